@@ -1,0 +1,206 @@
+package change
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"example.com/genarch/core/catalog"
+)
+
+// Level says how much a finding weighs.
+type Level string
+
+// The levels: a stop cannot run, a caution must be accepted by its code, a
+// note is only told.
+const (
+	Stop    Level = "stop"
+	Caution Level = "caution"
+	Note    Level = "note"
+)
+
+// Finding is something that a brief points out.
+type Finding struct {
+	Code  string `json:"code"` // stable, see codes.go
+	Level Level  `json:"level"`
+	Text  string `json:"text"` // what and why
+	// Next says what to do about it: a statement, an option, a choice.
+	Next string `json:"next,omitempty"`
+	// Suggestion is a value that would do, for a form to offer.
+	Suggestion string `json:"suggestion,omitempty"`
+}
+
+// Setting is one property that the object will have, asked for or by default.
+type Setting struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+	Asked bool   `json:"asked"`
+	// Source says where a default comes from: "server", "template utf8_base".
+	Source string `json:"source,omitempty"`
+	// Decides is one line on what the setting decides.
+	Decides string `json:"decides,omitempty"`
+	// Fixed: it cannot be changed once the object exists.
+	Fixed bool `json:"fixed"`
+}
+
+// Difference is a property in which what exists is not what was asked.
+type Difference struct {
+	Name   string `json:"name"`
+	Asked  string `json:"asked"`
+	Actual string `json:"actual"`
+}
+
+// Outcome says what a change comes to.
+type Outcome string
+
+// The outcomes of a brief.
+const (
+	// Acts: there are steps to run.
+	Acts Outcome = "acts"
+	// Nothing: what was asked is there already.
+	Nothing Outcome = "nothing"
+)
+
+// Brief is what a change would do, made from an intent and a fresh reading.
+type Brief struct {
+	Target      string              `json:"target"`
+	Engine      catalog.Engine      `json:"engine"`
+	Environment catalog.Environment `json:"environment"`
+	Identity    string              `json:"identity"`
+	Summary     string              `json:"summary"`
+	Outcome     Outcome             `json:"outcome"`
+	Settings    []Setting           `json:"settings"`
+	Findings    []Finding           `json:"findings"`
+	Differences []Difference        `json:"differences,omitempty"`
+	Steps       []Step              `json:"steps"`
+	Read        time.Time           `json:"read"`
+	Fingerprint string              `json:"fingerprint"`
+}
+
+// Step is one unit that runs: it is done, probed, and may be undone. It holds
+// all that an engine needs for that, so that it can be picked up after a crash.
+type Step struct {
+	Kind  string `json:"kind"` // what the engine knows how to do
+	Title string `json:"title"`
+	// Statement is the exact text that is sent; empty for a step that only reads.
+	Statement string `json:"statement,omitempty"`
+	// Undo is the statement that takes the step back; empty where there is
+	// nothing to take back or no way to.
+	Undo string `json:"undo,omitempty"`
+	// ReadOnly: the step alters nothing, so nothing has to be undone.
+	ReadOnly bool `json:"read_only,omitempty"`
+	// Args are what doing, probing and undoing need to know.
+	Args map[string]string `json:"args,omitempty"`
+}
+
+// Verify is the kind of the last step of every change: read back, compare.
+const Verify = "verify"
+
+// Find adds a finding.
+func (b *Brief) Find(level Level, code, next, format string, args ...any) *Finding {
+	b.Findings = append(b.Findings, Finding{Code: code, Level: level, Next: next, Text: fmt.Sprintf(format, args...)})
+	return &b.Findings[len(b.Findings)-1]
+}
+
+// Set adds a setting.
+func (b *Brief) Set(s Setting) { b.Settings = append(b.Settings, s) }
+
+// Stopped reports whether any finding forbids the change.
+func (b Brief) Stopped() bool {
+	return slices.ContainsFunc(b.Findings, func(f Finding) bool { return f.Level == Stop })
+}
+
+// Codes lists the codes of all findings of a level, in order, without repeats.
+func (b Brief) Codes(level Level) []string {
+	var out []string
+	for _, f := range b.Findings {
+		if f.Level == level && !slices.Contains(out, f.Code) {
+			out = append(out, f.Code)
+		}
+	}
+	return out
+}
+
+// Kinds lists the kinds of the steps, in order.
+func (b Brief) Kinds() []string {
+	var out []string
+	for _, s := range b.Steps {
+		out = append(out, s.Kind)
+	}
+	return out
+}
+
+// Statements lists what would be sent, in order.
+func (b Brief) Statements() []string {
+	var out []string
+	for _, s := range b.Steps {
+		if s.Statement != "" {
+			out = append(out, s.Statement)
+		}
+	}
+	return out
+}
+
+// Seal orders the findings (stops first), drops the steps of a brief that is
+// stopped, and computes the fingerprint. Planners call it last.
+func (b Brief) Seal() Brief {
+	weight := map[Level]int{Stop: 0, Caution: 1, Note: 2}
+	slices.SortStableFunc(b.Findings, func(x, y Finding) int { return weight[x.Level] - weight[y.Level] })
+	if b.Stopped() {
+		b.Steps = nil
+	}
+	if b.Outcome == "" {
+		b.Outcome = Acts
+	}
+	b.Fingerprint = b.fingerprint()
+	return b
+}
+
+// fingerprint covers everything that matters for the decision to run: not the
+// time of reading, nor the order of anything that has none.
+func (b Brief) fingerprint() string {
+	b.Read, b.Fingerprint = time.Time{}, ""
+	text, err := json.Marshal(b)
+	if err != nil {
+		panic("a brief is plain data: " + err.Error())
+	}
+	sum := sha256.Sum256(text)
+	return hex.EncodeToString(sum[:12])
+}
+
+// Compare lists in words what a new brief has that matters and the one that
+// was decided on had not, and the other way round.
+func Compare(old, now Brief) []string {
+	var out []string
+	if old.Identity != now.Identity {
+		out = append(out, fmt.Sprintf("another instance answers: %s was %s", now.Identity, old.Identity))
+	}
+	if old.Outcome != now.Outcome {
+		out = append(out, fmt.Sprintf("the change now comes to %q, before to %q", now.Outcome, old.Outcome))
+	}
+	key := func(f Finding) string { return f.Code + f.Text }
+	for _, f := range now.Findings {
+		if !slices.ContainsFunc(old.Findings, func(o Finding) bool { return key(o) == key(f) }) {
+			out = append(out, fmt.Sprintf("new %s %s: %s", f.Level, f.Code, f.Text))
+		}
+	}
+	for _, f := range old.Findings {
+		if !slices.ContainsFunc(now.Findings, func(o Finding) bool { return key(o) == key(f) }) {
+			out = append(out, fmt.Sprintf("no longer: %s (%s)", f.Code, f.Text))
+		}
+	}
+	for _, s := range now.Settings {
+		for _, o := range old.Settings {
+			if o.Name == s.Name && o.Value != s.Value {
+				out = append(out, fmt.Sprintf("%s is now %q, was %q", s.Name, s.Value, o.Value))
+			}
+		}
+	}
+	if !now.Stopped() && !slices.Equal(old.Statements(), now.Statements()) {
+		out = append(out, "the statements differ")
+	}
+	return out
+}

@@ -1,0 +1,145 @@
+package change
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+)
+
+// State is where a change stands.
+type State string
+
+// The states. Done, reverted, stuck, declined, withdrawn and expired are ends.
+const (
+	Draft     State = "draft"
+	Waiting   State = "waiting"
+	Ready     State = "ready"
+	Running   State = "running"
+	Done      State = "done"
+	Reverted  State = "reverted"
+	Stuck     State = "stuck"
+	Declined  State = "declined"
+	Withdrawn State = "withdrawn"
+	Expired   State = "expired"
+)
+
+// States lists them all, in the order of a life.
+var States = []State{Draft, Waiting, Ready, Running, Done, Reverted, Stuck, Declined, Withdrawn, Expired}
+
+// moves holds every allowed transition.
+var moves = map[State][]State{
+	Draft:   {Waiting, Ready, Withdrawn, Expired},
+	Waiting: {Ready, Declined, Withdrawn, Expired},
+	Ready:   {Running, Withdrawn, Expired},
+	Running: {Done, Reverted, Stuck},
+}
+
+// ErrState is wrapped by a refused transition.
+var ErrState = errors.New("the change is not in a state for that")
+
+// Ended reports whether nothing more happens in this state.
+func (s State) Ended() bool { return len(moves[s]) == 0 }
+
+// Move checks the transition from s to next.
+func (s State) Move(next State) error {
+	if !slices.Contains(moves[s], next) {
+		return fmt.Errorf("%w: it is %s and cannot become %s", ErrState, s, next)
+	}
+	return nil
+}
+
+// Change is one intended alteration, from draft to outcome.
+type Change struct {
+	ID       uint64
+	Intent   Intent
+	Brief    Brief
+	State    State
+	Operator string // who asked
+	RunBy    string // who let it run
+	Accepted []string
+	Steps    []StepRun
+	Failure  *Failure
+	// Result is one sentence on what came out.
+	Result string
+	// Key of the object that was made, as the engine numbers it; 0 unknown.
+	ObjectKey uint64
+
+	Created time.Time
+	Started time.Time
+	Ended   time.Time
+}
+
+// Status is how far one step is.
+type Status string
+
+// The statuses of a step.
+const (
+	Planned Status = "planned"
+	// Begun: its intention is recorded; what came of it is not known yet.
+	Begun Status = "begun"
+	// Unknown: it was sent and no answer came. It has to be probed.
+	Unknown Status = "unknown"
+	Took    Status = "done"
+	// Failed: it took no effect.
+	Failed Status = "failed"
+	Undone Status = "undone"
+	// Undoing: taking it back has begun.
+	Undoing Status = "undoing"
+	// UndoFailed: it took effect and could not be taken back.
+	UndoFailed Status = "undo_failed"
+)
+
+// StepRun is a step and what happened to it.
+type StepRun struct {
+	Step
+	Status   Status
+	Begun    time.Time
+	Ended    time.Time
+	Probed   bool // its outcome was found out by looking
+	Messages []Message
+	Failure  *Failure
+}
+
+// Message is something that the server said while a step ran.
+type Message struct {
+	Severity string `json:"severity"`
+	Code     string `json:"code,omitempty"`
+	Text     string `json:"text"`
+}
+
+// Failure is why something did not work, for a person to act upon.
+type Failure struct {
+	// Kind: not_sent, refused, unknown, differs.
+	Kind string `json:"kind"`
+	Code string `json:"code,omitempty"` // the engine's own
+	Text string `json:"text"`
+	Next string `json:"next,omitempty"`
+}
+
+// Error makes a Failure an error.
+func (f *Failure) Error() string {
+	if f.Code != "" {
+		return f.Text + " (" + f.Code + ")"
+	}
+	return f.Text
+}
+
+// Prepare lays out the steps of the brief as planned.
+func (c *Change) Prepare() {
+	c.Steps = make([]StepRun, len(c.Brief.Steps))
+	for i, s := range c.Brief.Steps {
+		c.Steps[i] = StepRun{Step: s, Status: Planned}
+	}
+}
+
+// Unaccepted lists the cautions of the brief that were not accepted.
+func (c *Change) Unaccepted(accepted []string) []string {
+	var out []string
+	for _, code := range c.Brief.Codes(Caution) {
+		if !slices.Contains(accepted, code) {
+			out = append(out, code)
+		}
+	}
+	return out
+}

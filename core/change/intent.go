@@ -1,0 +1,105 @@
+// Package change holds the life of an alteration: what a person asks for
+// (intent), what it would do (brief: settings, steps, findings), and the state
+// machine by which it is carried out, undone, or stopped. It is pure: it acts
+// on nothing and has no clock; the runner feeds it what happened.
+package change
+
+import (
+	"errors"
+
+	"example.com/genarch/core/naming"
+)
+
+// Kind says what an intent asks for.
+type Kind string
+
+// The kinds of intents.
+const (
+	// CreateDatabase makes a database.
+	CreateDatabase Kind = "database.create"
+	// MarkServer puts a row on a server by which it is known for certain,
+	// where the engine has no such mark of its own.
+	MarkServer Kind = "server.mark"
+)
+
+// ErrIntent is what every malformed intent's error wraps.
+var ErrIntent = errors.New("the request cannot be understood")
+
+// Intent is what a person asks for, exactly as asked.
+type Intent struct {
+	Kind   Kind   `json:"kind"`
+	Server string `json:"server"`
+	// Database is set for CreateDatabase.
+	Database *DatabaseSpec `json:"database,omitempty"`
+	// Mark is set for MarkServer: the random identifier to be written.
+	Mark string `json:"mark,omitempty"`
+}
+
+// DatabaseSpec is the asked-for properties of a new database. An empty string
+// or nil means "not asked": the server's default holds. Which options exist
+// depends on the engine; one that it does not have is refused, never ignored.
+type DatabaseSpec struct {
+	Name             string `json:"name"`
+	IfAbsent         bool   `json:"if_absent,omitempty"`
+	Owner            string `json:"owner,omitempty"`
+	Encoding         string `json:"encoding,omitempty"`
+	Collation        string `json:"collation,omitempty"`
+	CType            string `json:"ctype,omitempty"`
+	Provider         string `json:"provider,omitempty"`
+	Locale           string `json:"locale,omitempty"`
+	Template         string `json:"template,omitempty"`
+	Tablespace       string `json:"tablespace,omitempty"`
+	Strategy         string `json:"strategy,omitempty"`
+	ConnectionLimit  *int   `json:"connection_limit,omitempty"`
+	AllowConnections *bool  `json:"allow_connections,omitempty"`
+	IsTemplate       *bool  `json:"is_template,omitempty"`
+	Comment          string `json:"comment,omitempty"`
+}
+
+// Asked lists the options that were given, by their names in the API.
+func (s DatabaseSpec) Asked() []string {
+	var out []string
+	for _, o := range []struct {
+		name  string
+		given bool
+	}{
+		{"owner", s.Owner != ""}, {"encoding", s.Encoding != ""}, {"collation", s.Collation != ""},
+		{"ctype", s.CType != ""}, {"provider", s.Provider != ""}, {"locale", s.Locale != ""},
+		{"template", s.Template != ""}, {"tablespace", s.Tablespace != ""}, {"strategy", s.Strategy != ""},
+		{"connection_limit", s.ConnectionLimit != nil}, {"allow_connections", s.AllowConnections != nil},
+		{"is_template", s.IsTemplate != nil}, {"comment", s.Comment != ""},
+	} {
+		if o.given {
+			out = append(out, o.name)
+		}
+	}
+	return out
+}
+
+// Check says what makes the intent malformed, before any server is asked.
+func (in Intent) Check() error {
+	if err := naming.CheckServerName(in.Server); err != nil {
+		return errors.Join(ErrIntent, err)
+	}
+	switch in.Kind {
+	case CreateDatabase:
+		if in.Database == nil {
+			return errors.Join(ErrIntent, errors.New("database.create needs a database"))
+		}
+	case MarkServer:
+		if in.Mark == "" {
+			return errors.Join(ErrIntent, errors.New("server.mark needs a mark"))
+		}
+	default:
+		return errors.Join(ErrIntent, errors.New("there is no intent of kind "+string(in.Kind)))
+	}
+	return nil
+}
+
+// Target is the address of what the intent is about.
+func (in Intent) Target() naming.Address {
+	if in.Database != nil {
+		return naming.DatabaseAddress(in.Server, in.Database.Name)
+	}
+	return naming.ServerAddress(in.Server)
+}

@@ -1,0 +1,200 @@
+package change
+
+import (
+	"fmt"
+	"time"
+)
+
+// Deed is what the runner has to do next with a running change.
+type Deed string
+
+// The deeds. Before Do and Undo the runner commits the step's new status
+// ([Change.Begin]); after each deed it reports with [Change.Observe].
+const (
+	Do     Deed = "do"
+	Probe  Deed = "probe"
+	Undo   Deed = "undo"
+	Finish Deed = "finish"
+)
+
+// Act is the next deed and the step or end that it is about.
+type Act struct {
+	Deed Deed
+	Step int
+	// End is the final state, for Finish.
+	End State
+}
+
+// Next says what to do now. It depends on the recorded steps alone, so a
+// change that was interrupted anywhere goes on from its records: a step that
+// was begun and has no outcome is probed, never blindly repeated.
+func (c *Change) Next() Act {
+	failed := false
+	for i, s := range c.Steps {
+		switch s.Status {
+		case Begun, Unknown:
+			return Act{Deed: Probe, Step: i}
+		case Undoing:
+			return Act{Deed: Undo, Step: i}
+		case Failed, Undone, UndoFailed:
+			failed = true
+		}
+	}
+	if !failed {
+		for i, s := range c.Steps {
+			if s.Status == Planned {
+				return Act{Deed: Do, Step: i}
+			}
+		}
+		return Act{Deed: Finish, End: Done}
+	}
+	end := Reverted
+	for i := len(c.Steps) - 1; i >= 0; i-- {
+		s := c.Steps[i]
+		switch {
+		case s.Status == UndoFailed:
+			// What stands on this step must not be taken from under it.
+			return Act{Deed: Finish, End: Stuck}
+		case s.Status != Took || s.ReadOnly:
+		case s.Undo == "":
+			return Act{Deed: Finish, End: Stuck}
+		default:
+			return Act{Deed: Undo, Step: i}
+		}
+	}
+	return Act{Deed: Finish, End: end}
+}
+
+// Begin records the intention of an act on a step, before it happens.
+func (c *Change) Begin(a Act, now time.Time) {
+	s := &c.Steps[a.Step]
+	switch a.Deed {
+	case Do:
+		s.Status, s.Begun = Begun, now
+	case Undo:
+		s.Status = Undoing
+	}
+}
+
+// Effect is what is known of a deed afterwards.
+type Effect string
+
+// The effects. For Probe, Happened means that the step took effect.
+const (
+	Happened    Effect = "happened"
+	NotHappened Effect = "not_happened"
+	// Unclear: it cannot be told (the line was cut, the probe failed).
+	Unclear Effect = "unclear"
+)
+
+// Seen is what the runner reports of a deed.
+type Seen struct {
+	Effect   Effect
+	Messages []Message
+	Failure  *Failure
+}
+
+// Observe records what came of an act.
+func (c *Change) Observe(a Act, seen Seen, now time.Time) {
+	s := &c.Steps[a.Step]
+	s.Messages = append(s.Messages, seen.Messages...)
+	if seen.Failure != nil {
+		s.Failure = seen.Failure
+	}
+	s.Ended = now
+	switch a.Deed {
+	case Do, Probe:
+		s.Probed = s.Probed || a.Deed == Probe
+		switch seen.Effect {
+		case Happened:
+			s.Status = Took
+			if a.Deed == Probe {
+				s.Failure = nil
+			}
+		case NotHappened:
+			s.Status = Failed
+			if s.Failure == nil {
+				s.Failure = &Failure{Kind: "not_sent", Text: "the step was begun but took no effect"}
+			}
+		default:
+			s.Status = Unknown
+		}
+	case Undo:
+		switch seen.Effect {
+		case Happened:
+			s.Status = Undone
+		default:
+			s.Status = UndoFailed
+		}
+	}
+	if c.Failure == nil && seen.Failure != nil && s.Status != Took {
+		c.Failure = seen.Failure
+	}
+}
+
+// GiveUp ends a change that can go neither on nor back: the step that cannot
+// be told stays as it is, and a person has to look.
+func (c *Change) GiveUp(why Failure, now time.Time) {
+	c.Failure = &why
+	c.end(Stuck, now)
+}
+
+// Close ends the change as an act of kind Finish says.
+func (c *Change) Close(a Act, now time.Time) { c.end(a.End, now) }
+
+func (c *Change) end(state State, now time.Time) {
+	c.State, c.Ended = state, now
+	switch state {
+	case Done:
+		c.Failure = nil
+		c.Result = "verified: " + c.Brief.Summary
+		if c.Brief.Outcome == Nothing {
+			c.Result = "nothing to do: " + c.Brief.Summary
+		}
+	case Reverted:
+		c.Result = "failed, and everything that had been done was taken back"
+		if !c.touched() {
+			c.Result = "failed before anything was altered"
+		}
+	case Stuck:
+		c.Result = "stopped halfway: " + c.standing()
+	}
+}
+
+func (c *Change) touched() bool {
+	for _, s := range c.Steps {
+		if s.Status == Undone {
+			return true
+		}
+	}
+	return false
+}
+
+// standing says in words which steps are in effect and which nobody knows.
+func (c *Change) standing() string {
+	text := ""
+	for _, s := range c.Steps {
+		word := ""
+		switch s.Status {
+		case Took:
+			if s.ReadOnly {
+				continue
+			}
+			word = "in effect"
+		case UndoFailed:
+			word = "in effect, could not be taken back"
+		case Unknown, Begun, Undoing:
+			word = "not known"
+		default:
+			continue
+		}
+		if text != "" {
+			text += "; "
+		}
+		text += fmt.Sprintf("%s: %s", s.Title, word)
+	}
+	if text == "" {
+		return "nothing is in effect"
+	}
+	return text
+}

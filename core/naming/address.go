@@ -1,0 +1,120 @@
+package naming
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+)
+
+// Kind says what an [Address] points at.
+type Kind string
+
+// The kinds of things that have an address.
+const (
+	KindServer   Kind = "server"
+	KindDatabase Kind = "database"
+	KindAccount  Kind = "account"
+	KindRole     Kind = "role"
+	KindSession  Kind = "session"
+)
+
+// prefixes are the words that may stand before a colon in the second part of
+// an address. A database whose own name begins with one of them is written
+// with the prefix "database:".
+var prefixes = []Kind{KindDatabase, KindAccount, KindRole, KindSession}
+
+// ErrAddress is what every failure of [ParseAddress] wraps.
+var ErrAddress = errors.New("not an address")
+
+// Address names one thing on one server: "harbour", "harbour/tickets_prod",
+// "quay/account:app@10.0.0.%", "harbour/role:crew", "harbour/session:4711".
+// It is written the same way in the CLI, the API, the journal and the console.
+type Address struct {
+	Server string
+	Kind   Kind
+	// Name is the database, account, role or session; empty for a server.
+	Name string
+	// Host is the host part of an account on engines that have one.
+	Host string
+}
+
+// ServerAddress is the address of a server itself.
+func ServerAddress(server string) Address { return Address{Server: server, Kind: KindServer} }
+
+// DatabaseAddress is the address of a database.
+func DatabaseAddress(server, name string) Address {
+	return Address{Server: server, Kind: KindDatabase, Name: name}
+}
+
+// ParseAddress reads an address. Everything behind the first slash belongs to
+// the name, so a name may hold slashes and blanks.
+func ParseAddress(text string) (Address, error) {
+	server, rest, deeper := strings.Cut(text, "/")
+	if err := CheckServerName(server); err != nil {
+		return Address{}, fmt.Errorf("%w: %q: %w", ErrAddress, text, err)
+	}
+	if !deeper {
+		return ServerAddress(server), nil
+	}
+	a := Address{Server: server, Kind: KindDatabase, Name: rest}
+	for _, k := range prefixes {
+		if name, ok := strings.CutPrefix(rest, string(k)+":"); ok {
+			a.Kind, a.Name = k, name
+			break
+		}
+	}
+	if a.Kind == KindAccount {
+		// A host cannot hold an at sign, a name can: split at the last one.
+		if at := strings.LastIndexByte(a.Name, '@'); at >= 0 {
+			a.Name, a.Host = a.Name[:at], a.Name[at+1:]
+		}
+	}
+	if a.Name == "" && a.Kind != KindAccount {
+		return Address{}, fmt.Errorf("%w: %q names no %s after the slash", ErrAddress, text, a.Kind)
+	}
+	return a, nil
+}
+
+// String writes the address so that ParseAddress reads the same one back.
+func (a Address) String() string {
+	switch a.Kind {
+	case KindServer, "":
+		return a.Server
+	case KindDatabase:
+		for _, k := range prefixes {
+			if strings.HasPrefix(a.Name, string(k)+":") {
+				return a.Server + "/database:" + a.Name
+			}
+		}
+		return a.Server + "/" + a.Name
+	case KindAccount:
+		if a.Host != "" || strings.Contains(a.Name, "@") || a.Name == "" {
+			return a.Server + "/account:" + a.Name + "@" + a.Host
+		}
+	}
+	return a.Server + "/" + string(a.Kind) + ":" + a.Name
+}
+
+// maxServerName is the longest name of a server, in bytes. It is Genarch's own
+// name for it, so it can be short enough to stand in every line.
+const maxServerName = 40
+
+// CheckServerName says why a text cannot be the name of a server, or nil. The
+// rule: lower-case letters, digits, hyphen and underscore, a letter first, at
+// most 40 bytes.
+func CheckServerName(name string) error {
+	switch {
+	case name == "":
+		return errors.New("a server's name is missing")
+	case len(name) > maxServerName:
+		return fmt.Errorf("a server's name has at most %d characters, this one has %d", maxServerName, len(name))
+	case name[0] < 'a' || name[0] > 'z':
+		return errors.New("a server's name starts with a lower-case letter")
+	}
+	for _, r := range name {
+		if (r < 'a' || r > 'z') && (r < '0' || r > '9') && r != '-' && r != '_' {
+			return fmt.Errorf("a server's name has lower-case letters, digits, - and _ only, not %q", r)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,92 @@
+// Package policy holds who may do what in Genarch and how careful it is.
+package policy
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+	"unicode/utf8"
+)
+
+// Remit is one thing that an operator may do.
+type Remit string
+
+// The remits. None implies another.
+const (
+	See     Remit = "see"     // read servers, changes and the journal
+	Ask     Remit = "ask"     // make changes as drafts
+	Run     Remit = "run"     // let a change run
+	Approve Remit = "approve" // decide on what others ask for
+	Govern  Remit = "govern"  // register servers, manage operators and tokens
+)
+
+// Remits lists them all.
+var Remits = []Remit{See, Ask, Run, Approve, Govern}
+
+// Operator is a person or a program that signs in to Genarch.
+type Operator struct {
+	Name   string
+	Remits []Remit
+	// Program: signs in with a token, not with a password.
+	Program  bool
+	Disabled bool
+	Created  time.Time
+}
+
+// May reports whether the operator has the remit.
+func (o Operator) May(r Remit) bool { return !o.Disabled && slices.Contains(o.Remits, r) }
+
+// ParseRemits reads "see,ask,run"; "all" stands for all of them.
+func ParseRemits(text string) ([]Remit, error) {
+	if text == "all" {
+		return slices.Clone(Remits), nil
+	}
+	var out []Remit
+	for word := range strings.SplitSeq(text, ",") {
+		r := Remit(strings.TrimSpace(word))
+		if !slices.Contains(Remits, r) {
+			return nil, fmt.Errorf("there is no remit %q; there are see, ask, run, approve, govern, or all", word)
+		}
+		if !slices.Contains(out, r) {
+			out = append(out, r)
+		}
+	}
+	return out, nil
+}
+
+// DraftLife is how long a draft can be run after it was made.
+const DraftLife = 24 * time.Hour
+
+// MinPassword is the fewest characters of an operator's password.
+const MinPassword = 12
+
+// MaxPassword bounds what is hashed, in bytes.
+const MaxPassword = 256
+
+// CheckPassword says why an operator's password is refused, or nil. score is
+// the estimate of its strength, 0 (guessed at once) to 4.
+func CheckPassword(password string, score int) error {
+	switch n := utf8.RuneCountInString(password); {
+	case n < MinPassword:
+		return fmt.Errorf("a password has at least %d characters, this one has %d", MinPassword, n)
+	case len(password) > MaxPassword:
+		return fmt.Errorf("a password has at most %d bytes", MaxPassword)
+	case score < 3:
+		return fmt.Errorf("this password is easily guessed (strength %d of 4); take several unrelated words", score)
+	}
+	return nil
+}
+
+// CheckOperatorName says why a name cannot be an operator's, or nil.
+func CheckOperatorName(name string) error {
+	if name == "" || len(name) > 64 {
+		return fmt.Errorf("an operator's name has 1 to 64 characters")
+	}
+	for _, c := range name {
+		if (c < 'a' || c > 'z') && (c < '0' || c > '9') && !strings.ContainsRune("._-@", c) {
+			return fmt.Errorf("an operator's name has lower-case letters, digits and . _ - @ only, not %q", c)
+		}
+	}
+	return nil
+}

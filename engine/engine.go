@@ -1,0 +1,94 @@
+// Package engine is the contract between Genarch and the database engines: how
+// a server is opened, read, planned for, and altered step by step. Everything
+// particular to one engine lives in that engine's own folder; cmd/genarch names
+// the engines in plain sight. Package enginetest holds the suite that each of
+// them passes.
+package engine
+
+import (
+	"context"
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/core/secret"
+)
+
+// Engine is one kind of database server.
+type Engine interface {
+	// Traits are facts about the engine that callers read.
+	Traits() Traits
+	// Plan briefs an intent from what snap shows. It is pure: the same
+	// arguments give the same brief. What forbids the intent is a stop
+	// finding in the brief; an error means that the intent is malformed.
+	Plan(in change.Intent, snap catalog.Snapshot) (change.Brief, error)
+	// Open prepares access to a server without connecting to it. The
+	// caller closes the result.
+	Open(t Target) (Server, error)
+}
+
+// Traits are what callers may know of an engine, as data.
+type Traits struct {
+	Engine      catalog.Engine
+	Title       string
+	DefaultPort int
+	// Names says what the engine takes as the name of a database.
+	Names naming.Limits
+	// Options of a new database that the engine has, by their API names.
+	Options []string
+	// HasOwners: databases have owners of their own.
+	HasOwners bool
+}
+
+// Target is a server to be opened.
+type Target struct {
+	Server   catalog.Server
+	Password secret.Text
+	// Anyone opens whatever instance answers. When false (the careful
+	// choice), every new connection must show the identity in Server, or is
+	// closed with an [IdentityError].
+	Anyone bool
+}
+
+// Server gives access to one running server. It holds at most [MaxConns]
+// connections, opened when they are needed, and may be used by many goroutines.
+// Every method takes a context with a deadline and returns an [*Error],
+// an [*IdentityError], or [ErrNotFound].
+type Server interface {
+	// Inspect reads what the instance says of itself.
+	Inspect(ctx context.Context) (catalog.Instance, error)
+	// Databases lists all databases that the login can see.
+	Databases(ctx context.Context) (catalog.Listing, error)
+	// Database reads one, tables counted; ErrNotFound if there is none.
+	Database(ctx context.Context, name string) (catalog.Database, error)
+	// Choices reads what can be chosen for a new database.
+	Choices(ctx context.Context) (catalog.Choices, error)
+	// Snapshot reads all that planning this intent needs.
+	Snapshot(ctx context.Context, in change.Intent) (catalog.Snapshot, error)
+
+	// Do carries a step out. An error of kind NotSent, Refused or Differs
+	// says that the step took no effect, unless Report.Took is set; one of
+	// kind Unknown that it must be probed.
+	Do(ctx context.Context, s change.Step) (Report, error)
+	// Probe looks whether a step took effect.
+	Probe(ctx context.Context, s change.Step) (took bool, err error)
+	// Undo takes a step back. A step whose effect is not there (any more)
+	// is undone already. It refuses what would harm others.
+	Undo(ctx context.Context, s change.Step) (Report, error)
+
+	// Close ends all connections; calls in progress may fail.
+	Close()
+}
+
+// MaxConns is the most connections that Genarch holds to one server.
+const MaxConns = 3
+
+// Report is what a step brought back.
+type Report struct {
+	// Messages are what the server said beside its answer.
+	Messages []change.Message
+	// Learned is kept with the step: what probing and undoing need to know.
+	Learned map[string]string
+	// Took: the step took effect although an error is returned with it.
+	Took bool
+}

@@ -1,0 +1,295 @@
+package enginetest
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/engine"
+)
+
+// Fault is what a fake server does wrong at a step.
+type Fault string
+
+// The faults.
+const (
+	// Refuse: the server answers with an error, nothing took effect.
+	Refuse Fault = "refuse"
+	// CutBefore: the line is cut before the statement arrives.
+	CutBefore Fault = "cut_before"
+	// CutAfter: the line is cut after the statement took effect.
+	CutAfter Fault = "cut_after"
+	// Hang: no answer until the caller gives up; nothing took effect.
+	Hang Fault = "hang"
+)
+
+// Fake is an engine in memory that can be told to go wrong. It has databases
+// with a name, an owner and a comment, and three steps to make one.
+type Fake struct {
+	mu        sync.Mutex // guards all below
+	databases map[string]catalog.Database
+	nextKey   uint64
+	faults    map[string]Fault // by "do kind", "undo kind", "probe kind"
+	identity  string
+	hung      bool
+	// Did lists every deed: "do create_database", "probe …", "undo …".
+	did []string
+}
+
+// NewFake makes a fake with a database of its own.
+func NewFake() *Fake {
+	f := &Fake{databases: map[string]catalog.Database{}, faults: map[string]Fault{}, identity: "fake 1"}
+	f.Put("lobby", "admin")
+	return f
+}
+
+// Put makes a database behind Genarch's back.
+func (f *Fake) Put(name, owner string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.put(name, owner, "")
+}
+
+func (f *Fake) put(name, owner, comment string) catalog.Database {
+	f.nextKey++
+	none, zero := 0, int64(0)
+	d := catalog.Database{Name: name, Owner: owner, Comment: comment, Encoding: "UTF8", Collation: "C", AllowConnections: true,
+		ConnectionLimit: -1, Key: f.nextKey, Tables: &none, Sessions: &none, Size: &zero}
+	f.databases[name] = d
+	return d
+}
+
+// Fail makes every later "do KIND", "probe KIND" or "undo KIND" go wrong.
+func (f *Fake) Fail(deed string, fault Fault) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.faults[deed] = fault
+}
+
+// Heal takes all faults away.
+func (f *Fake) Heal() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	clear(f.faults)
+	f.hung = false
+}
+
+// HangAll makes the server accept everything and answer nothing.
+func (f *Fake) HangAll() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.hung = true
+}
+
+// BecomeAnother gives the server another identity, as if it had been replaced.
+func (f *Fake) BecomeAnother() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.identity += "'"
+}
+
+// Did lists what was done, in order.
+func (f *Fake) Did() []string {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return slices.Clone(f.did)
+}
+
+// Names lists the databases, sorted.
+func (f *Fake) Names() []string {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return slices.Sorted(maps.Keys(f.databases))
+}
+
+// Traits says that the fake passes for PostgreSQL.
+func (f *Fake) Traits() engine.Traits {
+	return engine.Traits{Engine: catalog.PostgreSQL, Title: "Fake", DefaultPort: 1, HasOwners: true,
+		Names: naming.Limits{MaxLength: 63, Counted: naming.Bytes}, Options: []string{"owner", "comment"}}
+}
+
+// Open gives access; the fake has nothing to connect to.
+func (f *Fake) Open(t engine.Target) (engine.Server, error) { return &fakeServer{f, t}, nil }
+
+// Plan briefs the making of a database.
+func (f *Fake) Plan(in change.Intent, snap catalog.Snapshot) (change.Brief, error) {
+	if err := in.Check(); err != nil {
+		return change.Brief{}, err
+	}
+	b := engine.NewBrief(in, snap)
+	if in.Database == nil {
+		b.Find(change.Stop, change.ServerHasIdentity, "", "a fake needs no mark")
+		return b.Seal(), nil
+	}
+	spec := *in.Database
+	b.Summary = "create database " + spec.Name
+	if engine.PlanName(&b, spec, snap, f.Traits().Names) {
+		engine.PlanExisting(&b, map[string]string{"comment": spec.Comment}, map[string]string{"comment": snap.Target.Comment},
+			func(_, want, have string) bool { return want == "" || want == have })
+		return b.Seal(), nil
+	}
+	args := map[string]string{"name": spec.Name, "owner": spec.Owner, "comment": spec.Comment}
+	b.Steps = []change.Step{
+		{Kind: "create_database", Title: "create it", Statement: "CREATE " + spec.Name, Undo: "DROP " + spec.Name, Args: args},
+		{Kind: "comment", Title: "comment it", Statement: "COMMENT " + spec.Name, Undo: "UNCOMMENT " + spec.Name, Args: args},
+		{Kind: change.Verify, Title: "read back", ReadOnly: true, Args: args},
+	}
+	return b.Seal(), nil
+}
+
+type fakeServer struct {
+	f      *Fake
+	target engine.Target
+}
+
+func (s *fakeServer) Close() {}
+
+// enter waits while the server hangs, checks the identity, and notes the deed.
+func (s *fakeServer) enter(ctx context.Context, deed string) (Fault, error) {
+	s.f.mu.Lock()
+	hung, id := s.f.hung, s.f.identity
+	fault := s.f.faults[deed]
+	if deed != "" {
+		s.f.did = append(s.f.did, deed)
+	}
+	s.f.mu.Unlock()
+	if hung || fault == Hang {
+		<-ctx.Done()
+		return fault, engine.Classify(deed, ctx.Err(), true)
+	}
+	known := s.target.Server.Identity
+	if found := (catalog.Identity{Key: id}); !s.target.Anyone && known.Known() && len(known.Differences(found)) > 0 {
+		return fault, &engine.IdentityError{Server: s.target.Server.Name, Known: known, Found: found}
+	}
+	return fault, ctx.Err()
+}
+
+func (s *fakeServer) Inspect(ctx context.Context) (catalog.Instance, error) {
+	if _, err := s.enter(ctx, ""); err != nil {
+		return catalog.Instance{}, err
+	}
+	s.f.mu.Lock()
+	defer s.f.mu.Unlock()
+	return catalog.Instance{Engine: catalog.PostgreSQL, Version: "1.0", Number: 10000, Identity: catalog.Identity{Key: s.f.identity},
+		Read: time.Now().UTC(), Encoding: "UTF8", Collation: "C", Sessions: catalog.Headroom{Open: 1, Allowed: 10},
+		Login: catalog.Login{Name: "admin", Superuser: true, Abilities: []catalog.Ability{{Code: "create_database", Title: "create databases", Allowed: true}}}}, nil
+}
+
+func (s *fakeServer) Databases(ctx context.Context) (catalog.Listing, error) {
+	if _, err := s.enter(ctx, ""); err != nil {
+		return catalog.Listing{}, err
+	}
+	s.f.mu.Lock()
+	defer s.f.mu.Unlock()
+	return catalog.Listing{Read: time.Now().UTC(), Databases: slices.SortedFunc(maps.Values(s.f.databases),
+		func(a, b catalog.Database) int { return strings.Compare(a.Name, b.Name) })}, nil
+}
+
+func (s *fakeServer) Database(ctx context.Context, name string) (catalog.Database, error) {
+	if _, err := s.enter(ctx, ""); err != nil {
+		return catalog.Database{}, err
+	}
+	s.f.mu.Lock()
+	defer s.f.mu.Unlock()
+	d, found := s.f.databases[name]
+	if !found {
+		return d, fmt.Errorf("database %s: %w", name, engine.ErrNotFound)
+	}
+	return d, nil
+}
+
+func (s *fakeServer) Choices(ctx context.Context) (catalog.Choices, error) {
+	_, err := s.enter(ctx, "")
+	return catalog.Choices{Encodings: []catalog.Encoding{{Name: "UTF8", Default: true}}, Collations: []catalog.Collation{{Name: "C", Default: true}}}, err
+}
+
+func (s *fakeServer) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapshot, error) {
+	snap := catalog.Snapshot{Server: s.target.Server}
+	var err error
+	if snap.Instance, err = s.Inspect(ctx); err != nil || in.Database == nil {
+		return snap, err
+	}
+	snap.Names = s.f.Names()
+	if d, err := s.Database(ctx, in.Database.Name); err == nil {
+		snap.Target = &d
+	}
+	return snap, nil
+}
+
+// act does f unless a fault says otherwise.
+func (s *fakeServer) act(ctx context.Context, deed string, f func() error) error {
+	fault, err := s.enter(ctx, deed)
+	if err != nil {
+		return err
+	}
+	s.f.mu.Lock()
+	defer s.f.mu.Unlock()
+	switch fault {
+	case Refuse:
+		return &engine.Error{Op: deed, Kind: engine.Refused, Code: "F0001", Text: "the fake refuses"}
+	case CutBefore:
+		return &engine.Error{Op: deed, Kind: engine.Unknown, Text: "the line was cut"}
+	}
+	if err := f(); err != nil {
+		return err
+	}
+	if fault == CutAfter {
+		return &engine.Error{Op: deed, Kind: engine.Unknown, Text: "the line was cut"}
+	}
+	return nil
+}
+
+func (s *fakeServer) Do(ctx context.Context, step change.Step) (engine.Report, error) {
+	var rep engine.Report
+	name := step.Args["name"]
+	err := s.act(ctx, "do "+step.Kind, func() error {
+		d, found := s.f.databases[name]
+		switch {
+		case step.Kind == "create_database" && found:
+			return &engine.Error{Op: "create", Kind: engine.Refused, Code: "42P04", Text: "it exists"}
+		case step.Kind == "create_database":
+			made := s.f.put(name, step.Args["owner"], "")
+			rep.Learned = map[string]string{"key": fmt.Sprint(made.Key)}
+		case !found:
+			return &engine.Error{Op: step.Kind, Kind: engine.Differs, Text: "it is not there"}
+		case step.Kind == "comment":
+			d.Comment = step.Args["comment"]
+			s.f.databases[name] = d
+			rep.Messages = []change.Message{{Severity: "NOTICE", Text: "commented"}}
+		case d.Comment != step.Args["comment"]:
+			return &engine.Error{Op: "verify", Kind: engine.Differs, Text: "the comment differs"}
+		}
+		return nil
+	})
+	return rep, err
+}
+
+func (s *fakeServer) Probe(ctx context.Context, step change.Step) (took bool, err error) {
+	err = s.act(ctx, "probe "+step.Kind, func() error {
+		d, found := s.f.databases[step.Args["name"]]
+		took = found && (step.Kind == "create_database" || d.Comment == step.Args["comment"])
+		return nil
+	})
+	return took, err
+}
+
+func (s *fakeServer) Undo(ctx context.Context, step change.Step) (engine.Report, error) {
+	return engine.Report{}, s.act(ctx, "undo "+step.Kind, func() error {
+		name := step.Args["name"]
+		d, found := s.f.databases[name]
+		if step.Kind == "create_database" {
+			delete(s.f.databases, name)
+		} else if found {
+			d.Comment = ""
+			s.f.databases[name] = d
+		}
+		return nil
+	})
+}

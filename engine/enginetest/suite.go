@@ -1,0 +1,430 @@
+// Package enginetest holds the suite that every engine passes on a real server,
+// and a fake engine that can be told to fail, hang or cut the line at any step.
+package enginetest
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/core/secret"
+	"example.com/genarch/engine"
+	"example.com/genarch/localdb"
+)
+
+// hostile are names that a server must keep apart and give back unharmed.
+var hostile = []string{
+	`Mixed Case`, `quote'd`, `double"d`, "back`tick", `back\slash`, `semi;colon -- x`, "new\nline", "tab\there",
+	`%s_%d`, `$1`, `..`, `/etc/x`, "日本語", "ünïcode", "zero\u200bwidth", "rtl\u202edlrow", "select", "1234",
+}
+
+// Target registers a started server, without an identity.
+func Target(e engine.Engine, s *localdb.Server, name string) engine.Target {
+	return engine.Target{Password: s.Password, Server: catalog.Server{Name: name, Engine: e.Traits().Engine, Host: s.Host,
+		Port: s.Port, Admin: s.Admin, Environment: catalog.Development, TLS: catalog.TLSOff}}
+}
+
+// Open opens a target and closes it after the test.
+func Open(tb testing.TB, e engine.Engine, t engine.Target) engine.Server {
+	tb.Helper()
+	s, err := e.Open(t)
+	if err != nil {
+		tb.Fatal(err)
+	}
+	tb.Cleanup(s.Close)
+	return s
+}
+
+// Brief reads the server and plans an intent.
+func Brief(tb testing.TB, e engine.Engine, s engine.Server, spec change.DatabaseSpec) change.Brief {
+	tb.Helper()
+	in := change.Intent{Kind: change.CreateDatabase, Server: "suite", Database: &spec}
+	snap, err := s.Snapshot(tb.Context(), in)
+	if err != nil {
+		tb.Fatalf("Snapshot: %v", err)
+	}
+	b, err := e.Plan(in, snap)
+	if err != nil {
+		tb.Fatalf("Plan: %v", err)
+	}
+	return b
+}
+
+// Carry runs a brief's steps and returns them with what was learned.
+func Carry(tb testing.TB, s engine.Server, b change.Brief) ([]change.Step, error) {
+	tb.Helper()
+	if b.Stopped() {
+		tb.Fatalf("the brief stops: %+v", b.Findings)
+	}
+	var done []change.Step
+	for _, step := range b.Steps {
+		rep, err := s.Do(tb.Context(), step)
+		if err != nil {
+			return done, err
+		}
+		args := map[string]string{}
+		for _, m := range []map[string]string{step.Args, rep.Learned} {
+			for k, v := range m {
+				args[k] = v
+			}
+		}
+		step.Args = args
+		done = append(done, step)
+	}
+	return done, nil
+}
+
+// Run puts an engine through the suite on a running server.
+func Run(t *testing.T, e engine.Engine, running *localdb.Server) {
+	target := Target(e, running, "suite")
+	s := Open(t, e, target)
+	t.Run("inspect", func(t *testing.T) { testInspect(t, s, running) })
+	t.Run("create, read, take back", func(t *testing.T) { testCreate(t, e, s) })
+	t.Run("hostile names", func(t *testing.T) { testHostile(t, e, target) })
+	t.Run("only if absent", func(t *testing.T) { testIfAbsent(t, e, s) })
+	t.Run("two at once", func(t *testing.T) { testRace(t, e, s) })
+	t.Run("choices", func(t *testing.T) { testChoices(t, s) })
+	t.Run("errors", func(t *testing.T) { testErrors(t, e, s, target) })
+	t.Run("cut line", func(t *testing.T) { testCutLine(t, e, target) })
+	t.Run("identity", func(t *testing.T) { testIdentity(t, e, target) })
+}
+
+func testInspect(t *testing.T, s engine.Server, running *localdb.Server) {
+	in, err := s.Inspect(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !in.Identity.Known() || in.Sessions.Allowed == 0 || in.Sessions.Open == 0 || in.Encoding == "" || in.Collation == "" || in.ReadOnly != "" {
+		t.Errorf("Inspect left something out: %+v", in)
+	}
+	if !strings.HasPrefix(running.Version, in.Version) {
+		t.Errorf("version %q; the server says %q", in.Version, running.Version)
+	}
+	for _, a := range in.Login.Abilities {
+		if !a.Allowed || a.Remedy != "" {
+			t.Errorf("the admin login may not %s (remedy %q)", a.Title, a.Remedy)
+		}
+	}
+}
+
+func testCreate(t *testing.T, e engine.Engine, s engine.Server) {
+	b := Brief(t, e, s, change.DatabaseSpec{Name: "sailings_prod", Comment: `it's a "test" with \ in it`})
+	steps, err := Carry(t, s, b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	d, err := s.Database(t.Context(), "sailings_prod")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if d.Comment != `it's a "test" with \ in it` || d.Tables == nil || *d.Tables != 0 || d.Size == nil || d.System {
+		t.Errorf("read back as %+v", d)
+	}
+	list, err := s.Databases(t.Context())
+	if err != nil || !slices.ContainsFunc(list.Databases, func(x catalog.Database) bool { return x.Name == d.Name }) || len(list.Partial) > 0 {
+		t.Errorf("the list lacks the new database, or is partial: %v %v", err, list.Partial)
+	}
+	for _, step := range steps {
+		if took, err := s.Probe(t.Context(), step); !took || err != nil {
+			t.Errorf("Probe(%s) = %v, %v after it was done", step.Kind, took, err)
+		}
+	}
+	// Without knowing that this change made it, it is left alone.
+	stranger := steps[0]
+	stranger.Args = map[string]string{"name": "sailings_prod"}
+	if _, err := s.Undo(t.Context(), stranger); err == nil {
+		t.Error("Undo took a database back that it cannot know to be its own")
+	}
+	for _, step := range slices.Backward(steps) {
+		if step.ReadOnly {
+			continue
+		}
+		for range 2 { // the second time there is nothing left to take back
+			if _, err := s.Undo(t.Context(), step); err != nil {
+				t.Errorf("Undo(%s): %v", step.Kind, err)
+			}
+		}
+	}
+	if took, err := s.Probe(t.Context(), steps[0]); took || err != nil {
+		t.Errorf("Probe after Undo = %v, %v", took, err)
+	}
+	if _, err := s.Database(t.Context(), "sailings_prod"); !errors.Is(err, engine.ErrNotFound) {
+		t.Errorf("after Undo: %v; want ErrNotFound", err)
+	}
+}
+
+func testHostile(t *testing.T, e engine.Engine, target engine.Target) {
+	careful := Open(t, e, target)
+	target.Server.NameRule = naming.Rule{Free: true}
+	s := Open(t, e, target)
+	for _, name := range hostile {
+		if b := Brief(t, e, careful, change.DatabaseSpec{Name: name}); !b.Stopped() && name != "select" {
+			t.Errorf("the careful rule let %q through", name)
+		}
+		b := Brief(t, e, s, change.DatabaseSpec{Name: name})
+		// Invisible characters are refused under any rule; make those anyway,
+		// for such databases exist and must be shown as they are.
+		if b.Stopped() {
+			if !slices.Contains(b.Codes(change.Stop), "name.control") {
+				t.Errorf("%q: %v", name, b.Findings)
+			}
+			continue
+		}
+		steps, err := Carry(t, s, b)
+		if err != nil {
+			t.Errorf("%q: %v", name, err)
+			continue
+		}
+		if d, err := s.Database(t.Context(), name); err != nil || d.Name != name {
+			t.Errorf("made %q, read back %q, %v", name, d.Name, err)
+		}
+		if _, err := s.Undo(t.Context(), steps[0]); err != nil {
+			t.Errorf("take back %q: %v", name, err)
+		}
+	}
+	for _, name := range []string{"", "nul\x00byte", strings.Repeat("x", 300), strings.Repeat("é", 40) + strings.Repeat("y", 40)} {
+		if b := Brief(t, e, s, change.DatabaseSpec{Name: name}); !b.Stopped() {
+			t.Errorf("%.20q passed", name)
+		}
+	}
+}
+
+func testIfAbsent(t *testing.T, e engine.Engine, s engine.Server) {
+	spec := change.DatabaseSpec{Name: "manifests_prod", Comment: "first", IfAbsent: true}
+	if _, err := Carry(t, s, Brief(t, e, s, spec)); err != nil {
+		t.Fatal(err)
+	}
+	if b := Brief(t, e, s, spec); b.Outcome != change.Nothing || len(b.Steps) != 0 || len(b.Differences) != 0 {
+		t.Errorf("the second run would do %v, differences %v", b.Steps, b.Differences)
+	}
+	spec.Comment = "second"
+	b := Brief(t, e, s, spec)
+	if b.Outcome != change.Nothing || len(b.Differences) != 1 || b.Differences[0] != (change.Difference{Name: "comment", Asked: "second", Actual: "first"}) {
+		t.Errorf("differences %+v", b.Differences)
+	}
+	spec.IfAbsent = false
+	if b := Brief(t, e, s, spec); !slices.Contains(b.Codes(change.Stop), change.NameTaken) || b.Findings[0].Suggestion == "" {
+		t.Errorf("a taken name gave %+v", b.Findings)
+	}
+}
+
+// testRace has several plan the same name while it is free, and then all make
+// it: one wins, the others are refused without harm.
+func testRace(t *testing.T, e engine.Engine, s engine.Server) {
+	b := Brief(t, e, s, change.DatabaseSpec{Name: "berths_staging"})
+	var won, refused int
+	var mu sync.Mutex
+	var wg sync.WaitGroup
+	for range 4 {
+		wg.Go(func() {
+			_, err := s.Do(t.Context(), b.Steps[0])
+			mu.Lock()
+			defer mu.Unlock()
+			if err == nil {
+				won++
+			} else if ee, ok := errors.AsType[*engine.Error](err); ok && ee.Kind == engine.Refused && ee.Code != "" {
+				refused++
+			} else {
+				t.Errorf("a loser got %v", err)
+			}
+		})
+	}
+	wg.Wait()
+	if won != 1 || refused != 3 {
+		t.Errorf("%d won, %d were refused; want 1 and 3", won, refused)
+	}
+}
+
+func testChoices(t *testing.T, s engine.Server) {
+	c, err := s.Choices(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defaults := 0
+	for _, e := range c.Encodings {
+		if e.Default {
+			defaults++
+		}
+	}
+	if defaults != 1 || len(c.Collations) < 3 || !slices.ContainsFunc(c.Collations, func(l catalog.Collation) bool { return l.Default }) {
+		t.Errorf("%d default encodings of %d, %d collations", defaults, len(c.Encodings), len(c.Collations))
+	}
+}
+
+func testErrors(t *testing.T, e engine.Engine, s engine.Server, target engine.Target) {
+	kindOf := func(err error) engine.Kind {
+		if ee, ok := errors.AsType[*engine.Error](err); ok {
+			return ee.Kind
+		}
+		return ""
+	}
+	if _, err := s.Database(t.Context(), "nowhere"); !errors.Is(err, engine.ErrNotFound) {
+		t.Errorf("a database that is not there: %v", err)
+	}
+	wrong := target
+	wrong.Password = secret.New("not the password")
+	_, err := Open(t, e, wrong).Inspect(t.Context())
+	if ee, ok := errors.AsType[*engine.Error](err); !ok || ee.Kind != engine.NotSent || ee.Next == "" || strings.Contains(err.Error(), "not the password") {
+		t.Errorf("a wrong password: %#v", err)
+	}
+	down := target
+	if down.Server.Port, err = localdb.FreePort(); err != nil {
+		t.Fatal(err)
+	}
+	_, err = Open(t, e, down).Inspect(t.Context())
+	if kindOf(err) != engine.NotSent || !strings.Contains(err.Error(), "connect") {
+		t.Errorf("a server that is down: %v", err)
+	}
+	silent := target
+	silent.Server.Port = silence(t)
+	ctx, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond)
+	defer cancel()
+	_, err = Open(t, e, silent).Inspect(ctx)
+	if k := kindOf(err); k != engine.NotSent && k != engine.Unknown || !strings.Contains(err.Error(), "no answer") {
+		t.Errorf("a server that accepts and never answers: %v (%s)", err, k)
+	}
+	tls := target
+	tls.Server.TLS = catalog.TLSRequired
+	if _, err = Open(t, e, tls).Inspect(t.Context()); err != nil && (kindOf(err) != engine.NotSent || !strings.Contains(err.Error(), "TLS")) {
+		t.Errorf("TLS on a server without it: %v", err)
+	}
+}
+
+// silence listens, accepts and never answers.
+func silence(t *testing.T) int {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			t.Cleanup(func() { c.Close() })
+		}
+	}()
+	return l.Addr().(*net.TCPAddr).Port
+}
+
+// testCutLine cuts the line right after the statement was sent: the outcome is
+// unknown to the caller, and the probe finds it out.
+func testCutLine(t *testing.T, e engine.Engine, target engine.Target) {
+	p := newProxy(t, net.JoinHostPort(target.Server.Host, strconv.Itoa(target.Server.Port)))
+	cut := target
+	cut.Server.Host, cut.Server.Port = "127.0.0.1", p.port
+	through, direct := Open(t, e, cut), Open(t, e, target)
+	b := Brief(t, e, through, change.DatabaseSpec{Name: "crew_rota_prod"})
+	p.cutAfter("CREATE DATABASE")
+	_, err := through.Do(t.Context(), b.Steps[0])
+	if ee, ok := errors.AsType[*engine.Error](err); !ok || ee.Kind != engine.Unknown {
+		t.Fatalf("a line cut after the statement was sent gave %v; want kind unknown", err)
+	}
+	if took, err := direct.Probe(t.Context(), b.Steps[0]); !took || err != nil {
+		t.Errorf("Probe = %v, %v; the server had carried the statement out", took, err)
+	}
+}
+
+func testIdentity(t *testing.T, e engine.Engine, target engine.Target) {
+	target.Server.Identity = catalog.Identity{Key: "somebody else"}
+	s := Open(t, e, target)
+	for what, try := range map[string]func() error{
+		"Inspect":   func() error { _, err := s.Inspect(t.Context()); return err },
+		"Databases": func() error { _, err := s.Databases(t.Context()); return err },
+		"Do": func() error {
+			_, err := s.Do(t.Context(), change.Step{Kind: "create_database", Statement: "CREATE DATABASE intruder", Args: map[string]string{"name": "intruder", "template": "template1"}})
+			return err
+		},
+	} {
+		err := try()
+		ie, ok := errors.AsType[*engine.IdentityError](err)
+		if !ok || ie.Known.Key != "somebody else" || !ie.Found.Known() {
+			t.Errorf("%s on another instance: %v", what, err)
+		}
+	}
+	target.Anyone = true
+	open := Open(t, e, target)
+	if _, err := open.Inspect(t.Context()); err != nil {
+		t.Errorf("Anyone: %v", err)
+	}
+	if _, err := open.Database(t.Context(), "intruder"); !errors.Is(err, engine.ErrNotFound) {
+		t.Errorf("something was done on another instance: %v", err)
+	}
+}
+
+// proxy passes bytes on to a server and can cut the line: when a word has been
+// sent, the server's answer to it is swallowed and the client's side closed.
+type proxy struct {
+	port int
+	word atomic.Pointer[string]
+}
+
+func (p *proxy) cutAfter(word string) { p.word.Store(&word) }
+
+func newProxy(t *testing.T, server string) *proxy {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	p := &proxy{port: l.Addr().(*net.TCPAddr).Port}
+	go func() {
+		for {
+			client, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go p.pass(client, server)
+		}
+	}()
+	return p
+}
+
+func (p *proxy) pass(client net.Conn, server string) {
+	defer client.Close()
+	up, err := net.Dial("tcp", server)
+	if err != nil {
+		return
+	}
+	defer up.Close()
+	var cut atomic.Bool
+	go func() {
+		defer client.Close()
+		buf := make([]byte, 64<<10)
+		for {
+			n, err := up.Read(buf)
+			if err != nil || cut.Load() {
+				return
+			}
+			if _, err := client.Write(buf[:n]); err != nil {
+				return
+			}
+		}
+	}()
+	buf := make([]byte, 64<<10)
+	for {
+		n, err := client.Read(buf)
+		if err != nil {
+			return
+		}
+		if word := p.word.Load(); word != nil && strings.Contains(string(buf[:n]), *word) {
+			cut.Store(true)
+		}
+		if _, err := up.Write(buf[:n]); err != nil {
+			return
+		}
+	}
+}

@@ -1,0 +1,114 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"strings"
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+)
+
+// ErrNotFound: what was asked for is not there, as far as the login can see.
+var ErrNotFound = errors.New("not found")
+
+// Kind says what is known after an error.
+type Kind string
+
+// The kinds.
+const (
+	// NotSent: the server never received the statement.
+	NotSent Kind = "not_sent"
+	// Refused: the server answered with an error; nothing took effect.
+	Refused Kind = "refused"
+	// Unknown: it was sent and the answer is missing. Probe.
+	Unknown Kind = "unknown"
+	// Differs: what was read back is not what was asked.
+	Differs Kind = "differs"
+)
+
+// Error is a failed operation on a server.
+type Error struct {
+	Op   string // what was tried: "create database"
+	Kind Kind
+	// Code, Text, Detail and Hint are the engine's own.
+	Code, Text, Detail, Hint string
+	// Next says what a person can do about it.
+	Next string
+	Err  error
+}
+
+// Error says what was tried and why it failed.
+func (e *Error) Error() string {
+	text := e.Text
+	if text == "" && e.Err != nil {
+		text = e.Err.Error()
+	}
+	if e.Detail != "" {
+		text += "; " + e.Detail
+	}
+	if e.Code != "" {
+		text += " [" + e.Code + "]"
+	}
+	return e.Op + ": " + text
+}
+
+// Unwrap gives the driver's error.
+func (e *Error) Unwrap() error { return e.Err }
+
+// IdentityError: another instance answers at a server's address.
+type IdentityError struct {
+	Server       string
+	Known, Found catalog.Identity
+}
+
+// Error shows both identities and the way out.
+func (e *IdentityError) Error() string {
+	return fmt.Sprintf("another instance answers as %s: known is [%s], found is [%s] (different: %s)",
+		e.Server, e.Known, e.Found, strings.Join(e.Known.Differences(e.Found), ", "))
+}
+
+// Failure turns any error of an engine into what a change records.
+func Failure(err error) *change.Failure {
+	if e, ok := errors.AsType[*Error](err); ok {
+		f := &change.Failure{Kind: string(e.Kind), Code: e.Code, Text: strings.TrimSuffix(e.Error(), " ["+e.Code+"]"), Next: e.Next}
+		if e.Hint != "" && f.Next == "" {
+			f.Next = e.Hint
+		}
+		return f
+	}
+	if e, ok := errors.AsType[*IdentityError](err); ok {
+		return &change.Failure{Kind: string(NotSent), Code: "identity", Text: e.Error(),
+			Next: "if this is intended, an operator accepts the new instance with: genarch server accept " + e.Server}
+	}
+	return &change.Failure{Kind: string(Unknown), Text: err.Error()}
+}
+
+// Classify wraps what went wrong on the way to a server: it tells a connection
+// that could not be made, a deadline, and a line that was cut. The engines ask
+// it for whatever is not the server's own answer.
+func Classify(op string, err error, sent bool) *Error {
+	e := &Error{Op: op, Kind: Unknown, Err: err}
+	if !sent {
+		e.Kind = NotSent
+	}
+	opErr, isNet := errors.AsType[*net.OpError](err)
+	if isNet && opErr.Op == "dial" {
+		e.Kind = NotSent
+	}
+	switch timeout := net.Error(nil); {
+	case e.Kind == NotSent && isNet && opErr.Op == "dial" && !opErr.Timeout():
+		e.Text = "cannot connect: " + opErr.Err.Error()
+		e.Next = "check that the server runs and that the address is right"
+	case errors.Is(err, context.DeadlineExceeded), errors.As(err, &timeout) && timeout.Timeout():
+		e.Text = "no answer within the time allowed"
+		e.Next = "the server is reachable or not, but does not answer; look at the server itself"
+	case errors.Is(err, context.Canceled):
+		e.Text = "given up before the server answered"
+	case e.Kind == Unknown:
+		e.Text = "the connection was lost before the server answered: " + err.Error()
+	}
+	return e
+}

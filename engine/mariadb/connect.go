@@ -1,0 +1,130 @@
+// Package mariadb is all that Genarch knows of MariaDB: reading its catalogues,
+// planning changes, carrying steps out. plan.go and sql.go are pure.
+package mariadb
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"database/sql"
+	"database/sql/driver"
+	"io"
+	"log"
+	"net"
+	"strconv"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/engine"
+)
+
+// Engine is MariaDB, versions 10.6 and later. Its zero value is ready for use.
+type Engine struct{}
+
+// limits: MariaDB counts characters and stores no character beyond U+FFFF in a
+// name. It would take 64, but the escaped name must fit a grant's 64 too, so
+// new names keep well below.
+var limits = naming.Limits{MaxLength: 48, Counted: naming.Characters, BMPOnly: true, Reserved: append(append([]string{}, system...), markerDatabase, "public", "none")}
+
+// Traits says what MariaDB has.
+func (Engine) Traits() engine.Traits {
+	return engine.Traits{
+		Engine: catalog.MariaDB, Title: "MariaDB", DefaultPort: 3306, Names: limits,
+		Options: []string{"owner", "encoding", "collation", "comment"},
+	}
+}
+
+const (
+	connectTimeout = 5 * time.Second
+	// ioTimeout bounds a single read or write on the line.
+	ioTimeout = 60 * time.Second
+)
+
+// session is set on every connection: names and texts are quoted for this
+// sql_mode, and both limits bound a statement on the server itself, since
+// account statements know only the second one.
+const session = "SET SESSION sql_mode='STRICT_TRANS_TABLES,NO_AUTO_CREATE_USER,NO_ENGINE_SUBSTITUTION'," +
+	" sql_quote_show_create=1, lock_wait_timeout=5, max_statement_time=30"
+
+// server is an opened MariaDB server.
+type server struct {
+	target engine.Target
+	db     *sql.DB
+}
+
+// Open prepares a small pool; it connects when first used.
+func (Engine) Open(t engine.Target) (engine.Server, error) {
+	cfg := mysql.NewConfig()
+	cfg.User, cfg.Passwd = t.Server.Admin, t.Password.Reveal()
+	cfg.Net, cfg.Addr = "tcp", net.JoinHostPort(t.Server.Host, strconv.Itoa(t.Server.Port))
+	cfg.ParseTime, cfg.Loc, cfg.InterpolateParams = true, time.UTC, true
+	cfg.Timeout, cfg.ReadTimeout, cfg.WriteTimeout = connectTimeout, ioTimeout, ioTimeout
+	cfg.Collation = "utf8mb4_general_ci"
+	cfg.Logger = log.New(io.Discard, "", 0) // errors come back as values
+	switch t.Server.TLS {
+	case catalog.TLSRequired:
+		cfg.TLS = &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12}
+	case catalog.TLSVerified:
+		roots := x509.NewCertPool()
+		if !roots.AppendCertsFromPEM([]byte(t.Server.CA)) {
+			return nil, &engine.Error{Op: "open", Kind: engine.NotSent, Text: "the CA file holds no PEM certificate",
+				Next: "give the certificate of the authority that signed the server's own"}
+		}
+		cfg.TLS = &tls.Config{RootCAs: roots, ServerName: t.Server.Host, MinVersion: tls.VersionTLS12}
+	}
+	c, err := mysql.NewConnector(cfg)
+	if err != nil {
+		return nil, &engine.Error{Op: "open", Kind: engine.NotSent, Err: err}
+	}
+	s := &server{target: t}
+	s.db = sql.OpenDB(guarded{c, t})
+	s.db.SetMaxOpenConns(engine.MaxConns)
+	s.db.SetMaxIdleConns(engine.MaxConns)
+	s.db.SetConnMaxIdleTime(5 * time.Minute)
+	s.db.SetConnMaxLifetime(time.Hour)
+	return s, nil
+}
+
+// Close ends the pool.
+func (s *server) Close() { s.db.Close() }
+
+// guarded is a connector that hands out a connection only after it has shown
+// the registered identity: nothing is ever sent to another instance.
+type guarded struct {
+	driver.Connector
+	target engine.Target
+}
+
+// Connect opens, sets up and checks one connection.
+func (g guarded) Connect(ctx context.Context) (driver.Conn, error) {
+	c, err := g.Connector.Connect(ctx)
+	if err != nil {
+		return nil, wrap("connect", err)
+	}
+	if err = g.prepare(ctx, c); err != nil {
+		c.Close()
+		return nil, err
+	}
+	return c, nil
+}
+
+func (g guarded) prepare(ctx context.Context, c driver.Conn) error {
+	if _, err := c.(driver.ExecerContext).ExecContext(ctx, session, nil); err != nil {
+		return wrap("set up the connection", err)
+	}
+	known := g.target.Server.Identity
+	if g.target.Anyone || !known.Known() {
+		return nil
+	}
+	found, err := identityOf(ctx, c)
+	if err != nil {
+		return err
+	}
+	if len(known.Differences(found)) > 0 {
+		return &engine.IdentityError{Server: g.target.Server.Name, Known: known, Found: found}
+	}
+	return nil
+}

@@ -1,0 +1,71 @@
+package mariadb
+
+import (
+	"database/sql/driver"
+	"errors"
+	"strconv"
+	"strings"
+
+	"github.com/go-sql-driver/mysql"
+
+	"example.com/genarch/engine"
+)
+
+// wrap turns a driver's error into an [*engine.Error], keeping the number. The
+// number is read together with the operation: one number can mean two things.
+func wrap(op string, err error) error {
+	if err == nil {
+		return nil
+	}
+	if e, ok := errors.AsType[*engine.IdentityError](err); ok {
+		return e
+	}
+	if e, ok := errors.AsType[*engine.Error](err); ok {
+		return e
+	}
+	if me, ok := errors.AsType[*mysql.MySQLError](err); ok {
+		e := &engine.Error{Op: op, Kind: engine.Refused, Code: strconv.Itoa(int(me.Number)), Text: me.Message, Err: err, Next: next(op, me.Number)}
+		switch me.Number {
+		case 1180, 1317, 1969, 1927:
+			// Cut off in the middle: on MariaDB that does not mean that
+			// nothing happened.
+			e.Kind = engine.Unknown
+		case 1040, 1045, 1226, 4151, 1129, 1130, 1203:
+			e.Kind = engine.NotSent
+		}
+		return e
+	}
+	e := engine.Classify(op, err, !errors.Is(err, driver.ErrBadConn))
+	if errors.Is(err, mysql.ErrNoTLS) || strings.Contains(err.Error(), "tls:") || strings.Contains(err.Error(), "x509:") {
+		e.Kind, e.Text = engine.NotSent, "the server does not speak TLS, or its certificate is not accepted: "+err.Error()
+		e.Next = "set the TLS mode with: genarch server edit NAME --tls off|required|verified"
+	}
+	return e
+}
+
+// next says what to do about an error.
+func next(op string, number uint16) string {
+	switch number {
+	case 1045, 1698:
+		return "check the login and its password: genarch server edit NAME --admin LOGIN --secret-file FILE"
+	case 1130:
+		return "the server lets no login in from this host: create the account for it"
+	case 1007:
+		return "somebody made a database of this name a moment ago: look at it, or choose another name"
+	case 1044, 1142, 1227, 1410:
+		return "the login lacks a right for this: genarch server check NAME tells which, and the statement that grants it"
+	case 1040:
+		return "the server is full: wait, or raise its max_connections"
+	case 1205:
+		return "something holds a lock there: look at the sessions, then try again"
+	case 1290:
+		return "the server was started with an option that forbids it (read_only?)"
+	case 1021:
+		return "the server's disk is full"
+	case 1133, 1396:
+		if strings.Contains(op, "grant") {
+			return "the account is not there (any more)"
+		}
+	}
+	return ""
+}

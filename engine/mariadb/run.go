@@ -1,0 +1,201 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/engine"
+)
+
+// Do carries a step out and brings back the server's warnings.
+func (s *server) Do(ctx context.Context, step change.Step) (engine.Report, error) {
+	switch step.Kind {
+	case stepCreate, stepMarkDatabase:
+		rep, err := s.send(ctx, "create database", step.Statement)
+		if err == nil {
+			rep.Learned = map[string]string{"made": "yes"}
+		}
+		return rep, err
+	case stepGrantOwn:
+		return s.send(ctx, "grant own", step.Statement)
+	case stepMarkTable, stepMarkRow:
+		return s.send(ctx, step.Title, step.Statement)
+	case change.Verify:
+		return engine.Report{}, s.verify(ctx, step)
+	case stepMarkVerify:
+		took, err := s.markWritten(ctx, step.Args["mark"])
+		if err == nil && !took {
+			err = &engine.Error{Op: "verify", Kind: engine.Differs, Text: "the mark is not there"}
+		}
+		return engine.Report{}, err
+	}
+	return engine.Report{}, unknownStep(step)
+}
+
+func unknownStep(step change.Step) error {
+	return &engine.Error{Op: step.Kind, Kind: engine.NotSent, Text: "this version of Genarch does not know such a step"}
+}
+
+// send runs one statement on one connection and collects its warnings there.
+func (s *server) send(ctx context.Context, op, statement string) (engine.Report, error) {
+	var rep engine.Report
+	conn, err := s.db.Conn(ctx)
+	if err != nil {
+		wrapped := wrap(op, err)
+		if e, ok := errors.AsType[*engine.Error](wrapped); ok {
+			e.Kind = engine.NotSent
+		}
+		return rep, wrapped
+	}
+	defer conn.Close()
+	_, err = conn.ExecContext(ctx, statement)
+	if err != nil {
+		return rep, wrap(op, err)
+	}
+	rows, err := conn.QueryContext(ctx, "SHOW WARNINGS LIMIT 100")
+	if err != nil {
+		return rep, nil // the statement took effect; its warnings are lost
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var m change.Message
+		if rows.Scan(&m.Severity, &m.Code, &m.Text) == nil {
+			rep.Messages = append(rep.Messages, m)
+		}
+	}
+	return rep, nil
+}
+
+// verify reads the database back and compares every property.
+func (s *server) verify(ctx context.Context, step change.Step) error {
+	const op = "verify"
+	d, err := s.readDatabase(ctx, step.Args["name"])
+	if errors.Is(err, engine.ErrNotFound) {
+		return &engine.Error{Op: op, Kind: engine.Differs, Text: "it is not there"}
+	}
+	if err != nil {
+		return err
+	}
+	want, have := step.Args, facts(d)
+	if owner := want["owner"]; owner != "" {
+		owners, err := s.readOwners(ctx, d.Name)
+		if err != nil {
+			return err
+		}
+		if slices.Contains(owners, owner) {
+			have["owner"] = owner
+		}
+	}
+	if bad := engine.Mismatches(want, have); len(bad) > 0 {
+		return &engine.Error{Op: op, Kind: engine.Differs, Text: strings.Join(bad, "; ")}
+	}
+	return nil
+}
+
+// Probe looks whether a step took effect.
+func (s *server) Probe(ctx context.Context, step change.Step) (bool, error) {
+	switch step.Kind {
+	case stepCreate, stepMarkDatabase:
+		_, err := s.readDatabase(ctx, step.Args["name"])
+		if errors.Is(err, engine.ErrNotFound) {
+			return false, nil
+		}
+		return err == nil, err
+	case stepGrantOwn:
+		owners, err := s.readOwners(ctx, step.Args["name"])
+		return slices.Contains(owners, step.Args["user"]+"@"+step.Args["host"]), err
+	case stepMarkTable:
+		n, err := s.contents(ctx, step.Args["name"])
+		return n > 0, err
+	case stepMarkRow, stepMarkVerify:
+		return s.markWritten(ctx, step.Args["mark"])
+	case change.Verify:
+		err := s.verify(ctx, step)
+		if e, ok := errors.AsType[*engine.Error](err); ok && e.Kind == engine.Differs {
+			return false, nil
+		}
+		return err == nil, err
+	}
+	return false, unknownStep(step)
+}
+
+func (s *server) markWritten(ctx context.Context, mark string) (bool, error) {
+	var found string
+	err := s.db.QueryRowContext(ctx, markerQuery).Scan(&found)
+	if errors.Is(err, sql.ErrNoRows) {
+		return false, nil
+	}
+	if e, ok := errors.AsType[*engine.Error](wrap("read the marker", err)); ok && (e.Code == "1049" || e.Code == "1146") {
+		return false, nil
+	}
+	return found == mark, wrap("read the marker", err)
+}
+
+// Undo takes a step back. What is not there any more is taken back already.
+func (s *server) Undo(ctx context.Context, step change.Step) (engine.Report, error) {
+	const op = "take a step back"
+	switch step.Kind {
+	case stepCreate, stepMarkDatabase:
+		return s.undoCreate(ctx, step)
+	case stepGrantOwn, stepMarkTable, stepMarkRow:
+		rep, err := s.send(ctx, op, step.Undo)
+		if e, ok := errors.AsType[*engine.Error](err); ok {
+			switch e.Code {
+			case "1141", "1133", "1049", "1146", "1051": // no such grant, account, database, table
+				err = nil
+			}
+		}
+		return rep, err
+	}
+	return engine.Report{}, unknownStep(step)
+}
+
+// undoCreate drops the database that this change made, if it is still empty and
+// nobody uses it: MariaDB would refuse nothing, so everything is looked at first.
+func (s *server) undoCreate(ctx context.Context, step change.Step) (engine.Report, error) {
+	const op = "take the database back"
+	name := step.Args["name"]
+	refuse := func(format string, args ...any) (engine.Report, error) {
+		return engine.Report{}, &engine.Error{Op: op, Kind: engine.Refused, Text: fmt.Sprintf(format, args...), Next: "look at the database, and drop it yourself if it is not needed"}
+	}
+	_, err := s.readDatabase(ctx, name)
+	if errors.Is(err, engine.ErrNotFound) {
+		return engine.Report{}, nil
+	}
+	if err != nil {
+		return engine.Report{}, err
+	}
+	if step.Args["made"] == "" {
+		return refuse("it is not certain that this change made the database %s, so it was left alone", naming.Show(name))
+	}
+	n, err := s.contents(ctx, name)
+	if err != nil {
+		return engine.Report{}, err
+	}
+	if n > 0 {
+		return refuse("there are %d tables, routines or events in %s already, so it was left alone", n, naming.Show(name))
+	}
+	var sessions int
+	if err := s.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE DB = ?`, name).Scan(&sessions); err != nil {
+		return engine.Report{}, wrap(op, err)
+	}
+	if sessions > 0 {
+		return refuse("%d sessions use %s already, so it was left alone", sessions, naming.Show(name))
+	}
+	return s.send(ctx, op, step.Undo)
+}
+
+// contents counts what a drop would take along.
+func (s *server) contents(ctx context.Context, name string) (int, error) {
+	var n int
+	err := s.db.QueryRowContext(ctx, `SELECT (SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ?)
+		+ (SELECT COUNT(*) FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ?)
+		+ (SELECT COUNT(*) FROM information_schema.EVENTS WHERE EVENT_SCHEMA = ?)`, name, name, name).Scan(&n)
+	return n, wrap("look into "+naming.Show(name), err)
+}

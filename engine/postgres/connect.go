@@ -1,0 +1,180 @@
+// Package postgres is all that Genarch knows of PostgreSQL: reading its
+// catalogues, planning changes, carrying steps out. plan.go and sql.go are pure.
+package postgres
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"strconv"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/engine"
+)
+
+// Engine is PostgreSQL, versions 15 and later. Its zero value is ready for use.
+type Engine struct{}
+
+// limits: a name is cut at 63 bytes with only a notice, so longer ones must
+// never reach the server.
+var limits = naming.Limits{MaxLength: 63, Counted: naming.Bytes, Reserved: []string{"postgres", "template0", "template1"}}
+
+// Traits says what PostgreSQL has.
+func (Engine) Traits() engine.Traits {
+	return engine.Traits{
+		Engine: catalog.PostgreSQL, Title: "PostgreSQL", DefaultPort: 5432, Names: limits, HasOwners: true,
+		Options: []string{"owner", "encoding", "collation", "ctype", "provider", "locale", "template",
+			"tablespace", "strategy", "connection_limit", "allow_connections", "is_template", "comment"},
+	}
+}
+
+// connectTimeout bounds one attempt to connect.
+const connectTimeout = 5 * time.Second
+
+// statementTimeout bounds reading statements on the server itself: giving up
+// on our side alone would leave them running.
+const statementTimeout = 30 * time.Second
+
+// server is an opened PostgreSQL server.
+type server struct {
+	target engine.Target
+	pool   *pgxpool.Pool
+	config *pgx.ConnConfig
+
+	mu      sync.Mutex // guards notices and counts
+	notices map[*pgconn.PgConn][]change.Message
+	counts  tableCounts
+}
+
+// Open prepares a small pool; it connects when first used.
+func (Engine) Open(t engine.Target) (engine.Server, error) {
+	cfg, err := pgxpool.ParseConfig("")
+	if err != nil {
+		return nil, &engine.Error{Op: "open", Kind: engine.NotSent, Err: err}
+	}
+	s := &server{target: t, notices: map[*pgconn.PgConn][]change.Message{}, counts: newTableCounts()}
+	c := cfg.ConnConfig
+	c.Host, c.Port = t.Server.Host, uint16(t.Server.Port)
+	c.User, c.Password = t.Server.Admin, t.Password.Reveal()
+	c.Database = "postgres"
+	if t.Server.Database != "" {
+		c.Database = t.Server.Database
+	}
+	c.ConnectTimeout = connectTimeout
+	c.Fallbacks, c.TLSConfig = nil, nil
+	if c.TLSConfig, err = tlsConfig(t.Server); err != nil {
+		return nil, err
+	}
+	c.RuntimeParams = map[string]string{
+		"application_name":            "genarch",
+		"client_encoding":             "UTF8",
+		"standard_conforming_strings": "on",
+		"statement_timeout":           strconv.Itoa(int(statementTimeout.Milliseconds())),
+		"search_path":                 "pg_catalog",
+		"lock_timeout":                "5000",
+	}
+	c.OnNotice = s.notice
+	c.DefaultQueryExecMode = pgx.QueryExecModeCacheDescribe
+	cfg.MaxConns, cfg.MinConns = engine.MaxConns, 0
+	cfg.MaxConnIdleTime, cfg.MaxConnLifetime = 5*time.Minute, time.Hour
+	cfg.AfterConnect = s.checkIdentity
+	s.config = c.Copy()
+	if s.pool, err = pgxpool.NewWithConfig(context.Background(), cfg); err != nil {
+		return nil, &engine.Error{Op: "open", Kind: engine.NotSent, Err: err}
+	}
+	return s, nil
+}
+
+func tlsConfig(s catalog.Server) (*tls.Config, error) {
+	switch s.TLS {
+	case catalog.TLSRequired:
+		return &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12}, nil
+	case catalog.TLSVerified:
+		roots := x509.NewCertPool()
+		if !roots.AppendCertsFromPEM([]byte(s.CA)) {
+			return nil, &engine.Error{Op: "open", Kind: engine.NotSent, Text: "the CA file holds no PEM certificate",
+				Next: "give the certificate of the authority that signed the server's own"}
+		}
+		return &tls.Config{RootCAs: roots, ServerName: s.Host, MinVersion: tls.VersionTLS12}, nil
+	}
+	return nil, nil
+}
+
+// Close ends the pool and the counting in the background.
+func (s *server) Close() {
+	s.counts.stop()
+	s.pool.Close()
+}
+
+// checkIdentity runs on each new connection: nothing is ever sent to another
+// instance than the registered one.
+func (s *server) checkIdentity(ctx context.Context, c *pgx.Conn) error {
+	if s.target.Anyone || !s.target.Server.Identity.Known() {
+		return nil
+	}
+	found, err := readIdentity(ctx, c)
+	if err != nil {
+		return err
+	}
+	known := s.target.Server.Identity
+	if len(known.Differences(found)) > 0 {
+		return &engine.IdentityError{Server: s.target.Server.Name, Known: known, Found: found}
+	}
+	return nil
+}
+
+// notice keeps what the server says on a connection until a step collects it.
+func (s *server) notice(c *pgconn.PgConn, n *pgconn.Notice) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if kept := s.notices[c]; len(kept) < maxNotices {
+		s.notices[c] = append(kept, change.Message{Severity: n.Severity, Code: n.Code, Text: n.Message})
+	}
+}
+
+// maxNotices bounds what is kept of one statement's notices.
+const maxNotices = 100
+
+// collect takes the notices of a connection.
+func (s *server) collect(c *pgxpool.Conn) []change.Message {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	key := c.Conn().PgConn()
+	kept := s.notices[key]
+	delete(s.notices, key)
+	return kept
+}
+
+// dialDatabase opens a connection of its own to another database of the server.
+// The caller closes it.
+func (s *server) dialDatabase(ctx context.Context, name string) (*pgx.Conn, error) {
+	cfg := s.config.Copy()
+	cfg.Database = name
+	cfg.OnNotice = nil
+	conn, err := pgx.ConnectConfig(ctx, cfg)
+	if err != nil {
+		return nil, wrap("connect to "+naming.Show(name), err)
+	}
+	if err := s.checkIdentity(ctx, conn); err != nil {
+		conn.Close(context.WithoutCancel(ctx))
+		return nil, err
+	}
+	return conn, nil
+}
+
+// providers lists the locale providers that a version has.
+func providers(number int) []string {
+	all := []string{providerLibc, providerICU}
+	if number >= 170000 {
+		all = append(all, providerBuiltin)
+	}
+	return all
+}

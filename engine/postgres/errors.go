@@ -1,0 +1,86 @@
+package postgres
+
+import (
+	"errors"
+	"strings"
+
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"example.com/genarch/engine"
+)
+
+// wrap turns a driver's error into an [*engine.Error], keeping the SQLSTATE
+// and what the server sent beside it.
+func wrap(op string, err error) error {
+	if err == nil {
+		return nil
+	}
+	if e, ok := errors.AsType[*engine.IdentityError](err); ok {
+		return e
+	}
+	if e, ok := errors.AsType[*engine.Error](err); ok {
+		return e
+	}
+	connecting, isConnect := errors.AsType[*pgconn.ConnectError](err)
+	if pe, ok := errors.AsType[*pgconn.PgError](err); ok {
+		e := &engine.Error{Op: op, Kind: engine.Refused, Code: pe.Code, Text: pe.Message, Detail: pe.Detail, Hint: pe.Hint, Err: err}
+		if isConnect {
+			e.Kind = engine.NotSent
+		} else if cutOff(pe.Code) {
+			// The session was ended from outside while it worked.
+			e.Kind = engine.Unknown
+		}
+		e.Next = next(pe.Code)
+		return e
+	}
+	if isConnect {
+		e := engine.Classify(op, err, false)
+		if strings.Contains(connecting.Error(), "tls error") {
+			e.Text = "the server does not speak TLS, or its certificate is not accepted: " + lastLine(connecting)
+			e.Next = "set the TLS mode with: genarch server edit NAME --tls off|required|verified"
+		} else if e.Text == "" {
+			e.Text = lastLine(connecting)
+		}
+		return e
+	}
+	return engine.Classify(op, err, !pgconn.SafeToRetry(err))
+}
+
+// lastLine is the innermost cause of a failed connection: the driver's own text
+// repeats the whole configuration in front of it.
+func lastLine(err error) string {
+	for {
+		inner := errors.Unwrap(err)
+		if inner == nil {
+			return err.Error()
+		}
+		err = inner
+	}
+}
+
+// cutOff: the server ended the session, by command, crash or shutdown.
+func cutOff(code string) bool { return strings.HasPrefix(code, "57P0") }
+
+// next says what to do about an error, by its code (and, where one code means
+// two things, in words that fit both).
+func next(code string) string {
+	switch code {
+	case "28P01", "28000":
+		return "check the login and its password: genarch server edit NAME --admin LOGIN --secret-file FILE"
+	case "42P04":
+		return "somebody made a database of this name a moment ago: look at it, or choose another name"
+	case "42501":
+		return "the login lacks a right for this: genarch server check NAME tells which, and the statement that grants it"
+	case "53300":
+		return "the server is full: wait, or raise its max_connections"
+	case "55006":
+		return "somebody is connected to it; wait until they have left"
+	case "3D000":
+		return "there is no database of this name (any more)"
+	case "25006":
+		return "the server is a standby or set to read only: go to the primary"
+	case "53100":
+		return "the server's disk is full"
+	}
+	return ""
+}

@@ -1,0 +1,232 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"golang.org/x/sync/errgroup"
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/engine"
+)
+
+// querier is what reading needs: a pool or one connection.
+type querier interface {
+	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+	QueryRow(ctx context.Context, sql string, args ...any) pgx.Row
+}
+
+// readIdentity reads the system identifier (made at initdb, the same on every
+// address) and, where the login may see it, the data folder, which tells a copy
+// from the original. Sources: pg_control_system, pg_settings.
+func readIdentity(ctx context.Context, q querier) (catalog.Identity, error) {
+	var id, dir string
+	err := q.QueryRow(ctx, `SELECT system_identifier::text,
+		coalesce((SELECT setting FROM pg_catalog.pg_settings WHERE name = 'data_directory'), '')
+		FROM pg_catalog.pg_control_system()`).Scan(&id, &dir)
+	if err != nil {
+		return catalog.Identity{}, wrap("read the identity", err)
+	}
+	marks := map[string]string{}
+	if dir != "" {
+		marks["data_directory"] = dir
+	}
+	return catalog.Identity{Key: "system identifier " + id, Marks: marks}, nil
+}
+
+// Inspect reads what the instance says of itself and what the login may do.
+func (s *server) Inspect(ctx context.Context) (catalog.Instance, error) {
+	const op = "read the server"
+	in := catalog.Instance{Engine: catalog.PostgreSQL, Read: time.Now().UTC()}
+	id, err := readIdentity(ctx, s.pool)
+	if err != nil {
+		return in, err
+	}
+	in.Identity = id
+	var standby, createdb, createrole, monitor, signal bool
+	err = s.pool.QueryRow(ctx, `SELECT current_setting('server_version'), current_setting('server_version_num')::int,
+		pg_catalog.pg_is_in_recovery(), pg_catalog.pg_postmaster_start_time(),
+		(SELECT coalesce(sum(numbackends), 0)::int FROM pg_catalog.pg_stat_database), current_setting('max_connections')::int,
+		r.rolname::text, r.rolsuper, r.rolcreatedb, r.rolcreaterole,
+		pg_catalog.pg_has_role('pg_read_all_stats', 'USAGE'), pg_catalog.pg_has_role('pg_signal_backend', 'USAGE'),
+		pg_catalog.pg_encoding_to_char(t.encoding)::text, t.datcollate::text,
+		coalesce((SELECT ssl FROM pg_catalog.pg_stat_ssl WHERE pid = pg_catalog.pg_backend_pid()), false)
+		FROM pg_catalog.pg_roles r, pg_catalog.pg_database t
+		WHERE r.rolname = current_user AND t.datname = 'template1'`).Scan(&in.Version, &in.Number, &standby, &in.Started,
+		&in.Sessions.Open, &in.Sessions.Allowed, &in.Login.Name, &in.Login.Superuser, &createdb, &createrole,
+		&monitor, &signal, &in.Encoding, &in.Collation, &in.TLS)
+	if err != nil {
+		return in, wrap(op, err)
+	}
+	in.Version, _, _ = strings.Cut(in.Version, " ")
+	if standby {
+		in.ReadOnly = "it is a standby: nothing can be altered here, only on its primary"
+	}
+	su := in.Login.Superuser
+	role := quoteIdent(in.Login.Name)
+	in.Login.Abilities = []catalog.Ability{
+		ability("create_database", "create databases", su || createdb, "ALTER ROLE "+role+" CREATEDB"),
+		ability("see_sessions", "see all sessions and sizes", su || monitor, "GRANT pg_monitor TO "+role),
+		ability("end_sessions", "end sessions", su || signal, "GRANT pg_signal_backend TO "+role),
+		ability("manage_accounts", "create and alter roles", su || createrole, "ALTER ROLE "+role+" CREATEROLE"),
+		ability("any_owner", "give a database to any role", su, "ALTER ROLE "+role+" SUPERUSER -- or, for one role: GRANT owner TO "+role),
+	}
+	return in, nil
+}
+
+func ability(code, title string, allowed bool, remedy string) catalog.Ability {
+	a := catalog.Ability{Code: code, Title: title, Allowed: allowed}
+	if !allowed {
+		a.Remedy = remedy
+	}
+	return a
+}
+
+// databaseColumns reads pg_database in a way that fits all versions: the ICU or
+// builtin locale has another column name from 17 on, so it goes through jsonb.
+// numbackends would count parallel workers too, so sessions come from
+// pg_stat_activity without those that have a leader.
+const databaseColumns = `SELECT d.oid::int8, d.datname::text, pg_catalog.pg_get_userbyid(d.datdba)::text,
+	pg_catalog.pg_encoding_to_char(d.encoding)::text, d.datcollate::text, d.datctype::text,
+	CASE d.datlocprovider WHEN 'c' THEN 'libc' WHEN 'i' THEN 'icu' WHEN 'b' THEN 'builtin' ELSE d.datlocprovider::text END,
+	coalesce(pg_catalog.to_jsonb(d)->>'datlocale', pg_catalog.to_jsonb(d)->>'daticulocale', ''),
+	t.spcname::text, d.datistemplate, d.datallowconn, d.datconnlimit,
+	coalesce(pg_catalog.shobj_description(d.oid, 'pg_database'), ''),
+	coalesce(d.datcollversion <> pg_catalog.pg_database_collation_actual_version(d.oid), false),
+	coalesce(a.sessions, 0)::int
+	FROM pg_catalog.pg_database d
+	LEFT JOIN pg_catalog.pg_tablespace t ON t.oid = d.dattablespace
+	LEFT JOIN (SELECT datid, count(*) AS sessions FROM pg_catalog.pg_stat_activity
+		WHERE datid IS NOT NULL AND leader_pid IS NULL AND coalesce(backend_type, 'client backend') = 'client backend'
+		GROUP BY datid) a ON a.datid = d.oid`
+
+// invalidLimit is what datconnlimit says of a database that an interrupted drop
+// left behind; only a drop helps there.
+const invalidLimit = -2
+
+func scanDatabase(row pgx.CollectableRow) (catalog.Database, error) {
+	var d catalog.Database
+	var key int64
+	var stale bool
+	var sessions int
+	err := row.Scan(&key, &d.Name, &d.Owner, &d.Encoding, &d.Collation, &d.CType, &d.Provider, &d.Locale,
+		&d.Tablespace, &d.IsTemplate, &d.AllowConnections, &d.ConnectionLimit, &d.Comment, &stale, &sessions)
+	d.Key, d.Sessions = uint64(key), &sessions
+	d.System = d.Name == "postgres" || d.Name == "template0" || d.Name == "template1"
+	switch {
+	case d.ConnectionLimit == invalidLimit:
+		d.Trouble = "left over from an interrupted drop: nobody can connect, and only dropping it again helps"
+	case stale:
+		d.Trouble = "its collation has another version than when it was made: reindex, then ALTER DATABASE … REFRESH COLLATION VERSION"
+	}
+	return d, err
+}
+
+// Databases lists all databases. Sizes come from a second reading beside the
+// first: one database that is dropped meanwhile must not fail the list.
+func (s *server) Databases(ctx context.Context) (catalog.Listing, error) {
+	out := catalog.Listing{Read: time.Now().UTC()}
+	sizes := map[uint64]int64{}
+	var sizesErr error
+	group, gctx := errgroup.WithContext(ctx)
+	group.Go(func() error {
+		rows, err := s.pool.Query(gctx, databaseColumns+` ORDER BY 2`)
+		if err != nil {
+			return wrap("list databases", err)
+		}
+		out.Databases, err = pgx.CollectRows(rows, scanDatabase)
+		return wrap("list databases", err)
+	})
+	group.Go(func() error {
+		for try := 0; try < 2; try++ {
+			if sizesErr = s.readSizes(gctx, sizes); sizesErr == nil {
+				break
+			}
+		}
+		return nil
+	})
+	if err := group.Wait(); err != nil {
+		return out, err
+	}
+	if sizesErr != nil {
+		out.Partial = append(out.Partial, "sizes could not be read: "+sizesErr.Error())
+	}
+	for i := range out.Databases {
+		d := &out.Databases[i]
+		if size, ok := sizes[d.Key]; ok {
+			d.Size = &size
+		}
+	}
+	s.counts.fill(out.Databases)
+	s.counts.refresh(s, out.Databases)
+	return out, nil
+}
+
+// readSizes sums the files of each database that the login may measure.
+func (s *server) readSizes(ctx context.Context, into map[uint64]int64) error {
+	rows, err := s.pool.Query(ctx, `SELECT oid::int8, pg_catalog.pg_database_size(oid) FROM pg_catalog.pg_database
+		WHERE datconnlimit <> -2 AND (pg_catalog.pg_has_role('pg_read_all_stats', 'USAGE')
+			OR pg_catalog.has_database_privilege(oid, 'CONNECT'))`)
+	if err != nil {
+		return wrap("read sizes", err)
+	}
+	var key, size int64
+	_, err = pgx.ForEachRow(rows, []any{&key, &size}, func() error {
+		into[uint64(key)] = size
+		return nil
+	})
+	return wrap("read sizes", err)
+}
+
+// Database reads one database and counts its tables now. Names are compared as
+// text: compared as names, a too long one would match the name it is cut to.
+func (s *server) Database(ctx context.Context, name string) (catalog.Database, error) {
+	d, err := s.readDatabase(ctx, s.pool, name)
+	if err != nil {
+		return d, err
+	}
+	var size int64
+	if err := s.pool.QueryRow(ctx, `SELECT pg_catalog.pg_database_size($1::oid)`, uint32(d.Key)).Scan(&size); err == nil {
+		d.Size = &size
+	}
+	if n, err := s.countTables(ctx, d); err == nil {
+		d.Tables, d.TablesAt = &n, time.Now().UTC()
+		s.counts.put(d.Key, n)
+	}
+	return d, nil
+}
+
+// readDatabase reads the catalogue row alone.
+func (s *server) readDatabase(ctx context.Context, q querier, name string) (catalog.Database, error) {
+	rows, err := q.Query(ctx, databaseColumns+` WHERE d.datname::text = $1::text`, name)
+	if err != nil {
+		return catalog.Database{}, wrap("read database "+naming.Show(name), err)
+	}
+	d, err := pgx.CollectExactlyOneRow(rows, scanDatabase)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return d, fmt.Errorf("database %s on %s: %w", naming.Show(name), s.target.Server.Name, engine.ErrNotFound)
+	}
+	return d, wrap("read database "+naming.Show(name), err)
+}
+
+// countTables connects to the database, for tables are known only inside it.
+func (s *server) countTables(ctx context.Context, d catalog.Database) (int, error) {
+	if !d.AllowConnections || d.ConnectionLimit == invalidLimit {
+		return 0, engine.ErrNotFound
+	}
+	conn, err := s.dialDatabase(ctx, d.Name)
+	if err != nil {
+		return 0, err
+	}
+	defer conn.Close(context.WithoutCancel(ctx))
+	var n int
+	err = conn.QueryRow(ctx, `SELECT count(*) FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
+		WHERE c.relkind IN ('r', 'p', 'f', 'm') AND NOT c.relispartition
+		AND n.nspname <> 'information_schema' AND n.nspname NOT LIKE 'pg\_%'`).Scan(&n)
+	return n, wrap("count tables", err)
+}

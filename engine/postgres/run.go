@@ -1,0 +1,267 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/engine"
+)
+
+// Do carries a step out on one connection, and brings back the notices.
+func (s *server) Do(ctx context.Context, step change.Step) (engine.Report, error) {
+	switch step.Kind {
+	case stepCreate:
+		return s.create(ctx, step)
+	case stepComment:
+		return s.alter(ctx, "set the comment", step.Statement)
+	case change.Verify:
+		return engine.Report{}, s.verify(ctx, step)
+	}
+	return engine.Report{}, unknownStep(step)
+}
+
+func unknownStep(step change.Step) error {
+	return &engine.Error{Op: step.Kind, Kind: engine.NotSent, Text: "this version of Genarch does not know such a step"}
+}
+
+// create makes the database. Right before, on the same connection, it looks
+// again whether somebody sits in the template: a refused copy is not harmless,
+// every login to the template hangs while the server waits 5 s for it.
+func (s *server) create(ctx context.Context, step change.Step) (engine.Report, error) {
+	const op = "create database"
+	var rep engine.Report
+	err := s.withConn(ctx, op, func(c *pgxpool.Conn) error {
+		var busy int
+		err := c.QueryRow(ctx, `SELECT count(*)::int FROM pg_catalog.pg_stat_activity WHERE datname::text = $1::text
+			AND pid <> pg_catalog.pg_backend_pid() AND coalesce(backend_type, '') <> 'autovacuum worker'`, step.Args["template"]).Scan(&busy)
+		if err != nil {
+			return wrap("look at the template", err)
+		}
+		if busy > 0 {
+			return &engine.Error{Op: op, Kind: engine.NotSent, Text: fmt.Sprintf("%d sessions came to the template %s meanwhile; it cannot be copied while they are there", busy, step.Args["template"]),
+				Next: "try again when they have left, or copy from another template"}
+		}
+		// A copy may take long, and one that is cut off leaves nothing, so
+		// only our own deadline bounds it.
+		err = s.unbounded(ctx, c, op, step.Statement)
+		rep.Messages = s.collect(c)
+		if err != nil {
+			return err
+		}
+		if bad := warningError(op, rep.Messages); bad != nil {
+			rep.Took = true
+			return bad
+		}
+		var key uint32
+		if err := c.QueryRow(ctx, `SELECT oid FROM pg_catalog.pg_database WHERE datname::text = $1::text`, step.Args["name"]).Scan(&key); err == nil {
+			rep.Learned = map[string]string{"key": strconv.FormatUint(uint64(key), 10)}
+		}
+		return nil
+	})
+	return rep, err
+}
+
+// unbounded sends one statement alone, without the server's own time limit.
+// SET and statement cannot be sent together: CREATE DATABASE refuses company.
+func (s *server) unbounded(ctx context.Context, c *pgxpool.Conn, op, statement string) error {
+	if _, err := c.Exec(ctx, "SET statement_timeout = 0"); err != nil {
+		return &engine.Error{Op: op, Kind: engine.NotSent, Err: err}
+	}
+	err := sendAlone(ctx, c, op, statement)
+	if _, reset := c.Exec(context.WithoutCancel(ctx), "RESET statement_timeout"); reset != nil && err == nil {
+		// The connection is of no more use, the statement has taken effect.
+		c.Conn().Close(context.WithoutCancel(ctx))
+	}
+	return err
+}
+
+// sendAlone sends one statement as it is. The driver reports a line that was
+// cut while the answer was awaited as "conn closed", which it counts as never
+// sent; so whatever is not the server's own answer is unknown here.
+func sendAlone(ctx context.Context, c *pgxpool.Conn, op, statement string) error {
+	if c.Conn().IsClosed() {
+		return &engine.Error{Op: op, Kind: engine.NotSent, Text: "the connection was lost"}
+	}
+	_, err := c.Conn().PgConn().Exec(ctx, statement).ReadAll()
+	if _, answered := errors.AsType[*pgconn.PgError](err); err == nil || answered {
+		return wrap(op, err)
+	}
+	return engine.Classify(op, err, true)
+}
+
+// alter runs a short statement.
+func (s *server) alter(ctx context.Context, op, statement string) (engine.Report, error) {
+	var rep engine.Report
+	err := s.withConn(ctx, op, func(c *pgxpool.Conn) error {
+		err := sendAlone(ctx, c, op, statement)
+		rep.Messages = s.collect(c)
+		if err != nil {
+			return err
+		}
+		return warningError(op, rep.Messages)
+	})
+	return rep, err
+}
+
+// withConn takes a connection for one step. A step must not meet notices that
+// an earlier statement on the connection left behind.
+func (s *server) withConn(ctx context.Context, op string, f func(*pgxpool.Conn) error) error {
+	c, err := s.pool.Acquire(ctx)
+	if err != nil {
+		e := wrap(op, err)
+		if ee, ok := errors.AsType[*engine.Error](e); ok {
+			ee.Kind = engine.NotSent
+		}
+		return e
+	}
+	defer c.Release()
+	s.collect(c)
+	defer s.collect(c)
+	return f(c)
+}
+
+// warningError finds a warning that is an error in all but name: COMMENT ON a
+// missing database and an unknown ICU locale only warn, with an error's code.
+func warningError(op string, messages []change.Message) error {
+	for _, m := range messages {
+		if m.Severity == "WARNING" && !strings.HasPrefix(m.Code, "00") && !strings.HasPrefix(m.Code, "01") {
+			return &engine.Error{Op: op, Kind: engine.Refused, Code: m.Code, Text: m.Text, Next: next(m.Code)}
+		}
+	}
+	return nil
+}
+
+// verify reads the database back, compares every property, and connects to it
+// where that is allowed: created is not the same as usable.
+func (s *server) verify(ctx context.Context, step change.Step) error {
+	const op = "verify"
+	d, err := s.readDatabase(ctx, s.pool, step.Args["name"])
+	if errors.Is(err, engine.ErrNotFound) {
+		return &engine.Error{Op: op, Kind: engine.Differs, Text: "it is not there"}
+	}
+	if err != nil {
+		return err
+	}
+	if bad := engine.Mismatches(step.Args, facts(d)); len(bad) > 0 {
+		return &engine.Error{Op: op, Kind: engine.Differs, Text: strings.Join(bad, "; ")}
+	}
+	if !d.AllowConnections || d.ConnectionLimit == 0 {
+		return nil
+	}
+	conn, err := s.dialDatabase(ctx, d.Name)
+	if err != nil {
+		return &engine.Error{Op: op, Kind: engine.Differs, Text: "it is there, but cannot be connected to: " + err.Error(), Err: err}
+	}
+	return conn.Close(context.WithoutCancel(ctx))
+}
+
+// Probe looks whether a step took effect.
+func (s *server) Probe(ctx context.Context, step change.Step) (bool, error) {
+	switch step.Kind {
+	case stepCreate, stepComment:
+		d, err := s.readDatabase(ctx, s.pool, step.Args["name"])
+		if errors.Is(err, engine.ErrNotFound) {
+			return false, nil
+		}
+		return err == nil && (step.Kind == stepCreate || d.Comment == step.Args["comment"]), err
+	case change.Verify:
+		err := s.verify(ctx, step)
+		if e, ok := errors.AsType[*engine.Error](err); ok && e.Kind == engine.Differs {
+			return false, nil
+		}
+		return err == nil, err
+	}
+	return false, unknownStep(step)
+}
+
+// Undo takes a step back.
+func (s *server) Undo(ctx context.Context, step change.Step) (engine.Report, error) {
+	switch step.Kind {
+	case stepCreate:
+		return s.undoCreate(ctx, step)
+	case stepComment:
+		rep, err := s.alter(ctx, "take the comment back", step.Undo)
+		if e, ok := errors.AsType[*engine.Error](err); ok && e.Code == "3D000" {
+			err = nil
+		}
+		return rep, err
+	}
+	return engine.Report{}, unknownStep(step)
+}
+
+// undoCreate drops the database that this change made, and only that: it must
+// be the same by its number, and nobody may be in it. A drop is never tried to
+// find out, for a refused one makes all logins to the database wait.
+func (s *server) undoCreate(ctx context.Context, step change.Step) (engine.Report, error) {
+	const op = "take the database back"
+	var rep engine.Report
+	d, err := s.readDatabase(ctx, s.pool, step.Args["name"])
+	if errors.Is(err, engine.ErrNotFound) {
+		return rep, nil
+	}
+	if err != nil {
+		return rep, err
+	}
+	refuse := func(text string) error {
+		return &engine.Error{Op: op, Kind: engine.Refused, Text: text, Next: "look at the database, and drop it yourself if it is not needed"}
+	}
+	key := step.Args["key"]
+	if key == "" {
+		return rep, refuse("it is not certain that this change made the database " + naming.Show(d.Name) + ", so it was left alone")
+	}
+	if key != strconv.FormatUint(d.Key, 10) {
+		return rep, refuse("a database " + naming.Show(d.Name) + " is there that this change did not make, so it was left alone")
+	}
+	if err := s.waitEmpty(ctx, d.Name); err != nil {
+		return rep, refuse("somebody is connected to " + naming.Show(d.Name) + " already, so it was left alone")
+	}
+	err = s.withConn(ctx, op, func(c *pgxpool.Conn) error {
+		if d.IsTemplate {
+			if _, err := c.Exec(ctx, "ALTER DATABASE "+quoteIdent(d.Name)+" IS_TEMPLATE false"); err != nil {
+				return wrap(op, err)
+			}
+		}
+		// A drop that is cut off leaves a database that only another drop can
+		// remove: once sent, it is waited for.
+		patient, cancel := context.WithTimeout(context.WithoutCancel(ctx), dropTime)
+		defer cancel()
+		err := s.unbounded(patient, c, op, step.Undo)
+		rep.Messages = s.collect(c)
+		return err
+	})
+	return rep, err
+}
+
+// dropTime is how long a drop may take: it waits until the dirty pages of the
+// whole server are written.
+const dropTime = 10 * time.Minute
+
+// waitEmpty waits a moment for our own verifying session to be gone, and
+// returns an error if anybody is still connected then.
+func (s *server) waitEmpty(ctx context.Context, name string) error {
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	for {
+		users, err := s.readUsers(ctx, name)
+		if err != nil {
+			return err
+		}
+		if len(users) == 0 {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}

