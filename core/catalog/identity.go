@@ -9,11 +9,11 @@ import (
 // Identity marks an instance, whatever its address. Marks are facts that the
 // engine tells; which ones decide is the engine's business, so it names them.
 type Identity struct {
-	// Key decides: PostgreSQL's system identifier; for MariaDB the time of
-	// the installation and the marker row, when there is one.
+	// Key decides: PostgreSQL's system identifier; for MariaDB, which has
+	// nothing of the kind, the time of the installation.
 	Key string `json:"key"`
 	// Marks are shown beside the key and compared too: host name, port, data
-	// folder. An empty or missing mark says nothing.
+	// folder, a marker row of our own. An empty or missing mark says nothing.
 	Marks map[string]string `json:"marks,omitempty"`
 }
 

@@ -92,6 +92,8 @@ type Step struct {
 	Undo string `json:"undo,omitempty"`
 	// ReadOnly: the step alters nothing, so nothing has to be undone.
 	ReadOnly bool `json:"read_only,omitempty"`
+	// Seconds is how long it may take; 0 leaves it to the runner.
+	Seconds int `json:"seconds,omitempty"`
 	// Args are what doing, probing and undoing need to know.
 	Args map[string]string `json:"args,omitempty"`
 }

@@ -143,3 +143,12 @@ func (c *Change) Unaccepted(accepted []string) []string {
 	}
 	return out
 }
+
+// Filter narrows a list of changes; zero fields do not.
+type Filter struct {
+	Server string
+	Target string
+	State  State
+	Before uint64 // changes with a smaller number
+	Limit  int
+}

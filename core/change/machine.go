@@ -38,6 +38,9 @@ func (c *Change) Next() Act {
 			return Act{Deed: Undo, Step: i}
 		case Failed, Undone, UndoFailed:
 			failed = true
+		case Took:
+			// It took effect, but not as it should: take it back.
+			failed = failed || s.Failure != nil
 		}
 	}
 	if !failed {
@@ -109,7 +112,7 @@ func (c *Change) Observe(a Act, seen Seen, now time.Time) {
 		case Happened:
 			s.Status = Took
 			if a.Deed == Probe {
-				s.Failure = nil
+				s.Failure, c.Failure = nil, nil
 			}
 		case NotHappened:
 			s.Status = Failed
@@ -127,8 +130,8 @@ func (c *Change) Observe(a Act, seen Seen, now time.Time) {
 			s.Status = UndoFailed
 		}
 	}
-	if c.Failure == nil && seen.Failure != nil && s.Status != Took {
-		c.Failure = seen.Failure
+	if c.Failure == nil && s.Failure != nil {
+		c.Failure = s.Failure
 	}
 }
 

@@ -6,6 +6,7 @@ package journal
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"strconv"
 	"time"
@@ -60,4 +61,15 @@ func Check(prev Entry, entries []Entry) error {
 		prev = e
 	}
 	return nil
+}
+
+// ErrCutShort: entries at the end of the journal are missing.
+var ErrCutShort = errors.New("journal: its end is missing: the last entry is not the one that was written last")
+
+// Filter narrows a reading of the journal; zero fields do not.
+type Filter struct {
+	Change uint64
+	Before uint64 // entries with a smaller number
+	After  uint64 // entries with a greater number, the oldest first
+	Limit  int
 }

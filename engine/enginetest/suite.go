@@ -5,7 +5,6 @@ package enginetest
 import (
 	"context"
 	"errors"
-	"io"
 	"net"
 	"slices"
 	"strconv"

@@ -22,14 +22,15 @@ const identityQuery = `SELECT @@hostname, CAST(@@port AS CHAR), @@datadir, @@ser
 const markerQuery = "SELECT id FROM " + markerDatabase + "." + markerTable + " LIMIT 1"
 
 // identityOf reads the identity on one driver connection, before it joins the
-// pool. With a marker row that is the key; else the time of the installation.
+// pool. The key is the time of the installation; a marker row, when there is
+// one, is a mark beside it, so that writing it does not make the server a stranger.
 func identityOf(ctx context.Context, c driver.Conn) (catalog.Identity, error) {
 	v, err := firstRow(ctx, c, identityQuery, 5)
 	if err != nil {
 		return catalog.Identity{}, wrap("read the identity", err)
 	}
 	id := catalog.Identity{Key: "installed " + v[4], Marks: map[string]string{
-		"hostname": v[0], "port": v[1], "datadir": v[2], "server_uid": v[3], "installed": v[4]}}
+		"hostname": v[0], "port": v[1], "datadir": v[2], "server_uid": v[3]}}
 	if v[4] == "" {
 		// Without rights on mysql the table is hidden; what is left must do.
 		id.Key = "server_uid " + v[3]
@@ -47,7 +48,7 @@ func identityOf(ctx context.Context, c driver.Conn) (catalog.Identity, error) {
 	if err != nil {
 		return id, wrap("read the marker", err)
 	}
-	id.Key = "marker " + marker[0]
+	id.Marks["marker"] = marker[0]
 	return id, nil
 }
 

@@ -248,7 +248,7 @@ func compareExisting(b *change.Brief, spec change.DatabaseSpec, d catalog.Databa
 // certain from then on.
 func planMark(b *change.Brief, mark string, snap catalog.Snapshot) {
 	b.Summary = "mark " + snap.Server.Name
-	if key, marked := strings.CutPrefix(snap.Instance.Identity.Key, "marker "); marked {
+	if key := snap.Instance.Identity.Marks["marker"]; key != "" {
 		b.Find(change.Stop, change.ServerHasIdentity, "nothing has to be done", "%s is marked already: %s", snap.Server.Name, key)
 		return
 	}

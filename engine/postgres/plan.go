@@ -64,7 +64,7 @@ func planCreate(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot
 	b.Steps = []change.Step{{
 		Kind: stepCreate, Title: "create database " + naming.Show(spec.Name),
 		Statement: createDatabase(c), Undo: dropDatabase(spec.Name),
-		Args: map[string]string{"name": spec.Name, "template": c.template},
+		Seconds: createSeconds, Args: map[string]string{"name": spec.Name, "template": c.template},
 	}}
 	if spec.Comment != "" {
 		b.Steps = append(b.Steps, change.Step{
@@ -277,8 +277,9 @@ func planFit(b *change.Brief, c *creation) {
 	}
 }
 
-// largeTemplate is the size from which copying files beats writing the log.
-const largeTemplate = 64 << 20
+// createSeconds bounds a creation: copying a large template takes minutes, and
+// the server may wait for its disk first.
+const createSeconds = 600
 
 func planPlace(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot, t catalog.Template, c *creation) {
 	if spec.Tablespace != "" {

@@ -1,0 +1,301 @@
+// Package fleet knows the registered servers and holds them open: registering,
+// checking, accepting another instance, forgetting, and handing out access that
+// always belongs to the registration as it is now.
+package fleet
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"strconv"
+	"sync"
+	"time"
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/journal"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/core/secret"
+	"example.com/genarch/engine"
+)
+
+// Store is what the fleet needs of the records.
+type Store interface {
+	AddServer(ctx context.Context, s catalog.Server, password secret.Text, e journal.Entry) (catalog.Server, error)
+	Server(ctx context.Context, name string) (catalog.Server, error)
+	Servers(ctx context.Context) ([]catalog.Server, error)
+	Secret(ctx context.Context, name string) (secret.Text, error)
+	UpdateServer(ctx context.Context, s catalog.Server, password *secret.Text, e journal.Entry) error
+	ForgetServer(ctx context.Context, name string, e journal.Entry) error
+}
+
+// Fleet is the registered servers. It may be used by many goroutines.
+type Fleet struct {
+	store   Store
+	engines map[catalog.Engine]engine.Engine
+
+	mu   sync.Mutex // guards open
+	open map[string]opened
+}
+
+type opened struct {
+	server  engine.Server
+	id      uint64
+	version int
+}
+
+// New makes a fleet of the engines given.
+func New(store Store, engines ...engine.Engine) *Fleet {
+	f := &Fleet{store: store, engines: map[catalog.Engine]engine.Engine{}, open: map[string]opened{}}
+	for _, e := range engines {
+		f.engines[e.Traits().Engine] = e
+	}
+	return f
+}
+
+// ErrInvalid is wrapped by everything that is wrong with a registration.
+var ErrInvalid = errors.New("the registration is not right")
+
+// Engine finds an engine by name.
+func (f *Fleet) Engine(name catalog.Engine) (engine.Engine, error) {
+	e, found := f.engines[name]
+	if !found {
+		return nil, fmt.Errorf("%w: there is no engine %q; there are postgresql and mariadb", ErrInvalid, name)
+	}
+	return e, nil
+}
+
+// Open gives access to a registered server, for its present registration.
+func (f *Fleet) Open(ctx context.Context, name string) (catalog.Server, engine.Engine, engine.Server, error) {
+	srv, err := f.store.Server(ctx, name)
+	if err != nil {
+		return srv, nil, nil, fmt.Errorf("server %s: %w", name, err)
+	}
+	eng, err := f.Engine(srv.Engine)
+	if err != nil {
+		return srv, nil, nil, err
+	}
+	f.mu.Lock()
+	o, there := f.open[name]
+	f.mu.Unlock()
+	if there && o.version == srv.Version && o.id == srv.ID {
+		return srv, eng, o.server, nil
+	}
+	password, err := f.store.Secret(ctx, name)
+	if err != nil {
+		return srv, nil, nil, err
+	}
+	access, err := eng.Open(engine.Target{Server: srv, Password: password})
+	if err != nil {
+		return srv, nil, nil, err
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if o, there := f.open[name]; there {
+		if o.version == srv.Version && o.id == srv.ID { // another call was quicker
+			access.Close()
+			return srv, eng, o.server, nil
+		}
+		retire(o.server)
+	}
+	f.open[name] = opened{access, srv.ID, srv.Version}
+	return srv, eng, access, nil
+}
+
+// retireTime is how long calls in progress keep an outdated access.
+const retireTime = time.Minute
+
+func retire(s engine.Server) { time.AfterFunc(retireTime, s.Close) }
+
+// Close ends all access.
+func (f *Fleet) Close() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for name, o := range f.open {
+		o.server.Close()
+		delete(f.open, name)
+	}
+}
+
+// List lists the registered servers.
+func (f *Fleet) List(ctx context.Context) ([]catalog.Server, error) { return f.store.Servers(ctx) }
+
+// Get reads one registration.
+func (f *Fleet) Get(ctx context.Context, name string) (catalog.Server, error) {
+	return f.store.Server(ctx, name)
+}
+
+// inspectTime bounds a look at a server.
+const inspectTime = 8 * time.Second
+
+// look connects to a registration, whoever answers, and inspects it.
+func (f *Fleet) look(ctx context.Context, srv catalog.Server, password secret.Text) (catalog.Instance, error) {
+	eng, err := f.Engine(srv.Engine)
+	if err != nil {
+		return catalog.Instance{}, err
+	}
+	access, err := eng.Open(engine.Target{Server: srv, Password: password, Anyone: true})
+	if err != nil {
+		return catalog.Instance{}, err
+	}
+	defer access.Close()
+	ctx, cancel := context.WithTimeout(ctx, inspectTime)
+	defer cancel()
+	return access.Inspect(ctx)
+}
+
+// Check looks at a registered server afresh, on a connection of its own. When
+// another instance answers, it returns what that says together with an
+// [*engine.IdentityError].
+func (f *Fleet) Check(ctx context.Context, name string) (catalog.Server, catalog.Instance, error) {
+	srv, err := f.store.Server(ctx, name)
+	if err != nil {
+		return srv, catalog.Instance{}, err
+	}
+	password, err := f.store.Secret(ctx, name)
+	if err != nil {
+		return srv, catalog.Instance{}, err
+	}
+	in, err := f.look(ctx, srv, password)
+	if err == nil && len(srv.Identity.Differences(in.Identity)) > 0 {
+		err = &engine.IdentityError{Server: name, Known: srv.Identity, Found: in.Identity}
+	}
+	return srv, in, err
+}
+
+// Add registers a server after having connected to it: what answers now is the
+// instance that it will be known by. A server that is registered already under
+// another name is refused, for then one database would have two addresses.
+func (f *Fleet) Add(ctx context.Context, operator string, srv catalog.Server, password secret.Text) (catalog.Server, catalog.Instance, error) {
+	if err := f.validate(&srv); err != nil {
+		return srv, catalog.Instance{}, err
+	}
+	in, err := f.look(ctx, srv, password)
+	if err != nil {
+		return srv, in, err
+	}
+	srv.Identity = in.Identity
+	others, err := f.store.Servers(ctx)
+	if err != nil {
+		return srv, in, err
+	}
+	for _, o := range others {
+		if o.Engine == srv.Engine && o.Name != srv.Name && o.Identity.Known() && len(o.Identity.Differences(in.Identity)) == 0 {
+			return srv, in, fmt.Errorf("%w: this instance is registered already, as %s", ErrInvalid, o.Name)
+		}
+	}
+	added, err := f.store.AddServer(ctx, srv, password, entry(operator, "server.add", srv))
+	return added, in, err
+}
+
+// Edit writes an altered registration back; password nil keeps the secret. The
+// known identity stays: if the new address leads to another instance, all that
+// is sent there is refused until that is accepted.
+func (f *Fleet) Edit(ctx context.Context, operator string, srv catalog.Server, password *secret.Text) (catalog.Server, error) {
+	if err := f.validate(&srv); err != nil {
+		return srv, err
+	}
+	return srv, f.store.UpdateServer(ctx, srv, password, entry(operator, "server.edit", srv))
+}
+
+// Accept makes the instance that answers now the known one. found is the
+// identity key that the operator has seen and means.
+func (f *Fleet) Accept(ctx context.Context, operator, name, found string) (catalog.Server, error) {
+	srv, in, err := f.Check(ctx, name)
+	if _, other := errors.AsType[*engine.IdentityError](err); err != nil && !other {
+		return srv, err
+	}
+	if in.Identity.Key != found {
+		return srv, fmt.Errorf("%w: the instance that answers is %q, not %q: look again and accept that one if it is right", ErrInvalid, in.Identity.Key, found)
+	}
+	srv.Identity = in.Identity
+	return srv, f.store.UpdateServer(ctx, srv, nil, entry(operator, "server.accept", srv))
+}
+
+// Relearn adds marks that a server shows since it was registered, as long as it
+// is the same instance.
+func (f *Fleet) Relearn(ctx context.Context, operator, name string) error {
+	srv, in, err := f.Check(ctx, name)
+	if err != nil {
+		return err
+	}
+	srv.Identity = in.Identity
+	return f.store.UpdateServer(ctx, srv, nil, entry(operator, "server.relearn", srv))
+}
+
+// Forget removes a registration; nothing on the server is touched.
+func (f *Fleet) Forget(ctx context.Context, operator, name string) error {
+	if err := f.store.ForgetServer(ctx, name, entry(operator, "server.forget", catalog.Server{Name: name})); err != nil {
+		return err
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if o, there := f.open[name]; there {
+		retire(o.server)
+		delete(f.open, name)
+	}
+	return nil
+}
+
+// validate checks a registration and fills in its defaults.
+func (f *Fleet) validate(s *catalog.Server) error {
+	bad := func(format string, args ...any) error {
+		return fmt.Errorf("%w: %s", ErrInvalid, fmt.Sprintf(format, args...))
+	}
+	if err := naming.CheckServerName(s.Name); err != nil {
+		return fmt.Errorf("%w: %w", ErrInvalid, err)
+	}
+	eng, err := f.Engine(s.Engine)
+	if err != nil {
+		return err
+	}
+	if s.Port == 0 {
+		s.Port = eng.Traits().DefaultPort
+	}
+	switch {
+	case s.Host == "":
+		return bad("the host is missing")
+	case s.Port < 1 || s.Port > 65535:
+		return bad("port %d does not exist", s.Port)
+	case s.Admin == "":
+		return bad("the admin login is missing")
+	case len(s.CA) > 1<<20:
+		return bad("the CA file is too large")
+	case len(s.Labels) > 50:
+		return bad("at most 50 labels")
+	}
+	switch s.Environment {
+	case catalog.Production, catalog.Staging, catalog.Development:
+	default:
+		return bad("the environment is one of production, staging, development, not %q", s.Environment)
+	}
+	switch s.TLS {
+	case "":
+		s.TLS = catalog.TLSRequired
+		if ip := net.ParseIP(s.Host); s.Host == "localhost" || ip != nil && ip.IsLoopback() {
+			s.TLS = catalog.TLSOff
+		}
+	case catalog.TLSOff, catalog.TLSRequired:
+	case catalog.TLSVerified:
+		if s.CA == "" {
+			return bad("TLS mode verified needs a CA file")
+		}
+	default:
+		return bad("the TLS mode is one of off, required, verified, not %q", s.TLS)
+	}
+	return nil
+}
+
+// entry is the journal entry of an act on a registration.
+func entry(operator, action string, s catalog.Server) journal.Entry {
+	detail := ""
+	if s.Host != "" {
+		text, err := json.Marshal(map[string]any{"engine": s.Engine, "address": net.JoinHostPort(s.Host, strconv.Itoa(s.Port)),
+			"admin": s.Admin, "environment": s.Environment, "tls": s.TLS, "identity": s.Identity})
+		if err == nil {
+			detail = string(text)
+		}
+	}
+	return journal.Entry{Operator: operator, Action: action, Subject: s.Name, Detail: detail}
+}

@@ -1,0 +1,308 @@
+package runner
+
+import (
+	"context"
+	"errors"
+	"maps"
+	"time"
+
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/journal"
+	"example.com/genarch/core/record"
+	"example.com/genarch/engine"
+	"example.com/genarch/events"
+)
+
+// spawn carries a claimed change out in a goroutine. begun is the act whose
+// intention was committed with the claim; its slot is taken already.
+func (r *Runner) spawn(c change.Change, begun change.Act) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.closed {
+		return ErrClosing
+	}
+	r.running.Go(func() {
+		defer func() { <-r.slots }()
+		ctx, cancel := context.WithCancelCause(r.base)
+		defer cancel(nil)
+		go r.renew(ctx, cancel, c.ID)
+		r.carry(ctx, c, begun)
+	})
+	return nil
+}
+
+// renew extends the lease until ctx ends; losing it ends ctx, for then another
+// service goes on with the change.
+func (r *Runner) renew(ctx context.Context, cancel context.CancelCauseFunc, id uint64) {
+	tick := time.NewTicker(r.Lease / 3)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+			if err := r.Store.Renew(ctx, id, r.holder, r.Lease); errors.Is(err, record.ErrStale) {
+				cancel(errors.New("another service took the change over"))
+				return
+			}
+		}
+	}
+}
+
+// carry runs the change to its end. What is committed at each turn is the
+// outcome of the last deed together with the intention of the next, before the
+// next happens; so after a crash at any point the records say what to look at.
+// done is an act whose intention is committed already; a zero Act is none.
+func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act) {
+	var news []journal.Entry
+	probing := time.Time{}
+	for {
+		act := c.Next()
+		if done.Deed == change.Do {
+			act, done = done, change.Act{}
+		} else {
+			if act.Deed == change.Finish {
+				c.Close(act, now())
+				r.finish(ctx, c, news)
+				return
+			}
+			if r.isClosing() {
+				r.handBack(ctx, c, news)
+				return
+			}
+			c.Begin(act, now())
+			news = append(news, stepEntry(c, act, string(act.Deed)+".begin"))
+			if !r.save(ctx, c, news) {
+				return
+			}
+			news = nil
+		}
+		r.publish(c)
+		seen := r.perform(ctx, &c, act)
+		if context.Cause(ctx) != nil && seen.Effect == change.Unclear {
+			return // cut off: what was begun is on record, and will be probed
+		}
+		c.Observe(act, seen, now())
+		news = append(news, stepEntry(c, act, string(act.Deed)+"."+string(seen.Effect)))
+		if act.Deed != change.Probe || seen.Effect != change.Unclear {
+			probing = time.Time{}
+			continue
+		}
+		news = nil // a probe that found nothing out is no news
+		if probing.IsZero() {
+			probing = now()
+		}
+		if now().Sub(probing) > r.ProbeTime {
+			c.GiveUp(*stillUnknown(c.Steps[act.Step].Failure), now())
+			r.finish(ctx, c, []journal.Entry{stepEntry(c, act, "probe.given_up")})
+			return
+		}
+		pause(ctx, probePause)
+	}
+}
+
+// probePause lies between two looks for an unknown outcome.
+const probePause = 250 * time.Millisecond
+
+func stillUnknown(f *change.Failure) *change.Failure {
+	text := "the outcome of a step could not be found out"
+	if f != nil {
+		text += ": " + f.Text
+	}
+	return &change.Failure{Kind: string(engine.Unknown), Text: text, Next: "look at the server, and put right by hand what the statements of the change show"}
+}
+
+// perform does one deed on the server and says what is known afterwards.
+func (r *Runner) perform(ctx context.Context, c *change.Change, act change.Act) change.Seen {
+	step := &c.Steps[act.Step]
+	limit := r.StepTime
+	if step.Seconds > 0 {
+		limit = time.Duration(step.Seconds) * time.Second
+	}
+	if act.Deed == change.Undo {
+		// Taking back is not cut short by a shutdown, only by its own limit.
+		ctx = context.WithoutCancel(ctx)
+	}
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	_, _, access, err := r.Fleet.Open(ctx, c.Intent.Server)
+	if err != nil {
+		return failed(act, err, false)
+	}
+	switch act.Deed {
+	case change.Probe:
+		took, err := access.Probe(ctx, step.Step)
+		switch {
+		case err != nil:
+			return change.Seen{Effect: change.Unclear, Failure: engine.Failure(err)}
+		case took:
+			return change.Seen{Effect: change.Happened}
+		}
+		return change.Seen{Effect: change.NotHappened}
+	case change.Undo:
+		rep, err := access.Undo(ctx, step.Step)
+		if err != nil {
+			return change.Seen{Effect: change.Unclear, Messages: rep.Messages, Failure: engine.Failure(err)}
+		}
+		return change.Seen{Effect: change.Happened, Messages: rep.Messages}
+	}
+	rep, err := access.Do(ctx, step.Step)
+	if len(rep.Learned) > 0 {
+		args := maps.Clone(step.Args)
+		if args == nil {
+			args = map[string]string{}
+		}
+		maps.Copy(args, rep.Learned)
+		step.Args = args
+	}
+	if err != nil {
+		seen := failed(act, err, rep.Took)
+		seen.Messages = rep.Messages
+		return seen
+	}
+	return change.Seen{Effect: change.Happened, Messages: rep.Messages}
+}
+
+// failed says what is known after an error: only one of kind unknown leaves
+// open whether the deed happened.
+func failed(act change.Act, err error, took bool) change.Seen {
+	seen := change.Seen{Effect: change.NotHappened, Failure: engine.Failure(err)}
+	switch {
+	case took:
+		seen.Effect = change.Happened
+	case act.Deed != change.Do:
+		seen.Effect = change.Unclear
+	case seen.Failure.Kind == string(engine.Unknown):
+		if _, ours := errors.AsType[*engine.Error](err); ours {
+			seen.Effect = change.Unclear
+		} else {
+			// It did not come from the server: the way there was not found.
+			seen.Failure.Kind = string(engine.NotSent)
+		}
+	}
+	return seen
+}
+
+// save commits, trying again while the store is away: what happened on the
+// server must not be lost. It gives up only when ctx ends.
+func (r *Runner) save(ctx context.Context, c change.Change, news []journal.Entry) bool {
+	return r.insist(ctx, c, func(ctx context.Context) error { return r.Store.SaveChange(ctx, c, change.Running, news...) })
+}
+
+// finish commits the end of a change and tells everybody.
+func (r *Runner) finish(ctx context.Context, c change.Change, news []journal.Entry) {
+	detail := map[string]any{"state": c.State, "result": c.Result}
+	if c.Failure != nil {
+		detail["failure"] = c.Failure
+	}
+	news = append(news, entry(c, c.RunBy, "change."+string(c.State), detail))
+	if c.State == change.Done && c.Intent.Kind == change.MarkServer {
+		if err := r.Fleet.Relearn(ctx, c.RunBy, c.Intent.Server); err != nil {
+			r.Log.Warn("the mark was written, but not noted", "server", c.Intent.Server, "error", err)
+		}
+	}
+	if !r.insist(ctx, c, func(ctx context.Context) error { return r.Store.Finish(ctx, c, news...) }) {
+		return
+	}
+	r.Log.Info("change ended", "change", c.ID, "target", c.Brief.Target, "state", c.State, "operator", c.RunBy, "took", c.Ended.Sub(c.Started))
+	r.publish(c)
+	if c.Intent.Database != nil && c.Brief.Outcome == change.Acts {
+		r.Events.Publish(events.Event{Database: c.Brief.Target})
+	}
+}
+
+// storePause lies between two tries to reach the store.
+const storePause = 500 * time.Millisecond
+
+func (r *Runner) insist(ctx context.Context, c change.Change, f func(context.Context) error) bool {
+	for {
+		try, cancel := context.WithTimeout(context.WithoutCancel(ctx), 30*time.Second)
+		err := f(try)
+		cancel()
+		switch {
+		case err == nil:
+			return true
+		case errors.Is(err, record.ErrStale):
+			r.Log.Error("a change is not as this service left it; it goes no further here", "change", c.ID)
+			return false
+		}
+		r.Log.Error("the store does not take the state of a change; trying again", "change", c.ID, "error", err)
+		if !pause(ctx, storePause) {
+			return false
+		}
+	}
+}
+
+// handBack leaves a change to the next service: its state is committed and its
+// lease ends now.
+func (r *Runner) handBack(ctx context.Context, c change.Change, news []journal.Entry) {
+	if !r.save(ctx, c, news) {
+		return
+	}
+	if err := r.Store.Renew(ctx, c.ID, r.holder, 0); err != nil {
+		r.Log.Warn("the lease of a change could not be given back; it runs out by itself", "change", c.ID, "error", err)
+	}
+}
+
+func (r *Runner) isClosing() bool {
+	select {
+	case <-r.closing:
+		return true
+	default:
+		return false
+	}
+}
+
+// watchOrphans takes over what a dead service left, at the start and then
+// whenever a lease may have run out.
+func (r *Runner) watchOrphans() {
+	tick := time.NewTicker(r.Lease / 2)
+	defer tick.Stop()
+	for {
+		ctx, cancel := context.WithTimeout(r.base, r.PlanTime)
+		left, err := r.Store.Orphans(ctx, r.holder, r.Lease)
+		cancel()
+		if err != nil && r.base.Err() == nil {
+			r.Log.Warn("looking for changes that were left behind", "error", err)
+		}
+		for _, c := range left {
+			r.slots <- struct{}{}
+			r.Log.Info("taking over a change that was left behind", "change", c.ID, "target", c.Brief.Target)
+			if r.spawn(c, change.Act{}) != nil {
+				<-r.slots
+				return
+			}
+		}
+		select {
+		case <-r.closing:
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+// stepEntry is the journal entry of a deed on a step.
+func stepEntry(c change.Change, act change.Act, action string) journal.Entry {
+	s := c.Steps[act.Step]
+	detail := map[string]any{"step": act.Step + 1, "title": s.Title, "status": s.Status}
+	switch {
+	case act.Deed == change.Undo && s.Undo != "":
+		detail["statement"] = s.Undo
+	case act.Deed == change.Do && s.Statement != "":
+		detail["statement"] = s.Statement
+	}
+	if s.Failure != nil {
+		detail["failure"] = s.Failure
+	}
+	return entry(c, c.RunBy, "step."+action, detail)
+}
+
+// pause waits; it reports false when ctx ends first.
+func pause(ctx context.Context, d time.Duration) bool {
+	select {
+	case <-ctx.Done():
+		return false
+	case <-time.After(d):
+		return true
+	}
+}

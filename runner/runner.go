@@ -1,0 +1,372 @@
+// Package runner carries changes out: it briefs intents, lets a decided change
+// run step by step with every intention and outcome committed before and after,
+// probes what is unknown, undoes what failed, and takes over what a service
+// that died has left.
+package runner
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"sync"
+	"time"
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/journal"
+	"example.com/genarch/core/policy"
+	"example.com/genarch/core/record"
+	"example.com/genarch/engine"
+	"example.com/genarch/events"
+)
+
+// Store is what the runner needs of the records.
+type Store interface {
+	AddChange(ctx context.Context, c change.Change, key string, e journal.Entry) (change.Change, error)
+	ChangeByKey(ctx context.Context, operator, key string) (change.Change, error)
+	Change(ctx context.Context, id uint64) (change.Change, error)
+	Changes(ctx context.Context, f change.Filter) ([]change.Change, error)
+	SaveChange(ctx context.Context, c change.Change, from change.State, e ...journal.Entry) error
+	Claim(ctx context.Context, c change.Change, from change.State, holder string, lease time.Duration, e ...journal.Entry) error
+	Renew(ctx context.Context, id uint64, holder string, lease time.Duration) error
+	Finish(ctx context.Context, c change.Change, e ...journal.Entry) error
+	Orphans(ctx context.Context, holder string, lease time.Duration) ([]change.Change, error)
+}
+
+// Fleet is what the runner needs of the servers.
+type Fleet interface {
+	Open(ctx context.Context, name string) (catalog.Server, engine.Engine, engine.Server, error)
+	Relearn(ctx context.Context, operator, name string) error
+}
+
+// Config is what a runner is made of. Zero durations take the defaults.
+type Config struct {
+	Store  Store
+	Fleet  Fleet
+	Events *events.Hub
+	Log    *slog.Logger
+	// PlanTime bounds reading and planning (default 20 s), StepTime a step
+	// that does not say otherwise (30 s), ProbeTime the search for an unknown
+	// outcome (2 min). Lease is how long a claim outlives its service (30 s).
+	PlanTime, StepTime, ProbeTime, Lease time.Duration
+}
+
+// maxRunning bounds the changes that run at once.
+const maxRunning = 64
+
+// Runner carries changes out. It may be used by many goroutines.
+type Runner struct {
+	Config
+	holder string
+	slots  chan struct{}
+
+	base   context.Context // ends when steps in hand must end at once
+	cancel context.CancelFunc
+	mu     sync.Mutex // guards closing
+	// closing is closed when no further step is to begin.
+	closing chan struct{}
+	closed  bool
+	running sync.WaitGroup
+}
+
+// New makes a runner and starts looking for changes that a dead service left.
+// Shutdown ends it.
+func New(cfg Config) *Runner {
+	def := func(d *time.Duration, to time.Duration) {
+		if *d == 0 {
+			*d = to
+		}
+	}
+	def(&cfg.PlanTime, 20*time.Second)
+	def(&cfg.StepTime, 30*time.Second)
+	def(&cfg.ProbeTime, 2*time.Minute)
+	def(&cfg.Lease, 30*time.Second)
+	if cfg.Log == nil {
+		cfg.Log = slog.New(slog.DiscardHandler)
+	}
+	r := &Runner{Config: cfg, holder: rand.Text(), slots: make(chan struct{}, maxRunning), closing: make(chan struct{})}
+	r.base, r.cancel = context.WithCancel(context.Background())
+	r.running.Go(r.watchOrphans)
+	return r
+}
+
+// Shutdown lets the step in hand of every change end, and leaves the rest to
+// the next service. When ctx ends first, steps are cut off: their outcome is
+// unknown then, and will be probed.
+func (r *Runner) Shutdown(ctx context.Context) {
+	r.mu.Lock()
+	if !r.closed {
+		r.closed = true
+		close(r.closing)
+	}
+	r.mu.Unlock()
+	done := make(chan struct{})
+	go func() {
+		r.running.Wait()
+		close(done)
+	}()
+	select {
+	case <-done:
+	case <-ctx.Done():
+	}
+	r.cancel()
+	<-done
+}
+
+// The errors of deciding on a change.
+var (
+	// ErrStopped: the brief has a stop finding.
+	ErrStopped = errors.New("the change cannot run: its brief has findings that stop it")
+	// ErrExpired: the draft is too old.
+	ErrExpired = errors.New("the draft has expired: ask again")
+	// ErrClosing: the service is stopping.
+	ErrClosing = errors.New("the service is stopping; the change stays as it is, run it when the service is back")
+	// ErrFull: too many changes run at once.
+	ErrFull = errors.New("too many changes run at this moment; try again when one has ended")
+)
+
+// Unaccepted: cautions that were not accepted.
+type Unaccepted struct{ Codes []string }
+
+// Error names the codes.
+func (u *Unaccepted) Error() string {
+	return fmt.Sprintf("cautions have to be accepted by name: %v", u.Codes)
+}
+
+// Outdated: what the brief was made from is not so any more. The change has the
+// new brief now and can be decided on again.
+type Outdated struct {
+	Change      change.Change
+	Differences []string
+}
+
+// Error says that something changed.
+func (o *Outdated) Error() string {
+	return fmt.Sprintf("the server is not as it was when this was decided: %v", o.Differences)
+}
+
+// Draft briefs an intent. Nothing on the server is altered. With an idempotency
+// key that the operator used before, the change made then comes back.
+func (r *Runner) Draft(ctx context.Context, operator, key string, in change.Intent) (change.Change, error) {
+	if key != "" {
+		if c, err := r.Store.ChangeByKey(ctx, operator, key); !errors.Is(err, record.ErrNotFound) {
+			return c, err
+		}
+	}
+	if err := in.Check(); err != nil {
+		return change.Change{}, err
+	}
+	brief, err := r.brief(ctx, in)
+	if err != nil {
+		return change.Change{}, err
+	}
+	c := change.Change{Intent: in, Brief: brief, State: change.Draft, Operator: operator, Created: now()}
+	c.Prepare()
+	c, err = r.Store.AddChange(ctx, c, key, entry(c, operator, "change.draft", map[string]any{
+		"intent": in, "fingerprint": brief.Fingerprint, "stops": brief.Codes(change.Stop), "cautions": brief.Codes(change.Caution)}))
+	if errors.Is(err, record.ErrExists) && key != "" {
+		return r.Store.ChangeByKey(ctx, operator, key)
+	}
+	if err == nil {
+		r.publish(c)
+	}
+	return c, err
+}
+
+// brief reads the server and plans.
+func (r *Runner) brief(ctx context.Context, in change.Intent) (change.Brief, error) {
+	ctx, cancel := context.WithTimeout(ctx, r.PlanTime)
+	defer cancel()
+	_, eng, access, err := r.Fleet.Open(ctx, in.Server)
+	if err != nil {
+		return change.Brief{}, err
+	}
+	snap, err := access.Snapshot(ctx, in)
+	if err != nil {
+		return change.Brief{}, err
+	}
+	b, err := eng.Plan(in, snap)
+	if err == nil && slices.Contains(b.Codes(change.Stop), change.NameTaken) {
+		b = r.tellMaker(ctx, b)
+	}
+	return b, err
+}
+
+// tellMaker adds who made the thing that is in the way, if a change did.
+func (r *Runner) tellMaker(ctx context.Context, b change.Brief) change.Brief {
+	made, err := r.Store.Changes(ctx, change.Filter{Target: b.Target, State: change.Done, Limit: 1})
+	if err != nil || len(made) == 0 || made[0].Brief.Outcome != change.Acts {
+		return b
+	}
+	m := made[0]
+	b.Find(change.Note, change.MadeMeanwhile, fmt.Sprintf("genarch change show %d", m.ID), "it was made by %s with change %d, at %s",
+		m.RunBy, m.ID, m.Ended.UTC().Format("2006-01-02 15:04:05 UTC"))
+	return b.Seal()
+}
+
+// Run decides that a change is to run, with the cautions that are accepted. It
+// comes back as soon as the change is running; Wait waits for its end.
+// fingerprint is that of the brief which was seen; "" takes the recorded one.
+func (r *Runner) Run(ctx context.Context, operator string, id uint64, fingerprint string, accepted []string) (change.Change, error) {
+	c, err := r.Store.Change(ctx, id)
+	if err != nil {
+		return c, err
+	}
+	from := c.State
+	if err := r.decidable(ctx, &c, operator); err != nil {
+		return c, err
+	}
+	latest, err := r.brief(ctx, c.Intent)
+	if err != nil {
+		return c, err
+	}
+	if latest.Fingerprint != c.Brief.Fingerprint || fingerprint != "" && fingerprint != c.Brief.Fingerprint {
+		return c, r.rebrief(ctx, c, operator, latest)
+	}
+	if c.Brief.Stopped() {
+		return c, ErrStopped
+	}
+	if missing := c.Unaccepted(accepted); len(missing) > 0 {
+		return c, &Unaccepted{missing}
+	}
+	if r.isClosing() {
+		return c, ErrClosing
+	}
+	select {
+	case r.slots <- struct{}{}:
+	default:
+		return c, ErrFull
+	}
+	c.State, c.RunBy, c.Accepted, c.Started = change.Running, operator, c.Brief.Codes(change.Caution), now()
+	begun := c.Next()
+	if begun.Deed == change.Do {
+		c.Begin(begun, now())
+	}
+	err = r.Store.Claim(ctx, c, from, r.holder, r.Lease, entry(c, operator, "change.run", map[string]any{"accepted": c.Accepted, "fingerprint": c.Brief.Fingerprint}))
+	if err != nil {
+		<-r.slots
+		return c, err
+	}
+	if r.spawn(c, begun) != nil {
+		// The service began to stop in between: the change is decided and
+		// claimed, and the next service takes it over.
+		<-r.slots
+	}
+	r.publish(c)
+	return c, nil
+}
+
+// decidable checks that a change can still be let run.
+func (r *Runner) decidable(ctx context.Context, c *change.Change, operator string) error {
+	switch c.State {
+	case change.Draft, change.Ready:
+	default:
+		return fmt.Errorf("%w: change %d is %s", change.ErrState, c.ID, c.State)
+	}
+	if now().Sub(c.Created) > policy.DraftLife {
+		from := c.State
+		c.State, c.Ended, c.Result = change.Expired, now(), "not run in time"
+		if err := r.Store.SaveChange(ctx, *c, from, entry(*c, operator, "change.expire", nil)); err != nil {
+			return err
+		}
+		r.publish(*c)
+		return ErrExpired
+	}
+	return nil
+}
+
+// rebrief gives a change its new brief, under a new number, and withdraws the
+// old one: what was decided on is never rewritten.
+func (r *Runner) rebrief(ctx context.Context, c change.Change, operator string, b change.Brief) error {
+	differences := change.Compare(c.Brief, b)
+	if len(differences) == 0 {
+		differences = []string{"the brief that was decided on is not the one on record"}
+	}
+	fresh := change.Change{Intent: c.Intent, Brief: b, State: change.Draft, Operator: c.Operator, Created: now()}
+	fresh.Prepare()
+	fresh, err := r.Store.AddChange(ctx, fresh, "", entry(fresh, operator, "change.draft", map[string]any{"instead_of": c.ID, "fingerprint": b.Fingerprint, "differences": differences}))
+	if err != nil {
+		return err
+	}
+	from := c.State
+	c.State, c.Ended = change.Withdrawn, now()
+	c.Result = fmt.Sprintf("outdated: replaced by change %d", fresh.ID)
+	if err := r.Store.SaveChange(ctx, c, from, entry(c, operator, "change.outdated", map[string]any{"instead": fresh.ID})); err != nil {
+		return err
+	}
+	r.publish(c)
+	r.publish(fresh)
+	return &Outdated{fresh, differences}
+}
+
+// Withdraw ends a change that has not begun to run.
+func (r *Runner) Withdraw(ctx context.Context, operator string, id uint64) (change.Change, error) {
+	c, err := r.Store.Change(ctx, id)
+	if err != nil {
+		return c, err
+	}
+	from := c.State
+	if err := from.Move(change.Withdrawn); err != nil {
+		return c, err
+	}
+	c.State, c.Ended, c.Result = change.Withdrawn, now(), "withdrawn by "+operator
+	if err := r.Store.SaveChange(ctx, c, from, entry(c, operator, "change.withdraw", nil)); err != nil {
+		return c, err
+	}
+	r.publish(c)
+	return c, nil
+}
+
+// Wait waits until a change has ended, or ctx ends, and returns it as it is.
+func (r *Runner) Wait(ctx context.Context, id uint64) (change.Change, error) {
+	sub := r.Events.Subscribe()
+	defer func() { sub.Close() }()
+	// Another service may run it, of which no events come: look now and then.
+	look := time.NewTicker(2 * time.Second)
+	defer look.Stop()
+	for {
+		c, err := r.Store.Change(context.WithoutCancel(ctx), id)
+		if err != nil || c.State.Ended() || ctx.Err() != nil {
+			return c, err
+		}
+		for again := false; !again; {
+			select {
+			case e, open := <-sub.C:
+				if !open {
+					sub = r.Events.Subscribe()
+					again = true
+				}
+				if e.Change != nil && e.Change.ID == id && e.Change.State.Ended() {
+					return *e.Change, nil
+				}
+			case <-look.C:
+				again = true
+			case <-ctx.Done():
+				return c, nil
+			}
+		}
+	}
+}
+
+func (r *Runner) publish(c change.Change) {
+	c.Steps = slices.Clone(c.Steps)
+	r.Events.Publish(events.Event{Change: &c})
+}
+
+// now is the clock of the records: UTC, whole microseconds.
+func now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
+
+// entry is a journal entry about a change.
+func entry(c change.Change, operator, action string, detail map[string]any) journal.Entry {
+	e := journal.Entry{At: now(), Operator: operator, Action: action, Subject: c.Brief.Target, Change: c.ID}
+	if detail != nil {
+		if text, err := json.Marshal(detail); err == nil {
+			e.Detail = string(text)
+		}
+	}
+	return e
+}

@@ -1,0 +1,247 @@
+package store
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/journal"
+	"example.com/genarch/core/policy"
+	"example.com/genarch/core/record"
+	"example.com/genarch/core/secret"
+	"example.com/genarch/testutil"
+)
+
+func openStore(t *testing.T) (*Store, Config) {
+	cfg := Config{DSN: testutil.MariaDB(t).DSN("records"), KeyFile: filepath.Join(t.TempDir(), "key")}
+	s, err := Open(t.Context(), cfg)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	return s, cfg
+}
+
+var entry = journal.Entry{Operator: "dispatcher", Action: "test", Subject: "harbour"}
+
+func TestStore(t *testing.T) {
+	s, cfg := openStore(t)
+	t.Run("servers", func(t *testing.T) { testServers(t, s) })
+	t.Run("operators", func(t *testing.T) { testOperators(t, s) })
+	t.Run("changes", func(t *testing.T) { testChanges(t, s) })
+	t.Run("journal", func(t *testing.T) { testJournal(t, s) })
+	t.Run("key file", func(t *testing.T) { testKeyFile(t, s, cfg) })
+}
+
+func testServers(t *testing.T, s *Store) {
+	in := catalog.Server{Name: "harbour", Engine: catalog.PostgreSQL, Host: "127.0.0.1", Port: 5432, Admin: "keeper", Environment: catalog.Production,
+		TLS: catalog.TLSOff, Labels: map[string]string{"team": "sailings"}, Identity: catalog.Identity{Key: "system identifier 7", Marks: map[string]string{"a": "b"}}}
+	made, err := s.AddServer(t.Context(), in, secret.New("hush-hush"), entry)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.AddServer(t.Context(), in, secret.New("x"), entry); !errors.Is(err, record.ErrExists) {
+		t.Errorf("a second one of that name: %v", err)
+	}
+	got, err := s.Server(t.Context(), "harbour")
+	if err != nil || got.Labels["team"] != "sailings" || got.Identity.Marks["a"] != "b" || got.ID != made.ID {
+		t.Errorf("read back %+v, %v", got, err)
+	}
+	if p, err := s.Secret(t.Context(), "harbour"); err != nil || p.Reveal() != "hush-hush" {
+		t.Errorf("secret %q, %v", p.Reveal(), err)
+	}
+	var sealed string
+	s.db.Raw("SELECT HEX(sealed_secret) FROM servers").Scan(&sealed)
+	if strings.Contains(sealed, fmt.Sprintf("%X", "hush-hush")) {
+		t.Error("the secret stands in the table in clear")
+	}
+	// A sealed secret is bound to its server.
+	s.db.Exec("INSERT INTO servers SELECT 99, 'quay', engine, host, port, admin, database_name, environment, labels, tls, ca, name_rule, identity, sealed_secret, 1, created_at, updated_at FROM servers WHERE name = 'harbour'")
+	if _, err := s.Secret(t.Context(), "quay"); err == nil {
+		t.Error("a secret moved to another server could be opened")
+	}
+	got.Port = 6543
+	next := secret.New("other")
+	if err := s.UpdateServer(t.Context(), got, &next, entry); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.UpdateServer(t.Context(), got, nil, entry); !errors.Is(err, record.ErrStale) {
+		t.Errorf("an update from an old reading: %v", err)
+	}
+	if again, _ := s.Server(t.Context(), "harbour"); again.Port != 6543 || again.Version != 2 {
+		t.Errorf("after the update: %+v", again)
+	}
+	if err := s.ForgetServer(t.Context(), "quay", entry); err != nil {
+		t.Error(err)
+	}
+	if err := s.ForgetServer(t.Context(), "quay", entry); !errors.Is(err, record.ErrNotFound) {
+		t.Errorf("forgotten twice: %v", err)
+	}
+}
+
+func testOperators(t *testing.T, s *Store) {
+	o := policy.Operator{Name: "dispatcher", Remits: []policy.Remit{policy.See, policy.Run}}
+	if err := s.AddOperator(t.Context(), o, "hash", entry); err != nil {
+		t.Fatal(err)
+	}
+	tok, err := s.AddToken(t.Context(), record.Token{Operator: "dispatcher", Title: "nightly"}, strings.Repeat("a", 64), entry)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got, who, err := s.TokenByHash(t.Context(), strings.Repeat("a", 64)); err != nil || got.ID != tok.ID || !who.May(policy.Run) || who.May(policy.Govern) {
+		t.Errorf("token %+v of %+v, %v", got, who, err)
+	}
+	if err := s.RevokeToken(t.Context(), tok.ID, entry); err != nil {
+		t.Fatal(err)
+	}
+	if got, _, _ := s.TokenByHash(t.Context(), strings.Repeat("a", 64)); got.Valid(time.Now()) {
+		t.Error("a revoked token is valid")
+	}
+	for hash, life := range map[string]time.Duration{strings.Repeat("b", 64): time.Hour, strings.Repeat("c", 64): -time.Hour} {
+		if err := s.AddSession(t.Context(), record.Session{Operator: "dispatcher", CSRF: "x", Expires: time.Now().Add(life)}, hash, entry); err != nil {
+			t.Fatal(err)
+		}
+		if _, _, err := s.SessionByHash(t.Context(), hash); (err == nil) != (life > 0) {
+			t.Errorf("session that lasts %s: %v", life, err)
+		}
+	}
+	o.Disabled = true
+	if err := s.UpdateOperator(t.Context(), o, "", entry); err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := s.SessionByHash(t.Context(), strings.Repeat("b", 64)); !errors.Is(err, record.ErrNotFound) {
+		t.Errorf("a disabled operator's session: %v", err)
+	}
+}
+
+func draft(name string) change.Change {
+	spec := change.DatabaseSpec{Name: name}
+	c := change.Change{Intent: change.Intent{Kind: change.CreateDatabase, Server: "harbour", Database: &spec}, State: change.Draft,
+		Operator: "dispatcher", Created: time.Now().UTC().Truncate(time.Microsecond)}
+	c.Brief = change.Brief{Target: "harbour/" + name, Steps: []change.Step{{Kind: "create_database", Title: "make " + name, Args: map[string]string{"name": name}}, {Kind: change.Verify}}}
+	c.Prepare()
+	return c
+}
+
+func testChanges(t *testing.T, s *Store) {
+	ctx := t.Context()
+	c, err := s.AddChange(ctx, draft("tickets_prod"), "key-1", entry)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.AddChange(ctx, draft("tickets_prod"), "key-1", entry); !errors.Is(err, record.ErrExists) {
+		t.Errorf("the same key again: %v", err)
+	}
+	if same, err := s.ChangeByKey(ctx, "dispatcher", "key-1"); err != nil || same.ID != c.ID || len(same.Steps) != 2 {
+		t.Errorf("by key: %+v, %v", same, err)
+	}
+	other, err := s.AddChange(ctx, draft("tickets_prod"), "", entry)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c.State, c.RunBy, c.Started = change.Running, "dispatcher", time.Now()
+	other.State, other.RunBy = change.Running, "deckhand"
+	// Both want the same target at the same moment: one gets it.
+	var wg sync.WaitGroup
+	errs := make([]error, 2)
+	for i, x := range []change.Change{c, other} {
+		wg.Go(func() { errs[i] = s.Claim(ctx, x, change.Draft, "svc", time.Minute, entry) })
+	}
+	wg.Wait()
+	winner, loser := c, 1
+	if errs[0] != nil {
+		winner, loser = other, 0
+	}
+	busy, isBusy := errors.AsType[*record.Busy](errs[loser])
+	if errs[1-loser] != nil || !isBusy || busy.Change != winner.ID || busy.Operator != winner.RunBy {
+		t.Fatalf("two claims: %v", errs)
+	}
+	winner.Steps[0].Status, winner.Steps[0].Messages = change.Begun, []change.Message{{Severity: "NOTICE", Text: "it's \"so\""}}
+	if err := s.SaveChange(ctx, winner, change.Running, entry); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := s.Change(ctx, winner.ID); err != nil || got.Steps[0].Status != change.Begun || len(got.Steps[0].Messages) != 1 || got.Steps[0].Args["name"] != "tickets_prod" {
+		t.Errorf("read back %+v, %v", got.Steps, err)
+	}
+	if err := s.Renew(ctx, winner.ID, "svc", -time.Second); err != nil {
+		t.Fatal(err)
+	}
+	taken, err := s.Orphans(ctx, "svc2", time.Minute)
+	if err != nil || len(taken) != 1 || taken[0].ID != winner.ID {
+		t.Errorf("orphans %+v, %v", taken, err)
+	}
+	if err := s.Renew(ctx, winner.ID, "svc", time.Minute); !errors.Is(err, record.ErrStale) {
+		t.Errorf("the old holder renews: %v", err)
+	}
+	winner.State, winner.Ended = change.Done, time.Now()
+	if err := s.Finish(ctx, winner, entry); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Finish(ctx, winner, entry); !errors.Is(err, record.ErrStale) {
+		t.Errorf("finished twice: %v", err)
+	}
+	if list, err := s.Changes(ctx, change.Filter{State: change.Done, Limit: 5}); err != nil || len(list) != 1 {
+		t.Errorf("list %d, %v", len(list), err)
+	}
+}
+
+func testJournal(t *testing.T, s *Store) {
+	ctx := t.Context()
+	var wg sync.WaitGroup
+	for range 8 {
+		wg.Go(func() {
+			if err := s.Append(ctx, entry, entry); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	wg.Wait()
+	n, broken, err := s.VerifyJournal(ctx)
+	if err != nil || broken != nil || n < 16 {
+		t.Fatalf("verify: %d entries, %v, %v", n, broken, err)
+	}
+	if err := s.db.Exec("UPDATE journal SET operator = 'nobody' WHERE seq = 3").Error; err == nil || !strings.Contains(err.Error(), "append-only") {
+		t.Errorf("an entry could be altered: %v", err)
+	}
+	if err := s.db.Exec("DELETE FROM journal WHERE seq = 3").Error; err == nil {
+		t.Error("an entry could be deleted")
+	}
+	// Somebody with all rights on the server takes the triggers away first.
+	s.db.Exec("DROP TRIGGER journal_keep")
+	s.db.Exec("UPDATE journal SET operator = 'nobody' WHERE seq = 3")
+	if _, broken, _ := s.VerifyJournal(ctx); broken == nil || !strings.Contains(broken.Error(), "entry 3 was altered") {
+		t.Errorf("an altered entry: %v", broken)
+	}
+	s.db.Exec("UPDATE journal SET operator = 'dispatcher' WHERE seq = 3")
+	s.db.Exec("DROP TRIGGER journal_hold")
+	s.db.Exec("DELETE FROM journal ORDER BY seq DESC LIMIT 1")
+	if _, broken, _ := s.VerifyJournal(ctx); !errors.Is(broken, journal.ErrCutShort) {
+		t.Errorf("a cut end: %v", broken)
+	}
+}
+
+func testKeyFile(t *testing.T, s *Store, cfg Config) {
+	if info, err := os.Stat(cfg.KeyFile); err != nil || info.Mode().Perm() != 0o600 {
+		t.Fatalf("key file: %v, %v", info, err)
+	}
+	for what, spoil := range map[string]func(){
+		"missing":          func() { os.Rename(cfg.KeyFile, cfg.KeyFile+".away") },
+		"readable by all":  func() { os.Chmod(cfg.KeyFile, 0o644) },
+		"not a key at all": func() { os.WriteFile(cfg.KeyFile, []byte("{}"), 0o600) },
+	} {
+		saved, _ := os.ReadFile(cfg.KeyFile)
+		spoil()
+		if _, err := Open(t.Context(), cfg); err == nil || !strings.Contains(err.Error(), "key file") {
+			t.Errorf("%s: %v", what, err)
+		}
+		os.WriteFile(cfg.KeyFile, saved, 0o600)
+		os.Chmod(cfg.KeyFile, 0o600)
+	}
+}
