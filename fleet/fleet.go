@@ -16,6 +16,7 @@ import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/journal"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/core/record"
 	"example.com/genarch/core/secret"
 	"example.com/genarch/engine"
 )
@@ -54,14 +55,11 @@ func New(store Store, engines ...engine.Engine) *Fleet {
 	return f
 }
 
-// ErrInvalid is wrapped by everything that is wrong with a registration.
-var ErrInvalid = errors.New("the registration is not right")
-
 // Engine finds an engine by name.
 func (f *Fleet) Engine(name catalog.Engine) (engine.Engine, error) {
 	e, found := f.engines[name]
 	if !found {
-		return nil, fmt.Errorf("%w: there is no engine %q; there are postgresql and mariadb", ErrInvalid, name)
+		return nil, fmt.Errorf("%w: there is no engine %q; there are postgresql and mariadb", record.ErrInvalid, name)
 	}
 	return e, nil
 }
@@ -182,7 +180,7 @@ func (f *Fleet) Add(ctx context.Context, operator string, srv catalog.Server, pa
 	}
 	for _, o := range others {
 		if o.Engine == srv.Engine && o.Name != srv.Name && o.Identity.Known() && len(o.Identity.Differences(in.Identity)) == 0 {
-			return srv, in, fmt.Errorf("%w: this instance is registered already, as %s", ErrInvalid, o.Name)
+			return srv, in, fmt.Errorf("%w: this instance is registered already, as %s", record.ErrInvalid, o.Name)
 		}
 	}
 	added, err := f.store.AddServer(ctx, srv, password, entry(operator, "server.add", srv))
@@ -207,7 +205,7 @@ func (f *Fleet) Accept(ctx context.Context, operator, name, found string) (catal
 		return srv, err
 	}
 	if in.Identity.Key != found {
-		return srv, fmt.Errorf("%w: the instance that answers is %q, not %q: look again and accept that one if it is right", ErrInvalid, in.Identity.Key, found)
+		return srv, fmt.Errorf("%w: the instance that answers is %q, not %q: look again and accept that one if it is right", record.ErrInvalid, in.Identity.Key, found)
 	}
 	srv.Identity = in.Identity
 	return srv, f.store.UpdateServer(ctx, srv, nil, entry(operator, "server.accept", srv))
@@ -241,10 +239,10 @@ func (f *Fleet) Forget(ctx context.Context, operator, name string) error {
 // validate checks a registration and fills in its defaults.
 func (f *Fleet) validate(s *catalog.Server) error {
 	bad := func(format string, args ...any) error {
-		return fmt.Errorf("%w: %s", ErrInvalid, fmt.Sprintf(format, args...))
+		return fmt.Errorf("%w: %s", record.ErrInvalid, fmt.Sprintf(format, args...))
 	}
 	if err := naming.CheckServerName(s.Name); err != nil {
-		return fmt.Errorf("%w: %w", ErrInvalid, err)
+		return fmt.Errorf("%w: %w", record.ErrInvalid, err)
 	}
 	eng, err := f.Engine(s.Engine)
 	if err != nil {

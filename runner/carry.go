@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"maps"
+	"strconv"
 	"time"
 
 	"example.com/genarch/core/change"
@@ -19,7 +20,7 @@ func (r *Runner) spawn(c change.Change, begun change.Act) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.closed {
-		return ErrClosing
+		return change.ErrClosing
 	}
 	r.running.Go(func() {
 		defer func() { <-r.slots }()
@@ -154,6 +155,9 @@ func (r *Runner) perform(ctx context.Context, c *change.Change, act change.Act) 
 		}
 		maps.Copy(args, rep.Learned)
 		step.Args = args
+		if key, err := strconv.ParseUint(args["key"], 10, 64); err == nil {
+			c.ObjectKey = key
+		}
 	}
 	if err != nil {
 		seen := failed(act, err, rep.Took)

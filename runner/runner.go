@@ -117,38 +117,6 @@ func (r *Runner) Shutdown(ctx context.Context) {
 	<-done
 }
 
-// The errors of deciding on a change.
-var (
-	// ErrStopped: the brief has a stop finding.
-	ErrStopped = errors.New("the change cannot run: its brief has findings that stop it")
-	// ErrExpired: the draft is too old.
-	ErrExpired = errors.New("the draft has expired: ask again")
-	// ErrClosing: the service is stopping.
-	ErrClosing = errors.New("the service is stopping; the change stays as it is, run it when the service is back")
-	// ErrFull: too many changes run at once.
-	ErrFull = errors.New("too many changes run at this moment; try again when one has ended")
-)
-
-// Unaccepted: cautions that were not accepted.
-type Unaccepted struct{ Codes []string }
-
-// Error names the codes.
-func (u *Unaccepted) Error() string {
-	return fmt.Sprintf("cautions have to be accepted by name: %v", u.Codes)
-}
-
-// Outdated: what the brief was made from is not so any more. The change has the
-// new brief now and can be decided on again.
-type Outdated struct {
-	Change      change.Change
-	Differences []string
-}
-
-// Error says that something changed.
-func (o *Outdated) Error() string {
-	return fmt.Sprintf("the server is not as it was when this was decided: %v", o.Differences)
-}
-
 // Draft briefs an intent. Nothing on the server is altered. With an idempotency
 // key that the operator used before, the change made then comes back.
 func (r *Runner) Draft(ctx context.Context, operator, key string, in change.Intent) (change.Change, error) {
@@ -160,7 +128,7 @@ func (r *Runner) Draft(ctx context.Context, operator, key string, in change.Inte
 	if err := in.Check(); err != nil {
 		return change.Change{}, err
 	}
-	brief, err := r.brief(ctx, in)
+	brief, err := r.Brief(ctx, in)
 	if err != nil {
 		return change.Change{}, err
 	}
@@ -177,8 +145,8 @@ func (r *Runner) Draft(ctx context.Context, operator, key string, in change.Inte
 	return c, err
 }
 
-// brief reads the server and plans.
-func (r *Runner) brief(ctx context.Context, in change.Intent) (change.Brief, error) {
+// Brief reads the server and plans, and keeps nothing: a look before asking.
+func (r *Runner) Brief(ctx context.Context, in change.Intent) (change.Brief, error) {
 	ctx, cancel := context.WithTimeout(ctx, r.PlanTime)
 	defer cancel()
 	_, eng, access, err := r.Fleet.Open(ctx, in.Server)
@@ -220,7 +188,7 @@ func (r *Runner) Run(ctx context.Context, operator string, id uint64, fingerprin
 	if err := r.decidable(ctx, &c, operator); err != nil {
 		return c, err
 	}
-	latest, err := r.brief(ctx, c.Intent)
+	latest, err := r.Brief(ctx, c.Intent)
 	if err != nil {
 		return c, err
 	}
@@ -228,18 +196,18 @@ func (r *Runner) Run(ctx context.Context, operator string, id uint64, fingerprin
 		return c, r.rebrief(ctx, c, operator, latest)
 	}
 	if c.Brief.Stopped() {
-		return c, ErrStopped
+		return c, change.ErrStopped
 	}
 	if missing := c.Unaccepted(accepted); len(missing) > 0 {
-		return c, &Unaccepted{missing}
+		return c, &change.Unaccepted{missing}
 	}
 	if r.isClosing() {
-		return c, ErrClosing
+		return c, change.ErrClosing
 	}
 	select {
 	case r.slots <- struct{}{}:
 	default:
-		return c, ErrFull
+		return c, change.ErrFull
 	}
 	c.State, c.RunBy, c.Accepted, c.Started = change.Running, operator, c.Brief.Codes(change.Caution), now()
 	begun := c.Next()
@@ -251,12 +219,14 @@ func (r *Runner) Run(ctx context.Context, operator string, id uint64, fingerprin
 		<-r.slots
 		return c, err
 	}
-	if r.spawn(c, begun) != nil {
+	r.publish(c)
+	carried := c // the caller keeps c, the goroutine gets steps of its own
+	carried.Steps = slices.Clone(c.Steps)
+	if r.spawn(carried, begun) != nil {
 		// The service began to stop in between: the change is decided and
 		// claimed, and the next service takes it over.
 		<-r.slots
 	}
-	r.publish(c)
 	return c, nil
 }
 
@@ -274,7 +244,7 @@ func (r *Runner) decidable(ctx context.Context, c *change.Change, operator strin
 			return err
 		}
 		r.publish(*c)
-		return ErrExpired
+		return change.ErrExpired
 	}
 	return nil
 }
@@ -300,7 +270,7 @@ func (r *Runner) rebrief(ctx context.Context, c change.Change, operator string, 
 	}
 	r.publish(c)
 	r.publish(fresh)
-	return &Outdated{fresh, differences}
+	return &change.Outdated{fresh, differences}
 }
 
 // Withdraw ends a change that has not begun to run.

@@ -164,14 +164,14 @@ func testFingerprint(t *testing.T, g *rig) {
 	c := g.draft(t, r, "berths")
 	g.fake.Put("berths", "somebody")
 	_, err := r.Run(t.Context(), "deckhand", c.ID, c.Brief.Fingerprint, nil)
-	out, ok := errors.AsType[*Outdated](err)
+	out, ok := errors.AsType[*change.Outdated](err)
 	if !ok || !out.Change.Brief.Stopped() || len(out.Differences) == 0 || !strings.Contains(out.Differences[0], change.NameTaken) {
 		t.Fatalf("a name that was taken meanwhile: %v", err)
 	}
 	if old, _ := g.store.Change(t.Context(), c.ID); old.State != change.Withdrawn {
 		t.Errorf("the outdated change is %s", old.State)
 	}
-	if _, err := r.Run(t.Context(), "deckhand", out.Change.ID, "", nil); !errors.Is(err, ErrStopped) {
+	if _, err := r.Run(t.Context(), "deckhand", out.Change.ID, "", nil); !errors.Is(err, change.ErrStopped) {
 		t.Errorf("a stopped brief ran: %v", err)
 	}
 	like := g.draft(t, r, "berth5")
@@ -184,7 +184,7 @@ func testFingerprint(t *testing.T, g *rig) {
 	}
 	caution := g.draft(t, r, "berths_")
 	_, err = r.Run(t.Context(), "deckhand", caution.ID, "", nil)
-	if u, ok := errors.AsType[*Unaccepted](err); !ok || !slices.Equal(u.Codes, []string{change.NameLookalike}) {
+	if u, ok := errors.AsType[*change.Unaccepted](err); !ok || !slices.Equal(u.Codes, []string{change.NameLookalike}) {
 		t.Errorf("a caution that nobody accepted: %v", err)
 	}
 	if _, err := r.Run(t.Context(), "deckhand", caution.ID, "", []string{change.NameLookalike}); err != nil {
@@ -214,7 +214,7 @@ func testTwo(t *testing.T, g *rig) {
 			mu.Lock()
 			defer mu.Unlock()
 			busy, isBusy := errors.AsType[*record.Busy](err)
-			outdated, isOutdated := errors.AsType[*Outdated](err)
+			outdated, isOutdated := errors.AsType[*change.Outdated](err)
 			switch {
 			case err == nil:
 				won++
@@ -313,7 +313,7 @@ func testShutdown(t *testing.T, g *rig) {
 	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
 	defer cancel()
 	r.Shutdown(ctx)
-	if _, err := r.Run(t.Context(), "deckhand", g.draft(t, r, "too_late").ID, "", nil); !errors.Is(err, ErrClosing) {
+	if _, err := r.Run(t.Context(), "deckhand", g.draft(t, r, "too_late").ID, "", nil); !errors.Is(err, change.ErrClosing) {
 		t.Errorf("a run after shutdown: %v", err)
 	}
 	next := g.fresh(t)
@@ -355,13 +355,13 @@ func testAnother(t *testing.T, g *rig) {
 	if !ok || ie.Known.Key == ie.Found.Key {
 		t.Fatalf("another instance answers: %v", err)
 	}
-	if _, err := g.fleet.Accept(t.Context(), "test", "harbour", "not what I saw"); !errors.Is(err, fleet.ErrInvalid) {
+	if _, err := g.fleet.Accept(t.Context(), "test", "harbour", "not what I saw"); !errors.Is(err, record.ErrInvalid) {
 		t.Errorf("accepted blindly: %v", err)
 	}
 	if _, err := g.fleet.Accept(t.Context(), "test", "harbour", ie.Found.Key); err != nil {
 		t.Fatal(err)
 	}
-	if _, ok := errors.AsType[*Outdated](g.run(r, c.ID)); !ok {
+	if _, ok := errors.AsType[*change.Outdated](g.run(r, c.ID)); !ok {
 		t.Error("the brief made of the old instance ran on the new one")
 	}
 }

@@ -16,6 +16,8 @@ var (
 	ErrExists = errors.New("there is one of this name already")
 	// ErrStale: the record was altered by somebody else since it was read.
 	ErrStale = errors.New("it was altered by somebody else meanwhile; read it again")
+	// ErrInvalid is wrapped by everything that is wrong with a registration.
+	ErrInvalid = errors.New("the registration is not right")
 	// ErrUnavailable: the store does not answer.
 	ErrUnavailable = errors.New("Genarch's own records cannot be reached just now; try again in a moment")
 )

@@ -1,0 +1,215 @@
+// Package api is Genarch's HTTP interface: it parses, authorises, calls and
+// renders, and decides nothing. The OpenAPI document is made from its types.
+package api
+
+import (
+	"context"
+	"log/slog"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humagin"
+	"github.com/gin-gonic/gin"
+	"github.com/prometheus/client_golang/prometheus"
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/journal"
+	"example.com/genarch/core/policy"
+	"example.com/genarch/core/record"
+	"example.com/genarch/core/secret"
+	"example.com/genarch/engine"
+	"example.com/genarch/events"
+)
+
+// Records is what the API needs of the store.
+type Records interface {
+	Ping(ctx context.Context) error
+	AddOperator(ctx context.Context, o policy.Operator, hash string, e journal.Entry) error
+	Operators(ctx context.Context) ([]policy.Operator, error)
+	Operator(ctx context.Context, name string) (policy.Operator, string, error)
+	UpdateOperator(ctx context.Context, o policy.Operator, hash string, e journal.Entry) error
+	AddToken(ctx context.Context, t record.Token, hash string, e journal.Entry) (record.Token, error)
+	Tokens(ctx context.Context, operator string) ([]record.Token, error)
+	TokenByHash(ctx context.Context, hash string) (record.Token, policy.Operator, error)
+	RevokeToken(ctx context.Context, id uint64, e journal.Entry) error
+	AddSession(ctx context.Context, s record.Session, hash string, e journal.Entry) error
+	SessionByHash(ctx context.Context, hash string) (record.Session, policy.Operator, error)
+	EndSession(ctx context.Context, hash string, e journal.Entry) error
+	Append(ctx context.Context, e ...journal.Entry) error
+	Journal(ctx context.Context, f journal.Filter) ([]journal.Entry, error)
+	VerifyJournal(ctx context.Context) (count uint64, broken, err error)
+	Change(ctx context.Context, id uint64) (change.Change, error)
+	Changes(ctx context.Context, f change.Filter) ([]change.Change, error)
+}
+
+// Fleet is what the API needs of the registered servers.
+type Fleet interface {
+	Engine(name catalog.Engine) (engine.Engine, error)
+	Open(ctx context.Context, name string) (catalog.Server, engine.Engine, engine.Server, error)
+	List(ctx context.Context) ([]catalog.Server, error)
+	Get(ctx context.Context, name string) (catalog.Server, error)
+	Check(ctx context.Context, name string) (catalog.Server, catalog.Instance, error)
+	Add(ctx context.Context, operator string, s catalog.Server, password secret.Text) (catalog.Server, catalog.Instance, error)
+	Edit(ctx context.Context, operator string, s catalog.Server, password *secret.Text) (catalog.Server, error)
+	Accept(ctx context.Context, operator, name, found string) (catalog.Server, error)
+	Forget(ctx context.Context, operator, name string) error
+}
+
+// Changes is what the API needs of the runner.
+type Changes interface {
+	Brief(ctx context.Context, in change.Intent) (change.Brief, error)
+	Draft(ctx context.Context, operator, key string, in change.Intent) (change.Change, error)
+	Run(ctx context.Context, operator string, id uint64, fingerprint string, accepted []string) (change.Change, error)
+	Wait(ctx context.Context, id uint64) (change.Change, error)
+	Withdraw(ctx context.Context, operator string, id uint64) (change.Change, error)
+}
+
+// Config is what the API is made of.
+type Config struct {
+	Records Records
+	Fleet   Fleet
+	Changes Changes
+	Events  *events.Hub
+	Log     *slog.Logger
+	Version string
+	// Console serves everything outside the API; nil serves nothing there.
+	Console http.Handler
+	// Secure marks cookies for TLS only.
+	Secure bool
+	// Collectors are further metrics to be shown.
+	Collectors []prometheus.Collector
+}
+
+// Handler is the HTTP interface.
+type Handler struct {
+	Config
+	gin     *gin.Engine
+	api     huma.API
+	signIns *limiter
+	metrics *metrics
+}
+
+// prefix is where the API lives.
+const prefix = "/api/v1"
+
+// readTime bounds a call that reads from a server.
+const readTime = 20 * time.Second
+
+// New makes the interface. Close stops what it started.
+func New(cfg Config) *Handler {
+	if cfg.Log == nil {
+		cfg.Log = slog.New(slog.DiscardHandler)
+	}
+	gin.SetMode(gin.ReleaseMode)
+	h := &Handler{Config: cfg, gin: gin.New(), signIns: newLimiter()}
+	h.metrics = newMetrics(cfg.Collectors)
+	h.gin.UseRawPath, h.gin.UnescapePathValues = true, true // names may hold slashes
+	h.gin.HandleMethodNotAllowed = true
+	h.gin.Use(h.observe, h.recoverPanic, securityHeaders, refuseCrossOrigin)
+	h.gin.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
+	h.gin.GET("/readyz", h.ready)
+	h.gin.GET("/metrics", h.authenticate, h.requireSignIn, gin.WrapH(h.metrics.handler()))
+	h.gin.NoRoute(h.noRoute)
+	h.gin.NoMethod(func(c *gin.Context) {
+		writeProblem(c, &Problem{Status: http.StatusMethodNotAllowed, Code: "method.unknown", Detail: "this address does not take " + c.Request.Method})
+	})
+	h.api = newHuma(h.gin, h.gin.Group(prefix, h.authenticate), cfg.Version)
+	h.api.UseMiddleware(h.authorise)
+	h.registerSession()
+	h.registerServers()
+	h.registerDatabases()
+	h.registerChanges()
+	h.registerOperators()
+	h.registerJournal()
+	h.registerEvents()
+	return h
+}
+
+// newHuma sets the API description up: no pages of its own, no fields that the
+// types do not have, problems without the offending value.
+func newHuma(r *gin.Engine, g *gin.RouterGroup, version string) huma.API {
+	huma.NewError = newError
+	cfg := huma.DefaultConfig("Genarch", version)
+	cfg.DocsPath, cfg.SchemasPath, cfg.CreateHooks = "", "", nil
+	cfg.OpenAPIPath = "/openapi"
+	cfg.RejectUnknownQueryParameters = true
+	cfg.Info.Description = "Looks after databases on shared servers. Reads are live; every alteration of a server is a change: POST /changes with an intent answers with a brief, POST /changes/{id}/run lets it run."
+	cfg.Servers = []*huma.Server{{URL: prefix}}
+	cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"token":   {Type: "http", Scheme: "bearer", Description: "For programs: a token made with genarch token create."},
+		"session": {Type: "apiKey", In: "cookie", Name: "genarch_session", Description: "For the console: the cookie set by signing in."},
+	}
+	cfg.Security = []map[string][]string{{"token": {}}, {"session": {}}}
+	return humagin.NewWithGroup(r, g, cfg)
+}
+
+// ServeHTTP serves the API, the console and the health pages.
+func (h *Handler) ServeHTTP(w http.ResponseWriter, r *http.Request) { h.gin.ServeHTTP(w, r) }
+
+// OpenAPI is the description of the API as JSON.
+func (h *Handler) OpenAPI() ([]byte, error) { return h.api.OpenAPI().MarshalJSON() }
+
+// ready answers whether work can be taken on: the records can be reached.
+func (h *Handler) ready(c *gin.Context) {
+	ctx, cancel := context.WithTimeout(c.Request.Context(), 3*time.Second)
+	defer cancel()
+	if err := h.Records.Ping(ctx); err != nil {
+		c.String(http.StatusServiceUnavailable, "the records cannot be reached\n")
+		return
+	}
+	c.String(http.StatusOK, "ready\n")
+}
+
+func (h *Handler) noRoute(c *gin.Context) {
+	if h.Console != nil && !isAPI(c.Request.URL.Path) {
+		h.Console.ServeHTTP(c.Writer, c.Request)
+		return
+	}
+	writeProblem(c, &Problem{Status: http.StatusNotFound, Code: "address.unknown", Detail: "there is nothing at " + c.Request.URL.Path, Next: "the addresses are described at " + prefix + "/openapi.json"})
+}
+
+// op describes one operation.
+type op struct {
+	method, path, id, summary string
+	remit                     policy.Remit // "" needs only to be signed in
+	public                    bool         // not even that
+	status                    int          // of success; 0 is 200
+	maxBody                   int64        // 0 is 64 KiB
+}
+
+// register adds an operation whose errors become problems.
+func register[I, O any](h *Handler, o op, f func(ctx context.Context, in *I) (*O, error)) {
+	huma.Register(h.api, h.describe(o), func(ctx context.Context, in *I) (*O, error) {
+		out, err := f(ctx, in)
+		if err != nil {
+			return nil, h.problem(ctx, err)
+		}
+		return out, nil
+	})
+}
+
+func (h *Handler) describe(o op) huma.Operation {
+	if o.maxBody == 0 {
+		o.maxBody = 64 << 10
+	}
+	d := huma.Operation{Method: o.method, Path: o.path, OperationID: o.id, Summary: o.summary, DefaultStatus: o.status,
+		MaxBodyBytes: o.maxBody, BodyReadTimeout: 10 * time.Second,
+		Metadata: map[string]any{"remit": o.remit, "public": o.public}}
+	if o.remit != "" {
+		d.Description = "Needs the remit " + string(o.remit) + "."
+	}
+	if o.public {
+		d.Security = []map[string][]string{}
+	}
+	return d
+}
+
+// body is an answer with a JSON body.
+type body[T any] struct{ Body T }
+
+func answer[T any](v T) *body[T] { return &body[T]{v} }
+
+// empty is an answer without a body, or a question without parameters.
+type empty struct{}

@@ -1,0 +1,179 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"example.com/genarch/api/wire"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/policy"
+	"example.com/genarch/core/record"
+)
+
+type changePath struct {
+	ID uint64 `path:"id"`
+}
+
+func (h *Handler) registerChanges() {
+	register(h, op{method: "POST", path: "/briefs", id: "brief", summary: "What an intent would do, without asking for it: nothing is kept", remit: policy.Ask}, h.brief)
+	register(h, op{method: "GET", path: "/changes", id: "list-changes", summary: "List changes, the newest first", remit: policy.See}, h.listChanges)
+	register(h, op{method: "POST", path: "/changes", id: "ask", summary: "Ask for a change: the answer is its brief, nothing on the server is altered", remit: policy.Ask, status: http.StatusCreated}, h.ask)
+	register(h, op{method: "GET", path: "/changes/{id}", id: "show-change", summary: "One change with its brief, steps and messages", remit: policy.See}, h.showChange)
+	register(h, op{method: "POST", path: "/changes/{id}/run", id: "run-change", summary: "Let a change run", remit: policy.Run}, h.runChange)
+	register(h, op{method: "POST", path: "/changes/{id}/withdraw", id: "withdraw-change", summary: "Withdraw a change that has not begun", remit: policy.Ask}, h.withdrawChange)
+	script := h.describe(op{method: "GET", path: "/changes/{id}/script", id: "show-script", summary: "The statements of a change, as a script to keep", remit: policy.See})
+	script.Responses = map[string]*huma.Response{"200": {Description: "SQL text", Content: map[string]*huma.MediaType{"application/sql": {Schema: &huma.Schema{Type: huma.TypeString}}}}}
+	huma.Register(h.api, script, h.showScript)
+}
+
+func intentOf(in wire.Intent) change.Intent {
+	out := change.Intent{Kind: change.Kind(in.Kind), Server: in.Server}
+	if in.Database != nil {
+		spec := change.DatabaseSpec(*in.Database)
+		out.Database = &spec
+	}
+	if out.Kind == change.MarkServer {
+		_, hash := newSecret()
+		out.Mark = fmt.Sprintf("%s-%s-%s-%s-%s", hash[:8], hash[8:12], hash[12:16], hash[16:20], hash[20:32])
+	}
+	return out
+}
+
+func (h *Handler) brief(ctx context.Context, in *struct{ Body wire.Intent }) (*body[wire.Brief], error) {
+	intent := intentOf(in.Body)
+	if err := intent.Check(); err != nil {
+		return nil, err
+	}
+	b, err := h.Changes.Brief(ctx, intent)
+	if err != nil {
+		return nil, h.noServer(ctx, intent.Server, err)
+	}
+	c := change.Change{Brief: b}
+	c.Prepare()
+	return answer(renderBrief(c)), nil
+}
+
+type made struct {
+	Location string `header:"Location"`
+	Body     wire.Change
+}
+
+func (h *Handler) ask(ctx context.Context, in *struct {
+	Key  string `header:"Idempotency-Key" maxLength:"200" doc:"The same key gives the same change again, instead of a second one."`
+	Body wire.Intent
+}) (*made, error) {
+	intent := intentOf(in.Body)
+	if intent.Kind == change.MarkServer && !from(ctx).May(policy.Govern) {
+		return nil, forbidden(from(ctx), policy.Govern)
+	}
+	c, err := h.Changes.Draft(ctx, from(ctx).Name, in.Key, intent)
+	if err != nil {
+		return nil, h.noServer(ctx, intent.Server, err)
+	}
+	return &made{fmt.Sprintf("%s/changes/%d", prefix, c.ID), renderChange(c)}, nil
+}
+
+func (h *Handler) listChanges(ctx context.Context, in *struct {
+	Server string `query:"server" maxLength:"40"`
+	Target string `query:"target" maxLength:"1000" doc:"The address of what they are about."`
+	State  string `query:"state" enum:"draft,waiting,ready,running,done,reverted,stuck,declined,withdrawn,expired"`
+	Before uint64 `query:"before" doc:"Read on: changes with a smaller number."`
+	Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"100"`
+}) (*body[wire.ChangeList], error) {
+	list, err := h.Records.Changes(ctx, change.Filter{Server: in.Server, Target: in.Target, State: change.State(in.State), Before: in.Before, Limit: in.Limit + 1})
+	if err != nil {
+		return nil, err
+	}
+	out := wire.ChangeList{}
+	if len(list) > in.Limit {
+		list = list[:in.Limit]
+		out.Next = list[in.Limit-1].ID
+	}
+	out.Changes = each(list, renderChangeLine)
+	return answer(out), nil
+}
+
+func (h *Handler) change(ctx context.Context, id uint64) (change.Change, error) {
+	c, err := h.Records.Change(ctx, id)
+	if errors.Is(err, record.ErrNotFound) {
+		return c, &Problem{Status: http.StatusNotFound, Code: "not_found", Detail: fmt.Sprintf("there is no change %d", id), Next: "list them: genarch change list"}
+	}
+	return c, err
+}
+
+func (h *Handler) showChange(ctx context.Context, in *changePath) (*body[wire.Change], error) {
+	c, err := h.change(ctx, in.ID)
+	return answer(renderChange(c)), err
+}
+
+func (h *Handler) runChange(ctx context.Context, in *struct {
+	changePath
+	Body wire.Run
+}) (*body[wire.Change], error) {
+	before, err := h.change(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	if before.Intent.Kind == change.MarkServer && !from(ctx).May(policy.Govern) {
+		return nil, forbidden(from(ctx), policy.Govern)
+	}
+	c, err := h.Changes.Run(ctx, from(ctx).Name, in.ID, in.Body.Fingerprint, in.Body.Accept)
+	if err != nil {
+		return nil, err
+	}
+	if in.Body.Wait > 0 {
+		ctx, cancel := context.WithTimeout(ctx, time.Duration(in.Body.Wait)*time.Second)
+		defer cancel()
+		if c, err = h.Changes.Wait(ctx, in.ID); err != nil {
+			return nil, err
+		}
+	}
+	return answer(renderChange(c)), nil
+}
+
+func (h *Handler) withdrawChange(ctx context.Context, in *changePath) (*body[wire.Change], error) {
+	who := from(ctx)
+	c, err := h.change(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	if c.Operator != who.Name && !who.May(policy.Run) {
+		return nil, forbidden(who, policy.Run)
+	}
+	c, err = h.Changes.Withdraw(ctx, who.Name, in.ID)
+	return answer(renderChange(c)), err
+}
+
+type scriptAnswer struct {
+	ContentType string `header:"Content-Type"`
+	Body        []byte
+}
+
+// showScript writes the statements one after the other, ready to be run by the
+// engine's own client, with what they are and what they were made from.
+func (h *Handler) showScript(ctx context.Context, in *changePath) (*scriptAnswer, error) {
+	c, err := h.change(ctx, in.ID)
+	if err != nil {
+		return nil, h.problem(ctx, err)
+	}
+	var b strings.Builder
+	fmt.Fprintf(&b, "-- Genarch change %d: %s\n-- %s, %s, read %s\n", c.ID, oneLine(c.Brief.Summary), c.Brief.Engine, oneLine(c.Brief.Identity), c.Brief.Read.UTC().Format(time.RFC3339))
+	for _, s := range c.Brief.Steps {
+		if s.Statement != "" {
+			fmt.Fprintf(&b, "\n-- %s\n%s;\n", oneLine(s.Title), s.Statement)
+		}
+	}
+	if len(c.Brief.Statements()) == 0 {
+		b.WriteString("\n-- nothing would run\n")
+	}
+	return &scriptAnswer{"application/sql; charset=utf-8", []byte(b.String())}, nil
+}
+
+// oneLine keeps a name with a newline from ending a comment.
+func oneLine(text string) string { return strings.NewReplacer("\n", " ", "\r", " ").Replace(text) }

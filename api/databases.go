@@ -1,0 +1,147 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"strings"
+
+	"example.com/genarch/api/wire"
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/core/policy"
+	"example.com/genarch/engine"
+)
+
+func (h *Handler) registerDatabases() {
+	register(h, op{method: "GET", path: "/servers/{server}/databases", id: "list-databases", summary: "List the databases of a server, live", remit: policy.See}, h.listDatabases)
+	register(h, op{method: "GET", path: "/servers/{server}/databases/{database}", id: "show-database", summary: "One database, live", remit: policy.See}, h.showDatabase)
+	register(h, op{method: "GET", path: "/servers/{server}/choices", id: "list-choices", summary: "Everything that can be chosen for a new database", remit: policy.See},
+		func(ctx context.Context, in *serverPath) (*body[wire.Choices], error) {
+			c, err := h.choices(ctx, in.Server)
+			return answer(c), err
+		})
+	registerChoice(h, "encodings", func(c wire.Choices) []wire.Encoding { return c.Encodings })
+	registerChoice(h, "collations", func(c wire.Choices) []wire.Collation { return c.Collations })
+	registerChoice(h, "templates", func(c wire.Choices) []wire.Template { return c.Templates })
+	registerChoice(h, "tablespaces", func(c wire.Choices) []wire.Tablespace { return c.Tablespaces })
+}
+
+func registerChoice[T any](h *Handler, noun string, pick func(wire.Choices) []T) {
+	register(h, op{method: "GET", path: "/servers/{server}/" + noun, id: "list-" + noun, summary: "The " + noun + " that a new database can have", remit: policy.See},
+		func(ctx context.Context, in *serverPath) (*body[[]T], error) {
+			c, err := h.choices(ctx, in.Server)
+			return answer(pick(c)), err
+		})
+}
+
+// access opens a server for reading, within a deadline.
+func (h *Handler) access(ctx context.Context, name string) (catalog.Server, engine.Server, context.Context, context.CancelFunc, error) {
+	ctx, cancel := context.WithTimeout(ctx, readTime)
+	srv, _, access, err := h.Fleet.Open(ctx, name)
+	if err != nil {
+		cancel()
+		return srv, nil, ctx, cancel, h.noServer(ctx, name, err)
+	}
+	return srv, access, ctx, cancel, nil
+}
+
+func (h *Handler) choices(ctx context.Context, name string) (wire.Choices, error) {
+	srv, access, ctx, cancel, err := h.access(ctx, name)
+	if err != nil {
+		return wire.Choices{}, err
+	}
+	defer cancel()
+	c, err := access.Choices(ctx)
+	return renderChoices(srv, c), err
+}
+
+func (h *Handler) listDatabases(ctx context.Context, in *struct {
+	serverPath
+	Search string `query:"search" maxLength:"200" doc:"Part of the name, owner or comment, without case."`
+	System bool   `query:"system" doc:"The engine's own databases too."`
+	Limit  int    `query:"limit" minimum:"1" maximum:"20000" default:"1000"`
+	After  string `query:"after" maxLength:"400" doc:"Read on behind this name."`
+}) (*body[wire.DatabaseList], error) {
+	srv, access, ctx, cancel, err := h.access(ctx, in.Server)
+	if err != nil {
+		return nil, err
+	}
+	defer cancel()
+	list, err := access.Databases(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := wire.DatabaseList{Server: srv.Name, Engine: string(srv.Engine), Environment: string(srv.Environment),
+		Partial: list.Partial, Read: list.Read, Databases: []wire.Database{}}
+	search := strings.ToLower(in.Search)
+	for _, d := range list.Databases {
+		if d.System && !in.System || search != "" && !fits(d, search) {
+			continue
+		}
+		out.Total++
+		if in.After != "" && d.Name <= in.After {
+			continue
+		}
+		if len(out.Databases) == in.Limit {
+			out.Next = out.Databases[in.Limit-1].Name
+			continue
+		}
+		out.Databases = append(out.Databases, renderDatabase(srv.Name, d))
+	}
+	return answer(out), nil
+}
+
+func fits(d catalog.Database, search string) bool {
+	for _, text := range []string{d.Name, d.Owner, d.Comment} {
+		if strings.Contains(strings.ToLower(text), search) {
+			return true
+		}
+	}
+	return false
+}
+
+func (h *Handler) showDatabase(ctx context.Context, in *struct {
+	serverPath
+	Database string `path:"database" maxLength:"2000"`
+}) (*body[wire.Database], error) {
+	srv, access, ctx, cancel, err := h.access(ctx, in.Server)
+	if err != nil {
+		return nil, err
+	}
+	defer cancel()
+	d, err := access.Database(ctx, in.Database)
+	if errors.Is(err, engine.ErrNotFound) {
+		return nil, h.noDatabase(ctx, srv, access, in.Database)
+	}
+	if err != nil {
+		return nil, err
+	}
+	out := renderDatabase(srv.Name, d)
+	// A database of that name may have been made again since, outside Genarch:
+	// the engine's own number tells, where there is one.
+	made, err := h.Records.Changes(ctx, change.Filter{Target: out.Address, State: change.Done, Limit: 20})
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range made {
+		if c.Intent.Kind == change.CreateDatabase && c.Brief.Outcome == change.Acts && (c.ObjectKey == 0 || c.ObjectKey == d.Key) {
+			out.CreatedBy = &wire.MadeBy{Change: c.ID, Operator: c.RunBy, At: c.Ended}
+			break
+		}
+	}
+	return answer(out), nil
+}
+
+// noDatabase tells "it is not there" from "Genarch's login may not see it".
+func (h *Handler) noDatabase(ctx context.Context, srv catalog.Server, access engine.Server, name string) error {
+	p := &Problem{Status: 404, Code: "database.absent", Detail: "there is no database " + naming.Show(name) + " on " + srv.Name,
+		Next: "list them: genarch database list " + srv.Name}
+	in, err := access.Inspect(ctx)
+	if err == nil && srv.Engine == catalog.MariaDB && !in.Login.May("see_databases") {
+		p.Code = "database.unseen"
+		p.Detail = "Genarch's login " + in.Login.Name + " sees no database " + naming.Show(name) + " on " + srv.Name + "; it may be there all the same, for the login may not see all"
+		p.Next = in.Login.Remedy("see_databases")
+	}
+	return p
+}

@@ -1,0 +1,51 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+
+	"example.com/genarch/api/wire"
+	"example.com/genarch/core/journal"
+	"example.com/genarch/core/policy"
+)
+
+func (h *Handler) registerJournal() {
+	register(h, op{method: "GET", path: "/journal", id: "list-journal", summary: "Read the journal, the newest first", remit: policy.See},
+		func(ctx context.Context, in *struct {
+			Change uint64 `query:"change"`
+			Before uint64 `query:"before" doc:"Read on: entries with a smaller number."`
+			Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+		}) (*body[wire.Journal], error) {
+			list, err := h.Records.Journal(ctx, journal.Filter{Change: in.Change, Before: in.Before, Limit: in.Limit + 1})
+			if err != nil {
+				return nil, err
+			}
+			var out wire.Journal
+			if len(list) > in.Limit {
+				list = list[:in.Limit]
+				out.Next = list[in.Limit-1].Seq
+			}
+			out.Entries = each(list, renderEntry)
+			return answer(out), nil
+		})
+	register(h, op{method: "GET", path: "/journal/check", id: "check-journal", summary: "Walk the whole chain: is an entry missing or altered?", remit: policy.See},
+		func(ctx context.Context, _ *empty) (*body[wire.JournalCheck], error) {
+			n, broken, err := h.Records.VerifyJournal(ctx)
+			if err != nil {
+				return nil, err
+			}
+			out := wire.JournalCheck{Entries: n, Whole: broken == nil}
+			if broken != nil {
+				out.Broken = broken.Error()
+			}
+			return answer(out), nil
+		})
+}
+
+func renderEntry(e journal.Entry) wire.JournalEntry {
+	out := wire.JournalEntry{Seq: e.Seq, At: e.At, Operator: e.Operator, Action: e.Action, Subject: e.Subject, Change: e.Change, Hash: e.Hash}
+	if json.Valid([]byte(e.Detail)) {
+		out.Detail = json.RawMessage(e.Detail)
+	}
+	return out
+}

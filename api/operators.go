@@ -1,0 +1,147 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+	"time"
+
+	"example.com/genarch/api/wire"
+	"example.com/genarch/core/journal"
+	"example.com/genarch/core/policy"
+	"example.com/genarch/core/record"
+)
+
+func (h *Handler) registerOperators() {
+	register(h, op{method: "GET", path: "/operators", id: "list-operators", summary: "List operators", remit: policy.Govern},
+		func(ctx context.Context, _ *empty) (*body[[]wire.Operator], error) {
+			list, err := h.Records.Operators(ctx)
+			return answer(each(list, renderOperator)), err
+		})
+	register(h, op{method: "POST", path: "/operators", id: "add-operator", summary: "Add an operator", remit: policy.Govern, status: http.StatusCreated}, h.addOperator)
+	register(h, op{method: "PATCH", path: "/operators/{name}", id: "edit-operator", summary: "Alter an operator", remit: policy.Govern}, h.editOperator)
+	register(h, op{method: "GET", path: "/tokens", id: "list-tokens", summary: "List tokens; all of them with the remit govern, else one's own"},
+		func(ctx context.Context, _ *empty) (*body[[]wire.Token], error) {
+			who := from(ctx)
+			owner := who.Name
+			if who.May(policy.Govern) {
+				owner = ""
+			}
+			list, err := h.Records.Tokens(ctx, owner)
+			return answer(each(list, renderToken)), err
+		})
+	register(h, op{method: "POST", path: "/tokens", id: "add-token", summary: "Make a token for a program", remit: policy.Govern, status: http.StatusCreated},
+		func(ctx context.Context, in *struct{ Body wire.TokenInput }) (*body[wire.Token], error) {
+			if _, _, err := h.Records.Operator(ctx, in.Body.Operator); err != nil {
+				return nil, err
+			}
+			t, err := h.addToken(ctx, from(ctx).Name, in.Body.Operator, in.Body.Title, time.Duration(in.Body.Days)*24*time.Hour)
+			return answer(t), err
+		})
+	register(h, op{method: "DELETE", path: "/tokens/{id}", id: "revoke-token", summary: "Revoke a token; others' with the remit govern", status: http.StatusNoContent}, h.revokeToken)
+}
+
+func problemField(field, text string) *Problem {
+	return &Problem{Status: http.StatusUnprocessableEntity, Code: "request.invalid", Detail: text,
+		Errors: []wire.ProblemDetail{{Location: "body." + field, Message: text}}}
+}
+
+func remitsOf(words []string) ([]policy.Remit, error) {
+	out := []policy.Remit{}
+	for _, w := range words {
+		r, err := policy.ParseRemits(w)
+		if err != nil {
+			return nil, problemField("remits", err.Error())
+		}
+		out = append(out, r...)
+	}
+	return out, nil
+}
+
+func (h *Handler) addOperator(ctx context.Context, in *struct{ Body wire.OperatorInput }) (*body[wire.Operator], error) {
+	b := in.Body
+	if err := policy.CheckOperatorName(b.Name); err != nil {
+		return nil, problemField("name", err.Error())
+	}
+	remits, err := remitsOf(b.Remits)
+	if err != nil {
+		return nil, err
+	}
+	hash := ""
+	if !b.Program {
+		if hash, err = HashPassword(b.Password, b.Name); err != nil {
+			return nil, problemField("password", err.Error())
+		}
+	}
+	o := policy.Operator{Name: b.Name, Remits: remits, Program: b.Program, Created: time.Now().UTC()}
+	err = h.Records.AddOperator(ctx, o, hash, operatorEntry(ctx, "operator.add", o, hash != ""))
+	return answer(renderOperator(o)), err
+}
+
+func (h *Handler) editOperator(ctx context.Context, in *struct {
+	Name string `path:"name"`
+	Body wire.OperatorPatch
+}) (*body[wire.Operator], error) {
+	o, _, err := h.Records.Operator(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	if in.Body.Remits != nil {
+		if o.Remits, err = remitsOf(*in.Body.Remits); err != nil {
+			return nil, err
+		}
+	}
+	if in.Body.Disabled != nil {
+		o.Disabled = *in.Body.Disabled
+	}
+	if who := from(ctx); who.Name == o.Name && !o.May(policy.Govern) {
+		return nil, problemField("remits", "you would lock yourself out: another operator with the remit govern has to do this")
+	}
+	hash := ""
+	if in.Body.Password != nil {
+		if hash, err = HashPassword(*in.Body.Password, o.Name); err != nil {
+			return nil, problemField("password", err.Error())
+		}
+	}
+	err = h.Records.UpdateOperator(ctx, o, hash, operatorEntry(ctx, "operator.edit", o, hash != ""))
+	return answer(renderOperator(o)), err
+}
+
+func operatorEntry(ctx context.Context, action string, o policy.Operator, password bool) journal.Entry {
+	detail, _ := json.Marshal(map[string]any{"remits": o.Remits, "disabled": o.Disabled, "program": o.Program, "password_set": password})
+	return journal.Entry{Operator: from(ctx).Name, Action: action, Subject: o.Name, Detail: string(detail)}
+}
+
+// addToken makes a token of operator; by is who asked for it. Life 0 is for ever.
+func (h *Handler) addToken(ctx context.Context, by, operator, title string, life time.Duration) (wire.Token, error) {
+	text, _ := newSecret()
+	text = tokenPrefix + text
+	t := record.Token{Operator: operator, Title: title, Created: time.Now().UTC()}
+	if life > 0 {
+		t.Expires = t.Created.Add(life)
+	}
+	t, err := h.Records.AddToken(ctx, t, hashOf(text), journal.Entry{Operator: by, Action: "token.create", Subject: operator + ": " + title})
+	out := renderToken(t)
+	out.Secret = text
+	return out, err
+}
+
+func (h *Handler) revokeToken(ctx context.Context, in *struct {
+	ID uint64 `path:"id"`
+}) (*empty, error) {
+	who := from(ctx)
+	owner := who.Name
+	if who.May(policy.Govern) {
+		owner = ""
+	}
+	list, err := h.Records.Tokens(ctx, owner)
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range list {
+		if t.ID == in.ID {
+			return &empty{}, h.Records.RevokeToken(ctx, in.ID, journal.Entry{Operator: who.Name, Action: "token.revoke", Subject: t.Operator + ": " + t.Title})
+		}
+	}
+	return nil, record.ErrNotFound
+}

@@ -1,0 +1,172 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"net/http"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gin-gonic/gin"
+
+	"example.com/genarch/api/wire"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/record"
+	"example.com/genarch/engine"
+)
+
+// Problem is an error as the API answers it.
+type Problem wire.Problem
+
+// Error is the problem's text.
+func (p *Problem) Error() string { return p.Detail }
+
+// GetStatus is the HTTP status, for huma.
+func (p *Problem) GetStatus() int { return p.Status }
+
+// ContentType names the standard's media type, for huma.
+func (p *Problem) ContentType(string) string { return "application/problem+json" }
+
+// newError makes huma's own errors problems. The offending value is left out:
+// for an unexpected field that would be the whole body, passwords included.
+func newError(status int, text string, errs ...error) huma.StatusError {
+	p := &Problem{Status: status, Title: http.StatusText(status), Detail: text, Code: "request.invalid"}
+	switch status {
+	case http.StatusRequestEntityTooLarge:
+		p.Code = "request.too_large"
+	case http.StatusUnsupportedMediaType:
+		p.Code = "request.media_type"
+	case http.StatusInternalServerError:
+		p.Code = "internal"
+	}
+	for _, err := range errs {
+		if d, ok := err.(huma.ErrorDetailer); ok {
+			detail := d.ErrorDetail()
+			p.Errors = append(p.Errors, wire.ProblemDetail{Location: detail.Location, Message: detail.Message})
+		}
+	}
+	if len(p.Errors) > 0 {
+		var texts []string
+		for _, e := range p.Errors {
+			texts = append(texts, strings.TrimSpace(e.Location+": "+e.Message))
+		}
+		p.Detail = "the request does not fit: " + strings.Join(texts, "; ")
+	}
+	return p
+}
+
+func writeProblem(c *gin.Context, p *Problem) {
+	p.Title = http.StatusText(p.Status)
+	text, err := json.Marshal(p)
+	if err != nil {
+		text = []byte(`{"status":500,"code":"internal"}`)
+	}
+	c.Data(p.Status, "application/problem+json", text)
+	c.Abort()
+}
+
+// problem turns any error into what the API answers. What it does not know is
+// an internal error: its text goes to the log, not to the caller.
+func (h *Handler) problem(ctx context.Context, err error) *Problem {
+	if p, ok := errors.AsType[*Problem](err); ok {
+		return titled(p)
+	}
+	p := &Problem{Detail: err.Error()}
+	set := func(status int, code, next string) {
+		p.Status, p.Code = status, code
+		if p.Next == "" {
+			p.Next = next
+		}
+	}
+	if h.engineProblem(err, p) || changeProblem(err, p) {
+		return titled(p)
+	}
+	switch {
+	case errors.Is(err, engine.ErrNotFound):
+		set(http.StatusNotFound, "not_found", "list what is there; names are compared letter by letter")
+	case errors.Is(err, record.ErrNotFound):
+		set(http.StatusNotFound, "not_found", "")
+	case errors.Is(err, record.ErrExists):
+		set(http.StatusConflict, "exists", "choose another name")
+	case errors.Is(err, record.ErrStale):
+		set(http.StatusConflict, "stale", "read it again and repeat what you did")
+	case errors.Is(err, record.ErrUnavailable):
+		h.Log.ErrorContext(ctx, "the store is away", "error", err)
+		p.Detail = record.ErrUnavailable.Error()
+		set(http.StatusServiceUnavailable, "store.unavailable", "try again in a moment")
+	case errors.Is(err, record.ErrInvalid), errors.Is(err, change.ErrIntent):
+		p.Detail = strings.ReplaceAll(p.Detail, "\n", ": ")
+		set(http.StatusUnprocessableEntity, "request.invalid", "")
+	case errors.Is(err, context.DeadlineExceeded):
+		set(http.StatusGatewayTimeout, "timeout", "try again; if it lasts, look at the server")
+	case errors.Is(err, context.Canceled):
+		set(499, "cancelled", "")
+	default:
+		h.Log.ErrorContext(ctx, "internal error", "error", err)
+		p.Detail = "something went wrong inside Genarch; its log says what"
+		set(http.StatusInternalServerError, "internal", "look at the service's log")
+	}
+	return titled(p)
+}
+
+func titled(p *Problem) *Problem {
+	if p.Title = http.StatusText(p.Status); p.Title == "" {
+		p.Title = "Problem"
+	}
+	return p
+}
+
+// engineProblem renders what a database server answered, or did not.
+func (h *Handler) engineProblem(err error, p *Problem) bool {
+	if e, ok := errors.AsType[*engine.IdentityError](err); ok {
+		p.Status, p.Code = http.StatusConflict, "identity.changed"
+		p.Next = "find out which one is right; if it is the new one: genarch server accept " + e.Server
+		known, found := wire.Identity(e.Known), wire.Identity(e.Found)
+		p.Known, p.Found = &known, &found
+		return true
+	}
+	if e, ok := errors.AsType[*engine.Error](err); ok {
+		f := engine.Failure(e)
+		p.Status, p.Code, p.EngineCode, p.Detail, p.Next = http.StatusBadGateway, "server."+string(e.Kind), e.Code, f.Text, f.Next
+		return true
+	}
+	return false
+}
+
+// changeProblem renders why a change cannot be made or let run.
+func changeProblem(err error, p *Problem) bool {
+	if e, ok := errors.AsType[*record.Busy](err); ok {
+		p.Status, p.Code, p.Next = http.StatusConflict, "target.busy", "wait until that change has ended, then look again"
+		p.Detail = e.Error()
+		return true
+	}
+	if e, ok := errors.AsType[*change.Unaccepted](err); ok {
+		p.Status, p.Code, p.Cautions, p.Next = http.StatusConflict, "cautions.open", e.Codes, "read each of them, and accept it by its code"
+		return true
+	}
+	if e, ok := errors.AsType[*change.Outdated](err); ok {
+		c := renderChange(e.Change)
+		p.Status, p.Code, p.Differences, p.Change = http.StatusConflict, "brief.outdated", e.Differences, &c
+		p.Next = "nothing has run; read the new brief and decide again"
+		return true
+	}
+	for _, k := range []struct {
+		err    error
+		status int
+		code   string
+		next   string
+	}{
+		{change.ErrStopped, http.StatusConflict, "brief.stopped", "put right what the findings say, then ask again"},
+		{change.ErrExpired, http.StatusConflict, "change.expired", "ask for it again"},
+		{change.ErrState, http.StatusConflict, "change.state", ""},
+		{change.ErrClosing, http.StatusServiceUnavailable, "closing", "try again in a moment"},
+		{change.ErrFull, http.StatusServiceUnavailable, "full", "try again in a moment"},
+	} {
+		if errors.Is(err, k.err) {
+			p.Status, p.Code, p.Next = k.status, k.code, k.next
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,112 @@
+package api
+
+import (
+	"time"
+
+	"example.com/genarch/api/wire"
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/core/policy"
+	"example.com/genarch/core/record"
+)
+
+// each renders a list; an empty one is [], never null.
+func each[T, W any](list []T, f func(T) W) []W {
+	out := make([]W, len(list))
+	for i, v := range list {
+		out[i] = f(v)
+	}
+	return out
+}
+
+// orEmpty gives [] for null.
+func orEmpty[T any](list []T) []T {
+	if list == nil {
+		return []T{}
+	}
+	return list
+}
+
+func optional(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+func renderServer(s catalog.Server) wire.Server {
+	labels := s.Labels
+	if labels == nil {
+		labels = map[string]string{}
+	}
+	return wire.Server{Name: s.Name, Engine: string(s.Engine), Host: s.Host, Port: s.Port, Admin: s.Admin, Database: s.Database,
+		Environment: string(s.Environment), Labels: labels, TLS: string(s.TLS), NameRule: wire.NameRule(s.NameRule),
+		Identity: wire.Identity(s.Identity), Version: s.Version, Created: s.Created, Updated: s.Updated}
+}
+
+func renderStatus(in catalog.Instance) *wire.Status {
+	id := wire.Identity(in.Identity)
+	return &wire.Status{Reachable: true, Version: in.Version, Identity: &id, ReadOnly: in.ReadOnly, Started: in.Started,
+		Sessions: in.Sessions.Open, Allowed: in.Sessions.Allowed, Encoding: in.Encoding, Collation: in.Collation, Encrypted: in.TLS,
+		Login: in.Login.Name, Abilities: each(in.Login.Abilities, func(a catalog.Ability) wire.Ability { return wire.Ability(a) }), Read: in.Read}
+}
+
+func renderDatabase(server string, d catalog.Database) wire.Database {
+	return wire.Database{Name: d.Name, Address: naming.DatabaseAddress(server, d.Name).String(), Owner: d.Owner, Owners: d.Owners,
+		Encoding: d.Encoding, Collation: d.Collation, CType: d.CType, Provider: d.Provider, Locale: d.Locale, Tablespace: d.Tablespace,
+		IsTemplate: d.IsTemplate, AllowConnections: d.AllowConnections, ConnectionLimit: d.ConnectionLimit, System: d.System,
+		Trouble: d.Trouble, Comment: d.Comment, Size: d.Size, Tables: d.Tables, TablesRead: optional(d.TablesAt), Sessions: d.Sessions}
+}
+
+func renderChoices(s catalog.Server, c catalog.Choices) wire.Choices {
+	return wire.Choices{
+		Server:      s.Name,
+		Encodings:   each(c.Encodings, func(e catalog.Encoding) wire.Encoding { return wire.Encoding(e) }),
+		Collations:  each(c.Collations, func(l catalog.Collation) wire.Collation { return wire.Collation(l) }),
+		Templates:   each(c.Templates, func(t catalog.Template) wire.Template { return wire.Template(t) }),
+		Tablespaces: each(c.Tablespaces, func(t catalog.Tablespace) wire.Tablespace { return wire.Tablespace(t) }),
+		Owners:      orEmpty(c.Owners), Providers: orEmpty(c.Providers), Strategies: orEmpty(c.Strategies),
+	}
+}
+
+func renderBrief(c change.Change) wire.Brief {
+	b := c.Brief
+	return wire.Brief{Target: b.Target, Engine: string(b.Engine), Environment: string(b.Environment), Identity: b.Identity,
+		Summary: b.Summary, Outcome: string(b.Outcome), Stopped: b.Stopped(), Read: b.Read, Fingerprint: b.Fingerprint,
+		Settings:    each(b.Settings, func(s change.Setting) wire.Setting { return wire.Setting(s) }),
+		Findings:    each(b.Findings, renderFinding),
+		Differences: each(b.Differences, func(d change.Difference) wire.Difference { return wire.Difference(d) }),
+		Steps:       each(c.Steps, renderStep)}
+}
+
+func renderStep(s change.StepRun) wire.Step {
+	return wire.Step{Kind: s.Kind, Title: s.Title, Statement: s.Statement, Undo: s.Undo, ReadOnly: s.ReadOnly, Status: string(s.Status), Probed: s.Probed,
+		Messages: each(s.Messages, func(m change.Message) wire.Message { return wire.Message(m) }), Failure: (*wire.Failure)(s.Failure),
+		Begun: optional(s.Begun), Ended: optional(s.Ended)}
+}
+
+func renderChange(c change.Change) wire.Change {
+	return wire.Change{ID: c.ID, Kind: string(c.Intent.Kind), Server: c.Intent.Server, Target: c.Brief.Target, State: string(c.State), Ended: c.State.Ended(),
+		Operator: c.Operator, RunBy: c.RunBy, Result: c.Result, Failure: (*wire.Failure)(c.Failure), Accepted: orEmpty(c.Accepted),
+		Brief: renderBrief(c), Created: c.Created, Started: optional(c.Started), Finished: optional(c.Ended)}
+}
+
+func renderChangeLine(c change.Change) wire.ChangeLine {
+	return wire.ChangeLine{ID: c.ID, Kind: string(c.Intent.Kind), Server: c.Intent.Server, Target: c.Brief.Target, Environment: string(c.Brief.Environment),
+		Summary: c.Brief.Summary, State: string(c.State), Operator: c.Operator, RunBy: c.RunBy, Result: c.Result,
+		Created: c.Created, Started: optional(c.Started), Finished: optional(c.Ended)}
+}
+
+func renderOperator(o policy.Operator) wire.Operator {
+	return wire.Operator{Name: o.Name, Remits: each(o.Remits, func(r policy.Remit) string { return string(r) }), Program: o.Program, Disabled: o.Disabled, Created: o.Created}
+}
+
+func renderToken(t record.Token) wire.Token {
+	return wire.Token{ID: t.ID, Operator: t.Operator, Title: t.Title, Created: t.Created,
+		Expires: optional(t.Expires), LastUsed: optional(t.LastUsed), Revoked: optional(t.Revoked)}
+}
+
+func renderFinding(f change.Finding) wire.Finding {
+	return wire.Finding{Code: f.Code, Level: string(f.Level), Text: f.Text, Next: f.Next, Suggestion: f.Suggestion}
+}

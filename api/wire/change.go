@@ -1,0 +1,153 @@
+package wire
+
+import "time"
+
+// Intent is what a person asks for: a kind and the fields of that kind.
+type Intent struct {
+	Kind     string        `json:"kind" enum:"database.create,server.mark"`
+	Server   string        `json:"server" maxLength:"40"`
+	Database *DatabaseSpec `json:"database,omitempty" doc:"For database.create."`
+}
+
+// DatabaseSpec is the asked-for properties of a new database. What is absent is
+// left to the server's defaults, which the brief shows. Which options there are
+// depends on the engine; one that it does not have stops the change.
+type DatabaseSpec struct {
+	Name             string `json:"name" maxLength:"2000"`
+	IfAbsent         bool   `json:"if_absent,omitempty" doc:"Do nothing if it is there, and say what differs."`
+	Owner            string `json:"owner,omitempty" maxLength:"400" doc:"A role, or on MariaDB an account as name@host that gets the bundle own."`
+	Encoding         string `json:"encoding,omitempty" maxLength:"64" doc:"Encoding, or character set."`
+	Collation        string `json:"collation,omitempty" maxLength:"128"`
+	CType            string `json:"ctype,omitempty" maxLength:"128"`
+	Provider         string `json:"provider,omitempty" maxLength:"20" doc:"Of the locale: libc, icu, builtin."`
+	Locale           string `json:"locale,omitempty" maxLength:"128"`
+	Template         string `json:"template,omitempty" maxLength:"400"`
+	Tablespace       string `json:"tablespace,omitempty" maxLength:"400"`
+	Strategy         string `json:"strategy,omitempty" maxLength:"20" doc:"wal_log or file_copy."`
+	ConnectionLimit  *int   `json:"connection_limit,omitempty" minimum:"-1" maximum:"262143"`
+	AllowConnections *bool  `json:"allow_connections,omitempty"`
+	IsTemplate       *bool  `json:"is_template,omitempty"`
+	Comment          string `json:"comment,omitempty" maxLength:"4000"`
+}
+
+// Finding is something that a brief points out.
+type Finding struct {
+	Code       string `json:"code"`
+	Level      string `json:"level" enum:"stop,caution,note"`
+	Text       string `json:"text"`
+	Next       string `json:"next,omitempty" doc:"What to do about it."`
+	Suggestion string `json:"suggestion,omitempty" doc:"A value that would do."`
+}
+
+// Setting is one property that the object will have.
+type Setting struct {
+	Name    string `json:"name"`
+	Value   string `json:"value"`
+	Asked   bool   `json:"asked" doc:"False: it is a default."`
+	Source  string `json:"source,omitempty" doc:"Where the default comes from."`
+	Decides string `json:"decides,omitempty" doc:"What the setting decides."`
+	Fixed   bool   `json:"fixed" doc:"It cannot be changed later."`
+}
+
+// Difference is a property in which what exists is not what was asked.
+type Difference struct {
+	Name   string `json:"name"`
+	Asked  string `json:"asked"`
+	Actual string `json:"actual"`
+}
+
+// Message is something that the server said while a step ran.
+type Message struct {
+	Severity string `json:"severity"`
+	Code     string `json:"code,omitempty"`
+	Text     string `json:"text"`
+}
+
+// Failure is why something did not work.
+type Failure struct {
+	Kind string `json:"kind" doc:"not_sent, refused, unknown or differs."`
+	Code string `json:"code,omitempty" doc:"The engine's own."`
+	Text string `json:"text"`
+	Next string `json:"next,omitempty"`
+}
+
+// Step is one unit that runs, and what became of it.
+type Step struct {
+	Kind      string     `json:"kind"`
+	Title     string     `json:"title"`
+	Statement string     `json:"statement,omitempty"`
+	Undo      string     `json:"undo,omitempty" doc:"The statement that takes it back."`
+	ReadOnly  bool       `json:"read_only"`
+	Status    string     `json:"status" enum:"planned,begun,unknown,done,failed,undone,undoing,undo_failed"`
+	Probed    bool       `json:"probed" doc:"Its outcome was found out by looking."`
+	Messages  []Message  `json:"messages" nullable:"false"`
+	Failure   *Failure   `json:"failure,omitempty"`
+	Begun     *time.Time `json:"begun,omitempty"`
+	Ended     *time.Time `json:"ended,omitempty"`
+}
+
+// Brief is what a change would do.
+type Brief struct {
+	Target      string       `json:"target"`
+	Engine      string       `json:"engine"`
+	Environment string       `json:"environment"`
+	Identity    string       `json:"identity"`
+	Summary     string       `json:"summary"`
+	Outcome     string       `json:"outcome" enum:"acts,nothing"`
+	Stopped     bool         `json:"stopped" doc:"A finding forbids it."`
+	Settings    []Setting    `json:"settings" nullable:"false"`
+	Findings    []Finding    `json:"findings" nullable:"false"`
+	Differences []Difference `json:"differences" nullable:"false"`
+	Steps       []Step       `json:"steps" nullable:"false"`
+	Read        time.Time    `json:"read"`
+	Fingerprint string       `json:"fingerprint"`
+}
+
+// Change is one intended alteration, from draft to outcome.
+type Change struct {
+	ID       uint64     `json:"id"`
+	Kind     string     `json:"kind"`
+	Server   string     `json:"server"`
+	Target   string     `json:"target"`
+	State    string     `json:"state" enum:"draft,waiting,ready,running,done,reverted,stuck,declined,withdrawn,expired"`
+	Ended    bool       `json:"ended" doc:"Nothing more happens to it."`
+	Operator string     `json:"operator" doc:"Who asked."`
+	RunBy    string     `json:"run_by,omitempty"`
+	Result   string     `json:"result,omitempty"`
+	Failure  *Failure   `json:"failure,omitempty"`
+	Accepted []string   `json:"accepted" nullable:"false" doc:"The cautions that were accepted."`
+	Brief    Brief      `json:"brief"`
+	Created  time.Time  `json:"created"`
+	Started  *time.Time `json:"started,omitempty"`
+	Finished *time.Time `json:"finished,omitempty"`
+}
+
+// ChangeList is a page of changes, the newest first, with their briefs left out.
+type ChangeList struct {
+	Changes []ChangeLine `json:"changes" nullable:"false"`
+	Next    uint64       `json:"next,omitempty" doc:"Give this as before to read on."`
+}
+
+// ChangeLine is a change in a list.
+type ChangeLine struct {
+	ID          uint64     `json:"id"`
+	Kind        string     `json:"kind"`
+	Server      string     `json:"server"`
+	Target      string     `json:"target"`
+	Environment string     `json:"environment"`
+	Summary     string     `json:"summary"`
+	State       string     `json:"state"`
+	Operator    string     `json:"operator"`
+	RunBy       string     `json:"run_by,omitempty"`
+	Result      string     `json:"result,omitempty"`
+	Created     time.Time  `json:"created"`
+	Started     *time.Time `json:"started,omitempty"`
+	Finished    *time.Time `json:"finished,omitempty"`
+}
+
+// Run lets a change run.
+type Run struct {
+	Fingerprint string   `json:"fingerprint" doc:"That of the brief which was read; if the brief is another one by now, nothing runs."`
+	Accept      []string `json:"accept,omitempty" nullable:"false" doc:"The codes of the cautions that are accepted."`
+	Wait        int      `json:"wait,omitempty" minimum:"0" maximum:"60" doc:"Seconds to wait for its end before answering."`
+}

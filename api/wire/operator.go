@@ -1,0 +1,130 @@
+package wire
+
+import "time"
+
+// Operator is a person or a program that signs in to Genarch.
+type Operator struct {
+	Name     string    `json:"name"`
+	Remits   []string  `json:"remits" nullable:"false"`
+	Program  bool      `json:"program" doc:"Signs in with a token only."`
+	Disabled bool      `json:"disabled"`
+	Created  time.Time `json:"created,omitzero"`
+}
+
+// OperatorInput makes an operator.
+type OperatorInput struct {
+	Name     string   `json:"name" maxLength:"64"`
+	Remits   []string `json:"remits" nullable:"false"`
+	Program  bool     `json:"program,omitempty"`
+	Password string   `json:"password,omitempty" maxLength:"256" doc:"For a person."`
+}
+
+// OperatorPatch alters an operator: what is absent stays as it is.
+type OperatorPatch struct {
+	Remits   *[]string `json:"remits,omitempty"`
+	Disabled *bool     `json:"disabled,omitempty"`
+	Password *string   `json:"password,omitempty" maxLength:"256"`
+}
+
+// SignIn is a person's name and password.
+type SignIn struct {
+	Name     string `json:"name" maxLength:"64"`
+	Password string `json:"password" maxLength:"256"`
+	Token    string `json:"token_title,omitempty" maxLength:"100" doc:"Ask for a token instead of a cookie, with this title."`
+}
+
+// Session says who is signed in.
+type Session struct {
+	Operator Operator `json:"operator"`
+	CSRF     string   `json:"csrf,omitempty" doc:"To be sent as X-Genarch-CSRF with everything that alters something, when signed in by cookie."`
+	Token    string   `json:"token,omitempty" doc:"Shown once."`
+	Version  string   `json:"version"`
+}
+
+// Token lets a program sign in.
+type Token struct {
+	ID       uint64     `json:"id"`
+	Operator string     `json:"operator"`
+	Title    string     `json:"title"`
+	Created  time.Time  `json:"created"`
+	Expires  *time.Time `json:"expires,omitempty"`
+	LastUsed *time.Time `json:"last_used,omitempty"`
+	Revoked  *time.Time `json:"revoked,omitempty"`
+	Secret   string     `json:"secret,omitempty" doc:"The token itself; shown once, when it is made."`
+}
+
+// TokenInput makes a token.
+type TokenInput struct {
+	Operator string `json:"operator" maxLength:"64"`
+	Title    string `json:"title" minLength:"1" maxLength:"100"`
+	Days     int    `json:"days,omitempty" minimum:"0" maximum:"3650" doc:"How long it lasts; 0 or absent: until it is revoked."`
+}
+
+// JournalEntry is one line of the journal.
+type JournalEntry struct {
+	Seq      uint64    `json:"seq"`
+	At       time.Time `json:"at"`
+	Operator string    `json:"operator"`
+	Action   string    `json:"action"`
+	Subject  string    `json:"subject"`
+	Change   uint64    `json:"change,omitempty"`
+	Detail   any       `json:"detail,omitempty"`
+	Hash     string    `json:"hash"`
+}
+
+// Journal is a page of the journal.
+type Journal struct {
+	Entries []JournalEntry `json:"entries" nullable:"false"`
+	Next    uint64         `json:"next,omitempty" doc:"Give this as before to read on."`
+}
+
+// JournalCheck is the outcome of walking the whole chain.
+type JournalCheck struct {
+	Entries uint64 `json:"entries"`
+	Whole   bool   `json:"whole"`
+	Broken  string `json:"broken,omitempty" doc:"Where, and how."`
+}
+
+// Problem says what went wrong (RFC 9457), with a stable code and what to do next.
+type Problem struct {
+	Type        string          `json:"type,omitempty"`
+	Title       string          `json:"title"`
+	Status      int             `json:"status"`
+	Code        string          `json:"code" doc:"Stable: not_found, brief.outdated, identity.changed, …"`
+	Detail      string          `json:"detail"`
+	Next        string          `json:"next,omitempty" doc:"What to do about it."`
+	EngineCode  string          `json:"engine_code,omitempty" doc:"The engine's own code."`
+	Errors      []ProblemDetail `json:"errors,omitempty" nullable:"false"`
+	Known       *Identity       `json:"known,omitempty" doc:"The registered instance."`
+	Found       *Identity       `json:"found,omitempty" doc:"The instance that answered."`
+	Differences []string        `json:"differences,omitempty" nullable:"false"`
+	Cautions    []string        `json:"cautions,omitempty" nullable:"false" doc:"Codes that have to be accepted."`
+	Change      *Change         `json:"change,omitempty" doc:"The change to go on with instead."`
+}
+
+// ProblemDetail points at one field of a bad request.
+type ProblemDetail struct {
+	Location string `json:"location"`
+	Message  string `json:"message"`
+}
+
+// ChangeEvent is sent when a change has moved on.
+type ChangeEvent struct {
+	Change Change `json:"change"`
+}
+
+// DatabaseEvent is sent when a database came, went or changed.
+type DatabaseEvent struct {
+	Server  string `json:"server"`
+	Address string `json:"address"`
+}
+
+// ServerEvent is sent when a registration changed.
+type ServerEvent struct {
+	Server string `json:"server"`
+}
+
+// PingEvent keeps the line alive.
+type PingEvent struct {
+	At time.Time `json:"at"`
+}

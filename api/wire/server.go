@@ -1,0 +1,119 @@
+// Package wire holds the JSON types of the HTTP API, without behaviour. The API
+// renders them, the client and the CLI read them, and the OpenAPI document is
+// made from them.
+package wire
+
+import "time"
+
+// NameRule is what a server asks of the names of new databases.
+type NameRule struct {
+	Free      bool   `json:"free" doc:"Any name goes that the engine takes. When false, names have lower-case letters, digits and _ and start with a letter."`
+	Suffix    string `json:"suffix" maxLength:"20" doc:"Every name must end in this, for example _prod; empty for none."`
+	MaxLength int    `json:"max_length" minimum:"0" maximum:"64" doc:"The longest name; 0 leaves it to the engine."`
+}
+
+// Identity marks an instance, whatever its address.
+type Identity struct {
+	Key   string            `json:"key"`
+	Marks map[string]string `json:"marks"`
+}
+
+// Server is a registered server. It never holds the admin secret.
+type Server struct {
+	Name        string            `json:"name"`
+	Engine      string            `json:"engine" enum:"postgresql,mariadb"`
+	Host        string            `json:"host"`
+	Port        int               `json:"port"`
+	Admin       string            `json:"admin" doc:"The login that Genarch uses there."`
+	Database    string            `json:"database" doc:"PostgreSQL: the database that Genarch connects to."`
+	Environment string            `json:"environment" enum:"production,staging,development"`
+	Labels      map[string]string `json:"labels"`
+	TLS         string            `json:"tls" enum:"off,required,verified"`
+	NameRule    NameRule          `json:"name_rule"`
+	Identity    Identity          `json:"identity" doc:"The instance by which the server is known."`
+	Version     int               `json:"version" doc:"Of the registration; an edit names it, so that nobody's edit is lost."`
+	Created     time.Time         `json:"created"`
+	Updated     time.Time         `json:"updated"`
+	Status      *Status           `json:"status,omitempty" doc:"What was read from the server just now, if that was asked for."`
+}
+
+// ServerInput registers a server.
+type ServerInput struct {
+	Name        string            `json:"name" maxLength:"40"`
+	Engine      string            `json:"engine" enum:"postgresql,mariadb"`
+	Host        string            `json:"host" maxLength:"255"`
+	Port        int               `json:"port,omitempty" minimum:"0" maximum:"65535" doc:"0 or absent: the engine's usual one."`
+	Admin       string            `json:"admin" maxLength:"128"`
+	Secret      string            `json:"secret" maxLength:"1024" doc:"The password of the admin login. It is kept encrypted and never shown."`
+	Database    string            `json:"database,omitempty" maxLength:"64"`
+	Environment string            `json:"environment" enum:"production,staging,development"`
+	Labels      map[string]string `json:"labels,omitempty"`
+	TLS         string            `json:"tls,omitempty" enum:"off,required,verified" doc:"Absent: off on loopback, else required."`
+	CA          string            `json:"ca,omitempty" maxLength:"1048576" doc:"PEM text, for verified."`
+	NameRule    *NameRule         `json:"name_rule,omitempty"`
+}
+
+// ServerPatch alters a registration: what is absent stays as it is.
+type ServerPatch struct {
+	Version     int                `json:"version" doc:"The version that was read."`
+	Host        *string            `json:"host,omitempty" maxLength:"255"`
+	Port        *int               `json:"port,omitempty" minimum:"1" maximum:"65535"`
+	Admin       *string            `json:"admin,omitempty" maxLength:"128"`
+	Secret      *string            `json:"secret,omitempty" maxLength:"1024"`
+	Database    *string            `json:"database,omitempty" maxLength:"64"`
+	Environment *string            `json:"environment,omitempty" enum:"production,staging,development"`
+	Labels      *map[string]string `json:"labels,omitempty"`
+	TLS         *string            `json:"tls,omitempty" enum:"off,required,verified"`
+	CA          *string            `json:"ca,omitempty" maxLength:"1048576"`
+	NameRule    *NameRule          `json:"name_rule,omitempty"`
+}
+
+// Accept names the instance that is to be the known one from now on.
+type Accept struct {
+	Key string `json:"key" doc:"The identity key that was seen and is meant."`
+}
+
+// Ability is one thing that Genarch's login may or may not do on a server.
+type Ability struct {
+	Code    string `json:"code"`
+	Title   string `json:"title"`
+	Allowed bool   `json:"allowed"`
+	Remedy  string `json:"remedy,omitempty" doc:"The statement that would allow it."`
+}
+
+// Status is what a server said just now, or why it said nothing.
+type Status struct {
+	Reachable bool      `json:"reachable"`
+	Trouble   *Problem  `json:"trouble,omitempty" doc:"Why it could not be read, or must not be touched."`
+	Version   string    `json:"version,omitempty"`
+	Identity  *Identity `json:"identity,omitempty" doc:"The instance that answered."`
+	ReadOnly  string    `json:"read_only,omitempty" doc:"Why nothing can be altered there; absent when it can."`
+	Started   time.Time `json:"started,omitzero"`
+	Sessions  int       `json:"sessions"`
+	Allowed   int       `json:"sessions_allowed"`
+	Databases int       `json:"databases" doc:"Without the system's own."`
+	Size      int64     `json:"size" doc:"Bytes of all databases whose size is known."`
+	Encoding  string    `json:"encoding,omitempty"`
+	Collation string    `json:"collation,omitempty"`
+	Encrypted bool      `json:"encrypted" doc:"Genarch's own connection is protected by TLS."`
+	Login     string    `json:"login,omitempty"`
+	Abilities []Ability `json:"abilities,omitempty" nullable:"false"`
+	Read      time.Time `json:"read"`
+}
+
+// Check is a thorough look at a registered server.
+type Check struct {
+	Server Server `json:"server"`
+	Status Status `json:"status"`
+}
+
+// Engine is what a kind of server can do.
+type Engine struct {
+	Engine      string   `json:"engine"`
+	Title       string   `json:"title"`
+	DefaultPort int      `json:"default_port"`
+	HasOwners   bool     `json:"has_owners"`
+	MaxName     int      `json:"max_name"`
+	Counted     string   `json:"counted" enum:"bytes,characters"`
+	Options     []string `json:"options" nullable:"false" doc:"Options of a new database."`
+}

@@ -1,0 +1,39 @@
+package change
+
+import (
+	"errors"
+	"fmt"
+)
+
+// The errors of deciding on a change.
+var (
+	// ErrStopped: the brief has a stop finding.
+	ErrStopped = errors.New("the change cannot run: its brief has findings that stop it")
+	// ErrExpired: the draft is too old.
+	ErrExpired = errors.New("the draft has expired: ask again")
+	// ErrClosing: the service is stopping.
+	ErrClosing = errors.New("the service is stopping; the change stays as it is, run it when the service is back")
+	// ErrFull: too many changes run at once.
+	ErrFull = errors.New("too many changes run at this moment; try again when one has ended")
+)
+
+// Unaccepted: cautions that were not accepted.
+type Unaccepted struct{ Codes []string }
+
+// Error names the codes.
+func (u *Unaccepted) Error() string {
+	return fmt.Sprintf("cautions have to be accepted by name: %v", u.Codes)
+}
+
+// Outdated: what the brief was made from is not so any more. The change has the
+// new brief now and can be decided on again.
+type Outdated struct {
+	Change      Change
+	Differences []string
+}
+
+// Error says that something changed.
+func (o *Outdated) Error() string {
+	return fmt.Sprintf("the server is not as it was when this was decided: %v", o.Differences)
+}
+
