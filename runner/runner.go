@@ -134,6 +134,11 @@ func (r *Runner) Draft(ctx context.Context, operator, key string, in change.Inte
 	}
 	c := change.Change{Intent: in, Brief: brief, State: change.Draft, Operator: operator, Created: now()}
 	c.Prepare()
+	if brief.Outcome == change.Nothing && !brief.Stopped() {
+		// What was asked for is there: nobody has to decide anything.
+		c.Started = c.Created
+		c.Close(change.Act{Deed: change.Finish, End: change.Done}, c.Created)
+	}
 	c, err = r.Store.AddChange(ctx, c, key, entry(c, operator, "change.draft", map[string]any{
 		"intent": in, "fingerprint": brief.Fingerprint, "stops": brief.Codes(change.Stop), "cautions": brief.Codes(change.Caution)}))
 	if errors.Is(err, record.ErrExists) && key != "" {
@@ -199,7 +204,7 @@ func (r *Runner) Run(ctx context.Context, operator string, id uint64, fingerprin
 		return c, change.ErrStopped
 	}
 	if missing := c.Unaccepted(accepted); len(missing) > 0 {
-		return c, &change.Unaccepted{missing}
+		return c, &change.Unaccepted{Codes: missing}
 	}
 	if r.isClosing() {
 		return c, change.ErrClosing
@@ -270,7 +275,7 @@ func (r *Runner) rebrief(ctx context.Context, c change.Change, operator string, 
 	}
 	r.publish(c)
 	r.publish(fresh)
-	return &change.Outdated{fresh, differences}
+	return &change.Outdated{Change: fresh, Differences: differences}
 }
 
 // Withdraw ends a change that has not begun to run.

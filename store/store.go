@@ -140,8 +140,8 @@ func (s *Store) Ping(ctx context.Context) error {
 	return translate(s.db.WithContext(ctx).Table("journal_head").Count(&n).Error)
 }
 
-// Stats are the figures of the connection pool.
-func (s *Store) Stats() sql.DBStats { return s.sql.Stats() }
+// Pool is the connection pool, for its figures alone.
+func (s *Store) Pool() *sql.DB { return s.sql }
 
 // update runs f in a transaction: commit on nil, roll back on an error or panic.
 func (s *Store) update(ctx context.Context, f func(tx *gorm.DB) error) error {

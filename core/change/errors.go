@@ -36,4 +36,3 @@ type Outdated struct {
 func (o *Outdated) Error() string {
 	return fmt.Sprintf("the server is not as it was when this was decided: %v", o.Differences)
 }
-

@@ -286,4 +286,3 @@ func (s *server) readOwners(ctx context.Context, name string) ([]string, error) 
 	}, name, escapePattern(name))
 	return out, err
 }
-

@@ -1,0 +1,146 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"charm.land/lipgloss/v2"
+
+	"example.com/genarch/api/wire"
+)
+
+// showBrief writes a brief to standard error: what will happen, the settings
+// with the values of the defaults, what cannot be changed later, the findings,
+// and the exact statements.
+func (a app) showBrief(b wire.Brief) {
+	a.say("%s  %s  %s", bold.Render(visible(b.Summary)), environmentText(b.Environment), faint.Render("read "+timeText(b.Read)))
+	a.say("%s", faint.Render("instance: "+visible(b.Identity)))
+	if len(b.Settings) > 0 {
+		a.say("")
+		wide := 0
+		for _, s := range b.Settings {
+			wide = max(wide, lipgloss.Width(settingTitle(s.Name)))
+		}
+		for _, s := range b.Settings {
+			a.showSetting(s, wide)
+		}
+	}
+	if len(b.Findings) > 0 {
+		a.say("")
+		for _, f := range b.Findings {
+			a.showFinding(f)
+		}
+	}
+	if len(b.Steps) > 0 {
+		a.say("")
+		for i, s := range b.Steps {
+			a.say("step %d  %s%s", i+1, visible(s.Title), undoText(s))
+			for line := range strings.Lines(s.Statement) {
+				a.say("          %s", strings.TrimRight(line, "\n"))
+			}
+		}
+	}
+	a.say("")
+}
+
+func (a app) showSetting(s wire.Setting, wide int) {
+	value := visible(s.Value)
+	if value == "" {
+		value = "none"
+	}
+	notes := ""
+	if !s.Asked {
+		notes = "default"
+		if s.Source != "" && s.Source != "none" {
+			notes += ", from " + s.Source
+		}
+	}
+	if s.Fixed {
+		if notes != "" {
+			notes += "; "
+		}
+		notes += "cannot be changed later"
+	}
+	if notes != "" {
+		notes = faint.Render("  (" + notes + ")")
+	}
+	title := settingTitle(s.Name)
+	a.say("  %s%s  %s%s", title, strings.Repeat(" ", wide-lipgloss.Width(title)), value, notes)
+}
+
+func settingTitle(name string) string {
+	if name == "ctype" {
+		return "character type"
+	}
+	return strings.ReplaceAll(name, "_", " ")
+}
+
+func (a app) showFinding(f wire.Finding) {
+	mark := map[string]string{"stop": wrong.Render("STOP"), "caution": caution.Render("CAUTION"), "note": bold.Render("note")}[f.Level]
+	a.say("%s  %s  %s", mark, visible(f.Text), faint.Render("["+f.Code+"]"))
+	if f.Next != "" {
+		a.say("      next: %s", visible(f.Next))
+	}
+}
+
+func undoText(s wire.Step) string {
+	switch {
+	case s.ReadOnly:
+		return faint.Render("  (only reads)")
+	case s.Undo != "":
+		return faint.Render("  (if a later step fails, taken back by: " + s.Undo + ")")
+	}
+	return ""
+}
+
+// decide has the person agree to a brief: cautions by their codes, then the
+// act. Without a terminal both must have been given as options.
+func (a app) decide(b wire.Brief, agreed bool, accepted []string) ([]string, error) {
+	for _, f := range b.Findings {
+		if f.Level != "caution" || contains(accepted, f.Code) {
+			continue
+		}
+		if !a.Terminal {
+			return nil, &exitError{ExitUnconfirmed, fmt.Errorf("nothing has run: the caution %s has to be accepted, with --accept %s", f.Code, f.Code)}
+		}
+		answer, err := a.ask(fmt.Sprintf("Accept the caution by typing %s: ", f.Code))
+		if err != nil {
+			return nil, err
+		}
+		if answer != f.Code {
+			return nil, &exitError{ExitUnconfirmed, fmt.Errorf("nothing has run: the caution %s was not accepted", f.Code)}
+		}
+		accepted = append(accepted, f.Code)
+	}
+	if agreed {
+		return accepted, nil
+	}
+	if !a.Terminal {
+		return nil, &exitError{ExitUnconfirmed, fmt.Errorf("nothing has run: there is nobody to ask; agree to the brief above with --yes")}
+	}
+	answer, err := a.ask(fmt.Sprintf("%s%s? Type yes: ", strings.ToUpper(b.Summary[:1]), visible(b.Summary[1:])))
+	if err != nil {
+		return nil, err
+	}
+	if answer != "yes" {
+		return nil, &exitError{ExitUnconfirmed, fmt.Errorf("nothing has run")}
+	}
+	return accepted, nil
+}
+
+func contains(list []string, word string) bool {
+	for _, w := range list {
+		if w == word {
+			return true
+		}
+	}
+	return false
+}
+
+func identityText(i wire.Identity) string {
+	text := i.Key
+	for _, k := range sortedKeys(i.Marks) {
+		text += ", " + k + " " + i.Marks[k]
+	}
+	return text
+}

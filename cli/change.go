@@ -1,0 +1,312 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"example.com/genarch/api/wire"
+	"example.com/genarch/client"
+)
+
+func sortedKeys(m map[string]string) []string { return slices.Sorted(maps.Keys(m)) }
+
+// alterFlags are the options of every command that alters a server.
+func alterFlags() []cli.Flag {
+	return []cli.Flag{
+		outputFlag(),
+		&cli.BoolFlag{Name: "yes", Aliases: []string{"y"}, Usage: "agree to the brief without being asked"},
+		&cli.StringSliceFlag{Name: "accept", Usage: "accept a caution, by its code"},
+		&cli.BoolFlag{Name: "dry-run", Usage: "show the brief, and do and keep nothing"},
+		&cli.BoolFlag{Name: "draft", Usage: "keep the change as a draft for somebody to run"},
+		&cli.StringFlag{Name: "idempotency-key", Usage: "repeating the command with the same key gives the same change again"},
+	}
+}
+
+// alter takes an intent through its life: brief, agreement, run, outcome.
+func (a app) alter(ctx context.Context, c *cli.Command, in wire.Intent) error {
+	api, err := a.connect(c)
+	if err != nil {
+		return err
+	}
+	if c.Bool("dry-run") {
+		b, err := api.Brief(ctx, in)
+		if err != nil {
+			return err
+		}
+		a.showBrief(b)
+		if b.Stopped {
+			return &exitError{ExitFailed, errors.New("it could not run")}
+		}
+		a.say("nothing was done (dry run)")
+		return nil
+	}
+	change, err := api.Ask(ctx, in, c.String("idempotency-key"))
+	if err != nil {
+		return err
+	}
+	if change.Ended { // nothing to do, or the same key again
+		return a.conclude(c, change, true)
+	}
+	a.showBrief(change.Brief)
+	if change.Brief.Stopped {
+		if _, err := api.Withdraw(ctx, change.ID); err != nil {
+			return err
+		}
+		return &exitError{ExitFailed, errors.New("nothing has run: the findings above stop it")}
+	}
+	if c.Bool("draft") {
+		a.say("kept as a draft; run it with: genarch change run %d", change.ID)
+		return print(a, c, change, []wire.Change{change}, changeColumns())
+	}
+	return a.runDecided(ctx, c, api, change)
+}
+
+// runDecided asks for agreement, runs the change and follows it. When the
+// server is not as it was, the new brief is shown and asked about again.
+func (a app) runDecided(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
+	accepted, err := a.decide(change.Brief, c.Bool("yes"), c.StringSlice("accept"))
+	if err != nil {
+		if change.State == "draft" && !c.Bool("draft") && c.Name != "run" {
+			_, _ = api.Withdraw(context.WithoutCancel(ctx), change.ID) // a brief nobody agreed to
+		}
+		return err
+	}
+	started, err := api.Run(ctx, change.ID, wire.Run{Fingerprint: change.Brief.Fingerprint, Accept: accepted})
+	if problem, ok := errors.AsType[*client.Error](err); ok && problem.Code == "brief.outdated" && problem.Change != nil {
+		a.say("%s", caution.Render("The server is not as it was. Nothing has run."))
+		for _, d := range problem.Differences {
+			a.say("  %s", visible(d))
+		}
+		a.say("")
+		a.showBrief(problem.Change.Brief)
+		if problem.Change.Brief.Stopped {
+			return &exitError{ExitFailed, errors.New("nothing has run: the findings above stop it")}
+		}
+		return &exitError{ExitUnconfirmed, fmt.Errorf("look at the new brief, then: genarch change run %d", problem.Change.ID)}
+	}
+	if err != nil {
+		return err
+	}
+	return a.follow(ctx, c, api, started)
+}
+
+// follow shows each step as it goes, until the change has ended.
+func (a app) follow(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
+	said := map[int]string{}
+	for now, err := range api.Follow(ctx, change.ID) {
+		if err != nil {
+			return err
+		}
+		for i, s := range now.Brief.Steps {
+			if s.Status != "planned" && said[i] != s.Status {
+				a.showProgress(i, len(now.Brief.Steps), s)
+				said[i] = s.Status
+			}
+		}
+		change = now
+	}
+	if !change.Ended {
+		return &exitError{ExitFailed, fmt.Errorf("stopped watching; the change goes on: genarch change show %d", change.ID)}
+	}
+	return a.conclude(c, change, false)
+}
+
+func (a app) showProgress(i, n int, s wire.Step) {
+	word := map[string]string{"begun": "…", "done": fine.Render("done"), "failed": wrong.Render("failed"), "unknown": caution.Render("no answer, looking"),
+		"undoing": "taking back …", "undone": "taken back", "undo_failed": wrong.Render("could not be taken back")}[s.Status]
+	took := ""
+	if s.Begun != nil && s.Ended != nil && s.Status != "begun" {
+		took = fmt.Sprintf("  %d ms", s.Ended.Sub(*s.Begun).Milliseconds())
+	}
+	a.say("[%d/%d] %s  %s%s", i+1, n, visible(s.Title), word, faint.Render(took))
+	for _, m := range s.Messages {
+		a.say("        %s: %s", m.Severity, visible(m.Text))
+	}
+	if s.Failure != nil && s.Status != "begun" {
+		a.say("        %s", visible(failureText(*s.Failure)))
+	}
+}
+
+func failureText(f wire.Failure) string {
+	if f.Code != "" {
+		return f.Text + " [" + f.Code + "]"
+	}
+	return f.Text
+}
+
+// conclude says how a change ended, and makes that the exit code.
+func (a app) conclude(c *cli.Command, change wire.Change, brief bool) error {
+	if brief {
+		for _, f := range change.Brief.Findings {
+			a.showFinding(f)
+		}
+		for _, d := range change.Brief.Differences {
+			a.say("      %s: asked %s, is %s", settingTitle(d.Name), visible(d.Asked), visible(d.Actual))
+		}
+	}
+	style := fine
+	if change.State != "done" {
+		style = wrong
+	}
+	a.say("%s  change %d, %s", style.Render(change.State), change.ID, visible(change.Result))
+	if err := print(a, c, change, []wire.Change{change}, changeColumns()); err != nil {
+		return err
+	}
+	switch {
+	case change.State == "done":
+		return nil
+	case change.Failure != nil && change.Failure.Next != "":
+		return &exitError{ExitFailed, fmt.Errorf("%s; next: %s", failureText(*change.Failure), change.Failure.Next)}
+	case change.Failure != nil:
+		return &exitError{ExitFailed, errors.New(failureText(*change.Failure))}
+	}
+	return &exitError{ExitFailed, nil}
+}
+
+func changeColumns() []column[wire.Change] {
+	return []column[wire.Change]{
+		{title: "change", text: func(c wire.Change) string { return strconv.FormatUint(c.ID, 10) }, right: true},
+		{title: "state", text: func(c wire.Change) string { return c.State }},
+		{title: "target", text: func(c wire.Change) string { return c.Target }},
+		{title: "kind", text: func(c wire.Change) string { return c.Kind }},
+		{title: "asked by", text: func(c wire.Change) string { return c.Operator }},
+		{title: "run by", text: func(c wire.Change) string { return c.RunBy }},
+		{title: "ended", text: func(c wire.Change) string { return timePtrText(c.Finished) }},
+	}
+}
+
+func (a app) changeCommand() *cli.Command {
+	id := func() []cli.Argument { return []cli.Argument{&cli.Uint64Arg{Name: "id"}} }
+	with := func(f func(context.Context, *cli.Command, *client.Client, uint64) error) cli.ActionFunc {
+		return func(ctx context.Context, c *cli.Command) error {
+			n := c.Uint64Arg("id")
+			if n == 0 {
+				return usage("name the change by its number: %s ID", c.FullName())
+			}
+			api, err := a.connect(c)
+			if err != nil {
+				return err
+			}
+			return f(ctx, c, api, n)
+		}
+	}
+	return &cli.Command{Name: "change", Usage: "alterations: what was asked for, what ran, what came of it", Commands: []*cli.Command{
+		{Name: "list", Usage: "list changes, the newest first", Flags: []cli.Flag{outputFlag(),
+			&cli.StringFlag{Name: "server", Usage: "of one server"}, &cli.StringFlag{Name: "target", Usage: "about one address"},
+			&cli.StringFlag{Name: "state", Usage: "draft, running, done, reverted, stuck, withdrawn, …"}, &cli.IntFlag{Name: "limit", Value: 50, Usage: "at most so many"}},
+			Action: a.listChanges},
+		{Name: "show", Usage: "one change with its brief, steps and messages", ArgsUsage: "ID", Arguments: id(), Flags: []cli.Flag{outputFlag()}, Action: with(a.showChange)},
+		{Name: "run", Usage: "let a draft run", ArgsUsage: "ID", Arguments: id(),
+			Flags: []cli.Flag{outputFlag(), &cli.BoolFlag{Name: "yes", Aliases: []string{"y"}, Usage: "agree to the brief without being asked"}, &cli.StringSliceFlag{Name: "accept", Usage: "accept a caution, by its code"}},
+			Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
+				change, err := api.Change(ctx, n)
+				if err != nil {
+					return err
+				}
+				a.showBrief(change.Brief)
+				return a.runDecided(ctx, c, api, change)
+			})},
+		{Name: "follow", Usage: "watch a running change until it ends", ArgsUsage: "ID", Arguments: id(), Flags: []cli.Flag{outputFlag()},
+			Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
+				return a.follow(ctx, c, api, wire.Change{ID: n})
+			})},
+		{Name: "script", Usage: "its statements as a script to keep", ArgsUsage: "ID", Arguments: id(),
+			Action: with(func(ctx context.Context, _ *cli.Command, api *client.Client, n uint64) error {
+				text, err := api.Script(ctx, n)
+				fmt.Fprint(a.Out, text)
+				return err
+			})},
+		{Name: "withdraw", Usage: "end a change that has not begun", ArgsUsage: "ID", Arguments: id(), Flags: []cli.Flag{outputFlag()},
+			Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
+				change, err := api.Withdraw(ctx, n)
+				if err != nil {
+					return err
+				}
+				return print(a, c, change, []wire.Change{change}, changeColumns())
+			})},
+	}}
+}
+
+func (a app) listChanges(ctx context.Context, c *cli.Command) error {
+	api, err := a.connect(c)
+	if err != nil {
+		return err
+	}
+	q := url.Values{"limit": {strconv.Itoa(c.Int("limit"))}}
+	for _, name := range []string{"server", "target", "state"} {
+		if v := c.String(name); v != "" {
+			q.Set(name, v)
+		}
+	}
+	list, err := api.Changes(ctx, q)
+	if err != nil {
+		return err
+	}
+	if len(list.Changes) == 0 {
+		a.say("no changes")
+	}
+	if list.Next > 0 {
+		a.say("there are older ones; see --limit")
+	}
+	return print(a, c, list, list.Changes, []column[wire.ChangeLine]{
+		{title: "change", text: func(l wire.ChangeLine) string { return strconv.FormatUint(l.ID, 10) }, right: true},
+		{title: "state", text: func(l wire.ChangeLine) string { return l.State }},
+		{title: "target", text: func(l wire.ChangeLine) string { return l.Target }},
+		{title: "environment", text: func(l wire.ChangeLine) string { return l.Environment }},
+		{title: "kind", text: func(l wire.ChangeLine) string { return l.Kind }},
+		{title: "asked by", text: func(l wire.ChangeLine) string { return l.Operator }},
+		{title: "run by", text: func(l wire.ChangeLine) string { return l.RunBy }},
+		{title: "asked", text: func(l wire.ChangeLine) string { return timeText(l.Created) }},
+		{title: "result", text: func(l wire.ChangeLine) string { return l.Result }},
+	})
+}
+
+func (a app) showChange(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
+	change, err := api.Change(ctx, n)
+	if err != nil {
+		return err
+	}
+	if o := c.String("output"); o != "table" {
+		return print(a, c, change, []wire.Change{change}, changeColumns())
+	}
+	shown := app{a.Streams}
+	shown.Err = a.Out // here the brief is the result
+	shown.say("change %d  %s  %s", change.ID, bold.Render(change.State), visible(change.Result))
+	shown.say("asked by %s at %s%s", change.Operator, timeText(change.Created), ranText(change))
+	if len(change.Accepted) > 0 {
+		shown.say("accepted: %s", strings.Join(change.Accepted, ", "))
+	}
+	if change.Failure != nil {
+		shown.say("%s %s", wrong.Render("failure:"), visible(failureText(*change.Failure)))
+		if change.Failure.Next != "" {
+			shown.say("  next: %s", visible(change.Failure.Next))
+		}
+	}
+	shown.say("")
+	shown.showBrief(change.Brief)
+	for i, s := range change.Brief.Steps {
+		if s.Status != "planned" {
+			shown.showProgress(i, len(change.Brief.Steps), s)
+		}
+	}
+	return nil
+}
+
+func ranText(c wire.Change) string {
+	if c.Started == nil {
+		return ""
+	}
+	text := fmt.Sprintf(", run by %s at %s", c.RunBy, timeText(*c.Started))
+	if c.Finished != nil {
+		text += fmt.Sprintf(", took %d ms", c.Finished.Sub(*c.Started).Milliseconds())
+	}
+	return text
+}

@@ -1,0 +1,151 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"example.com/genarch/api/wire"
+	"example.com/genarch/client"
+)
+
+func (a app) operatorCommand() *cli.Command {
+	name := func() []cli.Argument { return []cli.Argument{&cli.StringArg{Name: "name"}} }
+	remits := func(value string) cli.Flag {
+		return &cli.StringFlag{Name: "remits", Value: value, Usage: "see, ask, run, approve, govern, with commas between; or all"}
+	}
+	with := func(f func(context.Context, *cli.Command, *client.Client, string) (wire.Operator, error)) cli.ActionFunc {
+		return func(ctx context.Context, c *cli.Command) error {
+			n := c.StringArg("name")
+			if n == "" {
+				return usage("name the operator: %s NAME", c.FullName())
+			}
+			api, err := a.connect(c)
+			if err != nil {
+				return err
+			}
+			o, err := f(ctx, c, api, n)
+			if err != nil {
+				return err
+			}
+			return print(a, c, o, []wire.Operator{o}, operatorColumns)
+		}
+	}
+	return &cli.Command{Name: "operator", Usage: "who may sign in to Genarch, and what they may do", Commands: []*cli.Command{
+		{Name: "list", Usage: "list operators", Flags: []cli.Flag{outputFlag()}, Action: func(ctx context.Context, c *cli.Command) error {
+			api, err := a.connect(c)
+			if err != nil {
+				return err
+			}
+			list, err := api.Operators(ctx)
+			if err != nil {
+				return err
+			}
+			return print(a, c, list, list, operatorColumns)
+		}},
+		{Name: "add", Usage: "add an operator", ArgsUsage: "NAME", Arguments: name(),
+			Flags: []cli.Flag{outputFlag(), remits("see"), &cli.BoolFlag{Name: "program", Usage: "a program: signs in with tokens only"},
+				&cli.StringFlag{Name: "password-file", Usage: "file with the password; - is standard input", DefaultText: "asked for"}},
+			Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n string) (wire.Operator, error) {
+				in := wire.OperatorInput{Name: n, Remits: []string{c.String("remits")}, Program: c.Bool("program")}
+				if !in.Program {
+					var err error
+					if in.Password, err = a.secret(c.String("password-file"), "Password of "+n+": "); err != nil {
+						return wire.Operator{}, err
+					}
+				}
+				return api.AddOperator(ctx, in)
+			})},
+		{Name: "edit", Usage: "alter remits or password, disable or enable", ArgsUsage: "NAME", Arguments: name(),
+			Flags: []cli.Flag{outputFlag(), remits(""), &cli.BoolFlag{Name: "disable", Usage: "may not sign in any more"}, &cli.BoolFlag{Name: "enable", Usage: "may sign in again"},
+				&cli.BoolFlag{Name: "password", Usage: "ask for a new password"},
+				&cli.StringFlag{Name: "password-file", Usage: "file with a new password; - is standard input"}},
+			Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n string) (wire.Operator, error) {
+				var p wire.OperatorPatch
+				if r := c.String("remits"); r != "" {
+					p.Remits = &[]string{r}
+				}
+				if c.Bool("disable") || c.Bool("enable") {
+					off := c.Bool("disable")
+					p.Disabled = &off
+				}
+				if c.Bool("password") || c.String("password-file") != "" {
+					s, err := a.secret(c.String("password-file"), "New password of "+n+": ")
+					if err != nil {
+						return wire.Operator{}, err
+					}
+					p.Password = &s
+				}
+				if p == (wire.OperatorPatch{}) {
+					return wire.Operator{}, usage("nothing to alter was named (see %s --help)", c.FullName())
+				}
+				return api.EditOperator(ctx, n, p)
+			})},
+	}}
+}
+
+var operatorColumns = []column[wire.Operator]{
+	{title: "operator", text: func(o wire.Operator) string { return o.Name }},
+	{title: "remits", text: func(o wire.Operator) string { return strings.Join(o.Remits, ",") }},
+	{title: "program", text: func(o wire.Operator) string { return yes(o.Program) }},
+	{title: "disabled", text: func(o wire.Operator) string { return yes(o.Disabled) }},
+	{title: "created", text: func(o wire.Operator) string { return timeText(o.Created) }},
+}
+
+func (a app) tokenCommand() *cli.Command {
+	return &cli.Command{Name: "token", Usage: "tokens, with which programs sign in", Commands: []*cli.Command{
+		{Name: "list", Usage: "list tokens: all of them with the remit govern, else your own", Flags: []cli.Flag{outputFlag()}, Action: func(ctx context.Context, c *cli.Command) error {
+			api, err := a.connect(c)
+			if err != nil {
+				return err
+			}
+			list, err := api.Tokens(ctx)
+			if err != nil {
+				return err
+			}
+			return print(a, c, list, list, tokenColumns)
+		}},
+		{Name: "create", Usage: "make a token; it is shown once", ArgsUsage: "OPERATOR", Arguments: []cli.Argument{&cli.StringArg{Name: "operator"}},
+			Flags: []cli.Flag{outputFlag(), &cli.StringFlag{Name: "title", Required: true, Usage: "what it is for"}, &cli.IntFlag{Name: "days", Usage: "how long it lasts", DefaultText: "until it is revoked"}},
+			Action: func(ctx context.Context, c *cli.Command) error {
+				api, err := a.connect(c)
+				if err != nil {
+					return err
+				}
+				t, err := api.AddToken(ctx, wire.TokenInput{Operator: c.StringArg("operator"), Title: c.String("title"), Days: c.Int("days")})
+				if err != nil {
+					return err
+				}
+				if c.String("output") != "table" {
+					return print(a, c, t, []wire.Token{t}, tokenColumns)
+				}
+				a.say("token %d of %s; this is the only time it is shown:", t.ID, t.Operator)
+				fmt.Fprintln(a.Out, t.Secret)
+				return nil
+			}},
+		{Name: "revoke", Usage: "end a token for good", ArgsUsage: "ID", Arguments: []cli.Argument{&cli.Uint64Arg{Name: "id"}}, Action: func(ctx context.Context, c *cli.Command) error {
+			api, err := a.connect(c)
+			if err != nil {
+				return err
+			}
+			if err := api.RevokeToken(ctx, c.Uint64Arg("id")); err != nil {
+				return err
+			}
+			a.say("%s  token %d is revoked", fine.Render("done"), c.Uint64Arg("id"))
+			return nil
+		}},
+	}}
+}
+
+var tokenColumns = []column[wire.Token]{
+	{title: "token", text: func(t wire.Token) string { return strconv.FormatUint(t.ID, 10) }, right: true},
+	{title: "operator", text: func(t wire.Token) string { return t.Operator }},
+	{title: "title", text: func(t wire.Token) string { return t.Title }},
+	{title: "created", text: func(t wire.Token) string { return timeText(t.Created) }},
+	{title: "expires", text: func(t wire.Token) string { return timePtrText(t.Expires) }},
+	{title: "last used", text: func(t wire.Token) string { return timePtrText(t.LastUsed) }},
+	{title: "revoked", text: func(t wire.Token) string { return timePtrText(t.Revoked) }},
+}

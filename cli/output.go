@@ -1,0 +1,258 @@
+package cli
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+	"unicode"
+
+	"charm.land/lipgloss/v2"
+	"charm.land/lipgloss/v2/table"
+	"github.com/urfave/cli/v3"
+	"go.yaml.in/yaml/v3"
+	"golang.org/x/term"
+)
+
+// outputFlag chooses the form of a result.
+func outputFlag() cli.Flag {
+	return &cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "table, json, yaml or csv", Value: "table",
+		Validator: func(v string) error {
+			switch v {
+			case "table", "json", "yaml", "csv":
+				return nil
+			}
+			return fmt.Errorf("the output is one of table, json, yaml, csv, not %q", v)
+		}}
+}
+
+// column is one column of a result: its title, its text for a row, and the
+// exact value for CSV where the text is rounded.
+type column[T any] struct {
+	title string
+	text  func(T) string
+	exact func(T) string
+	right bool // numbers are aligned to the right
+}
+
+// print writes a list in the form asked for. whole is what JSON and YAML show.
+func print[T any](a app, c *cli.Command, whole any, rows []T, columns []column[T]) error {
+	switch c.String("output") {
+	case "json":
+		enc := json.NewEncoder(a.Out)
+		enc.SetIndent("", "  ")
+		enc.SetEscapeHTML(false)
+		return enc.Encode(whole)
+	case "yaml":
+		return a.printYAML(whole)
+	case "csv":
+		return printCSV(a, rows, columns)
+	}
+	if len(rows) == 0 {
+		return nil
+	}
+	return printTable(a, rows, columns)
+}
+
+// printYAML goes through JSON, so that both forms have the same names.
+func (a app) printYAML(whole any) error {
+	text, err := json.Marshal(whole)
+	if err != nil {
+		return err
+	}
+	var node yaml.Node
+	if err := yaml.Unmarshal(text, &node); err != nil {
+		return err
+	}
+	plainStyle(&node)
+	enc := yaml.NewEncoder(a.Out)
+	enc.SetIndent(2)
+	defer enc.Close()
+	return enc.Encode(&node)
+}
+
+// plainStyle drops JSON's braces and needless quotes.
+func plainStyle(n *yaml.Node) {
+	n.Style = 0
+	for _, c := range n.Content {
+		plainStyle(c)
+	}
+}
+
+func printCSV[T any](a app, rows []T, columns []column[T]) error {
+	w := csv.NewWriter(a.Out)
+	record := make([]string, len(columns))
+	for i, col := range columns {
+		record[i] = strings.ReplaceAll(strings.ToLower(col.title), " ", "_")
+	}
+	w.Write(record)
+	for _, row := range rows {
+		for i, col := range columns {
+			f := col.text
+			if col.exact != nil {
+				f = col.exact
+			}
+			record[i] = f(row)
+		}
+		w.Write(record)
+	}
+	w.Flush()
+	return w.Error()
+}
+
+// printTable writes a table that fits the terminal; in a pipe nothing is cut.
+func printTable[T any](a app, rows []T, columns []column[T]) error {
+	head := lipgloss.NewStyle().Bold(true).PaddingRight(2)
+	cell := lipgloss.NewStyle().PaddingRight(2)
+	// Columns that say nothing in any row are left out.
+	var shown []column[T]
+	for i, col := range columns {
+		said := i == 0
+		for _, row := range rows {
+			said = said || col.text(row) != ""
+		}
+		if said {
+			shown = append(shown, col)
+		}
+	}
+	t := table.New().Border(lipgloss.HiddenBorder()).BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).
+		BorderColumn(false).BorderHeader(false).Wrap(false).
+		StyleFunc(func(row, col int) lipgloss.Style {
+			style := cell
+			if row == table.HeaderRow {
+				style = head
+			}
+			if shown[col].right {
+				style = style.Align(lipgloss.Right)
+			}
+			return style
+		})
+	titles := make([]string, len(shown))
+	for i, col := range shown {
+		titles[i] = strings.ToUpper(col.title)
+	}
+	t.Headers(titles...)
+	width := 0
+	cells := make([][]string, len(rows))
+	for r, row := range rows {
+		for _, col := range shown {
+			cells[r] = append(cells[r], visible(col.text(row)))
+		}
+	}
+	for i := range shown {
+		w := lipgloss.Width(titles[i])
+		for _, row := range cells {
+			w = max(w, lipgloss.Width(row[i]))
+		}
+		width += w + 2
+	}
+	if limit := a.width(); limit > 0 && width > limit {
+		t.Width(limit)
+	}
+	t.Rows(cells...)
+	var out strings.Builder
+	for line := range strings.Lines(t.String()) {
+		out.WriteString(strings.TrimRight(line, " \n") + "\n")
+	}
+	_, err := lipgloss.Fprint(a.Out, out.String())
+	return err
+}
+
+// width is that of the terminal; 0 when the output is none.
+func (a app) width() int {
+	f, ok := a.Out.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return 0
+	}
+	w, _, err := term.GetSize(int(f.Fd()))
+	if err != nil || w < 20 {
+		return 80
+	}
+	return w
+}
+
+// visible keeps a name from moving the cursor or breaking a line.
+func visible(text string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) || unicode.Is(unicode.Cf, r) {
+			return '·'
+		}
+		return r
+	}, text)
+}
+
+// say writes a line to standard error.
+func (a app) say(format string, args ...any) {
+	lipgloss.Fprintln(a.Err, fmt.Sprintf(format, args...))
+}
+
+var (
+	bold    = lipgloss.NewStyle().Bold(true)
+	faint   = lipgloss.NewStyle().Faint(true)
+	caution = lipgloss.NewStyle().Foreground(lipgloss.Yellow).Bold(true)
+	wrong   = lipgloss.NewStyle().Foreground(lipgloss.Red).Bold(true)
+	fine    = lipgloss.NewStyle().Foreground(lipgloss.Green).Bold(true)
+)
+
+// environmentText is the word of an environment in its colour.
+func environmentText(env string) string {
+	switch env {
+	case "production":
+		return lipgloss.NewStyle().Foreground(lipgloss.Magenta).Bold(true).Render(env)
+	case "staging":
+		return lipgloss.NewStyle().Foreground(lipgloss.Blue).Render(env)
+	}
+	return env
+}
+
+// sizeText writes bytes in binary units, three figures.
+func sizeText(bytes int64) string {
+	units := []string{"B", "KiB", "MiB", "GiB", "TiB", "PiB"}
+	v, i := float64(bytes), 0
+	for v >= 1024 && i < len(units)-1 {
+		v, i = v/1024, i+1
+	}
+	switch {
+	case i == 0:
+		return fmt.Sprintf("%d B", bytes)
+	case v < 10:
+		return fmt.Sprintf("%.2f %s", v, units[i])
+	case v < 100:
+		return fmt.Sprintf("%.1f %s", v, units[i])
+	}
+	return fmt.Sprintf("%.0f %s", v, units[i])
+}
+
+// timeText is an exact time.
+func timeText(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.UTC().Format("2006-01-02 15:04:05Z")
+}
+
+func timePtrText(t *time.Time) string {
+	if t == nil {
+		return ""
+	}
+	return timeText(*t)
+}
+
+// unknown is what stands for a value that the server does not tell.
+const unknown = "?"
+
+func numberText[N int | int64](n *N) string {
+	if n == nil {
+		return unknown
+	}
+	return fmt.Sprint(*n)
+}
+
+func yes(b bool) string {
+	if b {
+		return "yes"
+	}
+	return "no"
+}

@@ -1,0 +1,361 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"example.com/genarch/api/wire"
+	"example.com/genarch/client"
+)
+
+// nameArg is a positional argument that names a server.
+func nameArg() []cli.Argument { return []cli.Argument{&cli.StringArg{Name: "server"}} }
+
+// withServer connects and reads the server argument.
+func (a app) withServer(f func(context.Context, *cli.Command, *client.Client, string) error) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		name := c.StringArg("server")
+		if name == "" {
+			return usage("name the server: %s SERVER", c.FullName())
+		}
+		api, err := a.connect(c)
+		if err != nil {
+			return err
+		}
+		return f(ctx, c, api, name)
+	}
+}
+
+// registrationFlags are what a registration is made of; defaults only for add.
+func registrationFlags(add bool) []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "host", Usage: "host name or address", Required: add},
+		&cli.IntFlag{Name: "port", Usage: "port", DefaultText: "the engine's usual one"},
+		&cli.StringFlag{Name: "admin", Usage: "login that Genarch uses there", Required: add},
+		&cli.StringFlag{Name: "secret-file", Usage: "file with that login's password; - is standard input", DefaultText: "asked for"},
+		&cli.StringFlag{Name: "database", Usage: "PostgreSQL: database to connect to", DefaultText: "postgres"},
+		&cli.StringFlag{Name: "environment", Usage: "production, staging or development", Required: add},
+		&cli.StringMapFlag{Name: "label", Usage: "label as key=value"},
+		&cli.StringFlag{Name: "tls", Usage: "off, required or verified", DefaultText: "off on loopback, else required"},
+		&cli.StringFlag{Name: "ca-file", Usage: "certificate of the authority, for verified"},
+		&cli.StringFlag{Name: "name-suffix", Usage: "what names of new databases must end in, such as _prod"},
+		&cli.BoolFlag{Name: "free-names", Usage: "let new databases have any name that the engine takes"},
+		&cli.IntFlag{Name: "name-length", Usage: "the longest name of a new database"},
+		outputFlag(),
+	}
+}
+
+func (a app) serverCommand() *cli.Command {
+	return &cli.Command{Name: "server", Usage: "the database servers that Genarch looks after", Commands: []*cli.Command{
+		{Name: "add", Usage: "register a server, after connecting to it", ArgsUsage: "NAME", Arguments: nameArg(),
+			Flags:  append(registrationFlags(true), &cli.StringFlag{Name: "engine", Usage: "postgresql or mariadb", Required: true}),
+			Action: a.withServer(a.addServer)},
+		{Name: "list", Usage: "all servers, as they are now", Flags: []cli.Flag{outputFlag(), &cli.BoolFlag{Name: "registered", Usage: "only what is registered, without asking the servers"}},
+			Action: a.listServers},
+		{Name: "show", Usage: "one server, as registered and as it is now", ArgsUsage: "SERVER", Arguments: nameArg(), Flags: []cli.Flag{outputFlag()},
+			Action: a.withServer(func(ctx context.Context, c *cli.Command, api *client.Client, name string) error {
+				s, err := api.Server(ctx, name)
+				if err != nil {
+					return err
+				}
+				return a.showServer(c, s, *s.Status, s)
+			})},
+		{Name: "check", Usage: "prove address, identity, version, and what the login may do", ArgsUsage: "SERVER", Arguments: nameArg(), Flags: []cli.Flag{outputFlag()},
+			Action: a.withServer(func(ctx context.Context, c *cli.Command, api *client.Client, name string) error {
+				check, err := api.CheckServer(ctx, name)
+				if err != nil {
+					return err
+				}
+				return a.showServer(c, check.Server, check.Status, check)
+			})},
+		{Name: "edit", Usage: "alter a registration; what is not named stays", ArgsUsage: "SERVER", Arguments: nameArg(), Flags: registrationFlags(false),
+			Action: a.withServer(a.editServer)},
+		{Name: "accept", Usage: "accept the instance that answers as the known one from now on", ArgsUsage: "SERVER", Arguments: nameArg(),
+			Flags:  []cli.Flag{outputFlag(), &cli.StringFlag{Name: "confirm", Usage: "the identity key that is meant, as check shows it"}},
+			Action: a.withServer(a.acceptServer)},
+		{Name: "mark", Usage: "MariaDB: write a mark by which the server is known for certain", ArgsUsage: "SERVER", Arguments: nameArg(), Flags: alterFlags(),
+			Action: a.withServer(func(ctx context.Context, c *cli.Command, _ *client.Client, name string) error {
+				return a.alter(ctx, c, wire.Intent{Kind: "server.mark", Server: name})
+			})},
+		{Name: "forget", Usage: "remove a registration; nothing on the server is touched", ArgsUsage: "SERVER", Arguments: nameArg(),
+			Flags:  []cli.Flag{&cli.StringFlag{Name: "confirm", Usage: "the server's name, typed again"}},
+			Action: a.withServer(a.forgetServer)},
+	}}
+}
+
+func (a app) addServer(ctx context.Context, c *cli.Command, api *client.Client, name string) error {
+	secret, err := a.secret(c.String("secret-file"), "Password of "+c.String("admin")+": ")
+	if err != nil {
+		return err
+	}
+	in := wire.ServerInput{Name: name, Engine: c.String("engine"), Host: c.String("host"), Port: c.Int("port"), Admin: c.String("admin"),
+		Secret: secret, Database: c.String("database"), Environment: c.String("environment"), Labels: c.StringMap("label"), TLS: c.String("tls"),
+		NameRule: &wire.NameRule{Suffix: c.String("name-suffix"), Free: c.Bool("free-names"), MaxLength: c.Int("name-length")}}
+	if in.CA, err = readCA(c); err != nil {
+		return err
+	}
+	check, err := api.AddServer(ctx, in)
+	if err != nil {
+		return err
+	}
+	a.say("%s  %s is registered", fine.Render("done"), name)
+	return a.showServer(c, check.Server, check.Status, check)
+}
+
+func readCA(c *cli.Command) (string, error) {
+	if c.String("ca-file") == "" {
+		return "", nil
+	}
+	text, err := os.ReadFile(c.String("ca-file"))
+	if err != nil {
+		return "", fmt.Errorf("the CA file: %w", err)
+	}
+	return string(text), nil
+}
+
+func (a app) editServer(ctx context.Context, c *cli.Command, api *client.Client, name string) error {
+	was, err := api.Server(ctx, name)
+	if err != nil {
+		return err
+	}
+	p := wire.ServerPatch{Version: was.Version}
+	given := false
+	text := func(flag string, field **string) {
+		if c.IsSet(flag) {
+			v := c.String(flag)
+			*field, given = &v, true
+		}
+	}
+	text("host", &p.Host)
+	text("admin", &p.Admin)
+	text("database", &p.Database)
+	text("environment", &p.Environment)
+	text("tls", &p.TLS)
+	if c.IsSet("port") {
+		v := c.Int("port")
+		p.Port, given = &v, true
+	}
+	if c.IsSet("label") {
+		v := c.StringMap("label")
+		p.Labels, given = &v, true
+	}
+	if c.IsSet("secret-file") || c.IsSet("admin") {
+		v, err := a.secret(c.String("secret-file"), "Password: ")
+		if err != nil {
+			return err
+		}
+		p.Secret, given = &v, true
+	}
+	if c.IsSet("ca-file") {
+		v, err := readCA(c)
+		if err != nil {
+			return err
+		}
+		p.CA, given = &v, true
+	}
+	if c.IsSet("name-suffix") || c.IsSet("free-names") || c.IsSet("name-length") {
+		rule := was.NameRule
+		if c.IsSet("name-suffix") {
+			rule.Suffix = c.String("name-suffix")
+		}
+		if c.IsSet("free-names") {
+			rule.Free = c.Bool("free-names")
+		}
+		if c.IsSet("name-length") {
+			rule.MaxLength = c.Int("name-length")
+		}
+		p.NameRule, given = &rule, true
+	}
+	if !given {
+		return usage("nothing to alter was named (see %s --help)", c.FullName())
+	}
+	if _, err := api.EditServer(ctx, name, p); err != nil {
+		return err
+	}
+	a.say("%s  the registration of %s is altered", fine.Render("done"), name)
+	check, err := api.CheckServer(ctx, name)
+	if err != nil {
+		return err
+	}
+	return a.showServer(c, check.Server, check.Status, check)
+}
+
+func (a app) acceptServer(ctx context.Context, c *cli.Command, api *client.Client, name string) error {
+	check, err := api.CheckServer(ctx, name)
+	if err != nil {
+		return err
+	}
+	if check.Status.Trouble == nil || check.Status.Identity == nil {
+		if check.Status.Trouble != nil {
+			return errors.New(check.Status.Trouble.Detail)
+		}
+		a.say("nothing to accept: the known instance answers, %s", identityText(check.Server.Identity))
+		return nil
+	}
+	a.say("%s  %s", bold.Render(name), environmentText(check.Server.Environment))
+	a.say("  known: %s", identityText(check.Server.Identity))
+	a.say("  found: %s", identityText(*check.Status.Identity))
+	typed := c.String("confirm")
+	if typed == "" {
+		if typed, err = a.ask("If the found one is right, type its key: "); err != nil {
+			return err
+		}
+	}
+	if _, err := api.AcceptServer(ctx, name, typed); err != nil {
+		return err
+	}
+	a.say("%s  %s is known by that instance from now on", fine.Render("done"), name)
+	return nil
+}
+
+func (a app) forgetServer(ctx context.Context, c *cli.Command, api *client.Client, name string) error {
+	s, err := api.Servers(ctx, false)
+	if err != nil {
+		return err
+	}
+	found := false
+	for _, x := range s {
+		found = found || x.Name == name
+	}
+	if !found {
+		return &exitError{ExitNotFound, fmt.Errorf("no server %s is registered", name)}
+	}
+	typed := c.String("confirm")
+	if typed == "" {
+		a.say("Genarch forgets how to reach %s, its admin login's password included. Nothing on the server is touched; past changes and the journal stay.", name)
+		if typed, err = a.ask("Type the server's name: "); err != nil {
+			return &exitError{ExitUnconfirmed, fmt.Errorf("nothing was done: confirm with --confirm %s", name)}
+		}
+	}
+	if typed != name {
+		return &exitError{ExitUnconfirmed, errors.New("nothing was done: that is not the name")}
+	}
+	if err := api.ForgetServer(ctx, name); err != nil {
+		return err
+	}
+	a.say("%s  %s is forgotten", fine.Render("done"), name)
+	return nil
+}
+
+func (a app) listServers(ctx context.Context, c *cli.Command) error {
+	api, err := a.connect(c)
+	if err != nil {
+		return err
+	}
+	live := !c.Bool("registered")
+	list, err := api.Servers(ctx, live)
+	if err != nil {
+		return err
+	}
+	if len(list) == 0 {
+		a.say("no servers are registered yet; next: genarch server add NAME --help")
+	}
+	silent := 0
+	status := func(f func(wire.Status) string) func(wire.Server) string {
+		return func(s wire.Server) string {
+			if s.Status == nil || !s.Status.Reachable {
+				return ""
+			}
+			return f(*s.Status)
+		}
+	}
+	for _, s := range list {
+		if s.Status != nil && s.Status.Trouble != nil {
+			silent++
+		}
+	}
+	err = print(a, c, list, list, []column[wire.Server]{
+		{title: "server", text: func(s wire.Server) string { return s.Name }},
+		{title: "environment", text: func(s wire.Server) string { return s.Environment }},
+		{title: "engine", text: func(s wire.Server) string { return s.Engine }},
+		{title: "version", text: status(func(s wire.Status) string { return s.Version })},
+		{title: "address", text: func(s wire.Server) string { return s.Host + ":" + strconv.Itoa(s.Port) }},
+		{title: "databases", text: status(func(s wire.Status) string { return strconv.Itoa(s.Databases) }), right: true},
+		{title: "sessions", text: status(func(s wire.Status) string { return fmt.Sprintf("%d of %d", s.Sessions, s.Allowed) }), right: true},
+		{title: "size", text: status(func(s wire.Status) string { return sizeText(s.Size) }), exact: status(func(s wire.Status) string { return strconv.FormatInt(s.Size, 10) }), right: true},
+		{title: "state", text: func(s wire.Server) string { return stateText(s.Status) }},
+	})
+	if silent > 0 {
+		a.say("%d of %d servers answered", len(list)-silent, len(list))
+	}
+	return err
+}
+
+func stateText(s *wire.Status) string {
+	switch {
+	case s == nil:
+		return ""
+	case s.Trouble != nil:
+		return s.Trouble.Detail
+	case s.ReadOnly != "":
+		return s.ReadOnly
+	}
+	return "answers"
+}
+
+// showServer writes a server as a list of properties.
+func (a app) showServer(c *cli.Command, s wire.Server, st wire.Status, whole any) error {
+	if c.String("output") != "table" {
+		return print(a, c, whole, []wire.Server{s}, []column[wire.Server]{
+			{title: "server", text: func(s wire.Server) string { return s.Name }},
+			{title: "environment", text: func(s wire.Server) string { return s.Environment }},
+			{title: "engine", text: func(s wire.Server) string { return s.Engine }},
+			{title: "address", text: func(s wire.Server) string { return s.Host + ":" + strconv.Itoa(s.Port) }},
+			{title: "state", text: func(wire.Server) string { return stateText(&st) }},
+		})
+	}
+	p := properties{}
+	p.add("server", s.Name+"  "+environmentText(s.Environment))
+	p.add("engine", strings.TrimSpace(s.Engine+" "+st.Version))
+	p.add("address", fmt.Sprintf("%s:%d, TLS %s", s.Host, s.Port, s.TLS))
+	p.add("login", s.Admin)
+	p.add("known instance", identityText(s.Identity))
+	p.add("names", ruleText(s.NameRule))
+	for _, k := range sortedKeys(s.Labels) {
+		p.add("label "+k, s.Labels[k])
+	}
+	p.add("state", stateText(&st))
+	if st.Identity != nil && st.Trouble != nil {
+		p.add("found instance", identityText(*st.Identity))
+	}
+	if st.Reachable && st.Trouble == nil {
+		p.add("sessions", fmt.Sprintf("%d of %d allowed", st.Sessions, st.Allowed))
+		p.add("databases", fmt.Sprintf("%d, %s", st.Databases, sizeText(st.Size)))
+		p.add("defaults", st.Encoding+", "+st.Collation)
+		p.add("encrypted", yes(st.Encrypted))
+	}
+	for _, ab := range st.Abilities {
+		p.add("may "+ab.Title, yes(ab.Allowed))
+		if !ab.Allowed {
+			p.add("", "to allow: "+ab.Remedy)
+		}
+	}
+	p.print(a)
+	if t := st.Trouble; t != nil {
+		if t.Next != "" {
+			a.say("  next: %s", t.Next)
+		}
+		return &exitError{ExitFailed, nil}
+	}
+	return nil
+}
+
+func ruleText(r wire.NameRule) string {
+	text := "lower-case letters, digits and _"
+	if r.Free {
+		text = "whatever the engine takes"
+	}
+	if r.Suffix != "" {
+		text += ", ending in " + r.Suffix
+	}
+	if r.MaxLength > 0 {
+		text += fmt.Sprintf(", at most %d long", r.MaxLength)
+	}
+	return text
+}

@@ -1,0 +1,363 @@
+// Package client calls Genarch's HTTP API from Go. The CLI is built on it.
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"iter"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"example.com/genarch/api/wire"
+)
+
+// Client calls one Genarch. It may be used by many goroutines.
+type Client struct {
+	base  string
+	token string
+	http  *http.Client
+}
+
+// callTime bounds a call that does not wait for a change.
+const callTime = 30 * time.Second
+
+// New makes a client of the Genarch at an address such as http://127.0.0.1:7437.
+func New(address, token string) (*Client, error) {
+	u, err := url.Parse(address)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
+		return nil, fmt.Errorf("%q is no address of a Genarch; it looks like http://127.0.0.1:7437", address)
+	}
+	return &Client{base: strings.TrimSuffix(u.String(), "/") + "/api/v1", token: token, http: &http.Client{}}, nil
+}
+
+// Error is a problem that the API answered.
+type Error struct{ wire.Problem }
+
+// Error says what went wrong and what to do.
+func (e *Error) Error() string { return e.Detail }
+
+// ErrUnreachable: no Genarch answers at the address.
+var ErrUnreachable = errors.New("no Genarch answers there")
+
+// do makes a call; out may be nil.
+func (c *Client) do(ctx context.Context, method, path string, in, out any, header ...string) error {
+	ctx, cancel := context.WithTimeout(ctx, callTime+waitOf(in))
+	defer cancel()
+	res, err := c.send(ctx, method, path, in, header...)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	if out == nil || res.StatusCode == http.StatusNoContent {
+		_, err := io.Copy(io.Discard, res.Body)
+		return err
+	}
+	if raw, ok := out.(*[]byte); ok {
+		*raw, err = io.ReadAll(res.Body)
+		return err
+	}
+	if err := json.NewDecoder(res.Body).Decode(out); err != nil {
+		return fmt.Errorf("the answer cannot be read: %w", err)
+	}
+	return nil
+}
+
+// waitOf is how much longer a call may take that waits for a change to end.
+func waitOf(in any) time.Duration {
+	if run, ok := in.(wire.Run); ok {
+		return time.Duration(run.Wait) * time.Second
+	}
+	return 0
+}
+
+// send makes a call and returns the answer if it is a good one.
+func (c *Client) send(ctx context.Context, method, path string, in any, header ...string) (*http.Response, error) {
+	var body io.Reader
+	if in != nil {
+		text, err := json.Marshal(in)
+		if err != nil {
+			return nil, err
+		}
+		body = bytes.NewReader(text)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
+	if err != nil {
+		return nil, err
+	}
+	if in != nil {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	if c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	for i := 0; i+1 < len(header); i += 2 {
+		if header[i+1] != "" {
+			req.Header.Set(header[i], header[i+1])
+		}
+	}
+	res, err := c.http.Do(req)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %s (%w)", ErrUnreachable, strings.TrimSuffix(c.base, "/api/v1"), innermost(err))
+	}
+	if res.StatusCode < 300 {
+		return res, nil
+	}
+	defer res.Body.Close()
+	problem := &Error{}
+	text, _ := io.ReadAll(io.LimitReader(res.Body, 4<<20))
+	if json.Unmarshal(text, &problem.Problem) != nil || problem.Code == "" {
+		return nil, fmt.Errorf("%s answers %s, which is not Genarch's way", c.base, res.Status)
+	}
+	return nil, problem
+}
+
+// innermost is the cause without the address that the caller knows.
+func innermost(err error) error {
+	if e, ok := errors.AsType[*url.Error](err); ok {
+		return e.Err
+	}
+	return err
+}
+
+func get[T any](ctx context.Context, c *Client, path string) (T, error) {
+	var out T
+	err := c.do(ctx, http.MethodGet, path, nil, &out)
+	return out, err
+}
+
+func post[T any](ctx context.Context, c *Client, path string, in any, header ...string) (T, error) {
+	var out T
+	err := c.do(ctx, http.MethodPost, path, in, &out, header...)
+	return out, err
+}
+
+func serverPath(name string) string { return "/servers/" + url.PathEscape(name) }
+
+// SignIn signs in with name and password, and asks for a token if in says so.
+func (c *Client) SignIn(ctx context.Context, in wire.SignIn) (wire.Session, error) {
+	return post[wire.Session](ctx, c, "/session", in)
+}
+
+// Session says who is signed in.
+func (c *Client) Session(ctx context.Context) (wire.Session, error) {
+	return get[wire.Session](ctx, c, "/session")
+}
+
+// Servers lists the registered servers; live reads each of them too.
+func (c *Client) Servers(ctx context.Context, live bool) ([]wire.Server, error) {
+	return get[[]wire.Server](ctx, c, "/servers?live="+strconv.FormatBool(live))
+}
+
+// Server shows one server with what it says just now.
+func (c *Client) Server(ctx context.Context, name string) (wire.Server, error) {
+	return get[wire.Server](ctx, c, serverPath(name))
+}
+
+// CheckServer looks at a server afresh.
+func (c *Client) CheckServer(ctx context.Context, name string) (wire.Check, error) {
+	return get[wire.Check](ctx, c, serverPath(name)+"/check")
+}
+
+// AddServer registers a server.
+func (c *Client) AddServer(ctx context.Context, in wire.ServerInput) (wire.Check, error) {
+	return post[wire.Check](ctx, c, "/servers", in)
+}
+
+// EditServer alters a registration.
+func (c *Client) EditServer(ctx context.Context, name string, in wire.ServerPatch) (wire.Server, error) {
+	var out wire.Server
+	err := c.do(ctx, http.MethodPatch, serverPath(name), in, &out)
+	return out, err
+}
+
+// AcceptServer makes the instance that answers the known one.
+func (c *Client) AcceptServer(ctx context.Context, name, key string) (wire.Server, error) {
+	return post[wire.Server](ctx, c, serverPath(name)+"/accept", wire.Accept{Key: key})
+}
+
+// ForgetServer removes a registration.
+func (c *Client) ForgetServer(ctx context.Context, name string) error {
+	return c.do(ctx, http.MethodDelete, serverPath(name), nil, nil)
+}
+
+// DatabaseQuery narrows a list of databases.
+type DatabaseQuery struct {
+	Search string
+	System bool
+	Limit  int
+	After  string
+}
+
+// Databases lists the databases of a server.
+func (c *Client) Databases(ctx context.Context, server string, q DatabaseQuery) (wire.DatabaseList, error) {
+	v := url.Values{"system": {strconv.FormatBool(q.System)}}
+	if q.Search != "" {
+		v.Set("search", q.Search)
+	}
+	if q.Limit > 0 {
+		v.Set("limit", strconv.Itoa(q.Limit))
+	}
+	if q.After != "" {
+		v.Set("after", q.After)
+	}
+	return get[wire.DatabaseList](ctx, c, serverPath(server)+"/databases?"+v.Encode())
+}
+
+// Database shows one database.
+func (c *Client) Database(ctx context.Context, server, name string) (wire.Database, error) {
+	return get[wire.Database](ctx, c, serverPath(server)+"/databases/"+url.PathEscape(name))
+}
+
+// Choices lists what can be chosen for a new database.
+func (c *Client) Choices(ctx context.Context, server string) (wire.Choices, error) {
+	return get[wire.Choices](ctx, c, serverPath(server)+"/choices")
+}
+
+// Brief says what an intent would do; nothing is kept.
+func (c *Client) Brief(ctx context.Context, in wire.Intent) (wire.Brief, error) {
+	return post[wire.Brief](ctx, c, "/briefs", in)
+}
+
+// Ask asks for a change; key makes repeating it safe, "" is none.
+func (c *Client) Ask(ctx context.Context, in wire.Intent, key string) (wire.Change, error) {
+	return post[wire.Change](ctx, c, "/changes", in, "Idempotency-Key", key)
+}
+
+// Run lets a change run.
+func (c *Client) Run(ctx context.Context, id uint64, in wire.Run) (wire.Change, error) {
+	return post[wire.Change](ctx, c, fmt.Sprintf("/changes/%d/run", id), in)
+}
+
+// Withdraw ends a change that has not begun.
+func (c *Client) Withdraw(ctx context.Context, id uint64) (wire.Change, error) {
+	return post[wire.Change](ctx, c, fmt.Sprintf("/changes/%d/withdraw", id), nil)
+}
+
+// Change shows one change.
+func (c *Client) Change(ctx context.Context, id uint64) (wire.Change, error) {
+	return get[wire.Change](ctx, c, fmt.Sprintf("/changes/%d", id))
+}
+
+// Script gives the statements of a change as SQL text.
+func (c *Client) Script(ctx context.Context, id uint64) (string, error) {
+	var out []byte
+	err := c.do(ctx, http.MethodGet, fmt.Sprintf("/changes/%d/script", id), nil, &out)
+	return string(out), err
+}
+
+// Changes lists changes; the query's names are those of the API.
+func (c *Client) Changes(ctx context.Context, query url.Values) (wire.ChangeList, error) {
+	return get[wire.ChangeList](ctx, c, "/changes?"+query.Encode())
+}
+
+// Journal reads the journal; the query's names are those of the API.
+func (c *Client) Journal(ctx context.Context, query url.Values) (wire.Journal, error) {
+	return get[wire.Journal](ctx, c, "/journal?"+query.Encode())
+}
+
+// CheckJournal walks the whole chain.
+func (c *Client) CheckJournal(ctx context.Context) (wire.JournalCheck, error) {
+	return get[wire.JournalCheck](ctx, c, "/journal/check")
+}
+
+// Operators lists operators.
+func (c *Client) Operators(ctx context.Context) ([]wire.Operator, error) {
+	return get[[]wire.Operator](ctx, c, "/operators")
+}
+
+// AddOperator makes an operator.
+func (c *Client) AddOperator(ctx context.Context, in wire.OperatorInput) (wire.Operator, error) {
+	return post[wire.Operator](ctx, c, "/operators", in)
+}
+
+// EditOperator alters an operator.
+func (c *Client) EditOperator(ctx context.Context, name string, in wire.OperatorPatch) (wire.Operator, error) {
+	var out wire.Operator
+	err := c.do(ctx, http.MethodPatch, "/operators/"+url.PathEscape(name), in, &out)
+	return out, err
+}
+
+// Tokens lists tokens.
+func (c *Client) Tokens(ctx context.Context) ([]wire.Token, error) {
+	return get[[]wire.Token](ctx, c, "/tokens")
+}
+
+// AddToken makes a token; its secret comes back once.
+func (c *Client) AddToken(ctx context.Context, in wire.TokenInput) (wire.Token, error) {
+	return post[wire.Token](ctx, c, "/tokens", in)
+}
+
+// RevokeToken ends a token.
+func (c *Client) RevokeToken(ctx context.Context, id uint64) error {
+	return c.do(ctx, http.MethodDelete, fmt.Sprintf("/tokens/%d", id), nil, nil)
+}
+
+// Follow yields the change each time it has moved on, until it has ended. It
+// listens to events, and looks itself when they fail.
+func (c *Client) Follow(ctx context.Context, id uint64) iter.Seq2[wire.Change, error] {
+	return func(yield func(wire.Change, error) bool) {
+		for {
+			// Listening begins before looking, so that nothing falls between.
+			inner, cancel := context.WithCancel(ctx)
+			res, streamErr := c.send(inner, http.MethodGet, "/events", nil)
+			now, err := c.Change(ctx, id)
+			if err != nil || !yield(now, nil) || now.Ended {
+				if err != nil {
+					yield(now, err)
+				}
+				if streamErr == nil {
+					res.Body.Close()
+				}
+				cancel()
+				return
+			}
+			ended := false
+			if streamErr == nil {
+				ended = c.listen(res.Body, id, yield)
+				res.Body.Close()
+			}
+			cancel()
+			if ended {
+				return
+			}
+			select {
+			case <-ctx.Done():
+			case <-time.After(time.Second):
+			}
+		}
+	}
+}
+
+// listen reads events; it reports true when the change has ended or the
+// consumer wants no more, false when the stream broke.
+func (c *Client) listen(stream io.Reader, id uint64, yield func(wire.Change, error) bool) bool {
+	lines := bufio.NewScanner(stream)
+	lines.Buffer(nil, 16<<20)
+	name := ""
+	for lines.Scan() {
+		if word, ok := strings.CutPrefix(lines.Text(), "event: "); ok {
+			name = word
+			continue
+		}
+		data, ok := strings.CutPrefix(lines.Text(), "data: ")
+		if !ok || name != "change" {
+			continue
+		}
+		var e wire.ChangeEvent
+		if json.Unmarshal([]byte(data), &e) != nil || e.Change.ID != id {
+			continue
+		}
+		if !yield(e.Change, nil) || e.Change.Ended {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,173 @@
+package main
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"example.com/genarch/api/wire"
+	"example.com/genarch/client"
+	"example.com/genarch/demo"
+)
+
+// demoOperator is who signs in to the demo.
+const demoOperator = "dispatcher"
+
+func demoCommand() *cli.Command {
+	return &cli.Command{
+		Name: "demo", Usage: "run Genarch with four servers of a made-up ferry company, all on this machine",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "data", Value: dataFolder("genarch-demo"), Usage: "folder of the demo", Sources: cli.EnvVars("GENARCH_DEMO_DATA")},
+			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:7437", Usage: "address to listen on; another port is taken if this one is not free", Sources: cli.EnvVars("GENARCH_DEMO_LISTEN")},
+			&cli.BoolFlag{Name: "reset", Usage: "throw away the data of earlier runs first"},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			d := demoRun{dir: c.String("data"), listen: c.String("listen"), out: c.Root().Writer}
+			return d.run(ctx, c.Bool("reset"))
+		},
+	}
+}
+
+type demoRun struct {
+	dir, listen string
+	out         io.Writer
+}
+
+// run starts servers and service, says where to look, and waits for the end.
+func (d demoRun) run(ctx context.Context, reset bool) error {
+	begun := time.Now()
+	if reset {
+		if err := demo.Reset(d.dir); err != nil {
+			return err
+		}
+	}
+	if err := demo.Prepare(d.dir); err != nil {
+		return err
+	}
+	fmt.Fprintf(d.out, "Starting the Ossavik Line's four database servers and Genarch, in %s …\n", d.dir)
+	line, err := demo.Start(ctx, d.dir)
+	if err != nil {
+		return err
+	}
+	defer line.Stop()
+	password, err := noted(filepath.Join(d.dir, "password"), func() string { return strings.ToLower(rand.Text()) })
+	if err != nil {
+		return err
+	}
+	logFile, err := os.OpenFile(filepath.Join(d.dir, "genarch.log"), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	defer logFile.Close()
+	ready := make(chan string, 1)
+	s := service{listen: freeListen(d.listen), data: filepath.Join(d.dir, "genarch"), firstName: demoOperator, firstPassword: password,
+		log: slog.New(slog.NewTextHandler(logFile, nil)), ready: func(address string) { ready <- address }}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	ended := make(chan error, 1)
+	go func() { ended <- s.run(ctx) }()
+	select {
+	case err := <-ended:
+		return err
+	case address := <-ready:
+		if err := d.welcome(ctx, line, address, password, time.Since(begun)); err != nil && ctx.Err() == nil {
+			cancel()
+			return errors.Join(err, <-ended)
+		}
+	}
+	err = <-ended
+	fmt.Fprintln(d.out, "\nStopping; the data stays for the next start.")
+	return err
+}
+
+// welcome registers the servers and prints how to go on.
+func (d demoRun) welcome(ctx context.Context, line *demo.Line, address, password string, took time.Duration) error {
+	anonymous, err := client.New(address, "")
+	if err != nil {
+		return err
+	}
+	tokenFile := filepath.Join(d.dir, "token")
+	api, err := d.signIn(ctx, anonymous, address, tokenFile, password)
+	if err != nil {
+		return err
+	}
+	if err := line.Register(ctx, api); err != nil {
+		return err
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	env := filepath.Join(d.dir, "env")
+	text := fmt.Sprintf("export GENARCH_URL=%s\nexport GENARCH_TOKEN_FILE=%s\nexport PATH=%s:\"$PATH\"\n", address, tokenFile, filepath.Dir(self))
+	if err := os.WriteFile(env, []byte(text), 0o600); err != nil {
+		return err
+	}
+	fmt.Fprintf(d.out, `
+Genarch runs (started in %.1f s).
+
+  Console    %s
+  Sign in    %s, password %s
+  Shell      . %s     (address and token for the CLI; in another terminal)
+
+Three things to try there:
+
+  genarch server list
+  genarch database list harbour
+  genarch database create harbour/lounges_prod --owner tickets_owner --template ferry_base --comment "lounge bookings"
+
+Ctrl-C stops everything; make demo starts it again with its data, make demo-reset afresh.
+`, took.Seconds(), address, demoOperator, password, env)
+	return nil
+}
+
+// signIn uses the token of an earlier start while it is good, else a new one.
+func (d demoRun) signIn(ctx context.Context, anonymous *client.Client, address, tokenFile, password string) (*client.Client, error) {
+	if token, err := os.ReadFile(tokenFile); err == nil {
+		api, err := client.New(address, strings.TrimSpace(string(token)))
+		if err != nil {
+			return nil, err
+		}
+		if _, err := api.Session(ctx); err == nil {
+			return api, nil
+		}
+	}
+	session, err := anonymous.SignIn(ctx, wire.SignIn{Name: demoOperator, Password: password, Token: "demo shell"})
+	if err != nil {
+		return nil, err
+	}
+	if err := os.WriteFile(tokenFile, []byte(session.Token+"\n"), 0o600); err != nil {
+		return nil, err
+	}
+	return client.New(address, session.Token)
+}
+
+// noted reads a secret that an earlier start noted, or makes and notes one.
+func noted(file string, make func() string) (string, error) {
+	if text, err := os.ReadFile(file); err == nil {
+		return strings.TrimSpace(string(text)), nil
+	}
+	made := make()
+	return made, os.WriteFile(file, []byte(made+"\n"), 0o600)
+}
+
+// freeListen is the address asked for if it is free, else another port.
+func freeListen(address string) string {
+	l, err := net.Listen("tcp", address)
+	if err == nil {
+		l.Close()
+		return address
+	}
+	host, _, _ := net.SplitHostPort(address)
+	return net.JoinHostPort(host, "0")
+}

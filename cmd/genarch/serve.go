@@ -1,0 +1,218 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/urfave/cli/v3"
+
+	"example.com/genarch/api"
+	"example.com/genarch/console"
+	"example.com/genarch/engine/mariadb"
+	"example.com/genarch/engine/postgres"
+	"example.com/genarch/events"
+	"example.com/genarch/fleet"
+	"example.com/genarch/runner"
+	"example.com/genarch/store"
+)
+
+// knownSettings are the settings that the file may hold.
+var knownSettings = map[string]bool{"listen": true, "data": true, "store-dsn": true, "store-dsn-file": true, "key-file": true, "tls-cert": true, "tls-key": true,
+	"log-format": true, "log-level": true, "first-operator": true, "first-password-file": true}
+
+// service is how the service is to run.
+type service struct {
+	listen, data    string
+	dsn, keyFile    string
+	tlsCert, tlsKey string
+	// The first operator: its name, and where its password comes from.
+	firstName, firstPasswordFile, firstPassword string
+	// announceGenerated takes a generated password; nil shows it on the terminal.
+	announceGenerated func(name, password string)
+	log               *slog.Logger
+	ready             func(address string) // called when calls are taken
+}
+
+func serveCommand() *cli.Command {
+	text := func(name, value, usage string) *cli.StringFlag {
+		return &cli.StringFlag{Name: name, Value: value, Usage: usage, Sources: setting(name)}
+	}
+	return &cli.Command{
+		Name: "serve", Usage: "run the service and its console",
+		Description: "Without any setting it starts a private MariaDB for its records. Every option can also be set in the environment (GENARCH_LISTEN, …) or in the file that GENARCH_SETTINGS names.",
+		Flags: []cli.Flag{
+			text("listen", "127.0.0.1:7437", "address and port to listen on; beyond loopback it needs --tls-cert"),
+			text("data", dataFolder("genarch"), "folder for the key file and the private MariaDB"),
+			&cli.StringFlag{Name: "store-dsn-file", Usage: "file with the DSN of a MariaDB for the records (or GENARCH_STORE_DSN)", Sources: setting("store-dsn-file"), DefaultText: "a private MariaDB"},
+			text("key-file", "", "key that seals the servers' secrets; made on the first start (default: key.json in the data folder)"),
+			text("tls-cert", "", "certificate chain (PEM)"), text("tls-key", "", "its key (PEM)"),
+			text("log-format", "text", "text or json"), text("log-level", "info", "debug, info, warn or error"),
+			text("first-operator", "keeper", "name of the first operator, made on the first start"),
+			text("first-password-file", "", "file with the first operator's password (or GENARCH_FIRST_PASSWORD; else asked for, or generated and shown once)"),
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if err := settings().err; err != nil {
+				return err
+			}
+			log, err := newLog(c.String("log-format"), c.String("log-level"))
+			if err != nil {
+				return err
+			}
+			s := service{listen: c.String("listen"), data: c.String("data"), keyFile: c.String("key-file"), tlsCert: c.String("tls-cert"), tlsKey: c.String("tls-key"),
+				firstName: c.String("first-operator"), firstPasswordFile: c.String("first-password-file"), firstPassword: os.Getenv("GENARCH_FIRST_PASSWORD"),
+				log: log, ready: func(address string) { log.Info("ready", "address", address) }}
+			if s.dsn, err = storeDSN(c.String("store-dsn-file")); err != nil {
+				return err
+			}
+			return s.run(ctx)
+		},
+	}
+}
+
+// storeDSN reads the DSN, which holds a password, from a file, the environment
+// or the file of settings: never from an argument.
+func storeDSN(file string) (string, error) {
+	if file != "" {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			return "", fmt.Errorf("the file with the store's DSN: %w", err)
+		}
+		return strings.TrimSpace(string(text)), nil
+	}
+	if dsn := os.Getenv("GENARCH_STORE_DSN"); dsn != "" {
+		return dsn, nil
+	}
+	return settings().values["store-dsn"], nil
+}
+
+func newLog(format, level string) (*slog.Logger, error) {
+	var l slog.Level
+	if err := l.UnmarshalText([]byte(level)); err != nil {
+		return nil, fmt.Errorf("the log level is one of debug, info, warn, error, not %q", level)
+	}
+	opts := &slog.HandlerOptions{Level: l}
+	switch format {
+	case "text":
+		return slog.New(slog.NewTextHandler(os.Stderr, opts)), nil
+	case "json":
+		return slog.New(slog.NewJSONHandler(os.Stderr, opts)), nil
+	}
+	return nil, fmt.Errorf("the log format is text or json, not %q", format)
+}
+
+// stopTime bounds an orderly stop: steps in hand get this long.
+const stopTime = 30 * time.Second
+
+// run runs the service until ctx ends, and then stops it in order: calls are
+// no longer taken, steps in hand end, access to the servers and the store closes,
+// the private MariaDB stops.
+func (s service) run(ctx context.Context) error {
+	listener, err := s.open()
+	if err != nil {
+		return err
+	}
+	defer listener.Close()
+	dsn, stopStore, err := s.startStore(ctx)
+	if err != nil {
+		return err
+	}
+	defer stopStore()
+	keyFile := s.keyFile
+	if keyFile == "" {
+		keyFile = filepath.Join(s.data, "key.json")
+	}
+	records, err := store.Open(ctx, store.Config{DSN: dsn, KeyFile: keyFile})
+	if err != nil {
+		return err
+	}
+	defer records.Close()
+	if err := s.firstOperator(ctx, records); err != nil {
+		return err
+	}
+	hub := &events.Hub{}
+	servers := fleet.New(records, postgres.Engine{}, mariadb.Engine{})
+	defer servers.Close()
+	changes := runner.New(runner.Config{Store: records, Fleet: servers, Events: hub, Log: s.log})
+	page, err := console.Handler()
+	if err != nil {
+		s.log.Warn(err.Error())
+	}
+	handler := api.New(api.Config{Records: records, Fleet: servers, Changes: changes, Events: hub, Log: s.log, Version: version, Console: page,
+		Secure: s.tlsCert != "", Collectors: s.collectors(records, hub)})
+	web := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, WriteTimeout: 3 * time.Minute,
+		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug)}
+	failed := make(chan error, 1)
+	go func() { failed <- s.serve(web, listener) }()
+	s.ready(s.address(listener))
+
+	select {
+	case err = <-failed:
+	case <-ctx.Done():
+		s.log.Info("stopping")
+	}
+	patience, cancel := context.WithTimeout(context.WithoutCancel(ctx), stopTime)
+	defer cancel()
+	hub.Close() // ends the event streams, which would never end by themselves
+	if stopErr := web.Shutdown(patience); err == nil {
+		err = stopErr
+	}
+	changes.Shutdown(patience)
+	return err
+}
+
+// open listens. Beyond loopback it insists on TLS: passwords and tokens travel.
+func (s service) open() (net.Listener, error) {
+	host, _, err := net.SplitHostPort(s.listen)
+	if err != nil {
+		return nil, fmt.Errorf("the address to listen on is HOST:PORT, not %q", s.listen)
+	}
+	ip := net.ParseIP(host)
+	if local := host == "localhost" || ip != nil && ip.IsLoopback(); !local && s.tlsCert == "" {
+		return nil, fmt.Errorf("listening on %s, beyond this machine, needs TLS: give --tls-cert and --tls-key, or listen on 127.0.0.1 behind a proxy that has it", s.listen)
+	}
+	if (s.tlsCert == "") != (s.tlsKey == "") {
+		return nil, errors.New("--tls-cert and --tls-key go together")
+	}
+	l, err := net.Listen("tcp", s.listen)
+	if err != nil {
+		return nil, fmt.Errorf("cannot listen on %s: %w", s.listen, err)
+	}
+	return l, nil
+}
+
+func (s service) serve(web *http.Server, l net.Listener) error {
+	var err error
+	if s.tlsCert != "" {
+		err = web.ServeTLS(l, s.tlsCert, s.tlsKey)
+	} else {
+		err = web.Serve(l)
+	}
+	if errors.Is(err, http.ErrServerClosed) {
+		return nil
+	}
+	return err
+}
+
+func (s service) address(l net.Listener) string {
+	if s.tlsCert != "" {
+		return "https://" + l.Addr().String()
+	}
+	return "http://" + l.Addr().String()
+}
+
+func (s service) collectors(records *store.Store, hub *events.Hub) []prometheus.Collector {
+	return []prometheus.Collector{
+		collectors.NewDBStatsCollector(records.Pool(), "records"),
+		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "genarch_watchers", Help: "Streams of events that are open."}, func() float64 { return float64(hub.Subscribers()) }),
+	}
+}
