@@ -207,9 +207,11 @@ func (h *Handler) describe(o op) huma.Operation {
 }
 
 // body is an answer with a JSON body.
-type body[T any] struct{ Body T }
+type body[T any] struct {
+	Body T `nullable:"false"`
+}
 
-func answer[T any](v T) *body[T] { return &body[T]{v} }
+func answer[T any](v T) *body[T] { return &body[T]{Body: v} }
 
 // empty is an answer without a body, or a question without parameters.
 type empty struct{}

@@ -16,7 +16,8 @@ import (
 	"example.com/genarch/core/record"
 )
 
-type changePath struct {
+// ChangePath is the number of a change in an address.
+type ChangePath struct {
 	ID uint64 `path:"id"`
 }
 
@@ -107,13 +108,13 @@ func (h *Handler) change(ctx context.Context, id uint64) (change.Change, error) 
 	return c, err
 }
 
-func (h *Handler) showChange(ctx context.Context, in *changePath) (*body[wire.Change], error) {
+func (h *Handler) showChange(ctx context.Context, in *ChangePath) (*body[wire.Change], error) {
 	c, err := h.change(ctx, in.ID)
 	return answer(renderChange(c)), err
 }
 
 func (h *Handler) runChange(ctx context.Context, in *struct {
-	changePath
+	ChangePath
 	Body wire.Run
 }) (*body[wire.Change], error) {
 	before, err := h.change(ctx, in.ID)
@@ -137,7 +138,7 @@ func (h *Handler) runChange(ctx context.Context, in *struct {
 	return answer(renderChange(c)), nil
 }
 
-func (h *Handler) withdrawChange(ctx context.Context, in *changePath) (*body[wire.Change], error) {
+func (h *Handler) withdrawChange(ctx context.Context, in *ChangePath) (*body[wire.Change], error) {
 	who := from(ctx)
 	c, err := h.change(ctx, in.ID)
 	if err != nil {
@@ -157,7 +158,7 @@ type scriptAnswer struct {
 
 // showScript writes the statements one after the other, ready to be run by the
 // engine's own client, with what they are and what they were made from.
-func (h *Handler) showScript(ctx context.Context, in *changePath) (*scriptAnswer, error) {
+func (h *Handler) showScript(ctx context.Context, in *ChangePath) (*scriptAnswer, error) {
 	c, err := h.change(ctx, in.ID)
 	if err != nil {
 		return nil, h.problem(ctx, err)

@@ -17,7 +17,7 @@ func (h *Handler) registerDatabases() {
 	register(h, op{method: "GET", path: "/servers/{server}/databases", id: "list-databases", summary: "List the databases of a server, live", remit: policy.See}, h.listDatabases)
 	register(h, op{method: "GET", path: "/servers/{server}/databases/{database}", id: "show-database", summary: "One database, live", remit: policy.See}, h.showDatabase)
 	register(h, op{method: "GET", path: "/servers/{server}/choices", id: "list-choices", summary: "Everything that can be chosen for a new database", remit: policy.See},
-		func(ctx context.Context, in *serverPath) (*body[wire.Choices], error) {
+		func(ctx context.Context, in *ServerPath) (*body[wire.Choices], error) {
 			c, err := h.choices(ctx, in.Server)
 			return answer(c), err
 		})
@@ -29,7 +29,7 @@ func (h *Handler) registerDatabases() {
 
 func registerChoice[T any](h *Handler, noun string, pick func(wire.Choices) []T) {
 	register(h, op{method: "GET", path: "/servers/{server}/" + noun, id: "list-" + noun, summary: "The " + noun + " that a new database can have", remit: policy.See},
-		func(ctx context.Context, in *serverPath) (*body[[]T], error) {
+		func(ctx context.Context, in *ServerPath) (*body[[]T], error) {
 			c, err := h.choices(ctx, in.Server)
 			return answer(pick(c)), err
 		})
@@ -57,7 +57,7 @@ func (h *Handler) choices(ctx context.Context, name string) (wire.Choices, error
 }
 
 func (h *Handler) listDatabases(ctx context.Context, in *struct {
-	serverPath
+	ServerPath
 	Search string `query:"search" maxLength:"200" doc:"Part of the name, owner or comment, without case."`
 	System bool   `query:"system" doc:"The engine's own databases too."`
 	Limit  int    `query:"limit" minimum:"1" maximum:"20000" default:"1000"`
@@ -102,7 +102,7 @@ func fits(d catalog.Database, search string) bool {
 }
 
 func (h *Handler) showDatabase(ctx context.Context, in *struct {
-	serverPath
+	ServerPath
 	Database string `path:"database" maxLength:"2000"`
 }) (*body[wire.Database], error) {
 	srv, access, ctx, cancel, err := h.access(ctx, in.Server)

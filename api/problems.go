@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"net/http"
+	"reflect"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -27,6 +28,11 @@ func (p *Problem) GetStatus() int { return p.Status }
 
 // ContentType names the standard's media type, for huma.
 func (p *Problem) ContentType(string) string { return "application/problem+json" }
+
+// Schema describes a problem by its wire type, for huma.
+func (p *Problem) Schema(r huma.Registry) *huma.Schema {
+	return r.Schema(reflect.TypeFor[wire.Problem](), true, "")
+}
 
 // newError makes huma's own errors problems. The offending value is left out:
 // for an unexpected field that would be the whole body, passwords included.

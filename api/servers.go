@@ -18,7 +18,9 @@ import (
 	"example.com/genarch/events"
 )
 
-type serverPath struct {
+// ServerPath is the server in an address. It is exported because huma passes
+// over embedded fields that are not.
+type ServerPath struct {
 	Server string `path:"server" maxLength:"40"`
 }
 
@@ -115,7 +117,7 @@ func (h *Handler) trouble(ctx context.Context, err error) *wire.Status {
 	return &wire.Status{Trouble: &p, Identity: p.Found, Read: time.Now().UTC()}
 }
 
-func (h *Handler) showServer(ctx context.Context, in *serverPath) (*body[wire.Server], error) {
+func (h *Handler) showServer(ctx context.Context, in *ServerPath) (*body[wire.Server], error) {
 	srv, err := h.Fleet.Get(ctx, in.Server)
 	if err != nil {
 		return nil, h.noServer(ctx, in.Server, err)
@@ -141,7 +143,7 @@ func (h *Handler) noServer(ctx context.Context, name string, err error) error {
 	return p
 }
 
-func (h *Handler) checkServer(ctx context.Context, in *serverPath) (*body[wire.Check], error) {
+func (h *Handler) checkServer(ctx context.Context, in *ServerPath) (*body[wire.Check], error) {
 	srv, instance, err := h.Fleet.Check(ctx, in.Server)
 	if srv.ID == 0 {
 		return nil, h.noServer(ctx, in.Server, err)
@@ -183,7 +185,7 @@ func (h *Handler) addServer(ctx context.Context, in *struct{ Body wire.ServerInp
 }
 
 func (h *Handler) editServer(ctx context.Context, in *struct {
-	serverPath
+	ServerPath
 	Body wire.ServerPatch
 }) (*body[wire.Server], error) {
 	srv, err := h.Fleet.Get(ctx, in.Server)
@@ -233,7 +235,7 @@ func (h *Handler) altered(ctx context.Context, name string) (*body[wire.Server],
 }
 
 func (h *Handler) acceptServer(ctx context.Context, in *struct {
-	serverPath
+	ServerPath
 	Body wire.Accept
 }) (*body[wire.Server], error) {
 	if _, err := h.Fleet.Accept(ctx, from(ctx).Name, in.Server, in.Body.Key); err != nil {
@@ -242,7 +244,7 @@ func (h *Handler) acceptServer(ctx context.Context, in *struct {
 	return h.altered(ctx, in.Server)
 }
 
-func (h *Handler) forgetServer(ctx context.Context, in *serverPath) (*empty, error) {
+func (h *Handler) forgetServer(ctx context.Context, in *ServerPath) (*empty, error) {
 	if err := h.Fleet.Forget(ctx, from(ctx).Name, in.Server); err != nil {
 		return nil, h.noServer(ctx, in.Server, err)
 	}

@@ -136,7 +136,7 @@ func furnishMariaDB(ctx context.Context, b berth, s *localdb.Server) error {
 		}
 		for table, rows := range h.tables {
 			_, err := db.ExecContext(ctx, fmt.Sprintf("CREATE TABLE `%[1]s`.%[2]s (id BIGINT PRIMARY KEY, code VARCHAR(20) NOT NULL, noted DATETIME NOT NULL, detail TEXT, KEY (noted));"+
-				"INSERT INTO `%[1]s`.%[2]s SELECT seq, CONCAT('OL-', LPAD(seq, 6, '0')), NOW() - INTERVAL seq*7 MINUTE, REPEAT(MD5(seq), 3) FROM seq_1_to_%[3]d", name, table, rows))
+				"INSERT INTO `%[1]s`.%[2]s SELECT seq, CONCAT('OL-', LPAD(seq, 6, '0')), NOW() - INTERVAL seq*7 MINUTE, REPEAT(MD5(seq), 3) FROM `%[1]s`.seq_1_to_%[3]d", name, table, rows))
 			if err != nil {
 				return err
 			}

@@ -46,13 +46,18 @@ func StartMariaDB(ctx context.Context, cfg Config) (s *Server, err error) {
 	if err := endStale(pidFile, cfg.Dir, syscall.SIGTERM); err != nil {
 		return nil, err
 	}
+	// Servers that share a folder for temporary files remove each other's.
+	tmp := filepath.Join(cfg.Dir, "tmp")
+	if err := os.MkdirAll(tmp, 0o700); err != nil {
+		return nil, err
+	}
 	var asRoot []string // it refuses root unless told so, and this option otherwise
 	if os.Getuid() == 0 {
 		asRoot = []string{"--user=root"}
 	}
 	data, err := install(cfg.Dir, func(into string) error {
 		args := append([]string{"--no-defaults"}, asRoot...)
-		return run(nil, installer, append(args, "--datadir="+into, "--auth-root-authentication-method=socket", "--skip-test-db", "--skip-name-resolve")...)
+		return run(nil, installer, append(args, "--datadir="+into, "--tmpdir="+tmp, "--auth-root-authentication-method=socket", "--skip-test-db", "--skip-name-resolve")...)
 	})
 	if err != nil {
 		return nil, err
@@ -66,10 +71,6 @@ func StartMariaDB(ctx context.Context, cfg Config) (s *Server, err error) {
 	}
 	initFile := filepath.Join(cfg.Dir, "init.sql")
 	if err := os.WriteFile(initFile, []byte(adminAccount(s.Admin, s.Password.Reveal())), 0o600); err != nil {
-		return nil, err
-	}
-	tmp := filepath.Join(cfg.Dir, "tmp")
-	if err := os.MkdirAll(tmp, 0o700); err != nil {
 		return nil, err
 	}
 	socket := filepath.Join(cfg.Dir, "sock")

@@ -119,14 +119,14 @@ func testFaults(t *testing.T, g *rig) {
 		there  bool
 		says   string
 	}{
-		{"", change.Done, true, "verified"},
+		{"", change.Done, true, "read back as asked"},
 		{"do create_database=refuse", change.Reverted, false, "before anything was altered"},
 		{"do create_database=cut_before", change.Reverted, false, "before anything was altered"},
-		{"do create_database=cut_after", change.Done, true, "verified"},
+		{"do create_database=cut_after", change.Done, true, "read back as asked"},
 		{"do create_database=hang", change.Reverted, false, "before anything was altered"},
 		{"do comment=refuse", change.Reverted, false, "taken back"},
 		{"do comment=cut_before", change.Reverted, false, "taken back"},
-		{"do comment=cut_after", change.Done, true, "verified"},
+		{"do comment=cut_after", change.Done, true, "read back as asked"},
 		{"do verify=refuse", change.Reverted, false, "taken back"},
 		{"do comment=refuse undo create_database=refuse", change.Stuck, true, "create it: in effect, could not be taken back"},
 		{"do verify=refuse undo comment=cut_after", change.Stuck, true, "comment it: in effect, could not be taken back"},

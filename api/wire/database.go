@@ -64,17 +64,18 @@ type Collation struct {
 
 // Template is a database that a new one can be copied from.
 type Template struct {
-	Name      string `json:"name"`
-	Encoding  string `json:"encoding"`
-	Collation string `json:"collation"`
-	CType     string `json:"ctype"`
-	Provider  string `json:"provider"`
-	Locale    string `json:"locale,omitempty"`
-	Default   bool   `json:"default"`
-	Usable    bool   `json:"usable"`
-	Why       string `json:"why,omitempty" doc:"Why it cannot be copied."`
-	Sessions  int    `json:"sessions" doc:"Nobody may be connected while it is copied."`
-	Comment   string `json:"comment,omitempty"`
+	Name       string `json:"name"`
+	Encoding   string `json:"encoding"`
+	Collation  string `json:"collation"`
+	CType      string `json:"ctype"`
+	Provider   string `json:"provider"`
+	Locale     string `json:"locale,omitempty"`
+	Tablespace string `json:"tablespace" doc:"Where a copy is put when nothing else is said."`
+	Default    bool   `json:"default"`
+	Usable     bool   `json:"usable"`
+	Why        string `json:"why,omitempty" doc:"Why it cannot be copied."`
+	Sessions   int    `json:"sessions" doc:"Nobody may be connected while it is copied."`
+	Comment    string `json:"comment,omitempty"`
 }
 
 // Tablespace is a place on disk where a database can be put.

@@ -26,7 +26,9 @@ type Template struct {
 	CType     string
 	Provider  string
 	Locale    string
-	Default   bool
+	// Tablespace is where a copy is put when nothing else is said.
+	Tablespace string
+	Default    bool
 	// Usable says whether Genarch's login may copy it, and Why not.
 	Usable   bool
 	Why      string

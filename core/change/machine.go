@@ -150,7 +150,7 @@ func (c *Change) end(state State, now time.Time) {
 	switch state {
 	case Done:
 		c.Failure = nil
-		c.Result = "verified: " + c.Brief.Summary
+		c.Result = "done, and read back as asked: " + c.Brief.Summary
 		if c.Brief.Outcome == Nothing {
 			c.Result = "nothing to do: " + c.Brief.Summary
 		}

@@ -155,7 +155,11 @@ func oddCharacters(name string) string {
 	for _, c := range name {
 		if (c < 'a' || c > 'z') && (c < '0' || c > '9') && c != '_' && !seen[c] {
 			seen[c] = true
-			odd = append(odd, fmt.Sprintf("%q", c))
+			word := fmt.Sprintf("%q", c)
+			if c == ' ' {
+				word = "a blank"
+			}
+			odd = append(odd, word)
 		}
 	}
 	if len(odd) > 5 {

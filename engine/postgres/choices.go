@@ -86,13 +86,13 @@ const templateColumns = `SELECT d.datname::text, pg_catalog.pg_encoding_to_char(
 	d.datistemplate OR pg_catalog.pg_has_role(d.datdba, 'USAGE'), d.datconnlimit = -2,
 	(SELECT count(*)::int FROM pg_catalog.pg_stat_activity a WHERE a.datid = d.oid
 		AND coalesce(a.backend_type, '') <> 'autovacuum worker' AND a.pid <> pg_catalog.pg_backend_pid()),
-	coalesce(pg_catalog.shobj_description(d.oid, 'pg_database'), '')
-	FROM pg_catalog.pg_database d`
+	coalesce(pg_catalog.shobj_description(d.oid, 'pg_database'), ''), s.spcname::text
+	FROM pg_catalog.pg_database d JOIN pg_catalog.pg_tablespace s ON s.oid = d.dattablespace`
 
 func scanTemplate(row pgx.CollectableRow) (catalog.Template, error) {
 	var t catalog.Template
 	var allowed, invalid bool
-	err := row.Scan(&t.Name, &t.Encoding, &t.Collation, &t.CType, &t.Provider, &t.Locale, &allowed, &invalid, &t.Sessions, &t.Comment)
+	err := row.Scan(&t.Name, &t.Encoding, &t.Collation, &t.CType, &t.Provider, &t.Locale, &allowed, &invalid, &t.Sessions, &t.Comment, &t.Tablespace)
 	t.Default = t.Name == defaultTemplate
 	switch {
 	case invalid:

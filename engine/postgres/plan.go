@@ -69,7 +69,7 @@ func planCreate(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot
 	if spec.Comment != "" {
 		b.Steps = append(b.Steps, change.Step{
 			Kind: stepComment, Title: "set the comment", Statement: commentOnDatabase(spec.Name, spec.Comment),
-			Undo: commentOnDatabase(spec.Name, ""), Args: map[string]string{"name": spec.Name, "comment": spec.Comment},
+			Undo: removeComment(spec.Name), Args: map[string]string{"name": spec.Name, "comment": spec.Comment},
 		})
 	}
 	b.Steps = append(b.Steps, change.Step{
@@ -306,7 +306,7 @@ func describe(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot, 
 		b.Set(change.Setting{Name: name, Value: value, Asked: asked, Source: engine.Source(asked, source), Decides: decides, Fixed: fixed})
 	}
 	set("name", spec.Name, true, "", "how every client finds it; can be changed while nobody is connected", false)
-	set("owner", c.owner, spec.Owner != "", "Genarch's login", "may alter and drop it; no rights on tables that others own", false)
+	set("owner", c.owner, spec.Owner != "", "Genarch's login", "who may alter and drop it; gives no rights on tables that others own", false)
 	set("encoding", c.encoding, spec.Encoding != "", from, "which characters can be stored", true)
 	set("collation", c.collate, spec.Collation != "", from, "how text is sorted and compared", true)
 	set("ctype", c.ctype, spec.CType != "", from, "what counts as a letter, and upper and lower case", true)
@@ -317,7 +317,7 @@ func describe(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot, 
 	set("template", c.template, spec.Template != "", "PostgreSQL", "what is in it from the start: a copy of that database's contents", true)
 	place := c.tablespace
 	if place == "" {
-		place = "that of " + t.Name
+		place = t.Tablespace
 	}
 	set("tablespace", place, spec.Tablespace != "", from, "where on disk; moving it later copies all files and needs it empty of sessions", false)
 	strategy := c.strategy

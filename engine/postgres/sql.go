@@ -84,6 +84,8 @@ func commentOnDatabase(name, comment string) string {
 	return "COMMENT ON DATABASE " + quoteIdent(name) + " IS " + strings.TrimSpace(quoteText(comment))
 }
 
+func removeComment(name string) string { return "COMMENT ON DATABASE " + quoteIdent(name) + " IS NULL" }
+
 // The providers of a database's locale.
 const (
 	providerLibc    = "libc"

@@ -1,0 +1,41 @@
+# Genarch. Two commands do everything: make demo, make test.
+GOTAGS  := nomsgpack
+VERSION := $(shell git describe --always --dirty 2>/dev/null || echo dev)
+LDFLAGS := -s -w -X main.version=$(VERSION)
+
+.PHONY: demo demo-reset test bench build setup console openapi clean
+
+demo: build ## build, then run Genarch with four demo servers
+	bin/genarch demo
+
+demo-reset: build ## the same, with the data of earlier runs thrown away
+	bin/genarch demo --reset
+
+build: setup console
+	CGO_ENABLED=0 go build -tags $(GOTAGS) -trimpath -ldflags '$(LDFLAGS)' -o bin/genarch ./cmd/genarch
+
+setup: ## install what is missing from Debian's packages
+	scripts/setup servers
+
+console: console/dist/index.html
+
+console/node_modules: console/package-lock.json
+	cd console && npm ci --silent && touch node_modules
+
+console/dist/index.html: console/node_modules $(shell find console/src console/public -type f) console/index.html console/vite.config.ts
+	cd console && npm run --silent build
+
+openapi: ## write the API's description and the console's types anew
+	go run -tags $(GOTAGS) ./cmd/genarch openapi > console/openapi.json
+	cd console && npm run --silent types
+
+test: build ## every check, on real servers that the tests start
+	scripts/setup tests
+	scripts/test
+
+bench: build ## the speed goals, side by side with the bare statements
+	scripts/setup tests
+	go test -tags $(GOTAGS) -run '^$$' -bench . -benchtime 1x ./e2e/ ./engine/... ./core/...
+
+clean:
+	rm -rf bin console/node_modules console/dist/assets console/dist/index.html* testutil/postgres18/node_modules

@@ -1,0 +1,71 @@
+<script lang="ts">
+	import LogOut from '@lucide/svelte/icons/log-out';
+	import Moon from '@lucide/svelte/icons/moon';
+	import Search from '@lucide/svelte/icons/search';
+	import Sun from '@lucide/svelte/icons/sun';
+	import { live } from './lib/live.svelte';
+	import Palette from './lib/Palette.svelte';
+	import { session } from './lib/session.svelte';
+	import { theme } from './lib/theme.svelte';
+	import Trouble from './lib/Trouble.svelte';
+	import SignIn from './pages/SignIn.svelte';
+	import { route, Router } from './router';
+
+	let palette = $state<Palette>();
+	const places = [
+		{ address: '/', title: 'Fleet' },
+		{ address: '/changes', title: 'Changes' },
+		{ address: '/journal', title: 'Journal' }
+	];
+	const here = (address: string) =>
+		address === '/' ? route.pathname === '/' || route.pathname.startsWith('/servers') : route.pathname.startsWith(address);
+
+	session.load();
+	$effect(() => {
+		if (session.current) live.open();
+		else live.close();
+	});
+
+	function onkeydown(e: KeyboardEvent): void {
+		const typing = e.target instanceof HTMLElement && e.target.closest('input, textarea, select');
+		if (session.current && ((e.key === '/' && !typing) || (e.key === 'k' && (e.metaKey || e.ctrlKey)))) {
+			e.preventDefault();
+			palette?.open();
+		}
+	}
+</script>
+
+<svelte:window {onkeydown} />
+
+{#if session.problem && !session.known}
+	<main class="mx-auto max-w-3xl p-6"><Trouble problem={session.problem} retry={() => session.load()} /></main>
+{:else if !session.known}
+	<main class="p-6" aria-busy="true"></main>
+{:else if !session.current}
+	<SignIn />
+{:else}
+	<a href="#main" class="sr-only focus:not-sr-only">Skip to the page</a>
+	<header class="border-base-300 flex flex-wrap items-center gap-x-1 gap-y-1 border-b px-3 py-2 sm:gap-x-5 sm:px-6">
+		<a href="/" class="text-lg font-bold tracking-tight">Genarch</a>
+		<nav class="flex sm:gap-1" aria-label="Places">
+			{#each places as place (place.address)}
+				<a
+					href={place.address}
+					aria-current={here(place.address) ? 'page' : undefined}
+					class="hover:bg-base-200 rounded-field px-1.5 py-1 sm:px-2 {here(place.address) ? 'font-semibold underline decoration-2 underline-offset-8' : ''}"
+				>{place.title}</a>
+			{/each}
+		</nav>
+		<div class="ml-auto flex items-center sm:gap-1">
+			{#if live.lost}<span role="status" class="badge badge-warning">connection lost, trying again</span>{/if}
+			<button class="btn btn-ghost btn-sm max-sm:btn-square" onclick={() => palette?.open()} aria-label="Go to a server, database or page"><Search size={16} aria-hidden="true" /> <kbd class="kbd kbd-xs hidden sm:inline-flex">/</kbd></button>
+			<button class="btn btn-ghost btn-sm btn-square" onclick={() => theme.toggle()} aria-label={theme.current === 'day' ? 'Dark colours' : 'Light colours'}>
+				{#if theme.current === 'day'}<Moon size={16} aria-hidden="true" />{:else}<Sun size={16} aria-hidden="true" />{/if}
+			</button>
+			<span class="quiet hidden text-sm sm:inline">{session.name}</span>
+			<button class="btn btn-ghost btn-sm btn-square" onclick={() => session.signOut()} aria-label="Sign out {session.name}"><LogOut size={16} aria-hidden="true" /></button>
+		</div>
+	</header>
+	<main id="main" tabindex="-1" class="focus:outline-none"><Router /></main>
+	<Palette bind:this={palette} />
+{/if}

@@ -1,0 +1,81 @@
+<script lang="ts">
+	import { createVirtualizer } from '@tanstack/svelte-virtual';
+	import { untrack } from 'svelte';
+	import type { DatabaseTable, SortKey } from './databases.svelte';
+	import { count, size, visible } from './format';
+	import { to } from '../router';
+
+	type Props = { table: DatabaseTable };
+	let { table }: Props = $props();
+
+	const rowHeight = 34;
+	let box = $state<HTMLDivElement | null>(null);
+	const virtual = createVirtualizer<HTMLDivElement, HTMLTableRowElement>({
+		count: 0,
+		getScrollElement: () => box,
+		estimateSize: () => rowHeight,
+		overscan: 12
+	});
+	$effect(() => {
+		const options = { count: table.rows.length, getScrollElement: () => box };
+		untrack(() => $virtual.setOptions(options));
+	});
+	const items = $derived($virtual.getVirtualItems());
+	const above = $derived(items[0]?.start ?? 0);
+	const below = $derived($virtual.getTotalSize() - (items.at(-1)?.end ?? 0));
+	const postgres = $derived(table.list?.engine === 'postgresql');
+
+	const arrow = (key: SortKey) => (table.sort !== key ? '' : table.down ? '↓' : '↑');
+
+	type Column = { key: SortKey; title: string; number?: boolean; from?: string };
+	const columns: Column[] = $derived([
+		{ key: 'name', title: 'Database' },
+		...(postgres ? [{ key: 'owner', title: 'Owner', from: 'hidden sm:table-cell' } as Column] : []),
+		{ key: 'encoding', title: 'Encoding', from: 'hidden md:table-cell' },
+		{ key: 'collation', title: 'Collation', from: 'hidden lg:table-cell' },
+		{ key: 'size', title: 'Size', number: true },
+		{ key: 'tables', title: 'Tables', number: true, from: 'hidden sm:table-cell' },
+		{ key: 'sessions', title: 'Sessions', number: true }
+	]);
+</script>
+
+<div bind:this={box} class="relative max-h-[70vh] min-h-40 overflow-auto" role="region" aria-label="Databases" tabindex="-1">
+	<table class="ledger" aria-rowcount={table.rows.length + 1}>
+		<thead class="sticky top-0 z-10"><tr aria-rowindex={1}>
+			{#each columns as c (c.key)}
+				<th scope="col" class="{c.number ? 'num' : ''} {c.from ?? ''}" aria-sort={table.sort === c.key ? (table.down ? 'descending' : 'ascending') : undefined}>
+					<button class="font-sans text-[0.8125rem] font-semibold hover:underline" onclick={() => table.sortBy(c.key)}>{#if c.number}<span aria-hidden="true" class="inline-block w-3">{arrow(c.key)}</span>{/if}{c.title}{#if !c.number}<span aria-hidden="true" class="inline-block w-3">{arrow(c.key)}</span>{/if}</button>
+				</th>
+			{/each}
+			<th scope="col" class="hidden xl:table-cell">Remarks</th>
+		</tr></thead>
+		<tbody>
+			{#if above > 0}<tr aria-hidden="true"><td colspan="8" style:height="{above}px" class="border-0! p-0!"></td></tr>{/if}
+			{#each items as item (table.rows[item.index]?.name ?? item.index)}
+				{@const d = table.rows[item.index]}
+				{#if d}
+					<tr aria-rowindex={item.index + 2} class={table.fresh.has(d.name) ? 'fresh' : ''} data-database={d.name}>
+						<td class="max-w-52 sm:max-w-80">
+							<div class="flex items-center gap-2">
+								<a class="link-plain mono truncate" href={to.database(table.server, d.name)} title={d.name}>{visible(d.name)}</a>
+								{#if table.fresh.has(d.name)}<span class="badge badge-success badge-sm">new</span>{/if}
+								{#if d.system}<span class="badge badge-ghost badge-sm">system</span>{/if}
+								{#if d.is_template}<span class="badge badge-outline badge-sm">template</span>{/if}
+								{#if !d.allow_connections}<span class="badge badge-outline badge-sm">closed</span>{/if}
+								{#if d.trouble}<span class="badge badge-warning badge-sm" title={d.trouble}>trouble</span>{/if}
+							</div>
+						</td>
+						{#if postgres}<td class="mono hidden max-w-40 truncate sm:table-cell">{visible(d.owner)}</td>{/if}
+						<td class="mono hidden md:table-cell">{d.encoding}</td>
+						<td class="mono hidden max-w-48 truncate lg:table-cell">{d.collation}</td>
+						<td class="num">{size(d.size)}</td>
+						<td class="num hidden sm:table-cell" title={d.tables === 0 ? 'empty: nothing has been installed in it' : undefined}>{count(d.tables)}</td>
+						<td class="num">{count(d.sessions)}{#if d.connection_limit >= 0}<span class="quiet"> of {d.connection_limit}</span>{/if}</td>
+						<td class="quiet hidden max-w-72 truncate text-sm xl:table-cell" title={d.comment}>{d.trouble || d.comment}</td>
+					</tr>
+				{/if}
+			{/each}
+			{#if below > 0}<tr aria-hidden="true"><td colspan="8" style:height="{below}px" class="border-0! p-0!"></td></tr>{/if}
+		</tbody>
+	</table>
+</div>

@@ -1,0 +1,47 @@
+<script lang="ts">
+	import type { Step } from './api';
+	import { took } from './format';
+
+	type Props = { steps: Step[]; running: boolean };
+	let { steps, running }: Props = $props();
+
+	const marks: Record<string, string> = {
+		planned: '', begun: '●', unknown: '?', done: '✓', failed: '✕', undone: '↺', undoing: '↺', undo_failed: '!'
+	};
+	const words: Record<string, string> = {
+		begun: 'running', unknown: 'no answer came: looking whether it happened', done: 'done', failed: 'failed', undone: 'taken back',
+		undoing: 'being taken back', undo_failed: 'could not be taken back'
+	};
+	const tone = (status: string) =>
+		({ done: 'border-success text-success', failed: 'border-error text-error', undo_failed: 'border-error text-error', begun: 'border-primary text-primary', unknown: 'border-warning' })[
+			status
+		] ?? 'border-base-300';
+</script>
+
+<ol class="flex flex-col" aria-label="Steps" aria-live={running ? 'polite' : 'off'}>
+	{#each steps as s, i (i)}
+		<li class="relative grid grid-cols-[2rem_1fr] gap-x-3 pb-4" data-status={s.status}>
+			{#if i < steps.length - 1}<span aria-hidden="true" class="bg-base-300 absolute top-8 bottom-0 left-[0.9375rem] w-0.5"></span>{/if}
+			<span aria-hidden="true" class="bg-base-100 mono flex h-8 w-8 items-center justify-center rounded-full border-2 {tone(s.status)}">{marks[s.status] || i + 1}</span>
+			<div class="min-w-0 pt-1">
+				<p class="flex flex-wrap gap-x-3">
+					<span class="font-semibold break-words">{s.title}</span>
+					{#if words[s.status]}<span class="quiet">{words[s.status]}{s.probed ? ', found by looking' : ''}</span>{/if}
+					{#if s.begun && s.ended}<span class="quiet mono">{took(s.begun, s.ended)}</span>{/if}
+					{#if s.read_only && s.status === 'planned'}<span class="quiet">only reads</span>{/if}
+				</p>
+				{#if s.statement}<pre class="sql mt-1">{s.statement}</pre>{/if}
+				{#if s.undo && (s.status === 'planned' || s.status === 'undone' || s.status === 'undo_failed')}
+					<p class="quiet mt-1 text-sm break-words">{s.status === 'planned' ? 'If a later step fails, taken back by' : 'Taken back by'} <code class="mono">{s.undo}</code></p>
+				{/if}
+				{#each s.messages as m, j (j)}
+					<p class="mono mt-1 break-words"><span class="quiet">{m.severity} {m.code}</span> {m.text}</p>
+				{/each}
+				{#if s.failure}
+					<p class="text-error mt-1 break-words">{s.failure.text} {#if s.failure.code}<span class="mono">[{s.failure.code}]</span>{/if}</p>
+					{#if s.failure.next}<p class="quiet text-sm">Next: {s.failure.next}</p>{/if}
+				{/if}
+			</div>
+		</li>
+	{/each}
+</ol>

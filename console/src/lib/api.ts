@@ -1,0 +1,118 @@
+import createClient, { type Middleware } from 'openapi-fetch';
+import type { components, paths } from '../api';
+
+type Schemas = components['schemas'];
+export type Server = Schemas['Server'];
+export type Status = Schemas['Status'];
+export type Database = Schemas['Database'];
+export type DatabaseList = Schemas['DatabaseList'];
+export type DatabaseSpec = Schemas['DatabaseSpec'];
+export type Choices = Schemas['Choices'];
+export type Engine = Schemas['Engine'];
+export type Brief = Schemas['Brief'];
+export type Finding = Schemas['Finding'];
+export type Step = Schemas['Step'];
+export type Change = Schemas['Change'];
+export type ChangeLine = Schemas['ChangeLine'];
+export type JournalEntry = Schemas['JournalEntry'];
+export type Session = Schemas['Session'];
+export type Problem = Schemas['Problem'];
+
+/** A problem that the service answered, or that it could not be reached. */
+export class Failure extends Error {
+	constructor(readonly problem: Problem) {
+		super(problem.detail);
+	}
+}
+
+/** Called when the service says that nobody is signed in. */
+let onSignedOut = () => {};
+let csrf = '';
+
+export function watchSignOut(f: () => void): void {
+	onSignedOut = f;
+}
+
+export function useCsrf(token: string): void {
+	csrf = token;
+}
+
+const guard: Middleware = {
+	onRequest({ request }) {
+		if (csrf && request.method !== 'GET') request.headers.set('X-Genarch-CSRF', csrf);
+		return request;
+	}
+};
+
+const client = createClient<paths>({ baseUrl: '/api/v1' });
+client.use(guard);
+
+type Answer<T> = { data?: T; error?: unknown; response: Response };
+
+/** Gives the data of a call, or throws a Failure that says what went wrong. */
+async function unwrap<T>(call: Promise<Answer<T>>): Promise<T> {
+	let answer: Answer<T>;
+	try {
+		answer = await call;
+	} catch (e) {
+		if (e instanceof DOMException && e.name === 'AbortError') throw e;
+		throw new Failure(unreachable());
+	}
+	if (answer.response.ok) return answer.data as T;
+	const problem = answer.error as Problem | undefined;
+	if (answer.response.status === 401 && problem?.code === 'sign_in') onSignedOut();
+	throw new Failure(problem?.code ? problem : unreachable());
+}
+
+function unreachable(): Problem {
+	return {
+		title: 'Unreachable',
+		status: 0,
+		code: 'unreachable',
+		detail: 'Genarch does not answer',
+		next: 'nothing was lost; this page tries again by itself'
+	};
+}
+
+/** Turns whatever was thrown into a problem to be shown. */
+export function problemOf(e: unknown): Problem {
+	if (e instanceof Failure) return e.problem;
+	return { title: 'Error', status: 0, code: 'internal', detail: e instanceof Error ? e.message : String(e) };
+}
+
+const server = (name: string) => ({ params: { path: { server: name } } });
+
+export const api = {
+	session: () => unwrap(client.GET('/session')),
+	signIn: (name: string, password: string) => unwrap(client.POST('/session', { body: { name, password } })),
+	signOut: () => unwrap(client.DELETE('/session')),
+	engines: () => unwrap(client.GET('/engines')),
+	servers: () => unwrap(client.GET('/servers')),
+	server: (name: string, signal?: AbortSignal) => unwrap(client.GET('/servers/{server}', { ...server(name), signal })),
+	choices: (name: string) => unwrap(client.GET('/servers/{server}/choices', server(name))),
+	databases: (name: string, system: boolean, signal?: AbortSignal) =>
+		unwrap(
+			client.GET('/servers/{server}/databases', {
+				params: { path: { server: name }, query: { system, limit: 20000 } },
+				signal
+			})
+		),
+	database: (name: string, database: string) =>
+		unwrap(client.GET('/servers/{server}/databases/{database}', { params: { path: { server: name, database } } })),
+	brief: (intent: Schemas['Intent'], signal?: AbortSignal) => unwrap(client.POST('/briefs', { body: intent, signal })),
+	ask: (intent: Schemas['Intent']) => unwrap(client.POST('/changes', { body: intent, params: { header: {} } })),
+	change: (id: number) => unwrap(client.GET('/changes/{id}', { params: { path: { id } } })),
+	changes: (query: { server?: string; target?: string; state?: Change['state']; before?: number; limit?: number }) =>
+		unwrap(client.GET('/changes', { params: { query } })),
+	run: (id: number, fingerprint: string, accept: string[]) =>
+		unwrap(client.POST('/changes/{id}/run', { params: { path: { id } }, body: { fingerprint, accept } })),
+	withdraw: (id: number) => unwrap(client.POST('/changes/{id}/withdraw', { params: { path: { id } } })),
+	script: async (id: number) => {
+		const answer = await fetch(`/api/v1/changes/${id}/script`);
+		if (!answer.ok) throw new Failure(unreachable());
+		return answer.text();
+	},
+	journal: (query: { before?: number; change?: number; limit?: number }) =>
+		unwrap(client.GET('/journal', { params: { query } })),
+	checkJournal: () => unwrap(client.GET('/journal/check'))
+};

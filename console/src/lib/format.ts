@@ -1,0 +1,64 @@
+const units = ['B', 'KiB', 'MiB', 'GiB', 'TiB', 'PiB'];
+
+/** Bytes in binary units, three figures. */
+export function size(bytes: number | null | undefined): string {
+	if (bytes === null || bytes === undefined) return '?';
+	let value = bytes;
+	let unit = 0;
+	while (value >= 1024 && unit < units.length - 1) {
+		value /= 1024;
+		unit++;
+	}
+	const digits = unit === 0 || value >= 100 ? 0 : value >= 10 ? 1 : 2;
+	return `${value.toFixed(digits)} ${units[unit]}`;
+}
+
+/** A number with thin spaces, or ? when it is not known. */
+export function count(n: number | null | undefined): string {
+	return n === null || n === undefined ? '?' : n.toLocaleString('en').replaceAll(',', '\u202f');
+}
+
+/** How long ago, in the largest unit that fits. */
+export function ago(at: string | Date, now: number): string {
+	const seconds = Math.round((now - new Date(at).getTime()) / 1000);
+	if (seconds < 5) return 'just now';
+	if (seconds < 60) return `${seconds} s ago`;
+	if (seconds < 3600) return `${Math.floor(seconds / 60)} min ago`;
+	if (seconds < 86400) return `${Math.floor(seconds / 3600)} h ago`;
+	return `${Math.floor(seconds / 86400)} d ago`;
+}
+
+/** The exact time, in UTC as everywhere in Genarch. */
+export function exact(at: string | Date): string {
+	return new Date(at).toISOString().replace('T', ' ').replace(/\.\d+Z$/, ' UTC');
+}
+
+/** The short form of an identity: the mark of ours, if there is one. */
+export function identityText(identity: { key: string; marks: Record<string, string> } | undefined): string {
+	if (!identity) return '';
+	return identity.marks?.marker ? `marker ${identity.marks.marker}` : identity.key;
+}
+
+/** An engine as its people write it. */
+export function engineTitle(engine: string): string {
+	return { postgresql: 'PostgreSQL', mariadb: 'MariaDB' }[engine] ?? engine;
+}
+
+/** A length of time. */
+export function took(from?: string | null, until?: string | null): string {
+	if (!from || !until) return '';
+	const ms = new Date(until).getTime() - new Date(from).getTime();
+	return ms < 10000 ? `${Math.max(0, Math.round(ms))} ms` : `${(ms / 1000).toFixed(1)} s`;
+}
+
+const titles: Record<string, string> = { ctype: 'character type', is_template: 'may serve as template' };
+
+/** The name of a setting as a person says it. */
+export function settingTitle(name: string): string {
+	return titles[name] ?? name.replaceAll('_', ' ');
+}
+
+/** A name with what cannot be seen made visible. */
+export function visible(name: string): string {
+	return name.replace(/[\p{Cc}\p{Cf}]/gu, (c) => `\\u${(c.codePointAt(0) ?? 0).toString(16).padStart(4, '0')}`);
+}

@@ -1,0 +1,163 @@
+<script lang="ts">
+	import { api, problemOf, type Change, type Problem } from '../lib/api';
+	import Band from '../lib/Band.svelte';
+	import Findings from '../lib/Findings.svelte';
+	import { exact, took, visible } from '../lib/format';
+	import { live } from '../lib/live.svelte';
+	import { session } from '../lib/session.svelte';
+	import Settings from '../lib/Settings.svelte';
+	import Skeleton from '../lib/Skeleton.svelte';
+	import State from '../lib/State.svelte';
+	import Timeline from '../lib/Timeline.svelte';
+	import Trouble from '../lib/Trouble.svelte';
+	import When from '../lib/When.svelte';
+	import { go, param, to } from '../router';
+
+	const id = $derived(Number(param('id')));
+	let change = $state.raw<Change | null>(null);
+	let problem = $state<Problem | null>(null);
+	let acted = $state<Problem | null>(null);
+	let accepted = $state<string[]>([]);
+	let busy = $state(false);
+	let copied = $state('');
+
+	const brief = $derived(change?.brief);
+	const cautions = $derived([...new Set(brief?.findings.filter((f) => f.level === 'caution').map((f) => f.code))]);
+	const open = $derived(change?.state === 'draft' || change?.state === 'ready');
+	const ready = $derived(open && !brief?.stopped && cautions.every((c) => accepted.includes(c)));
+	const database = $derived(change?.kind === 'database.create' ? change.target.slice(change.server.length + 1).replace(/^database:/, '') : '');
+	const act = $derived(brief ? brief.summary.charAt(0).toUpperCase() + brief.summary.slice(1) : '');
+
+	async function load(): Promise<void> {
+		try {
+			const read = await api.change(id);
+			[change, problem] = [read, null];
+		} catch (e) {
+			problem = problemOf(e);
+		}
+	}
+
+	$effect(() => {
+		const wanted = id;
+		[change, acted, accepted] = [null, null, []];
+		load();
+		const stop = live.watch({ change: (c) => c.id === wanted && (change = c), resync: load });
+		// Should the stream be away while the change runs.
+		const timer = setInterval(() => change?.state === 'running' && !live.connected && load(), 2000);
+		return () => {
+			stop();
+			clearInterval(timer);
+		};
+	});
+
+	async function run(): Promise<void> {
+		if (!change || !ready || busy) return;
+		[busy, acted] = [true, null];
+		try {
+			const now = await api.run(change.id, change.brief.fingerprint, accepted);
+			if (change?.state !== 'done') change = now.ended || !change?.ended ? now : change;
+			await load();
+		} catch (e) {
+			acted = problemOf(e);
+			await load();
+		} finally {
+			busy = false;
+		}
+	}
+
+	async function withdraw(): Promise<void> {
+		if (!change) return;
+		try {
+			change = await api.withdraw(change.id);
+		} catch (e) {
+			acted = problemOf(e);
+		}
+	}
+
+	async function copyScript(): Promise<void> {
+		try {
+			await navigator.clipboard.writeText(await api.script(id));
+			copied = 'Copied.';
+		} catch {
+			copied = 'The browser did not allow copying.';
+		}
+	}
+</script>
+
+<svelte:head><title>Change {id} · Genarch</title></svelte:head>
+
+{#if change && brief}
+	<Band environment={brief.environment}>
+		<a class="font-semibold underline underline-offset-2" href={to.server(change.server)}>{change.server}</a>
+		<span class="mono break-all">{visible(change.target)}</span>
+	</Band>
+{/if}
+<section class="mx-auto max-w-6xl px-4 py-4 sm:px-6">
+	{#if problem}<h1>Change {id}</h1><Trouble {problem} retry={load} />
+	{:else if !change || !brief}<Skeleton rows={8} label="Reading the change" />
+	{:else}
+		<div class="flex flex-wrap items-baseline gap-x-4 gap-y-1">
+			<h1 class="break-words">{visible(act)}</h1>
+			<span id="change-state" data-state={change.state}><State state={change.state} /></span>
+		</div>
+		<p class="quiet text-sm">change {change.id} · asked by {change.operator} <When at={change.created} />
+			{#if change.run_by} · run by {change.run_by}{/if}
+			{#if change.started && change.finished} · took <span class="mono">{took(change.started, change.finished)}</span>{/if}</p>
+
+		{#if change.result && change.ended}
+			<div class="bg-base-200 rounded-box my-4 border-l-4 px-4 py-3 {change.state === 'done' ? 'border-success' : change.state === 'withdrawn' ? 'border-base-300' : 'border-error'}" role="status">
+				<p class="font-semibold break-words">{change.result.charAt(0).toUpperCase() + change.result.slice(1)}</p>
+				{#if change.failure}
+					<p class="mt-1 break-words">{change.failure.text} {#if change.failure.code}<span class="mono">[{change.failure.code}]</span>{/if}</p>
+					{#if change.failure.next}<p class="quiet">Next: {change.failure.next}</p>{/if}
+				{/if}
+				{#if database && change.state === 'done'}
+					<p class="mt-2 flex flex-wrap gap-4"><a class="link-plain" href={to.database(change.server, database)}>Look at {visible(database)}</a> <a class="link-plain" href={to.server(change.server)}>All databases of {change.server}</a></p>
+				{/if}
+			</div>
+		{/if}
+
+		<div class="mt-4 grid gap-x-12 gap-y-6 lg:grid-cols-[minmax(0,40rem)_minmax(0,1fr)]">
+			<div class="min-w-0">
+				{#if brief.findings.length}
+					<h2 class="mb-2">What to know</h2>
+					<Findings findings={brief.findings} />
+				{/if}
+				{#if brief.steps.length}
+					<h2 class="mt-5 mb-2">{open ? 'What will happen' : 'What happened'}</h2>
+					<Timeline steps={brief.steps} running={change.state === 'running'} />
+				{/if}
+				{#if brief.differences.length}
+					<h2 class="mt-5 mb-2">What differs</h2>
+					<table class="ledger"><thead><tr><th scope="col">Property</th><th scope="col">Asked</th><th scope="col">Is</th></tr></thead>
+						<tbody>{#each brief.differences as d (d.name)}<tr><td>{d.name}</td><td class="mono">{d.asked}</td><td class="mono">{d.actual}</td></tr>{/each}</tbody></table>
+				{/if}
+
+				{#if acted}<Trouble problem={acted} />
+					{#if acted.change}<button class="btn btn-primary btn-sm" onclick={() => acted?.change && go(to.change(acted.change.id))}>Read the new brief</button>{/if}
+				{/if}
+				{#if open && !brief.stopped && session.may('run')}
+					<form class="border-base-300 mt-4 border-t pt-4" onsubmit={(e) => (e.preventDefault(), run())}>
+						{#each cautions as code (code)}
+							<label class="mb-2 flex items-start gap-2"><input class="checkbox checkbox-sm mt-0.5" type="checkbox" value={code} bind:group={accepted} />
+								<span>I have read and accept the caution <span class="mono">{code}</span></span></label>
+						{/each}
+						<div class="flex flex-wrap gap-2">
+							<button class="btn btn-primary h-auto min-h-10 py-1 break-all" disabled={!ready || busy}>{visible(act)}</button>
+							<button type="button" class="btn btn-ghost" onclick={withdraw}>Withdraw</button>
+						</div>
+						{#if cautions.length && !ready}<p class="quiet mt-1 text-sm">Accept each caution first.</p>{/if}
+					</form>
+				{:else if open && brief.stopped}
+					<p class="mt-4 flex flex-wrap gap-3"><a class="btn btn-sm btn-primary" href={to.newDatabase(change.server)}>Ask anew</a> <button class="btn btn-sm btn-ghost" onclick={withdraw}>Withdraw</button></p>
+				{:else if open}<p class="quiet mt-4">You may ask, not run: somebody with the remit run has to let it run.</p>{/if}
+			</div>
+			<aside class="min-w-0">
+				{#if brief.settings.length}<h2 class="mb-1">{open ? 'What it will be' : 'What was settled'}</h2><Settings settings={brief.settings} />{/if}
+				<h2 class="mt-5 mb-1">Made from</h2>
+				<p class="text-sm">A reading of <span class="mono break-all">{brief.identity}</span> <span class="quiet">at {exact(brief.read)}. It is read again before anything runs; if something that matters differs, nothing runs.</span></p>
+				<p class="mt-3 flex flex-wrap items-center gap-3"><button class="btn btn-sm" onclick={copyScript}>Copy as script</button> <span class="quiet text-sm" role="status">{copied}</span></p>
+			</aside>
+		</div>
+	{/if}
+</section>

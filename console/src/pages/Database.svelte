@@ -1,0 +1,86 @@
+<script lang="ts">
+	import { api, problemOf, type ChangeLine, type Database, type Problem, type Server } from '../lib/api';
+	import Band from '../lib/Band.svelte';
+	import { count, engineTitle, exact, size, visible } from '../lib/format';
+	import { live } from '../lib/live.svelte';
+	import Skeleton from '../lib/Skeleton.svelte';
+	import State from '../lib/State.svelte';
+	import Trouble from '../lib/Trouble.svelte';
+	import When from '../lib/When.svelte';
+	import { param, to } from '../router';
+
+	const serverName = $derived(param('server'));
+	const name = $derived(param('database'));
+	let server = $state<Server | null>(null);
+	let database = $state<Database | null>(null);
+	let changes = $state<ChangeLine[]>([]);
+	let problem = $state<Problem | null>(null);
+	let read = $state('');
+
+	async function load(): Promise<void> {
+		try {
+			const [s, d] = await Promise.all([api.server(serverName), api.database(serverName, name)]);
+			[server, database, problem, read] = [s, d, null, new Date().toISOString()];
+			changes = (await api.changes({ target: d.address, limit: 20 })).changes;
+		} catch (e) {
+			problem = problemOf(e);
+			server ??= await api.server(serverName).catch(() => null);
+		}
+	}
+
+	$effect(() => {
+		void [serverName, name];
+		load();
+		return live.watch({ database: (_, address) => address === database?.address && load(), resync: load });
+	});
+
+	const facts = $derived.by((): [string, string, string?][] => {
+		const d = database;
+		if (!d) return [];
+		const out: [string, string, string?][] = [];
+		if (d.owner) out.push(['owner', d.owner]);
+		else out.push(['owner', d.owners?.join(', ') || 'nobody', 'MariaDB has no owners; these accounts have all privileges on it']);
+		out.push(['encoding', d.encoding], ['collation', d.collation]);
+		if (d.provider) {
+			out.push(['character type', d.ctype ?? ''], ['locale provider', `${d.provider} ${d.locale ?? ''}`], ['tablespace', d.tablespace ?? '']);
+			out.push(['connections allowed', d.allow_connections ? 'yes' : 'no'], ['connection limit', d.connection_limit < 0 ? 'none' : String(d.connection_limit)]);
+			out.push(['may serve as template', d.is_template ? 'yes' : 'no']);
+		}
+		out.push(['size', size(d.size), d.size == null ? 'not known' : `${count(d.size)} bytes`]);
+		out.push(['tables', count(d.tables), d.tables === 0 ? 'empty: nothing has been installed in it' : d.tables == null ? 'cannot be counted: nobody can connect' : undefined]);
+		out.push(['sessions', count(d.sessions)], ['comment', d.comment || 'none']);
+		out.push(['created', d.created_by ? `${exact(d.created_by.at)} by ${d.created_by.operator}` : 'not known', d.created_by ? undefined : 'it was not made by Genarch, and the engine does not tell']);
+		return out;
+	});
+</script>
+
+<svelte:head><title>{name} · {serverName} · Genarch</title></svelte:head>
+
+{#if server}
+	<Band environment={server.environment}><a class="font-semibold underline underline-offset-2" href={to.server(serverName)}>{serverName}</a><span>{engineTitle(server.engine)} {server.status?.version ?? ''}</span></Band>
+{/if}
+<section class="mx-auto max-w-7xl px-4 py-4 sm:px-6">
+	<h1 class="mono text-[1.375rem]! break-all">{visible(name)}</h1>
+	{#if problem}<Trouble {problem} retry={load} />
+	{:else if !database}<Skeleton label="Reading the database" />
+	{:else}
+		<p class="quiet text-sm">read <When at={read} /></p>
+		{#if database.trouble}<p class="border-warning bg-base-200 mt-3 max-w-3xl rounded-box border-l-4 px-4 py-2">{database.trouble}</p>{/if}
+		<div class="mt-4 grid gap-x-12 gap-y-6 lg:grid-cols-[minmax(0,38rem)_1fr]">
+			<dl>
+				{#each facts as [title, value, remark] (title)}
+					<div class="border-base-300/60 grid grid-cols-[10.5rem_1fr] gap-x-4 border-b py-1.5">
+						<dt class="quiet">{title}</dt>
+						<dd><span class="mono break-all">{visible(value)}</span>{#if remark}<div class="quiet text-sm">{remark}</div>{/if}</dd>
+					</div>
+				{/each}
+			</dl>
+			<div>
+				<h2>Its changes</h2>
+				{#each changes as c (c.id)}
+					<p class="border-base-300/60 flex flex-wrap gap-x-3 border-b py-1.5"><a class="link-plain" href={to.change(c.id)}>change {c.id}</a> <State state={c.state} /> <span class="quiet">{c.kind} by {c.run_by || c.operator}, <When at={c.finished ?? c.created} /></span></p>
+				{:else}<p class="quiet py-1.5">None through Genarch.</p>{/each}
+			</div>
+		</div>
+	{/if}
+</section>

@@ -1,0 +1,106 @@
+<script lang="ts">
+	import { api, problemOf, type Problem, type Server } from '../lib/api';
+	import Band from '../lib/Band.svelte';
+	import DatabaseRows from '../lib/DatabaseRows.svelte';
+	import { DatabaseTable } from '../lib/databases.svelte';
+	import { count, engineTitle, identityText, size } from '../lib/format';
+	import { live } from '../lib/live.svelte';
+	import { session } from '../lib/session.svelte';
+	import Skeleton from '../lib/Skeleton.svelte';
+	import Trouble from '../lib/Trouble.svelte';
+	import When from '../lib/When.svelte';
+	import { param, to } from '../router';
+
+	const name = $derived(param('server'));
+	let server = $state<Server | null>(null);
+	let problem = $state<Problem | null>(null);
+	const table = $derived(new DatabaseTable(name));
+
+	async function readServer(): Promise<void> {
+		const wanted = name;
+		try {
+			const read = await api.server(wanted);
+			if (wanted === name) [server, problem] = [read, null];
+		} catch (e) {
+			if (wanted === name) problem = problemOf(e);
+		}
+	}
+
+	function load(): void {
+		readServer();
+		if (!problem) table.load();
+	}
+
+	$effect(() => {
+		const t = table;
+		server = null;
+		t.system; // reading both kinds anew when the box is ticked
+		t.load();
+		readServer();
+		// Databases come and go without Genarch too; large lists less often.
+		const pause = () => ((t.list?.total ?? 0) > 2000 ? 60000 : 10000);
+		let timer = setTimeout(tick, pause());
+		function tick(): void {
+			if (document.visibilityState === 'visible') load();
+			timer = setTimeout(tick, pause());
+		}
+		const stop = live.watch({
+			database: (on) => on === t.server && t.load(),
+			server: (on) => on === t.server && readServer(),
+			resync: load
+		});
+		return () => {
+			clearTimeout(timer);
+			stop();
+		};
+	});
+	const status = $derived(server?.status);
+</script>
+
+<svelte:head><title>{name} · Genarch</title></svelte:head>
+
+{#if server}
+	<Band environment={server.environment}>
+		<span class="font-semibold">{server.name}</span>
+		<span>{engineTitle(server.engine)} {status?.version ?? ''}</span>
+		<span class="mono">{server.host}:{server.port}</span>
+	</Band>
+{/if}
+<section class="mx-auto max-w-7xl px-4 py-4 sm:px-6">
+	{#if problem}
+		<h1>{name}</h1>
+		<Trouble {problem} retry={load} />
+	{:else}
+		<div class="flex flex-wrap items-end justify-between gap-3">
+			<div class="min-w-0">
+				<h1 class="break-words">{name}</h1>
+				{#if status?.reachable}
+					<p class="quiet text-sm">
+						{count(status.databases)} databases, {size(status.size)} · {count(status.sessions)} of {count(status.sessions_allowed)} sessions ·
+						TLS {server?.tls} · read <When at={table.list?.read ?? status.read} />
+					</p>
+					<p class="quiet mono break-all">{identityText(status.identity)}</p>
+				{/if}
+			</div>
+			{#if session.may('ask')}<a class="btn btn-primary btn-sm" href={to.newDatabase(name)}>New database on {name}</a>{/if}
+		</div>
+		{#if status?.read_only}<p class="border-warning bg-base-200 mt-3 max-w-3xl rounded-box border-l-4 px-4 py-2">Nothing can be altered here: {status.read_only}</p>{/if}
+		{#if status?.trouble}<Trouble problem={status.trouble} retry={load} />{/if}
+		{#if !status?.trouble}
+			<div class="mt-4 mb-1 flex flex-wrap items-center gap-x-4 gap-y-2">
+				<label class="flex items-center gap-2"><span class="label-text">Find</span>
+					<input class="input input-sm w-48 sm:w-64" type="search" placeholder="name, owner or comment" bind:value={table.search} /></label>
+				<label class="flex items-center gap-2 text-sm"><input class="checkbox checkbox-sm" type="checkbox" bind:checked={table.system} /> the engine's own too</label>
+				{#if table.list}<span class="quiet text-sm" role="status">{table.search ? `${count(table.rows.length)} of ${count(table.list.total)}` : count(table.list.total)} shown</span>{/if}
+			</div>
+			{#each table.list?.partial ?? [] as p (p)}<p class="border-warning bg-base-200 my-2 border-l-4 px-3 py-1 text-sm">Partial: {p}</p>{/each}
+			{#if table.problem}<Trouble problem={table.problem} retry={load} />
+			{:else if !table.list}<Skeleton rows={8} label="Reading the databases" />
+			{:else if table.list.total === 0}
+				<p class="py-6">{name} has no databases yet besides the engine's own. {#if session.may('ask')}<a class="link-plain" href={to.newDatabase(name)}>Create the first one.</a>{/if}</p>
+			{:else if table.rows.length === 0}
+				<p class="py-6">Nothing fits “{table.search}”. <button class="link" onclick={() => (table.search = '')}>Show all</button></p>
+			{:else}<DatabaseRows {table} />{/if}
+		{/if}
+	{/if}
+</section>

@@ -1,0 +1,82 @@
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"example.com/genarch/testutil"
+)
+
+// TestScreenshots takes the pictures of docs/screenshots from a running demo:
+// make screenshots. It is a tool, not a check, and runs only when asked.
+func TestScreenshots(t *testing.T) {
+	dir, demo := os.Getenv("GENARCH_SHOTS"), os.Getenv("GENARCH_DEMO_DATA")
+	if dir == "" {
+		t.Skip("set GENARCH_SHOTS to a folder, with the demo running")
+	}
+	password, err := os.ReadFile(filepath.Join(demo, "password"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := testutil.NewBrowser(t)
+	p := b.Page(t, os.Getenv("GENARCH_URL"))
+	shot := func(name string) { p.Shot(filepath.Join(dir, name+".png")) }
+	p.SignIn("dispatcher", strings.TrimSpace(string(password)))
+	p.WaitText("4 of 4 servers answered")
+	shot("fleet")
+	p.Open("/servers/harbour")
+	p.WaitText("tickets_prod")
+	shot("server")
+	p.Open("/servers/harbour/new-database")
+	p.Type("input[name=name]", "lounge bookings")
+	p.Wait("the findings", "document.querySelector('[data-code=\"name.characters\"]')")
+	shot("new-database-stopped")
+	p.Type("input[name=name]", "lounge_bookings_prod")
+	p.Type("input[name=owner]", "tickets_owner")
+	p.Select("select[name=template]", "ferry_base")
+	p.Type("input[name=comment]", "seats and meals in the lounges")
+	p.WaitText("is free on")
+	p.WaitText("COMMENT ON DATABASE")
+	shot("new-database")
+	p.Click("form button.btn-primary")
+	p.WaitText("What will happen")
+	shot("brief")
+	p.Click("form button.btn-primary")
+	p.Wait("the end", "document.querySelector('#change-state').dataset.state === 'done'")
+	shot("change-done")
+	p.Open("/servers/harbour")
+	p.WaitText("lounge_bookings_prod")
+	p.Open("/servers/harbour/databases/lounge_bookings_prod")
+	p.WaitText("connection limit")
+	shot("database")
+	p.Open("/changes")
+	p.WaitText("database.create")
+	shot("changes")
+	p.Open("/journal")
+	p.WaitText("step.do.begin")
+	shot("journal")
+	p.Dark(true)
+	p.Open("/")
+	p.WaitText("4 of 4 servers answered")
+	shot("fleet-dark")
+	p.Open("/servers/quay/new-database")
+	p.Type("input[name=name]", "parking_prod")
+	p.Select("select[name=encoding]", "latin1")
+	p.Type("input[name=collation]", "utf8mb4_bin")
+	p.Type("input[name=owner]", "cargo_app")
+	p.Wait("the findings", "document.querySelector('[data-code=\"collation.mismatch\"]')")
+	shot("new-database-dark")
+	p.Dark(false)
+	p.Size(390, 844)
+	p.Open("/")
+	p.WaitText("4 of 4 servers answered")
+	shot("narrow-fleet")
+	p.Open("/servers/harbour")
+	p.WaitText("tickets_prod")
+	shot("narrow-server")
+	p.Open("/servers/harbour/new-database")
+	p.WaitText("Nothing runs yet")
+	shot("narrow-new-database")
+}
