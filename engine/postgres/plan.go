@@ -57,7 +57,9 @@ func planCreate(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot
 	c := creation{name: spec.Name, owner: spec.Owner, limit: spec.ConnectionLimit, allow: spec.AllowConnections, isTemplate: spec.IsTemplate}
 	planOwner(b, spec, snap, &c)
 	t := planTemplate(b, spec, snap, &c)
-	planLocale(b, spec, snap, t, &c)
+	if snap.Template != nil {
+		planLocale(b, spec, snap, t, &c)
+	}
 	planPlace(b, spec, snap, t, &c)
 	describe(b, spec, snap, c, t)
 
@@ -216,13 +218,12 @@ func planCollation(b *change.Brief, what, asked string, snap catalog.Snapshot, i
 	if asked == "" {
 		return
 	}
+	*into = asked
 	for _, l := range snap.Choices.Collations {
 		if l.Provider == providerLibc && sameLocale(l.Name, asked) {
-			*into = l.Name
 			return
 		}
 	}
-	*into = asked
 	b.Find(change.Caution, change.CollationUnlisted, "choose one of: genarch collation list "+snap.Server.Name,
 		"the server does not list a %s %q; it may have been installed later, and then works, else the server refuses it and nothing happens", what, asked)
 }

@@ -1,18 +1,158 @@
 package postgres
 
 import (
+	"slices"
+	"strings"
 	"testing"
+	"time"
 
+	"github.com/jackc/pgx/v5"
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/secret"
 	"example.com/genarch/engine/enginetest"
+	"example.com/genarch/localdb"
 	"example.com/genarch/testutil"
 )
 
-func TestSuite15(t *testing.T) {
+func TestPostgres15(t *testing.T) {
 	t.Parallel()
-	enginetest.Run(t, Engine{}, testutil.Postgres(t))
+	s := testutil.Postgres(t)
+	enginetest.Run(t, Engine{}, s)
+	testReal(t, s)
 }
 
-func TestSuite18(t *testing.T) {
+func TestPostgres18(t *testing.T) {
 	t.Parallel()
-	enginetest.Run(t, Engine{}, testutil.Postgres18(t))
+	s := testutil.Postgres18(t)
+	enginetest.Run(t, Engine{}, s)
+	testReal(t, s)
+}
+
+// testReal runs what only a real server can prove of this engine.
+func testReal(t *testing.T, running *localdb.Server) {
+	admin, err := pgx.Connect(t.Context(), running.PostgresURL("postgres"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer admin.Close(t.Context())
+	run := func(statement string) {
+		t.Helper()
+		if _, err := admin.Exec(t.Context(), statement); err != nil {
+			t.Fatalf("%s: %v", statement, err)
+		}
+	}
+	t.Run("options", func(t *testing.T) { testOptions(t, running, run) })
+	t.Run("template in use", func(t *testing.T) { testTemplateInUse(t, running) })
+	t.Run("small login", func(t *testing.T) { testSmallLogin(t, running, run) })
+	t.Run("left by an interrupted drop", func(t *testing.T) { testInvalid(t, running, run) })
+}
+
+func testOptions(t *testing.T, running *localdb.Server, run func(string)) {
+	s := enginetest.Open(t, Engine{}, enginetest.Target(Engine{}, running, "harbour"))
+	run("CREATE ROLE crew NOLOGIN")
+	limit, yes, no := 5, true, false
+	specs := []change.DatabaseSpec{
+		{Name: "latin", Encoding: "latin1", Collation: "C"},
+		{Name: "full", Owner: "crew", Encoding: "UTF8", Collation: "C", CType: "C.UTF-8", Tablespace: "pg_default", Strategy: "file_copy", ConnectionLimit: &limit, IsTemplate: &yes, Comment: "x"},
+		{Name: "shut", AllowConnections: &no},
+		{Name: "copied", Template: "full"},
+		{Name: "german", Provider: "icu", Locale: "de"},
+	}
+	if localdb.MajorVersion(running.Version) >= 17 {
+		specs = append(specs, change.DatabaseSpec{Name: "built", Provider: "builtin", Locale: "C.UTF-8"})
+	}
+	for _, spec := range specs {
+		b := enginetest.Brief(t, Engine{}, s, spec)
+		if _, err := enginetest.Carry(t, s, b); err != nil {
+			t.Errorf("%s: %v\n%v", spec.Name, err, b.Statements())
+		}
+	}
+	d, err := s.Database(t.Context(), "full")
+	if err != nil || d.Owner != "crew" || d.Collation != "C" || d.CType != "C.UTF-8" || d.ConnectionLimit != 5 || !d.IsTemplate || d.Comment != "x" {
+		t.Errorf("full was read back as %+v, %v", d, err)
+	}
+	if d, err := s.Database(t.Context(), "shut"); err != nil || d.AllowConnections || d.Tables != nil {
+		t.Errorf("a closed database: %+v, %v; its tables cannot be known", d, err)
+	}
+	// The list shows the tables once they were counted in the background.
+	testutil.Wait(t, "the tables to be counted", func() bool {
+		list, err := s.Databases(t.Context())
+		i := slices.IndexFunc(list.Databases, func(d catalog.Database) bool { return d.Name == "latin" })
+		return err == nil && i >= 0 && list.Databases[i].Tables != nil && *list.Databases[i].Tables == 0
+	})
+}
+
+func testTemplateInUse(t *testing.T, running *localdb.Server) {
+	s := enginetest.Open(t, Engine{}, enginetest.Target(Engine{}, running, "harbour"))
+	b := enginetest.Brief(t, Engine{}, s, change.DatabaseSpec{Name: "from_busy"})
+	guest, err := pgx.Connect(t.Context(), running.PostgresURL("template1")+"&application_name=guest")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer guest.Close(t.Context())
+	// Planned before the guest came, run while he is there: it is not even tried,
+	// for a refused copy would make logins wait five seconds.
+	begun := time.Now()
+	_, err = s.Do(t.Context(), b.Steps[0])
+	if err == nil || time.Since(begun) > 3*time.Second {
+		t.Errorf("a copy of a template in use gave %v after %s", err, time.Since(begun))
+	}
+	now := enginetest.Brief(t, Engine{}, s, change.DatabaseSpec{Name: "from_busy"})
+	if !slices.Contains(now.Codes(change.Stop), change.TemplateInUse) || !strings.Contains(now.Findings[0].Text, "(guest)") {
+		t.Errorf("findings %+v", now.Findings)
+	}
+}
+
+func testSmallLogin(t *testing.T, running *localdb.Server, run func(string)) {
+	run("CREATE ROLE small LOGIN PASSWORD 'small'")
+	target := enginetest.Target(Engine{}, running, "harbour")
+	target.Server.Admin, target.Password = "small", secret.New("small")
+	s := enginetest.Open(t, Engine{}, target)
+	b := enginetest.Brief(t, Engine{}, s, change.DatabaseSpec{Name: "tides", Owner: "crew"})
+	if got := b.Codes(change.Stop); !slices.Equal(got, []string{change.RightsMissing, change.OwnerDenied}) {
+		t.Errorf("stops %v", got)
+	}
+	in, err := s.Inspect(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	// Each remedy is a statement that really helps.
+	for _, a := range in.Login.Abilities {
+		if a.Allowed || a.Remedy == "" {
+			t.Errorf("%s: allowed %v, remedy %q", a.Code, a.Allowed, a.Remedy)
+		}
+		if a.Code != "any_owner" {
+			run(a.Remedy)
+		}
+	}
+	for _, f := range b.Findings {
+		if f.Code == change.OwnerDenied {
+			run(f.Next)
+		}
+	}
+	if b := enginetest.Brief(t, Engine{}, s, change.DatabaseSpec{Name: "tides", Owner: "crew"}); b.Stopped() {
+		t.Errorf("after the remedies: %+v", b.Findings)
+	} else if _, err := enginetest.Carry(t, s, b); err != nil {
+		t.Error(err)
+	}
+	if list, err := s.Databases(t.Context()); err != nil || len(list.Partial) > 0 {
+		t.Errorf("the list as a small login: %v, %v", list.Partial, err)
+	}
+}
+
+// testInvalid makes what an interrupted drop leaves, and lists it as that.
+func testInvalid(t *testing.T, running *localdb.Server, run func(string)) {
+	run("CREATE DATABASE half_gone")
+	run("UPDATE pg_database SET datconnlimit = -2 WHERE datname = 'half_gone'")
+	s := enginetest.Open(t, Engine{}, enginetest.Target(Engine{}, running, "harbour"))
+	list, err := s.Databases(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	i := slices.IndexFunc(list.Databases, func(d catalog.Database) bool { return d.Name == "half_gone" })
+	if i < 0 || list.Databases[i].Trouble == "" {
+		t.Errorf("a half-dropped database is not pointed out: %+v", list.Databases)
+	}
 }

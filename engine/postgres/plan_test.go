@@ -1,0 +1,175 @@
+package postgres
+
+import (
+	"flag"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+)
+
+var update = flag.Bool("update", false, "write the golden files anew")
+
+// snapshot is a small server as a planner sees it.
+func snapshot() catalog.Snapshot {
+	base := catalog.Template{Name: "template1", Encoding: "UTF8", Collation: "C.UTF-8", CType: "C.UTF-8", Provider: "libc", Tablespace: "pg_default", Usable: true, Default: true}
+	zero := base
+	zero.Name, zero.Default = "template0", false
+	return catalog.Snapshot{
+		Server:   catalog.Server{Name: "harbour", Environment: catalog.Production, NameRule: naming.Rule{Suffix: "_prod"}},
+		Instance: catalog.Instance{Engine: catalog.PostgreSQL, Version: "18.4", Number: 180004, Identity: catalog.Identity{Key: "system identifier 7"}, Encoding: "UTF8", Collation: "C.UTF-8", Read: time.Unix(0, 0), Login: catalog.Login{Name: "keeper", Abilities: []catalog.Ability{{Code: "create_database", Allowed: true}}}},
+		Names:    []string{"postgres", "template0", "template1", "tickets_prod", "Crew_prod"},
+		Template: &base,
+		Choices: catalog.Choices{
+			Templates: []catalog.Template{base, zero}, Providers: []string{"libc", "icu", "builtin"}, Tablespaces: []catalog.Tablespace{{Name: "pg_default"}, {Name: "fast"}},
+			Encodings:  []catalog.Encoding{{Name: "UTF8", Default: true}, {Name: "LATIN1"}, {Name: "SQL_ASCII"}},
+			Collations: []catalog.Collation{{Name: "C", Provider: "libc"}, {Name: "C.utf8", Encoding: "UTF8", Provider: "libc"}, {Name: "de_DE.iso88591", Encoding: "LATIN1", Provider: "libc"}, {Name: "de-DE", Provider: "icu"}, {Name: "en", Provider: "icu"}},
+		},
+		OwnerFound: []string{"crew"}, OwnerAllowed: true,
+	}
+}
+
+func plan(t *testing.T, spec change.DatabaseSpec, snap catalog.Snapshot) change.Brief {
+	t.Helper()
+	b, err := Engine{}.Plan(change.Intent{Kind: change.CreateDatabase, Server: "harbour", Database: &spec}, snap)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b
+}
+
+func TestPlanFindings(t *testing.T) {
+	limit := -7
+	for _, tt := range []struct {
+		title  string
+		spec   change.DatabaseSpec
+		alter  func(*catalog.Snapshot)
+		want   string // level:code …
+		remedy string // part of what to do next
+	}{
+		{"plain", change.DatabaseSpec{Name: "a_prod"}, nil, "", ""},
+		{"taken", change.DatabaseSpec{Name: "tickets_prod"}, nil, "stop:name.taken", "tickets_2_prod"},
+		{"taken by case", change.DatabaseSpec{Name: "crew_prod"}, nil, "stop:name.taken_by_case", "crew_2_prod"},
+		{"look-alike", change.DatabaseSpec{Name: "t1ckets_prod"}, nil, "caution:name.lookalike", ""},
+		{"bad name", change.DatabaseSpec{Name: "A b"}, nil, "stop:name.characters stop:name.start stop:name.suffix", "a_b_prod"},
+		{"no owner", change.DatabaseSpec{Name: "a_prod", Owner: "x"}, func(s *catalog.Snapshot) { s.OwnerFound = nil }, "stop:owner.absent", `CREATE ROLE "x"`},
+		{"owner not ours", change.DatabaseSpec{Name: "a_prod", Owner: "crew"}, func(s *catalog.Snapshot) { s.OwnerAllowed = false }, "stop:owner.denied", `GRANT "crew" TO "keeper" WITH SET TRUE`},
+		{"no such encoding", change.DatabaseSpec{Name: "a_prod", Encoding: "utf-9"}, nil, "stop:encoding.unknown note:template.switched", "encoding list"},
+		{"spelling of an encoding", change.DatabaseSpec{Name: "a_prod", Encoding: "utf-8"}, nil, "", ""},
+		{"encoding without locale", change.DatabaseSpec{Name: "a_prod", Encoding: "latin1"}, nil, "stop:collation.mismatch note:template.switched", "character type C"},
+		{"encoding with C", change.DatabaseSpec{Name: "a_prod", Encoding: "latin1", Collation: "C"}, nil, "note:template.switched", ""},
+		{"own template, other encoding", change.DatabaseSpec{Name: "a_prod", Template: "template1", Encoding: "LATIN1", Collation: "C"}, nil, "stop:template.mismatch", "template0"},
+		{"unlisted collation", change.DatabaseSpec{Name: "a_prod", Collation: "xx_XX.UTF-8"}, nil, "caution:collation.unlisted note:template.switched", "collation list"},
+		{"icu without locale", change.DatabaseSpec{Name: "a_prod", Provider: "icu"}, nil, "stop:locale.missing note:template.switched", "add a locale"},
+		{"icu", change.DatabaseSpec{Name: "a_prod", Provider: "icu", Locale: "de-u-co-phonebk"}, nil, "note:template.switched", ""},
+		{"icu nonsense", change.DatabaseSpec{Name: "a_prod", Provider: "icu", Locale: "zz-nowhere"}, nil, "stop:collation.unknown note:template.switched", ""},
+		{"icu with SQL_ASCII", change.DatabaseSpec{Name: "a_prod", Provider: "icu", Locale: "en", Encoding: "SQL_ASCII", Collation: "C"}, nil, "stop:collation.mismatch note:template.switched", "UTF8"},
+		{"builtin on an old version", change.DatabaseSpec{Name: "a_prod", Provider: "builtin"}, func(s *catalog.Snapshot) { s.Choices.Providers = providers(150018) }, "stop:provider.unknown note:template.switched", "libc, icu"},
+		{"no template", change.DatabaseSpec{Name: "a_prod", Template: "nope"}, func(s *catalog.Snapshot) { s.Template = nil }, "stop:template.absent", "template list"},
+		{"template in use", change.DatabaseSpec{Name: "a_prod"}, func(s *catalog.Snapshot) { s.Template.Sessions = 2; s.TemplateUsers = []string{"crew from 10.0.0.7"} }, "stop:template.in_use", "leave"},
+		{"template not ours", change.DatabaseSpec{Name: "a_prod"}, func(s *catalog.Snapshot) { s.Template.Usable = false }, "stop:template.denied", "IS_TEMPLATE true"},
+		{"no tablespace", change.DatabaseSpec{Name: "a_prod", Tablespace: "moon"}, nil, "stop:tablespace.absent", "tablespace list"},
+		{"bad limit", change.DatabaseSpec{Name: "a_prod", ConnectionLimit: &limit}, nil, "stop:option.invalid", "-1"},
+		{"bad strategy", change.DatabaseSpec{Name: "a_prod", Strategy: "magic"}, nil, "stop:option.invalid", "wal_log"},
+		{"no rights", change.DatabaseSpec{Name: "a_prod"}, func(s *catalog.Snapshot) {
+			s.Instance.Login.Abilities = []catalog.Ability{{Code: "create_database", Remedy: `ALTER ROLE "keeper" CREATEDB`}}
+		}, "stop:rights.missing", "CREATEDB"},
+		{"standby", change.DatabaseSpec{Name: "a_prod"}, func(s *catalog.Snapshot) { s.Instance.ReadOnly = "it is a standby" }, "stop:server.read_only", "primary"},
+		{"every reason is told", change.DatabaseSpec{Name: "postgres", Tablespace: "moon", Strategy: "magic"}, nil, "stop:name.suffix stop:name.reserved stop:name.taken stop:tablespace.absent stop:option.invalid", ""},
+	} {
+		t.Run(tt.title, func(t *testing.T) {
+			snap := snapshot()
+			if tt.alter != nil {
+				tt.alter(&snap)
+			}
+			b := plan(t, tt.spec, snap)
+			var got []string
+			remedies := ""
+			for _, f := range b.Findings {
+				got = append(got, string(f.Level)+":"+f.Code)
+				remedies += f.Next + "\n"
+				if f.Level == change.Stop && f.Next == "" {
+					t.Errorf("the stop %s says not what to do next", f.Code)
+				}
+			}
+			if strings.Join(got, " ") != tt.want || !strings.Contains(remedies, tt.remedy) {
+				t.Errorf("findings %v; want %q with the remedy %q; got %s", got, tt.want, tt.remedy, remedies)
+			}
+			if b.Stopped() != (len(b.Steps) == 0) {
+				t.Errorf("stopped is %v with %d steps", b.Stopped(), len(b.Steps))
+			}
+		})
+	}
+}
+
+// The statements of briefs are kept as golden files, so that a change of one is
+// seen; the suite runs the same ones on real servers.
+func TestPlanStatements(t *testing.T) {
+	limit, yes, no := 5, true, false
+	for name, spec := range map[string]change.DatabaseSpec{
+		"plain":   {Name: "a_prod"},
+		"hostile": {Name: `a"; DROP DATABASE x; --_prod`, Comment: `it's \ "so"`},
+		"full": {Name: "a_prod", Owner: "crew", Encoding: "LATIN1", Collation: "C", Tablespace: "fast", Strategy: "file_copy",
+			ConnectionLimit: &limit, AllowConnections: &no, IsTemplate: &yes, Comment: "all of it"},
+		"icu":     {Name: "a_prod", Provider: "icu", Locale: "de-DE"},
+		"builtin": {Name: "a_prod", Provider: "builtin", Locale: "C.UTF-8"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			snap := snapshot()
+			snap.Server.NameRule.Free = true
+			b := plan(t, spec, snap)
+			if b.Stopped() {
+				t.Fatal(b.Findings)
+			}
+			var text strings.Builder
+			for _, s := range b.Steps {
+				text.WriteString("-- " + s.Kind + ": " + s.Title + "\n" + s.Statement + "\n-- undo: " + s.Undo + "\n\n")
+			}
+			file := filepath.Join("testdata", name+".sql")
+			if *update {
+				os.MkdirAll("testdata", 0o755)
+				if err := os.WriteFile(file, []byte(text.String()), 0o644); err != nil {
+					t.Fatal(err)
+				}
+			}
+			want, err := os.ReadFile(file)
+			if err != nil || string(want) != text.String() {
+				t.Errorf("statements differ from %s (%v):\n%s", file, err, text.String())
+			}
+			if last := b.Steps[len(b.Steps)-1]; last.Kind != change.Verify || !last.ReadOnly {
+				t.Error("the last step does not verify")
+			}
+		})
+	}
+}
+
+func TestPlanExisting(t *testing.T) {
+	snap := snapshot()
+	snap.Target = &catalog.Database{Name: "tickets_prod", Owner: "crew", Encoding: "UTF8", Collation: "C.UTF-8", CType: "C.UTF-8", Provider: "libc", AllowConnections: true, ConnectionLimit: 5}
+	three := 3
+	b := plan(t, change.DatabaseSpec{Name: "tickets_prod", IfAbsent: true, Encoding: "utf-8", Collation: "C.utf8", Owner: "deck", ConnectionLimit: &three}, snap)
+	want := []change.Difference{{Name: "connection_limit", Asked: "3", Actual: "5"}, {Name: "owner", Asked: "deck", Actual: "crew"}}
+	if b.Outcome != change.Nothing || !slices.Equal(b.Differences, want) || b.Stopped() {
+		t.Errorf("outcome %s, differences %+v; want %+v", b.Outcome, b.Differences, want)
+	}
+}
+
+func FuzzQuote(f *testing.F) {
+	f.Add(`a"b'c\d`)
+	f.Fuzz(func(t *testing.T, name string) {
+		q := quoteIdent(name)
+		if strings.ReplaceAll(q[1:len(q)-1], `""`, `"`) != name || strings.Count(q, `"`)%2 != 0 {
+			t.Errorf("quoteIdent(%q) = %s", name, q)
+		}
+		text := strings.TrimSpace(quoteText(name))
+		if strings.Contains(name, `\`) != strings.HasPrefix(text, "E") {
+			t.Errorf("quoteText(%q) = %s", name, text)
+		}
+	})
+}

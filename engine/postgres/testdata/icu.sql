@@ -1,0 +1,15 @@
+-- create_database: create database a_prod
+CREATE DATABASE "a_prod" WITH
+  OWNER = "keeper"
+  TEMPLATE = "template0"
+  ENCODING = 'UTF8'
+  LOCALE_PROVIDER = icu
+  LC_COLLATE = 'C.UTF-8'
+  LC_CTYPE = 'C.UTF-8'
+  ICU_LOCALE = 'de-DE'
+-- undo: DROP DATABASE "a_prod"
+
+-- verify: read back and compare, and connect to it
+
+-- undo: 
+
