@@ -40,8 +40,9 @@ func (h *Handler) access(ctx context.Context, name string) (catalog.Server, engi
 	ctx, cancel := context.WithTimeout(ctx, readTime)
 	srv, _, access, err := h.Fleet.Open(ctx, name)
 	if err != nil {
+		err = h.noServer(ctx, name, err)
 		cancel()
-		return srv, nil, ctx, cancel, h.noServer(ctx, name, err)
+		return srv, nil, ctx, cancel, err
 	}
 	return srv, access, ctx, cancel, nil
 }

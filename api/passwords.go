@@ -2,10 +2,10 @@ package api
 
 import (
 	"strings"
-	"unicode/utf8"
+	"sync"
 
 	"github.com/alexedwards/argon2id"
-	"github.com/ccojocar/zxcvbn-go"
+	validator "github.com/wagslane/go-password-validator"
 
 	"example.com/genarch/core/policy"
 )
@@ -14,30 +14,38 @@ import (
 // takes about 65 ms on a small machine.
 var argon = &argon2id.Params{Memory: 19 * 1024, Iterations: 2, Parallelism: 1, SaltLength: 16, KeyLength: 32}
 
-// maxScored bounds what is scored: the estimator's time grows with the square
-// of the length.
-const maxScored = 72
-
 // HashPassword checks an operator's password against the policy and returns the
 // hash that is kept.
 func HashPassword(password, operator string) (string, error) {
-	if err := policy.CheckPassword(password, score(password, operator)); err != nil {
+	if err := policy.CheckPassword(password, strength(password, operator)); err != nil {
 		return "", err
 	}
 	return argon2id.CreateHash(password, argon)
 }
 
-// score estimates how hard a password is to guess, 0 to 4.
-func score(password string, words ...string) int {
-	cut := password
-	for len(cut) > maxScored {
-		_, size := utf8.DecodeLastRuneInString(cut)
-		cut = cut[:len(cut)-size]
+// stems are what guessers try first. Each counts like two letters, whatever its
+// length; the library knows sequences and repeats, but no words.
+var stems = strings.Fields("password passwort passwd qwerty qwertz azerty letmein welcome admin administrator master monkey dragon " +
+	"football baseball sunshine princess superman iloveyou trustno1 shadow login secret changeme default database postgres mariadb " +
+	"mysql oracle server keeper operator genarch company summer winter spring autumn january february march april august " +
+	"september october november december monday friday starwars pokemon computer internet samsung google")
+
+// strength estimates how hard a password is to guess, in bits. words are
+// further stems, such as the operator's own name.
+func strength(password string, words ...string) float64 {
+	rest := strings.ToLower(password)
+	for _, stem := range append(words, stems...) {
+		if len(stem) > 2 {
+			rest = strings.ReplaceAll(rest, strings.ToLower(stem), "x7")
+		}
 	}
-	if repeats(cut) {
-		return 0 // the estimator takes long repeats for strong
+	if repeats(rest) {
+		return 0
 	}
-	return zxcvbn.PasswordStrength(cut, append(words, "genarch")).Score
+	if rest == strings.ToLower(password) {
+		rest = password // upper case counts where nothing was known
+	}
+	return validator.GetEntropy(rest)
 }
 
 // repeats reports whether a text is one short piece over and over.
@@ -51,5 +59,12 @@ func repeats(text string) bool {
 }
 
 // nobody is a hash that is compared with when there is no such operator, so
-// that the answer takes as long.
-var nobody, _ = argon2id.CreateHash("no operator has this password", argon)
+// that the answer takes as long. It is made when it is first needed: a hash
+// takes longer than most commands of the CLI.
+var nobody = sync.OnceValue(func() string {
+	hash, err := argon2id.CreateHash("no operator has this password", argon)
+	if err != nil {
+		panic("argon2id: " + err.Error()) // no randomness: nothing is safe then
+	}
+	return hash
+})

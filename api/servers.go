@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"strings"
 	"sync"
 	"time"
 
@@ -134,7 +135,7 @@ func (h *Handler) noServer(ctx context.Context, name string, err error) error {
 		p.Detail, p.Next = "no server "+naming.Show(name)+" is registered", "list them: genarch server list"
 		if list, listErr := h.Fleet.List(ctx); listErr == nil {
 			for _, s := range list {
-				if naming.Skeleton(s.Name) == naming.Skeleton(name) {
+				if naming.Skeleton(s.Name) == naming.Skeleton(strings.ToLower(name)) {
 					p.Next = "do you mean " + s.Name + "?"
 				}
 			}

@@ -51,7 +51,7 @@ func (h *Handler) signIn(ctx context.Context, in *struct{ Body wire.SignIn }) (*
 		return nil, err
 	}
 	if unknown {
-		hash = nobody
+		hash = nobody()
 	}
 	select {
 	case h.signIns.hashing <- struct{}{}:

@@ -64,16 +64,20 @@ const MinPassword = 12
 // MaxPassword bounds what is hashed, in bytes.
 const MaxPassword = 256
 
-// CheckPassword says why an operator's password is refused, or nil. score is
-// the estimate of its strength, 0 (guessed at once) to 4.
-func CheckPassword(password string, score int) error {
+// MinStrength is the least strength of an operator's password, in bits: 2 to
+// this power tries, at the rate that the sign-in and argon2id leave.
+const MinStrength = 60
+
+// CheckPassword says why an operator's password is refused, or nil. bits is
+// the estimate of its strength.
+func CheckPassword(password string, bits float64) error {
 	switch n := utf8.RuneCountInString(password); {
 	case n < MinPassword:
 		return fmt.Errorf("a password has at least %d characters, this one has %d", MinPassword, n)
 	case len(password) > MaxPassword:
 		return fmt.Errorf("a password has at most %d bytes", MaxPassword)
-	case score < 3:
-		return fmt.Errorf("this password is easily guessed (strength %d of 4); take several unrelated words", score)
+	case bits < MinStrength:
+		return fmt.Errorf("this password is too easily guessed (about %.0f bits, %d are asked); take several unrelated words", bits, MinStrength)
 	}
 	return nil
 }

@@ -1,0 +1,237 @@
+// Package e2e drives Genarch as its users do: the real binary, its CLI, its
+// HTTP API and its console in Chromium, on real servers.
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"example.com/genarch/localdb"
+	"example.com/genarch/testutil"
+)
+
+// binary is the program under test, built once.
+var binary string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "genarch-e2e-")
+	if err != nil {
+		panic(err)
+	}
+	binary = filepath.Join(dir, "genarch")
+	build := exec.Command("go", "build", "-tags", "nomsgpack", "-trimpath", "-ldflags", "-s -w", "-o", binary, "./cmd/genarch")
+	build.Dir, build.Env = testutil.Root(), append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
+		os.Exit(1)
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+const password = "tugboat-lantern-gangway-7"
+
+// service is a running genarch serve.
+type service struct {
+	tb    testing.TB
+	dir   string // data
+	home  string // configuration of the CLI's user
+	url   string
+	dsn   string
+	cmd   *exec.Cmd
+	done  chan struct{}
+	log   *logBuffer
+	token string
+}
+
+type logBuffer struct {
+	mu   sync.Mutex
+	text bytes.Buffer
+}
+
+func (l *logBuffer) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.text.Write(p)
+}
+
+func (l *logBuffer) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.text.String()
+}
+
+// newService starts a service with its records in a MariaDB of the test's, and
+// signs the CLI in.
+func newService(tb testing.TB) *service {
+	tb.Helper()
+	s := &service{tb: tb, dir: tb.TempDir(), home: tb.TempDir(), dsn: testutil.MariaDB(tb).DSN("records")}
+	s.start()
+	s.login()
+	return s
+}
+
+func (s *service) start() {
+	s.tb.Helper()
+	port, err := localdb.FreePort()
+	if err != nil {
+		s.tb.Fatal(err)
+	}
+	s.startAt(fmt.Sprintf("127.0.0.1:%d", port))
+}
+
+func (s *service) startAt(listen string) {
+	s.tb.Helper()
+	s.url, s.log, s.done = "http://"+listen, &logBuffer{}, make(chan struct{})
+	s.cmd = exec.Command(binary, "serve", "--listen", listen, "--data", s.dir)
+	s.cmd.Env = append(os.Environ(), "GENARCH_FIRST_PASSWORD="+password, "GENARCH_STORE_DSN="+s.dsn)
+	s.cmd.Stdout, s.cmd.Stderr = s.log, s.log
+	if err := s.cmd.Start(); err != nil {
+		s.tb.Fatal(err)
+	}
+	cmd, done := s.cmd, s.done
+	go func() {
+		_ = cmd.Wait()
+		close(done)
+	}()
+	s.tb.Cleanup(s.stop)
+	testutil.Wait(s.tb, "the service to be ready", func() bool {
+		select {
+		case <-done:
+			s.tb.Fatalf("the service ended: %s", s.log)
+		default:
+		}
+		res, err := http.Get(s.url + "/readyz")
+		if err == nil {
+			res.Body.Close()
+		}
+		return err == nil && res.StatusCode == 200
+	})
+}
+
+// stop ends the service in order; a second call does nothing.
+func (s *service) stop() { s.end(syscall.SIGTERM) }
+
+func (s *service) end(sig syscall.Signal) {
+	select {
+	case <-s.done:
+		return
+	default:
+	}
+	_ = s.cmd.Process.Signal(sig)
+	select {
+	case <-s.done:
+	case <-time.After(40 * time.Second):
+		_ = s.cmd.Process.Kill()
+		s.tb.Errorf("the service did not stop; its log: %s", s.log)
+	}
+}
+
+func (s *service) login() {
+	s.tb.Helper()
+	file := filepath.Join(s.home, "password")
+	if err := os.WriteFile(file, []byte(password), 0o600); err != nil {
+		s.tb.Fatal(err)
+	}
+	s.run(0, "login", s.url, "--name", "keeper", "--password-file", file)
+	text, err := os.ReadFile(filepath.Join(s.home, "genarch", "login.json"))
+	if err != nil {
+		s.tb.Fatal(err)
+	}
+	var kept struct{ Token string }
+	if err := json.Unmarshal(text, &kept); err != nil {
+		s.tb.Fatal(err)
+	}
+	s.token = kept.Token
+}
+
+// result is what a command said.
+type result struct {
+	code     int
+	out, err string
+}
+
+// cli runs a command as a script does: without a terminal.
+func (s *service) cli(stdin string, args ...string) result {
+	s.tb.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, binary, args...)
+	cmd.Env = append(os.Environ(), "XDG_CONFIG_HOME="+s.home, "NO_COLOR=1")
+	cmd.Stdin = strings.NewReader(stdin)
+	var out, errs bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	err := cmd.Run()
+	if ctx.Err() != nil || err != nil && cmd.ProcessState == nil {
+		s.tb.Fatalf("genarch %v: %v\n%s", args, err, errs.String())
+	}
+	return result{cmd.ProcessState.ExitCode(), out.String(), errs.String()}
+}
+
+// run runs a command and checks its exit code.
+func (s *service) run(code int, args ...string) result {
+	s.tb.Helper()
+	r := s.cli("", args...)
+	if r.code != code {
+		s.tb.Fatalf("genarch %v ended with %d, want %d\nout: %s\nerr: %s", args, r.code, code, r.out, r.err)
+	}
+	return r
+}
+
+// add registers a running server.
+func (s *service) add(name, engine, environment string, srv *localdb.Server, more ...string) {
+	s.tb.Helper()
+	args := append([]string{"server", "add", name, "--engine", engine, "--host", srv.Host, "--port", fmt.Sprint(srv.Port), "--admin", srv.Admin,
+		"--environment", environment, "--secret-file", "-"}, more...)
+	if r := s.cli(srv.Password.Reveal(), args...); r.code != 0 {
+		s.tb.Fatalf("server add: %+v", r)
+	}
+}
+
+// call makes a raw call of the API and returns status and body.
+func (s *service) call(method, path, token, body string, header ...string) (int, map[string]any, http.Header) {
+	s.tb.Helper()
+	req, err := http.NewRequest(method, s.url+path, strings.NewReader(body))
+	if err != nil {
+		s.tb.Fatal(err)
+	}
+	if body != "" {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	if token != "" {
+		req.Header.Set("Authorization", "Bearer "+token)
+	}
+	for i := 0; i+1 < len(header); i += 2 {
+		req.Header.Set(header[i], header[i+1])
+	}
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		s.tb.Fatal(err)
+	}
+	defer res.Body.Close()
+	out := map[string]any{}
+	_ = json.NewDecoder(res.Body).Decode(&out)
+	return res.StatusCode, out, res.Header
+}
+
+// has fails the test for each text that is missing.
+func has(tb testing.TB, what, text string, wanted ...string) {
+	tb.Helper()
+	for _, w := range wanted {
+		if !strings.Contains(text, w) {
+			tb.Errorf("%s lacks %q:\n%s", what, w, text)
+		}
+	}
+}
