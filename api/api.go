@@ -95,7 +95,7 @@ type Handler struct {
 const prefix = "/api/v1"
 
 // readTime bounds a call that reads from a server.
-const readTime = 20 * time.Second
+const readTime = 15 * time.Second
 
 // New makes the interface. Close stops what it started.
 func New(cfg Config) *Handler {

@@ -95,6 +95,11 @@ func (h *Handler) authenticate(c *gin.Context) {
 		writeProblem(c, &Problem{Status: http.StatusForbidden, Code: "csrf", Detail: "the request does not come from a page of this console", Next: "load the page again"})
 		return
 	}
+	// The description is registered by the library, past our own check.
+	if who.Name == "" && strings.HasPrefix(c.Request.URL.Path, prefix+"/openapi") {
+		writeProblem(c, notSignedIn())
+		return
+	}
 	c.Set("operator", who.Name)
 	c.Request = c.Request.WithContext(context.WithValue(ctx, callerKey{}, who))
 }

@@ -96,7 +96,10 @@ func (s *service) startAt(listen string) {
 	s.tb.Helper()
 	s.url, s.log, s.done = "http://"+listen, &logBuffer{}, make(chan struct{})
 	s.cmd = exec.Command(binary, "serve", "--listen", listen, "--data", s.dir)
-	s.cmd.Env = append(os.Environ(), "GENARCH_FIRST_PASSWORD="+password, "GENARCH_STORE_DSN="+s.dsn)
+	s.cmd.Env = os.Environ()
+	if s.dsn != "" {
+		s.cmd.Env = append(s.cmd.Env, "GENARCH_FIRST_PASSWORD="+password, "GENARCH_STORE_DSN="+s.dsn)
+	}
 	s.cmd.Stdout, s.cmd.Stderr = s.log, s.log
 	if err := s.cmd.Start(); err != nil {
 		s.tb.Fatal(err)
@@ -119,6 +122,19 @@ func (s *service) startAt(listen string) {
 		}
 		return err == nil && res.StatusCode == 200
 	})
+}
+
+// refused starts a second service that is expected to end by itself, and
+// returns what it said.
+func (s *service) refused() string {
+	s.tb.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	out, err := exec.CommandContext(ctx, binary, "serve", "--listen", "127.0.0.1:0", "--data", s.dir).CombinedOutput()
+	if err == nil {
+		s.tb.Error("it ended without an error")
+	}
+	return string(out)
 }
 
 // stop ends the service in order; a second call does nothing.

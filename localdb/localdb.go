@@ -29,6 +29,8 @@ type Config struct {
 	Bin string
 	// Fast gives up durability for speed: for tests, never for records.
 	Fast bool
+	// Port is where to listen; 0 takes the port of the last start, or a free one.
+	Port int
 	// Options are further settings, "name=value".
 	Options []string
 }
@@ -93,9 +95,13 @@ func prepare(dir string) (*os.File, error) {
 	return lock, nil
 }
 
-// port returns the port noted in the folder if nobody listens on it, else a
+// port returns the port asked for, or the port noted in the folder if nobody listens on it, else a
 // free one, and notes it.
-func port(dir string) (int, error) {
+func (cfg Config) port() (int, error) {
+	if cfg.Port != 0 {
+		return cfg.Port, nil
+	}
+	dir := cfg.Dir
 	file := filepath.Join(dir, "port")
 	if text, err := os.ReadFile(file); err == nil {
 		if p, err := strconv.Atoi(strings.TrimSpace(string(text))); err == nil && free(p) {

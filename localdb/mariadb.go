@@ -66,7 +66,7 @@ func StartMariaDB(ctx context.Context, cfg Config) (s *Server, err error) {
 	if s.Password, err = password(cfg.Dir); err != nil {
 		return nil, err
 	}
-	if s.Port, err = port(cfg.Dir); err != nil {
+	if s.Port, err = cfg.port(); err != nil {
 		return nil, err
 	}
 	initFile := filepath.Join(cfg.Dir, "init.sql")

@@ -50,7 +50,7 @@ func StartPostgres(ctx context.Context, cfg Config) (s *Server, err error) {
 	if data, err = install(cfg.Dir, func(into string) error { return initdb(cfg, as, bin, into, s) }); err != nil {
 		return nil, err
 	}
-	if s.Port, err = port(cfg.Dir); err != nil {
+	if s.Port, err = cfg.port(); err != nil {
 		return nil, err
 	}
 	args := []string{"-D", data, "-c", "listen_addresses=127.0.0.1", "-c", "port=" + strconv.Itoa(s.Port),

@@ -51,7 +51,7 @@ type Config struct {
 	Log    *slog.Logger
 	// PlanTime bounds reading and planning (default 20 s), StepTime a step
 	// that does not say otherwise (30 s), ProbeTime the search for an unknown
-	// outcome (2 min). Lease is how long a claim outlives its service (30 s).
+	// outcome (2 min). Lease is how long a claim outlives its service (15 s).
 	PlanTime, StepTime, ProbeTime, Lease time.Duration
 }
 
@@ -84,7 +84,7 @@ func New(cfg Config) *Runner {
 	def(&cfg.PlanTime, 20*time.Second)
 	def(&cfg.StepTime, 30*time.Second)
 	def(&cfg.ProbeTime, 2*time.Minute)
-	def(&cfg.Lease, 30*time.Second)
+	def(&cfg.Lease, 15*time.Second)
 	if cfg.Log == nil {
 		cfg.Log = slog.New(slog.DiscardHandler)
 	}
