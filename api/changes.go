@@ -103,9 +103,13 @@ func (h *Handler) listChanges(ctx context.Context, in *struct {
 func (h *Handler) change(ctx context.Context, id uint64) (change.Change, error) {
 	c, err := h.Records.Change(ctx, id)
 	if errors.Is(err, record.ErrNotFound) {
-		return c, &Problem{Status: http.StatusNotFound, Code: "not_found", Detail: fmt.Sprintf("there is no change %d", id), Next: "list them: genarch change list"}
+		err = noChange(id)
 	}
 	return c, err
+}
+
+func noChange(id uint64) *Problem {
+	return &Problem{Status: http.StatusNotFound, Code: "not_found", Detail: fmt.Sprintf("there is no change %d", id), Next: "list them: genarch change list"}
 }
 
 func (h *Handler) showChange(ctx context.Context, in *ChangePath) (*body[wire.Change], error) {
@@ -117,14 +121,19 @@ func (h *Handler) runChange(ctx context.Context, in *struct {
 	ChangePath
 	Body wire.Run
 }) (*body[wire.Change], error) {
-	before, err := h.change(ctx, in.ID)
-	if err != nil {
-		return nil, err
-	}
-	if before.Intent.Kind == change.MarkServer && !from(ctx).May(policy.Govern) {
-		return nil, forbidden(from(ctx), policy.Govern)
+	if who := from(ctx); !who.May(policy.Govern) {
+		c, err := h.change(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		if c.Intent.Kind == change.MarkServer {
+			return nil, forbidden(who, policy.Govern)
+		}
 	}
 	c, err := h.Changes.Run(ctx, from(ctx).Name, in.ID, in.Body.Fingerprint, in.Body.Accept)
+	if errors.Is(err, record.ErrNotFound) {
+		return nil, noChange(in.ID)
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -40,10 +40,19 @@ type Fleet struct {
 	open map[string]opened
 }
 
+// freshTime is how long a registration is taken as read. An edit through this
+// service is seen at once, one through another copy of it after this time.
+const freshTime = time.Second
+
 type opened struct {
-	server  engine.Server
-	id      uint64
-	version int
+	server     engine.Server
+	registered catalog.Server
+	read       time.Time
+}
+
+// current reports whether access belongs to a registration as it is now.
+func (o opened) current(s catalog.Server) bool {
+	return o.registered.ID == s.ID && o.registered.Version == s.Version
 }
 
 // New makes a fleet of the engines given.
@@ -66,18 +75,26 @@ func (f *Fleet) Engine(name catalog.Engine) (engine.Engine, error) {
 
 // Open gives access to a registered server, for its present registration.
 func (f *Fleet) Open(ctx context.Context, name string) (catalog.Server, engine.Engine, engine.Server, error) {
-	srv, err := f.store.Server(ctx, name)
-	if err != nil {
-		return srv, nil, nil, fmt.Errorf("server %s: %w", name, err)
+	f.mu.Lock()
+	o, there := f.open[name]
+	f.mu.Unlock()
+	srv := o.registered
+	if !there || time.Since(o.read) > freshTime {
+		var err error
+		if srv, err = f.store.Server(ctx, name); err != nil {
+			return srv, nil, nil, fmt.Errorf("server %s: %w", name, err)
+		}
 	}
 	eng, err := f.Engine(srv.Engine)
 	if err != nil {
 		return srv, nil, nil, err
 	}
-	f.mu.Lock()
-	o, there := f.open[name]
-	f.mu.Unlock()
-	if there && o.version == srv.Version && o.id == srv.ID {
+	if there && o.current(srv) {
+		f.mu.Lock()
+		if o, there := f.open[name]; there && o.current(srv) {
+			f.open[name] = opened{o.server, srv, time.Now()}
+		}
+		f.mu.Unlock()
 		return srv, eng, o.server, nil
 	}
 	password, err := f.store.Secret(ctx, name)
@@ -91,13 +108,13 @@ func (f *Fleet) Open(ctx context.Context, name string) (catalog.Server, engine.E
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if o, there := f.open[name]; there {
-		if o.version == srv.Version && o.id == srv.ID { // another call was quicker
+		if o.current(srv) { // another call was quicker
 			access.Close()
 			return srv, eng, o.server, nil
 		}
 		retire(o.server)
 	}
-	f.open[name] = opened{access, srv.ID, srv.Version}
+	f.open[name] = opened{access, srv, time.Now()}
 	return srv, eng, access, nil
 }
 
@@ -194,7 +211,19 @@ func (f *Fleet) Edit(ctx context.Context, operator string, srv catalog.Server, p
 	if err := f.validate(&srv); err != nil {
 		return srv, err
 	}
-	return srv, f.store.UpdateServer(ctx, srv, password, entry(operator, "server.edit", srv))
+	return srv, f.update(ctx, srv, password, entry(operator, "server.edit", srv))
+}
+
+// update writes a registration and has the next call read it anew.
+func (f *Fleet) update(ctx context.Context, srv catalog.Server, password *secret.Text, e journal.Entry) error {
+	err := f.store.UpdateServer(ctx, srv, password, e)
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if o, there := f.open[srv.Name]; there {
+		o.read = time.Time{}
+		f.open[srv.Name] = o
+	}
+	return err
 }
 
 // Accept makes the instance that answers now the known one. found is the
@@ -208,7 +237,7 @@ func (f *Fleet) Accept(ctx context.Context, operator, name, found string) (catal
 		return srv, fmt.Errorf("%w: the instance that answers is %q, not %q: look again and accept that one if it is right", record.ErrInvalid, in.Identity.Key, found)
 	}
 	srv.Identity = in.Identity
-	return srv, f.store.UpdateServer(ctx, srv, nil, entry(operator, "server.accept", srv))
+	return srv, f.update(ctx, srv, nil, entry(operator, "server.accept", srv))
 }
 
 // Relearn adds marks that a server shows since it was registered, as long as it
@@ -219,7 +248,7 @@ func (f *Fleet) Relearn(ctx context.Context, operator, name string) error {
 		return err
 	}
 	srv.Identity = in.Identity
-	return f.store.UpdateServer(ctx, srv, nil, entry(operator, "server.relearn", srv))
+	return f.update(ctx, srv, nil, entry(operator, "server.relearn", srv))
 }
 
 // Forget removes a registration; nothing on the server is touched.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"maps"
+	"slices"
 	"strconv"
 	"time"
 
@@ -73,13 +74,29 @@ func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act) {
 			}
 			c.Begin(act, now())
 			news = append(news, stepEntry(c, act, string(act.Deed)+".begin"))
-			if !r.save(ctx, c, news) {
-				return
+			if !harmless(c, act) {
+				if !r.save(ctx, c, news) {
+					return
+				}
+				news = nil
 			}
-			news = nil
 		}
 		r.publish(c)
+		// A step that only reads need not wait for its intention to be on
+		// record: the two go side by side.
+		saved := make(chan bool, 1)
+		if len(news) > 0 {
+			before := c
+			before.Steps = slices.Clone(c.Steps)
+			go func(news []journal.Entry) { saved <- r.save(ctx, before, news) }(news)
+			news = nil
+		} else {
+			saved <- true
+		}
 		seen := r.perform(ctx, &c, act)
+		if !<-saved {
+			return
+		}
 		if context.Cause(ctx) != nil && seen.Effect == change.Unclear {
 			return // cut off: what was begun is on record, and will be probed
 		}
@@ -100,6 +117,11 @@ func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act) {
 		}
 		pause(ctx, probePause)
 	}
+}
+
+// harmless reports whether a deed alters nothing on the server.
+func harmless(c change.Change, act change.Act) bool {
+	return act.Deed == change.Probe || act.Deed == change.Do && c.Steps[act.Step].ReadOnly
 }
 
 // probePause lies between two looks for an unknown outcome.

@@ -115,7 +115,7 @@ func (p *Page) check(err error) {
 		return
 	}
 	if errors.Is(err, context.DeadlineExceeded) {
-		p.tb.Fatalf("the page took too long; it shows: %.2000s", p.text())
+		p.tb.Fatalf("the page took too long; it shows: %.700s", p.text())
 	}
 	p.tb.Fatal(err)
 }
@@ -197,7 +197,7 @@ func (p *Page) Wait(what, js string) {
 	defer tick.Stop()
 	for !p.Eval("!!(" + js + ")") {
 		if time.Now().After(deadline) {
-			p.tb.Fatalf("waited for %s; the page shows: %.3000s", what, p.text())
+			p.tb.Fatalf("waited for %s; the page shows: %.700s", what, p.text())
 		}
 		<-tick.C
 	}

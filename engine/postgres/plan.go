@@ -75,7 +75,7 @@ func planCreate(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot
 		})
 	}
 	b.Steps = append(b.Steps, change.Step{
-		Kind: change.Verify, Title: "read back and compare, and connect to it", ReadOnly: true, Args: expected(spec, c),
+		Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: expected(spec, c),
 	})
 }
 

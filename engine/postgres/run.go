@@ -140,8 +140,9 @@ func warningError(op string, messages []change.Message) error {
 	return nil
 }
 
-// verify reads the database back, compares every property, and connects to it
-// where that is allowed: created is not the same as usable.
+// verify reads the database back and compares every property, those included
+// that decide whether it can be used: connections allowed, the limit, and that
+// it is no leftover. It does not log in: see docs/decisions.
 func (s *server) verify(ctx context.Context, step change.Step) error {
 	const op = "verify"
 	d, err := s.readDatabase(ctx, s.pool, step.Args["name"])
@@ -154,14 +155,10 @@ func (s *server) verify(ctx context.Context, step change.Step) error {
 	if bad := engine.Mismatches(step.Args, facts(d)); len(bad) > 0 {
 		return &engine.Error{Op: op, Kind: engine.Differs, Text: strings.Join(bad, "; ")}
 	}
-	if !d.AllowConnections || d.ConnectionLimit == 0 {
-		return nil
+	if d.Trouble != "" {
+		return &engine.Error{Op: op, Kind: engine.Differs, Text: d.Trouble}
 	}
-	conn, err := s.dialDatabase(ctx, d.Name)
-	if err != nil {
-		return &engine.Error{Op: op, Kind: engine.Differs, Text: "it is there, but cannot be connected to: " + err.Error(), Err: err}
-	}
-	return conn.Close(context.WithoutCancel(ctx))
+	return nil
 }
 
 // Probe looks whether a step took effect.
@@ -245,8 +242,8 @@ func (s *server) undoCreate(ctx context.Context, step change.Step) (engine.Repor
 // whole server are written.
 const dropTime = 10 * time.Minute
 
-// waitEmpty waits a moment for our own verifying session to be gone, and
-// returns an error if anybody is still connected then.
+// waitEmpty waits a moment for a session of our own to be gone (one that counts
+// tables), and returns an error if anybody is still connected then.
 func (s *server) waitEmpty(ctx context.Context, name string) error {
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()

@@ -1,0 +1,286 @@
+package e2e
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	_ "github.com/go-sql-driver/mysql"
+	"github.com/jackc/pgx/v5"
+
+	"example.com/genarch/localdb"
+	"example.com/genarch/testutil"
+)
+
+// The benchmarks stand side by side with the bare statements by the same
+// driver in the same run, turn by turn, so that both meet the same machine.
+// They report medians: make bench.
+
+// medians runs two things in turn and reports the median of each and how they
+// compare, under these units.
+func medians(b *testing.B, turns int, bare, ours func(i int)) {
+	b.Helper()
+	var bareTimes, ourTimes []time.Duration
+	timed := func(f func(int), i int) time.Duration {
+		begun := time.Now()
+		f(i)
+		return time.Since(begun)
+	}
+	for b.Loop() {
+		for i := range turns {
+			bareTimes = append(bareTimes, timed(bare, i))
+			ourTimes = append(ourTimes, timed(ours, i))
+		}
+	}
+	slices.Sort(bareTimes)
+	slices.Sort(ourTimes)
+	x, y := bareTimes[len(bareTimes)/2], ourTimes[len(ourTimes)/2]
+	b.ReportMetric(float64(x.Microseconds())/1000, "bare-ms")
+	b.ReportMetric(float64(y.Microseconds())/1000, "genarch-ms")
+	b.ReportMetric(float64(y)/float64(x), "ratio")
+	b.ReportMetric(float64((y-x).Microseconds())/1000, "added-ms")
+	b.ReportMetric(0, "ns/op")
+}
+
+// durable starts servers as they run in earnest.
+func durable(b *testing.B, start func(context.Context, localdb.Config) (*localdb.Server, error), options ...string) *localdb.Server {
+	b.Helper()
+	s, err := start(b.Context(), localdb.Config{Dir: testutil.Dir(b) + "/srv", Options: options})
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.Cleanup(func() { s.Stop() })
+	return s
+}
+
+func benchService(b *testing.B) *service {
+	b.Helper()
+	s := &service{tb: b, dir: b.TempDir(), home: b.TempDir(), dsn: durable(b, localdb.StartMariaDB).DSN("records")}
+	s.start()
+	s.login()
+	return s
+}
+
+// create makes a database by the API, from asking to verified.
+func (s *service) create(b *testing.B, server, name string) {
+	status, draft, _ := s.call("POST", "/api/v1/changes", s.token, fmt.Sprintf(`{"kind":"database.create","server":%q,"database":{"name":%q}}`, server, name))
+	if status != 201 {
+		b.Fatalf("ask: %d %v", status, draft)
+	}
+	status, done, _ := s.call("POST", fmt.Sprintf("/api/v1/changes/%v/run", draft["id"]), s.token, fmt.Sprintf(`{"fingerprint":%q,"wait":60}`, draft["brief"].(map[string]any)["fingerprint"]))
+	if status != 200 || done["state"] != "done" {
+		b.Fatalf("run: %d %v", status, done)
+	}
+}
+
+func BenchmarkCreatePostgres(b *testing.B) {
+	s, pg := benchService(b), durable(b, localdb.StartPostgres)
+	s.add("harbour", "postgresql", "production", pg)
+	conn, err := pgx.Connect(b.Context(), pg.PostgresURL("postgres"))
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer conn.Close(b.Context())
+	medians(b, 40, func(i int) {
+		if _, err := conn.Exec(b.Context(), fmt.Sprintf("CREATE DATABASE bare_%d", i)); err != nil {
+			b.Fatal(err)
+		}
+	}, func(i int) { s.create(b, "harbour", fmt.Sprintf("ours_%d", i)) })
+}
+
+func BenchmarkCreateMariaDB(b *testing.B) {
+	s, maria := benchService(b), durable(b, localdb.StartMariaDB)
+	s.add("quay", "mariadb", "production", maria)
+	db, err := sql.Open("mysql", maria.DSN(""))
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer db.Close()
+	medians(b, 50, func(i int) {
+		if _, err := db.Exec(fmt.Sprintf("CREATE DATABASE bare_%d CHARACTER SET utf8mb4 COLLATE utf8mb4_general_ci", i)); err != nil {
+			b.Fatal(err)
+		}
+	}, func(i int) { s.create(b, "quay", fmt.Sprintf("ours_%d", i)) })
+}
+
+// get reads an address whole.
+func (s *service) get(b *testing.B, path string) []byte {
+	req, _ := http.NewRequest("GET", s.url+path, nil)
+	req.Header.Set("Authorization", "Bearer "+s.token)
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer res.Body.Close()
+	text, err := io.ReadAll(res.Body)
+	if err != nil || res.StatusCode != 200 {
+		b.Fatalf("%s: %d %v", path, res.StatusCode, err)
+	}
+	return text
+}
+
+func BenchmarkList10000MariaDB(b *testing.B) {
+	s, maria := benchService(b), testutil.MariaDB(b)
+	s.add("quay", "mariadb", "production", maria)
+	db, err := sql.Open("mysql", maria.DSN(""))
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer db.Close()
+	for i := range 10000 {
+		if _, err := db.Exec(fmt.Sprintf("CREATE DATABASE many_%05d", i)); err != nil {
+			b.Fatal(err)
+		}
+	}
+	// The bare queries for the same columns, one after the other.
+	queries := []string{
+		"SELECT SCHEMA_NAME, DEFAULT_CHARACTER_SET_NAME, DEFAULT_COLLATION_NAME, SCHEMA_COMMENT FROM information_schema.SCHEMATA",
+		"SELECT TABLE_SCHEMA, COUNT(*) FROM information_schema.TABLES WHERE TABLE_TYPE NOT IN ('VIEW', 'SYSTEM VIEW') GROUP BY TABLE_SCHEMA",
+		"SELECT SUBSTRING_INDEX(NAME, '/', 1), SUM(FILE_SIZE) FROM information_schema.INNODB_SYS_TABLESPACES WHERE NAME LIKE '%/%' GROUP BY 1",
+		"SELECT DB, COUNT(*) FROM information_schema.PROCESSLIST WHERE DB IS NOT NULL GROUP BY DB",
+	}
+	medians(b, 15, func(int) {
+		for _, q := range queries {
+			rows, err := db.Query(q)
+			if err != nil {
+				b.Fatal(err)
+			}
+			drain(b, rows)
+		}
+	}, func(int) {
+		var list struct{ Total int }
+		if err := json.Unmarshal(s.get(b, "/api/v1/servers/quay/databases?limit=20000"), &list); err != nil || list.Total != 10000 {
+			b.Fatalf("%d databases, %v", list.Total, err)
+		}
+	})
+}
+
+func drain(b *testing.B, rows *sql.Rows) {
+	defer rows.Close()
+	columns, err := rows.Columns()
+	if err != nil {
+		b.Fatal(err)
+	}
+	values := make([]any, len(columns))
+	for i := range values {
+		values[i] = new(sql.NullString)
+	}
+	for rows.Next() {
+		if err := rows.Scan(values...); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
+
+func BenchmarkList200Postgres(b *testing.B) {
+	s, pg := benchService(b), testutil.Postgres(b)
+	s.add("harbour", "postgresql", "production", pg)
+	conn, err := pgx.Connect(b.Context(), pg.PostgresURL("postgres"))
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer conn.Close(b.Context())
+	for i := range 200 {
+		if _, err := conn.Exec(b.Context(), fmt.Sprintf("CREATE DATABASE many_%03d", i)); err != nil {
+			b.Fatal(err)
+		}
+	}
+	medians(b, 15, func(int) {
+		for _, q := range []string{`SELECT d.oid, d.datname, pg_get_userbyid(datdba), pg_encoding_to_char(encoding), datcollate, datctype, datistemplate, datallowconn, datconnlimit,
+			shobj_description(d.oid, 'pg_database'), (SELECT count(*) FROM pg_stat_activity a WHERE a.datid = d.oid) FROM pg_database d`, `SELECT oid, pg_database_size(oid) FROM pg_database`} {
+			rows, err := conn.Query(b.Context(), q)
+			if err != nil {
+				b.Fatal(err)
+			}
+			for rows.Next() {
+				if _, err := rows.Values(); err != nil {
+					b.Fatal(err)
+				}
+			}
+			rows.Close()
+		}
+	}, func(int) { s.get(b, "/api/v1/servers/harbour/databases") })
+}
+
+// BenchmarkCommand times whole commands, process start included.
+func BenchmarkCommand(b *testing.B) {
+	s := benchService(b)
+	s.add("harbour", "postgresql", "production", testutil.Postgres(b))
+	for name, args := range map[string][]string{"version": {"--version"}, "database-list": {"database", "list", "harbour"}} {
+		b.Run(name, func(b *testing.B) {
+			var times []time.Duration
+			for b.Loop() {
+				for range 30 {
+					cmd := exec.Command(binary, args...)
+					cmd.Env = append(os.Environ(), "XDG_CONFIG_HOME="+s.home)
+					begun := time.Now()
+					if err := cmd.Run(); err != nil {
+						b.Fatal(err)
+					}
+					times = append(times, time.Since(begun))
+				}
+			}
+			slices.Sort(times)
+			b.ReportMetric(float64(times[len(times)/2].Microseconds())/1000, "median-ms")
+			b.ReportMetric(float64(times[len(times)*95/100].Microseconds())/1000, "p95-ms")
+			b.ReportMetric(0, "ns/op")
+		})
+	}
+}
+
+// BenchmarkConsole times the first page, and weighs what the browser loads.
+func BenchmarkConsole(b *testing.B) {
+	s := benchService(b)
+	s.add("harbour", "postgresql", "production", testutil.Postgres(b))
+	p := testutil.NewBrowser(b).Page(b, s.url)
+	p.SignIn("keeper", password)
+	p.WaitText("1 of 1 servers answered")
+	var times []float64
+	for b.Loop() {
+		for range 10 {
+			p.Open("/")
+			p.WaitText("servers answered")
+			ms, err := strconv.ParseFloat(p.EvalText("String(performance.getEntriesByName('first-contentful-paint')[0].startTime)"), 64)
+			if err != nil {
+				b.Fatal(err)
+			}
+			times = append(times, ms)
+		}
+	}
+	slices.Sort(times)
+	b.ReportMetric(times[len(times)/2], "first-paint-ms")
+	var kilobytes float64
+	for _, src := range strings.Split(p.EvalText("[...document.querySelectorAll('script[src]')].map((s) => new URL(s.src).pathname).join(' ')"), " ") {
+		req, _ := http.NewRequest("GET", s.url+src, nil)
+		req.Header.Set("Accept-Encoding", "gzip")
+		res, err := http.DefaultTransport.RoundTrip(req)
+		if err != nil {
+			b.Fatal(err)
+		}
+		text, _ := io.ReadAll(res.Body)
+		res.Body.Close()
+		kilobytes += float64(len(text)) / 1000
+	}
+	b.ReportMetric(kilobytes, "script-gzip-kB")
+	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", s.cmd.Process.Pid))
+	if err != nil {
+		b.Fatal(err)
+	}
+	for line := range strings.Lines(string(status)) {
+		if kb, ok := strings.CutPrefix(line, "VmRSS:"); ok {
+			n, _ := strconv.ParseFloat(strings.Fields(kb)[0], 64)
+			b.ReportMetric(n/1024, "service-MiB")
+		}
+	}
+	b.ReportMetric(0, "ns/op")
+}
