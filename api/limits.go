@@ -1,6 +1,8 @@
 package api
 
 import (
+	"context"
+	"runtime/debug"
 	"sync"
 	"time"
 
@@ -11,10 +13,33 @@ import (
 // at once and then once in ten seconds; each address forty times and then once
 // a second.
 type limiter struct {
-	mu    sync.Mutex // guards tries
-	tries map[string]*rate.Limiter
+	mu       sync.Mutex // guards tries and giveBack
+	tries    map[string]*rate.Limiter
+	giveBack *time.Timer
 	// hashing bounds the memory and time that checking passwords takes.
 	hashing chan struct{}
+}
+
+// giveBackAfter is how long after a sign-in the memory that hashing took goes
+// back to the system.
+const giveBackAfter = 2 * time.Second
+
+// hash runs f, which takes 19 MiB, at most two at a time.
+func (l *limiter) hash(ctx context.Context, f func()) error {
+	select {
+	case l.hashing <- struct{}{}:
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	f()
+	<-l.hashing
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.giveBack == nil {
+		l.giveBack = time.AfterFunc(giveBackAfter, debug.FreeOSMemory)
+	}
+	l.giveBack.Reset(giveBackAfter)
+	return nil
 }
 
 // maxTries bounds the map; when it is full, it starts afresh. That gives a

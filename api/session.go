@@ -53,13 +53,10 @@ func (h *Handler) signIn(ctx context.Context, in *struct{ Body wire.SignIn }) (*
 	if unknown {
 		hash = nobody()
 	}
-	select {
-	case h.signIns.hashing <- struct{}{}:
-	case <-ctx.Done():
-		return nil, ctx.Err()
+	var match bool
+	if err := h.signIns.hash(ctx, func() { match, err = argon2id.ComparePasswordAndHash(in.Body.Password, hash) }); err != nil {
+		return nil, err
 	}
-	match, err := argon2id.ComparePasswordAndHash(in.Body.Password, hash)
-	<-h.signIns.hashing
 	if err != nil || !match || unknown || operator.Disabled {
 		h.Log.WarnContext(ctx, "sign-in refused", "name", name, "address", address)
 		h.note(ctx, journal.Entry{Operator: "genarch", Action: "sign_in.refused", Subject: shortened(name)})

@@ -152,9 +152,22 @@ func (p *Page) Dark(on bool) {
 	p.check(err)
 }
 
-// Click clicks with the mouse on the first element that fits.
+// Click clicks with the mouse on the first element that fits, once it is there
+// and keeps its place.
 func (p *Page) Click(css string) {
 	p.tb.Helper()
+	where := fmt.Sprintf("(() => { const e = document.querySelector(%q); if (!e) return ''; const r = e.getBoundingClientRect(); return [r.x, r.y, r.width].join() })()", css)
+	last := ""
+	for deadline := time.Now().Add(30 * time.Second); ; {
+		now := p.EvalText("new Promise((f) => setTimeout(() => f(" + where + "), 60))")
+		if now != "" && now == last {
+			break
+		}
+		if time.Now().After(deadline) {
+			p.tb.Fatalf("%s is not there, or never at rest; the page shows: %.700s", css, p.text())
+		}
+		last = now
+	}
 	p.do(chromedp.Click(chromedp.CSS(css), chromedp.NodeVisible))
 }
 
@@ -184,7 +197,7 @@ func (p *Page) Eval(js string) bool {
 // EvalText runs an expression that gives text.
 func (p *Page) EvalText(js string) string {
 	p.tb.Helper()
-	v, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](js))
+	v, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](js, chromedp.EvalAwaitPromise))
 	p.check(err)
 	return v
 }

@@ -86,12 +86,10 @@
 
 <svelte:head><title>Change {id} · Genarch</title></svelte:head>
 
-{#if change && brief}
-	<Band environment={brief.environment}>
-		<a class="font-semibold underline underline-offset-2" href={to.server(change.server)}>{change.server}</a>
-		<span class="mono break-all">{visible(change.target)}</span>
+<Band environment={brief?.environment}>
+		<a class="font-semibold underline underline-offset-2" href={to.server(change?.server ?? '')}>{change?.server}</a>
+		<span class="mono break-all">{visible(change?.target ?? '')}</span>
 	</Band>
-{/if}
 <section class="mx-auto max-w-6xl px-4 py-4 sm:px-6">
 	{#if problem}<h1>Change {id}</h1><Trouble {problem} retry={load} />
 	{:else if !change || !brief}<Skeleton rows={8} label="Reading the change" />

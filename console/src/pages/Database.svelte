@@ -56,9 +56,7 @@
 
 <svelte:head><title>{name} · {serverName} · Genarch</title></svelte:head>
 
-{#if server}
-	<Band environment={server.environment}><a class="font-semibold underline underline-offset-2" href={to.server(serverName)}>{serverName}</a><span>{engineTitle(server.engine)} {server.status?.version ?? ''}</span></Band>
-{/if}
+<Band environment={server?.environment}><a class="font-semibold underline underline-offset-2" href={to.server(serverName)}>{serverName}</a><span>{engineTitle(server?.engine ?? '')} {server?.status?.version ?? ''}</span></Band>
 <section class="mx-auto max-w-7xl px-4 py-4 sm:px-6">
 	<h1 class="mono text-[1.375rem]! break-all">{visible(name)}</h1>
 	{#if problem}<Trouble {problem} retry={load} />

@@ -61,9 +61,7 @@
 
 <svelte:head><title>New database on {name} · Genarch</title></svelte:head>
 
-{#if form.server}
-	<Band environment={form.server.environment}><a class="font-semibold underline underline-offset-2" href={to.server(name)}>{name}</a><span>{engineTitle(form.server.engine)} {form.server.status?.version ?? ''}</span></Band>
-{/if}
+<Band environment={form.server?.environment}><a class="font-semibold underline underline-offset-2" href={to.server(name)}>{name}</a><span>{engineTitle(form.server?.engine ?? '')} {form.server?.status?.version ?? ''}</span></Band>
 <section class="mx-auto max-w-6xl px-4 py-4 sm:px-6">
 	<h1>New database on {name}</h1>
 	{#if form.problem && !form.choices}<Trouble problem={form.problem} retry={() => form.load()} />

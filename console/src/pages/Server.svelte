@@ -59,13 +59,11 @@
 
 <svelte:head><title>{name} · Genarch</title></svelte:head>
 
-{#if server}
-	<Band environment={server.environment}>
-		<span class="font-semibold">{server.name}</span>
-		<span>{engineTitle(server.engine)} {status?.version ?? ''}</span>
-		<span class="mono">{server.host}:{server.port}</span>
+<Band environment={server?.environment}>
+		<span class="font-semibold">{server?.name}</span>
+		<span>{engineTitle(server?.engine ?? '')} {status?.version ?? ''}</span>
+		<span class="mono">{server?.host}:{server?.port}</span>
 	</Band>
-{/if}
 <section class="mx-auto max-w-7xl px-4 py-4 sm:px-6">
 	{#if problem}
 		<h1>{name}</h1>
@@ -74,7 +72,10 @@
 		<div class="flex flex-wrap items-end justify-between gap-3">
 			<div class="min-w-0">
 				<h1 class="break-words">{name}</h1>
-				{#if status?.reachable}
+				{#if !status}
+					<p class="text-sm" role="status"><span class="quiet appear-late">asking …</span>&nbsp;</p>
+					<p class="mono" aria-hidden="true">&nbsp;</p>
+				{:else if status.reachable}
 					<p class="quiet text-sm">
 						{count(status.databases)} databases, {size(status.size)} · {count(status.sessions)} of {count(status.sessions_allowed)} sessions ·
 						TLS {server?.tls} · read <When at={table.list?.read ?? status.read} />
