@@ -3,7 +3,7 @@ GOTAGS  := nomsgpack
 VERSION := $(shell git describe --always --dirty 2>/dev/null || echo dev)
 LDFLAGS := -s -w -X main.version=$(VERSION)
 
-.PHONY: demo demo-reset test bench build setup console openapi clean
+.PHONY: screenshots demo demo-reset test bench build setup console openapi clean
 
 demo: build ## build, then run Genarch with four demo servers
 	bin/genarch demo
@@ -39,3 +39,6 @@ bench: build ## the speed goals, side by side with the bare statements
 
 clean:
 	rm -rf bin console/node_modules console/dist/assets console/dist/index.html* testutil/postgres18/node_modules
+
+screenshots: build ## take the pictures of docs/screenshots anew
+	scripts/screenshots

@@ -3,13 +3,30 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/url"
 	"strconv"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"example.com/genarch/api/wire"
 )
+
+// detailText is the detail of an entry in a few words.
+func detailText(e wire.JournalEntry) string {
+	d, _ := e.Detail.(map[string]any)
+	var words []string
+	for _, key := range []string{"title", "result"} {
+		if text, ok := d[key].(string); ok && text != "" {
+			words = append(words, text)
+		}
+	}
+	if f, ok := d["failure"].(map[string]any); ok {
+		words = append(words, fmt.Sprint(f["text"]))
+	}
+	return strings.Join(words, ": ")
+}
 
 func (a app) journalCommand() *cli.Command {
 	return &cli.Command{Name: "journal", Usage: "the record of everything that was asked, decided and run", Commands: []*cli.Command{
@@ -42,6 +59,7 @@ func (a app) journalCommand() *cli.Command {
 						}
 						return strconv.FormatUint(e.Change, 10)
 					}, right: true},
+					{title: "detail", text: detailText},
 				})
 			}},
 		{Name: "check", Usage: "walk the whole chain: is an entry missing or altered?", Flags: []cli.Flag{outputFlag()}, Action: func(ctx context.Context, c *cli.Command) error {

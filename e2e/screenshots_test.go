@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"database/sql"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -46,6 +48,19 @@ func TestScreenshots(t *testing.T) {
 	p.Click("form button.btn-primary")
 	p.Wait("the end", "document.querySelector('#change-state').dataset.state === 'done'")
 	shot("change-done")
+	holdServer(t, demo, func() {
+		p.Open("/servers/quay/new-database")
+		p.Type("input[name=name]", "parking_prod")
+		p.Wait("the caution", "document.querySelector('[data-code=\"grants.leftover\"]')")
+		p.Type("input[name=owner]", "cargo_app")
+		p.WaitText("MariaDB has no owners")
+		p.Click("form button.btn-primary")
+		p.Click("main form input[type=checkbox]")
+		p.Click("main form button.btn-primary")
+		p.Wait("the first step to run", "document.querySelector('li[data-status=begun]')")
+		shot("change-running")
+	})
+	p.Wait("the end", "document.querySelector('#change-state').dataset.state === 'done'")
 	p.Open("/servers/harbour")
 	p.WaitText("lounge_bookings_prod")
 	p.Open("/servers/harbour/databases/lounge_bookings_prod")
@@ -79,4 +94,27 @@ func TestScreenshots(t *testing.T) {
 	p.Open("/servers/harbour/new-database")
 	p.WaitText("Nothing runs yet")
 	shot("narrow-new-database")
+}
+
+// holdServer keeps the demo's quay from carrying statements out while f runs, so
+// that a running change can be seen.
+func holdServer(t *testing.T, demo string, f func()) {
+	secret, err := os.ReadFile(filepath.Join(demo, "quay", "admin.secret"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	port, err := os.ReadFile(filepath.Join(demo, "quay", "port"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	db, err := sql.Open("mysql", fmt.Sprintf("genarch:%s@tcp(127.0.0.1:%s)/", strings.TrimSpace(string(secret)), strings.TrimSpace(string(port))))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	db.SetMaxOpenConns(1)
+	if _, err := db.Exec("FLUSH TABLES WITH READ LOCK"); err != nil {
+		t.Fatal(err)
+	}
+	f()
 }

@@ -122,7 +122,7 @@
 					<Findings findings={brief.findings} />
 				{/if}
 				{#if brief.steps.length}
-					<h2 class="mt-5 mb-2">{open ? 'What will happen' : 'What happened'}</h2>
+					<h2 class="mb-2 {brief.findings.length ? 'mt-5' : ''}">{open ? 'What will happen' : change.state === 'running' ? 'What is happening' : 'What happened'}</h2>
 					<Timeline steps={brief.steps} running={change.state === 'running'} />
 				{/if}
 				{#if brief.differences.length}

@@ -22,6 +22,15 @@
 		}
 	}
 
+	/** The detail of an entry in a few words. */
+	function brief(e: JournalEntry): string {
+		const d = (e.detail ?? {}) as Record<string, unknown>;
+		const failure = d.failure as { text?: string } | undefined;
+		return [d.title, d.result, failure?.text, Array.isArray(d.accepted) && d.accepted.length ? `accepted ${d.accepted.join(', ')}` : undefined, d.instead_of ? `instead of change ${d.instead_of}` : undefined]
+			.filter((t) => typeof t === 'string' && t !== '')
+			.join(': ');
+	}
+
 	async function check(): Promise<void> {
 		try {
 			const c = await api.checkJournal();
@@ -50,12 +59,12 @@
 	{#if entries?.length}
 		<div class="overflow-x-auto">
 			<table class="ledger mt-2">
-				<thead><tr><th scope="col" class="num">No.</th><th scope="col" class="hidden sm:table-cell">At</th><th scope="col">Who</th><th scope="col">What</th><th scope="col">Subject</th><th scope="col" class="hidden sm:table-cell">Change</th></tr></thead>
+				<thead><tr><th scope="col" class="num">No.</th><th scope="col" class="hidden sm:table-cell">At</th><th scope="col">Who</th><th scope="col">What</th><th scope="col">Subject</th><th scope="col" class="hidden lg:table-cell">Detail</th><th scope="col" class="hidden sm:table-cell">Change</th></tr></thead>
 				<tbody>
 					{#each entries as e (e.seq)}
 						<tr title={e.detail ? JSON.stringify(e.detail) : undefined}>
 							<td class="num">{e.seq}</td><td class="mono hidden whitespace-nowrap sm:table-cell">{exact(e.at)}</td><td>{e.operator}</td>
-							<td class="mono whitespace-nowrap">{e.action}</td><td class="mono max-w-96 truncate">{visible(e.subject)}</td>
+							<td class="mono whitespace-nowrap">{e.action}</td><td class="mono max-w-64 truncate" title={e.subject}>{visible(e.subject)}</td><td class="quiet hidden max-w-96 truncate text-sm lg:table-cell">{visible(brief(e))}</td>
 							<td class="hidden sm:table-cell">{#if e.change}<a class="link-plain" href={to.change(e.change)}>change {e.change}</a>{/if}</td>
 						</tr>
 					{/each}
