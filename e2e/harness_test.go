@@ -30,8 +30,12 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	binary = filepath.Join(dir, "genarch")
-	build := exec.Command("go", "build", "-tags", "nomsgpack", "-trimpath", "-ldflags", "-s -w", "-o", binary, "./cmd/genarch")
-	build.Dir, build.Env = testutil.Root(), append(os.Environ(), "CGO_ENABLED=0")
+	args, env := []string{"build", "-tags", "nomsgpack", "-trimpath", "-ldflags", "-s -w", "-o", binary, "./cmd/genarch"}, "CGO_ENABLED=0"
+	if raceDetector {
+		args, env = []string{"build", "-race", "-tags", "nomsgpack", "-o", binary, "./cmd/genarch"}, "CGO_ENABLED=1"
+	}
+	build := exec.Command("go", args...)
+	build.Dir, build.Env = testutil.Root(), append(os.Environ(), env)
 	if out, err := build.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
 		os.Exit(1)
@@ -146,6 +150,11 @@ func (s *service) end(sig syscall.Signal) {
 		return
 	default:
 	}
+	defer func() {
+		if strings.Contains(s.log.String(), "DATA RACE") {
+			s.tb.Errorf("the service raced: %s", s.log)
+		}
+	}()
 	_ = s.cmd.Process.Signal(sig)
 	select {
 	case <-s.done:

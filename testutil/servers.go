@@ -5,8 +5,10 @@ package testutil
 import (
 	"errors"
 	"os"
+	"os/user"
 	"path/filepath"
 	"runtime"
+	"strconv"
 	"testing"
 	"time"
 
@@ -107,5 +109,22 @@ func Wait(tb testing.TB, what string, holds func() bool) {
 			tb.Fatalf("waited a minute for %s", what)
 		}
 		<-tick.C
+	}
+}
+
+// GiveToPostgres makes a file the property of the account that runs PostgreSQL.
+func GiveToPostgres(tb testing.TB, file string) {
+	tb.Helper()
+	if os.Getuid() != 0 {
+		return
+	}
+	u, err := user.Lookup("postgres")
+	if err != nil {
+		tb.Fatal(err)
+	}
+	uid, _ := strconv.Atoi(u.Uid)
+	gid, _ := strconv.Atoi(u.Gid)
+	if err := os.Chown(file, uid, gid); err != nil {
+		tb.Fatal(err)
 	}
 }

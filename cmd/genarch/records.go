@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"time"
 
@@ -106,6 +107,7 @@ func (s service) firstOperator(ctx context.Context, records *store.Store) error 
 	if err != nil {
 		return fmt.Errorf("the first operator's password: %w", err)
 	}
+	debug.FreeOSMemory() // hashing took 19 MiB that are not needed again soon
 	o := policy.Operator{Name: s.firstName, Remits: policy.Remits}
 	if err := records.AddOperator(ctx, o, hash, journal.Entry{Operator: "genarch", Action: "operator.first", Subject: o.Name}); err != nil {
 		return err

@@ -11,3 +11,10 @@ func TestSuite(t *testing.T) {
 	t.Parallel()
 	enginetest.Run(t, Engine{}, testutil.MariaDB(t))
 }
+
+func TestTLS(t *testing.T) {
+	t.Parallel()
+	ca, cert, key := enginetest.Certificate(t, testutil.Dir(t))
+	s := testutil.MariaDB(t, "ssl-cert="+cert, "ssl-key="+key)
+	enginetest.RunTLS(t, Engine{}, enginetest.Target(Engine{}, s, "quay"), ca)
+}

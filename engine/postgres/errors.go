@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"crypto/tls"
 	"errors"
 	"strings"
 
@@ -35,7 +36,9 @@ func wrap(op string, err error) error {
 	}
 	if isConnect {
 		e := engine.Classify(op, err, false)
-		if strings.Contains(connecting.Error(), "tls error") {
+		// The driver has no type of its own for a server without TLS.
+		_, badCertificate := errors.AsType[*tls.CertificateVerificationError](err)
+		if badCertificate || strings.Contains(connecting.Error(), "tls error") {
 			e.Text = "the server does not speak TLS, or its certificate is not accepted: " + lastLine(connecting)
 			e.Next = "set the TLS mode with: genarch server edit NAME --tls off|required|verified"
 		} else if e.Text == "" {

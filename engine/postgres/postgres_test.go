@@ -156,3 +156,11 @@ func testInvalid(t *testing.T, running *localdb.Server, run func(string)) {
 		t.Errorf("a half-dropped database is not pointed out: %+v", list.Databases)
 	}
 }
+
+func TestTLS(t *testing.T) {
+	t.Parallel()
+	ca, cert, key := enginetest.Certificate(t, testutil.Dir(t))
+	testutil.GiveToPostgres(t, key)
+	s := testutil.Postgres(t, "ssl=on", "ssl_cert_file="+cert, "ssl_key_file="+key)
+	enginetest.RunTLS(t, Engine{}, enginetest.Target(Engine{}, s, "harbour"), ca)
+}
