@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"strings"
+	"syscall"
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
@@ -51,6 +52,9 @@ func (e *Error) Error() string {
 	}
 	if e.Code != "" {
 		text += " [" + e.Code + "]"
+	}
+	if e.Op == "" {
+		return text
 	}
 	return e.Op + ": " + text
 }
@@ -101,10 +105,16 @@ func Classify(op string, err error, sent bool) *Error {
 	switch timeout := net.Error(nil); {
 	case e.Kind == NotSent && isNet && opErr.Op == "dial" && !opErr.Timeout():
 		e.Text = "cannot connect: " + opErr.Err.Error()
+		if errno, ok := errors.AsType[syscall.Errno](err); ok {
+			e.Text = "cannot connect: " + errno.Error()
+		}
 		e.Next = "check that the server runs and that the address is right"
+	case isNet && opErr.Op == "dial":
+		e.Text = "nothing answers at that address within the time allowed"
+		e.Next = "check the address, the network and the server"
 	case errors.Is(err, context.DeadlineExceeded), errors.As(err, &timeout) && timeout.Timeout():
 		e.Text = "no answer within the time allowed"
-		e.Next = "the server is reachable or not, but does not answer; look at the server itself"
+		e.Next = "something takes the connection there and then says nothing; look at the server itself"
 	case errors.Is(err, context.Canceled):
 		e.Text = "given up before the server answered"
 	case e.Kind == Unknown:

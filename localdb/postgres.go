@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
-	"strings"
 	"syscall"
 	"time"
 
@@ -145,11 +144,4 @@ func postgresAccount(dir string) (*syscall.Credential, error) {
 		}
 	}
 	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
-}
-
-// MajorVersion is the first number of a version text.
-func MajorVersion(version string) int {
-	word, _, _ := strings.Cut(version, ".")
-	n, _ := strconv.Atoi(word)
-	return n
 }

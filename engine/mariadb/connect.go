@@ -102,7 +102,7 @@ type guarded struct {
 func (g guarded) Connect(ctx context.Context) (driver.Conn, error) {
 	c, err := g.Connector.Connect(ctx)
 	if err != nil {
-		return nil, wrap("connect", err)
+		return nil, wrap("", err)
 	}
 	if err = g.prepare(ctx, c); err != nil {
 		c.Close()

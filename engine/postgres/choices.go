@@ -78,6 +78,12 @@ func hasCollation(list []catalog.Collation, name string) bool {
 	return false
 }
 
+// others leaves out of pg_stat_activity (a) who is in nobody's way: the session
+// that asks, autovacuum, which the server itself sends off, and our own counting
+// of tables, which keeps away while something is copied.
+const others = `a.pid <> pg_catalog.pg_backend_pid() AND coalesce(a.backend_type, '') <> 'autovacuum worker'
+	AND NOT (coalesce(a.application_name, '') = 'genarch' AND a.usename = current_user AND a.datname <> current_database())`
+
 // templateColumns reads what a copy would take over, and whether the login may
 // copy: template flag, ownership or superuser.
 const templateColumns = `SELECT d.datname::text, pg_catalog.pg_encoding_to_char(d.encoding)::text, d.datcollate::text, d.datctype::text,
@@ -85,7 +91,7 @@ const templateColumns = `SELECT d.datname::text, pg_catalog.pg_encoding_to_char(
 	coalesce(pg_catalog.to_jsonb(d)->>'datlocale', pg_catalog.to_jsonb(d)->>'daticulocale', ''),
 	d.datistemplate OR pg_catalog.pg_has_role(d.datdba, 'USAGE'), d.datconnlimit = -2,
 	(SELECT count(*)::int FROM pg_catalog.pg_stat_activity a WHERE a.datid = d.oid
-		AND coalesce(a.backend_type, '') <> 'autovacuum worker' AND a.pid <> pg_catalog.pg_backend_pid()),
+		AND ` + others + `),
 	coalesce(pg_catalog.shobj_description(d.oid, 'pg_database'), ''), s.spcname::text
 	FROM pg_catalog.pg_database d JOIN pg_catalog.pg_tablespace s ON s.oid = d.dattablespace`
 
@@ -216,6 +222,5 @@ func (s *server) readUsers(ctx context.Context, name string) ([]string, error) {
 		}
 		return text, err
 	}, `SELECT coalesce(usename::text, backend_type, '?'), coalesce(application_name, ''), coalesce(host(client_addr), '')
-		FROM pg_catalog.pg_stat_activity WHERE datname::text = $1::text AND pid <> pg_catalog.pg_backend_pid()
-		AND coalesce(backend_type, '') <> 'autovacuum worker' ORDER BY 1 LIMIT 20`, name)
+		FROM pg_catalog.pg_stat_activity a WHERE datname::text = $1::text AND `+others+` ORDER BY 1 LIMIT 20`, name)
 }

@@ -21,10 +21,13 @@ type tableCounts struct {
 }
 
 type countState struct {
-	mu     sync.Mutex
+	mu     sync.Mutex            // guards counts and busy
 	counts map[uint64]tableCount // by oid
 	busy   bool
 	done   sync.WaitGroup
+	// logins is held for reading by each count, and for writing while a
+	// template is copied: nobody may be connected to it then, we included.
+	logins sync.RWMutex
 }
 
 type tableCount struct {

@@ -1,8 +1,11 @@
 package postgres
 
 import (
+	"context"
+	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -45,6 +48,7 @@ func testReal(t *testing.T, running *localdb.Server) {
 	}
 	t.Run("options", func(t *testing.T) { testOptions(t, running, run) })
 	t.Run("template in use", func(t *testing.T) { testTemplateInUse(t, running) })
+	t.Run("own counting", func(t *testing.T) { testOwnCounting(t, running) })
 	t.Run("small login", func(t *testing.T) { testSmallLogin(t, running, run) })
 	t.Run("left by an interrupted drop", func(t *testing.T) { testInvalid(t, running, run) })
 }
@@ -60,7 +64,7 @@ func testOptions(t *testing.T, running *localdb.Server, run func(string)) {
 		{Name: "copied", Template: "full"},
 		{Name: "german", Provider: "icu", Locale: "de"},
 	}
-	if localdb.MajorVersion(running.Version) >= 17 {
+	if !strings.HasPrefix(running.Version, "15.") {
 		specs = append(specs, change.DatabaseSpec{Name: "built", Provider: "builtin", Locale: "C.UTF-8"})
 	}
 	for _, spec := range specs {
@@ -163,4 +167,25 @@ func TestTLS(t *testing.T) {
 	testutil.GiveToPostgres(t, key)
 	s := testutil.Postgres(t, "ssl=on", "ssl_cert_file="+cert, "ssl_key_file="+key)
 	enginetest.RunTLS(t, Engine{}, enginetest.Target(Engine{}, s, "harbour"), ca)
+}
+
+// testOwnCounting lists and creates at the same time: our own counting of
+// tables connects to templates too, and must not stand in our own way.
+func testOwnCounting(t *testing.T, running *localdb.Server) {
+	s := enginetest.Open(t, Engine{}, enginetest.Target(Engine{}, running, "harbour"))
+	ctx, stop := context.WithCancel(t.Context())
+	var listing sync.WaitGroup
+	listing.Go(func() {
+		for ctx.Err() == nil {
+			s.Database(ctx, "template1") // counts at once
+		}
+	})
+	for i := range 8 {
+		b := enginetest.Brief(t, Engine{}, s, change.DatabaseSpec{Name: fmt.Sprintf("counted_%d", i)})
+		if _, err := enginetest.Carry(t, s, b); err != nil {
+			t.Errorf("while tables are counted: %v", err)
+		}
+	}
+	stop()
+	listing.Wait()
 }

@@ -219,6 +219,8 @@ func (s *server) countTables(ctx context.Context, d catalog.Database) (int, erro
 	if !d.AllowConnections || d.ConnectionLimit == invalidLimit {
 		return 0, engine.ErrNotFound
 	}
+	s.counts.state.logins.RLock()
+	defer s.counts.state.logins.RUnlock()
 	conn, err := s.dialDatabase(ctx, d.Name)
 	if err != nil {
 		return 0, err

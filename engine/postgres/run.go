@@ -39,15 +39,17 @@ func unknownStep(step change.Step) error {
 func (s *server) create(ctx context.Context, step change.Step) (engine.Report, error) {
 	const op = "create database"
 	var rep engine.Report
+	s.counts.state.logins.Lock()
+	defer s.counts.state.logins.Unlock()
 	err := s.withConn(ctx, op, func(c *pgxpool.Conn) error {
 		var busy int
-		err := c.QueryRow(ctx, `SELECT count(*)::int FROM pg_catalog.pg_stat_activity WHERE datname::text = $1::text
-			AND pid <> pg_catalog.pg_backend_pid() AND coalesce(backend_type, '') <> 'autovacuum worker'`, step.Args["template"]).Scan(&busy)
+		err := c.QueryRow(ctx, `SELECT count(*)::int FROM pg_catalog.pg_stat_activity a WHERE datname::text = $1::text
+			AND `+others, step.Args["template"]).Scan(&busy)
 		if err != nil {
 			return wrap("look at the template", err)
 		}
 		if busy > 0 {
-			return &engine.Error{Op: op, Kind: engine.NotSent, Text: fmt.Sprintf("%d sessions came to the template %s meanwhile; it cannot be copied while they are there", busy, step.Args["template"]),
+			return &engine.Error{Op: op, Kind: engine.NotSent, Text: fmt.Sprintf("somebody came to the template meanwhile (sessions: %d); %s cannot be copied while they are there", busy, step.Args["template"]),
 				Next: "try again when they have left, or copy from another template"}
 		}
 		// A copy may take long, and one that is cut off leaves nothing, so
@@ -218,6 +220,8 @@ func (s *server) undoCreate(ctx context.Context, step change.Step) (engine.Repor
 	if key != strconv.FormatUint(d.Key, 10) {
 		return rep, refuse("a database " + naming.Show(d.Name) + " is there that this change did not make, so it was left alone")
 	}
+	s.counts.state.logins.Lock() // our own counting of tables is not to be in the way
+	defer s.counts.state.logins.Unlock()
 	if err := s.waitEmpty(ctx, d.Name); err != nil {
 		return rep, refuse("somebody is connected to " + naming.Show(d.Name) + " already, so it was left alone")
 	}
@@ -242,8 +246,8 @@ func (s *server) undoCreate(ctx context.Context, step change.Step) (engine.Repor
 // whole server are written.
 const dropTime = 10 * time.Minute
 
-// waitEmpty waits a moment for a session of our own to be gone (one that counts
-// tables), and returns an error if anybody is still connected then.
+// waitEmpty waits a moment for whoever is connected to leave, and returns an
+// error if anybody is still there then.
 func (s *server) waitEmpty(ctx context.Context, name string) error {
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()

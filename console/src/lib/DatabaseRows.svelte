@@ -70,7 +70,7 @@
 						<td class="mono hidden max-w-48 truncate lg:table-cell">{d.collation}</td>
 						<td class="num">{size(d.size)}</td>
 						<td class="num hidden sm:table-cell" title={d.tables === 0 ? 'empty: nothing has been installed in it' : undefined}>{count(d.tables)}</td>
-						<td class="num">{count(d.sessions)}{#if d.connection_limit >= 0}<span class="quiet"> of {d.connection_limit}</span>{/if}</td>
+						<td class="num">{count(d.sessions)}{#if d.connection_limit >= 0}<span class="quiet">&nbsp;of {d.connection_limit}</span>{/if}</td>
 						<td class="quiet hidden max-w-72 truncate text-sm xl:table-cell" title={d.comment}>{d.trouble || d.comment}</td>
 					</tr>
 				{/if}
