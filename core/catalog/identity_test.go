@@ -1,0 +1,38 @@
+package catalog
+
+import (
+	"slices"
+	"testing"
+)
+
+func TestDifferences(t *testing.T) {
+	known := Identity{Key: "k", Marks: map[string]string{"hostname": "a", "port": "1", "datadir": ""}}
+	for _, tt := range []struct {
+		title string
+		found Identity
+		want  []string
+	}{
+		{"the same", Identity{Key: "k", Marks: map[string]string{"hostname": "a", "port": "1"}}, nil},
+		{"a mark more", Identity{Key: "k", Marks: map[string]string{"hostname": "a", "port": "1", "marker": "m"}}, nil},
+		{"a mark that cannot be seen any more", Identity{Key: "k", Marks: map[string]string{"port": "1"}}, nil},
+		{"another key", Identity{Key: "x", Marks: known.Marks}, []string{"key"}},
+		{"moved", Identity{Key: "k", Marks: map[string]string{"hostname": "b", "port": "2"}}, []string{"hostname", "port"}},
+	} {
+		if got := known.Differences(tt.found); !slices.Equal(got, tt.want) {
+			t.Errorf("%s: %v; want %v", tt.title, got, tt.want)
+		}
+	}
+	if got := known.String(); got != "k datadir= hostname=a port=1" {
+		t.Errorf("String() = %q", got)
+	}
+	if (Identity{}).Known() || (Identity{}).String() != "unknown" {
+		t.Error("an identity that was never read passes for known")
+	}
+}
+
+func TestAbilities(t *testing.T) {
+	l := Login{Abilities: []Ability{{Code: "a", Allowed: true}, {Code: "b", Remedy: "GRANT b"}}}
+	if !l.May("a") || l.May("b") || l.May("c") || l.Remedy("b") != "GRANT b" || l.Remedy("c") != "" {
+		t.Errorf("May and Remedy of %+v", l)
+	}
+}
