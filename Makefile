@@ -12,7 +12,7 @@ demo-reset: build ## the same, with the data of earlier runs thrown away
 	bin/genarch demo --reset
 
 build: setup console
-	CGO_ENABLED=0 go build -tags $(GOTAGS) -trimpath -ldflags '$(LDFLAGS)' -o bin/genarch ./cmd/genarch
+	CGO_ENABLED=0 go build -buildvcs=false -tags $(GOTAGS) -trimpath -ldflags '$(LDFLAGS)' -o bin/genarch ./cmd/genarch
 
 setup: ## install what is missing from Debian's packages
 	scripts/setup servers

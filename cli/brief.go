@@ -34,7 +34,7 @@ func (a app) showBrief(b wire.Brief) {
 	if len(b.Steps) > 0 {
 		a.say("")
 		for i, s := range b.Steps {
-			a.say("step %d  %s%s", i+1, visible(s.Title), undoText(s))
+			a.sayWrapped("        ", fmt.Sprintf("step %d  %s%s", i+1, visible(s.Title), undoText(s)))
 			for line := range strings.Lines(s.Statement) {
 				a.say("          %s", strings.TrimRight(line, "\n"))
 			}
@@ -77,10 +77,19 @@ func settingTitle(name string) string {
 
 func (a app) showFinding(f wire.Finding) {
 	mark := map[string]string{"stop": wrong.Render("STOP"), "caution": caution.Render("CAUTION"), "note": bold.Render("note")}[f.Level]
-	a.say("%s  %s  %s", mark, visible(f.Text), faint.Render("["+f.Code+"]"))
+	a.sayWrapped("      ", fmt.Sprintf("%s  %s  %s", mark, visible(f.Text), faint.Render("["+f.Code+"]")))
 	if f.Next != "" {
-		a.say("      next: %s", visible(f.Next))
+		a.sayWrapped("      ", "      next: "+visible(f.Next))
 	}
+}
+
+// sayWrapped writes a text that may be long: on a terminal it is broken between
+// words, and its further lines are indented.
+func (a app) sayWrapped(indent, text string) {
+	if width := terminalWidth(a.Err); width > len(indent)+20 {
+		text = strings.ReplaceAll(lipgloss.Wrap(text, width-len(indent), ""), "\n", "\n"+indent)
+	}
+	a.say("%s", text)
 }
 
 func undoText(s wire.Step) string {
@@ -88,7 +97,7 @@ func undoText(s wire.Step) string {
 	case s.ReadOnly:
 		return faint.Render("  (only reads)")
 	case s.Undo != "":
-		return faint.Render("  (if a later step fails, taken back by: " + s.Undo + ")")
+		return faint.Render("  (if a later step fails, taken back by: " + visible(strings.Join(strings.Fields(s.Undo), " ")) + ")")
 	}
 	return ""
 }
@@ -118,7 +127,7 @@ func (a app) decide(b wire.Brief, agreed bool, accepted []string) ([]string, err
 	if !a.Terminal {
 		return nil, &exitError{ExitUnconfirmed, fmt.Errorf("nothing has run: there is nobody to ask; agree to the brief above with --yes")}
 	}
-	answer, err := a.ask(fmt.Sprintf("%s%s? Type yes: ", strings.ToUpper(b.Summary[:1]), visible(b.Summary[1:])))
+	answer, err := a.ask(fmt.Sprintf("%s%s (%s)? Type yes: ", strings.ToUpper(b.Summary[:1]), visible(b.Summary[1:]), b.Environment))
 	if err != nil {
 		return nil, err
 	}

@@ -4,6 +4,7 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
+	"io"
 	"os"
 	"strings"
 	"time"
@@ -148,7 +149,7 @@ func printTable[T any](a app, rows []T, columns []column[T]) error {
 		}
 		width += w + 2
 	}
-	if limit := a.width(); limit > 0 && width > limit {
+	if limit := terminalWidth(a.Out); limit > 0 && width > limit {
 		t.Width(limit)
 	}
 	t.Rows(cells...)
@@ -160,9 +161,9 @@ func printTable[T any](a app, rows []T, columns []column[T]) error {
 	return err
 }
 
-// width is that of the terminal; 0 when the output is none.
-func (a app) width() int {
-	f, ok := a.Out.(*os.File)
+// terminalWidth is that of a terminal; 0 when the output is none.
+func terminalWidth(out io.Writer) int {
+	f, ok := out.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
 		return 0
 	}

@@ -30,9 +30,9 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	binary = filepath.Join(dir, "genarch")
-	args, env := []string{"build", "-tags", "nomsgpack", "-trimpath", "-ldflags", "-s -w", "-o", binary, "./cmd/genarch"}, "CGO_ENABLED=0"
+	args, env := []string{"build", "-buildvcs=false", "-tags", "nomsgpack", "-trimpath", "-ldflags", "-s -w", "-o", binary, "./cmd/genarch"}, "CGO_ENABLED=0"
 	if raceDetector {
-		args, env = []string{"build", "-race", "-tags", "nomsgpack", "-o", binary, "./cmd/genarch"}, "CGO_ENABLED=1"
+		args, env = []string{"build", "-buildvcs=false", "-race", "-tags", "nomsgpack", "-o", binary, "./cmd/genarch"}, "CGO_ENABLED=1"
 	}
 	build := exec.Command("go", args...)
 	build.Dir, build.Env = testutil.Root(), append(os.Environ(), env)

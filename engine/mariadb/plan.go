@@ -203,8 +203,8 @@ func describe(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot, 
 		b.Set(change.Setting{Name: name, Value: value, Asked: asked, Source: engine.Source(asked, source), Decides: decides, Fixed: fixed})
 	}
 	set("name", spec.Name, true, "", "how every client finds it", true)
-	set("encoding", encoding, spec.Encoding != "", "server default", "which characters its new tables can store; a later change does not touch tables that exist", false)
-	from := "server default"
+	set("encoding", encoding, spec.Encoding != "", "the server", "which characters its new tables can store; a later change does not touch tables that exist", false)
+	from := "the server"
 	if spec.Encoding != "" || spec.Collation != "" {
 		from = "default of " + encoding
 	}
