@@ -143,10 +143,23 @@ func (s *Store) Ping(ctx context.Context) error {
 // Pool is the connection pool, for its figures alone.
 func (s *Store) Pool() *sql.DB { return s.sql }
 
+// deadlockTries is how often a transaction is tried that the server gave up.
+const deadlockTries = 5
+
 // update runs f in a transaction: commit on nil, roll back on an error or panic.
+// A transaction that was the victim of a deadlock did nothing, so f runs again;
+// on a cluster that can happen at the commit too.
 func (s *Store) update(ctx context.Context, f func(tx *gorm.DB) error) error {
-	return translate(s.db.WithContext(ctx).Transaction(f))
+	for try := 1; ; try++ {
+		err := s.db.WithContext(ctx).Transaction(f)
+		me, refused := errors.AsType[*driver.MySQLError](err)
+		if !refused || me.Number != errDeadlock || try == deadlockTries {
+			return translate(err)
+		}
+	}
 }
+
+const errDeadlock = 1213
 
 // translate turns what GORM and the driver report into record's errors.
 func translate(err error) error {

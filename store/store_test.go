@@ -10,6 +10,9 @@ import (
 	"testing"
 	"time"
 
+	driver "github.com/go-sql-driver/mysql"
+	"gorm.io/gorm"
+
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/journal"
@@ -33,11 +36,29 @@ var entry = journal.Entry{Operator: "dispatcher", Action: "test", Subject: "harb
 
 func TestStore(t *testing.T) {
 	s, cfg := openStore(t)
+	t.Run("deadlock", func(t *testing.T) { testDeadlock(t, s) })
 	t.Run("servers", func(t *testing.T) { testServers(t, s) })
 	t.Run("operators", func(t *testing.T) { testOperators(t, s) })
 	t.Run("changes", func(t *testing.T) { testChanges(t, s) })
 	t.Run("journal", func(t *testing.T) { testJournal(t, s) })
 	t.Run("key file", func(t *testing.T) { testKeyFile(t, s, cfg) })
+}
+
+func testDeadlock(t *testing.T, s *Store) {
+	tries := 0
+	err := s.update(t.Context(), func(*gorm.DB) error {
+		if tries++; tries < 3 {
+			return &driver.MySQLError{Number: errDeadlock}
+		}
+		return nil
+	})
+	if err != nil || tries != 3 {
+		t.Errorf("a transaction that met two deadlocks: %v after %d tries", err, tries)
+	}
+	tries = 0
+	if err := s.update(t.Context(), func(*gorm.DB) error { tries++; return record.ErrStale }); !errors.Is(err, record.ErrStale) || tries != 1 {
+		t.Errorf("a transaction that failed for another reason: %v after %d tries", err, tries)
+	}
 }
 
 func testServers(t *testing.T, s *Store) {
