@@ -73,7 +73,9 @@ func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act) {
 				return
 			}
 			c.Begin(act, now())
-			news = append(news, stepEntry(c, act, string(act.Deed)+".begin"))
+			if probing.IsZero() { // a probe that is repeated is told once
+				news = append(news, stepEntry(c, act, string(act.Deed)+".begin"))
+			}
 			if !harmless(c, act) {
 				if !r.save(ctx, c, news) {
 					return
