@@ -88,6 +88,7 @@ type Handler struct {
 	gin     *gin.Engine
 	api     huma.API
 	signIns *limiter
+	known   known
 	metrics *metrics
 }
 

@@ -104,6 +104,7 @@ func (h *Handler) editOperator(ctx context.Context, in *struct {
 		}
 	}
 	err = h.Records.UpdateOperator(ctx, o, hash, operatorEntry(ctx, "operator.edit", o, hash != ""))
+	h.known.forget()
 	return answer(renderOperator(o)), err
 }
 
@@ -140,6 +141,7 @@ func (h *Handler) revokeToken(ctx context.Context, in *struct {
 	}
 	for _, t := range list {
 		if t.ID == in.ID {
+			defer h.known.forget()
 			return &empty{}, h.Records.RevokeToken(ctx, in.ID, journal.Entry{Operator: who.Name, Action: "token.revoke", Subject: t.Operator + ": " + t.Title})
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"golang.org/x/sync/errgroup"
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
@@ -131,12 +132,30 @@ func collect[T any](ctx context.Context, q querier, op string, scan pgx.RowToFun
 func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapshot, error) {
 	snap := catalog.Snapshot{Server: s.target.Server}
 	var err error
-	if snap.Instance, err = s.Inspect(ctx); err != nil || in.Database == nil {
+	if in.Database == nil {
+		snap.Instance, err = s.Inspect(ctx)
 		return snap, err
 	}
 	spec := in.Database
-	snap.Names, err = collect(ctx, s.pool, "list databases", pgx.RowTo[string], `SELECT datname::text FROM pg_catalog.pg_database`)
-	if err != nil {
+	wanted := spec.Template
+	if wanted == "" {
+		wanted = defaultTemplate
+	}
+	var templates []catalog.Template
+	group, gctx := errgroup.WithContext(ctx)
+	group.Go(func() (err error) {
+		snap.Instance, err = s.Inspect(gctx)
+		return err
+	})
+	group.Go(func() (err error) {
+		snap.Names, err = collect(gctx, s.pool, "list databases", pgx.RowTo[string], `SELECT datname::text FROM pg_catalog.pg_database`)
+		return err
+	})
+	group.Go(func() (err error) {
+		templates, err = collect(gctx, s.pool, "read templates", scanTemplate, templateColumns+` WHERE d.datname::text = ANY($1)`, []string{wanted, pristine})
+		return err
+	})
+	if err := group.Wait(); err != nil {
 		return snap, err
 	}
 	for _, name := range snap.Names {
@@ -147,15 +166,6 @@ func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapsh
 			}
 			snap.Target = &d
 		}
-	}
-	wanted := spec.Template
-	if wanted == "" {
-		wanted = defaultTemplate
-	}
-	templates, err := collect(ctx, s.pool, "read templates", scanTemplate,
-		templateColumns+` WHERE d.datname::text = ANY($1)`, []string{wanted, pristine})
-	if err != nil {
-		return snap, err
 	}
 	snap.Choices.Templates = templates
 	for i, t := range templates {
