@@ -51,7 +51,7 @@ func (a app) databaseCommand() *cli.Command {
 				&cli.StringFlag{Name: "template", Usage: "PostgreSQL: database to copy"},
 				&cli.StringFlag{Name: "tablespace", Usage: "PostgreSQL: where on disk"},
 				&cli.StringFlag{Name: "strategy", Usage: "PostgreSQL: wal_log or file_copy"},
-				&cli.IntFlag{Name: "connection-limit", Usage: "PostgreSQL: sessions at once; -1 is no limit"},
+				&cli.IntFlag{Name: "connection-limit", Usage: "PostgreSQL: sessions at once; -1 is no limit", DefaultText: "none"},
 				&cli.BoolFlag{Name: "allow-connections", Usage: "PostgreSQL: --allow-connections=false keeps everybody out", DefaultText: "true"},
 				&cli.BoolFlag{Name: "is-template", Usage: "PostgreSQL: others may copy it"},
 				&cli.StringFlag{Name: "comment", Usage: "a remark that is kept with the database"},
@@ -258,7 +258,7 @@ func (a app) showDatabase(ctx context.Context, c *cli.Command) error {
 
 // choiceCommand lists one kind of choice of a server.
 func (a app) choiceCommand(noun, what string) *cli.Command {
-	return &cli.Command{Name: noun, Usage: what + " that a new database can have", Commands: []*cli.Command{
+	return &cli.Command{Name: noun, Usage: what, Commands: []*cli.Command{
 		{Name: "list", Usage: "list them, the default marked", ArgsUsage: "SERVER", Arguments: nameArg(),
 			Flags: []cli.Flag{outputFlag(), &cli.StringFlag{Name: "search", Usage: "part of the name"}},
 			Action: a.withServer(func(ctx context.Context, c *cli.Command, api *client.Client, server string) error {

@@ -10,7 +10,6 @@ import (
 	"strings"
 	"syscall"
 	"testing"
-	"time"
 
 	_ "github.com/go-sql-driver/mysql"
 
@@ -46,12 +45,8 @@ func TestTroubleWithServers(t *testing.T) {
 	s.add("silent", "mariadb", "staging", &localdb.Server{Host: "127.0.0.1", Port: door.port, Admin: other.Admin, Password: other.Password})
 	door.wall()
 
-	begun := time.Now()
 	r := s.run(0, "server", "list")
 	has(t, "the fleet with a silent server", r.out+r.err, "no answer within the time allowed", "2 of 3 servers answered")
-	if took := time.Since(begun); took > 8*time.Second {
-		t.Errorf("a silent server held the list up for %s", took)
-	}
 	// While others wait for the silent one, the good one answers as ever.
 	waiting := make(chan result, 4)
 	for range 4 {
