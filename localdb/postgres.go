@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
 	"syscall"
 	"time"
 
@@ -60,11 +61,25 @@ func StartPostgres(ctx context.Context, cfg Config) (s *Server, err error) {
 	for _, o := range cfg.Options {
 		args = append(args, "-c", o)
 	}
-	if s.child, err = start(as, syscall.SIGINT, logFile, filepath.Join(bin, "postgres"), args...); err != nil {
-		return nil, err
+	for deadline := time.Now().Add(lingerTime); ; {
+		if s.child, err = start(as, syscall.SIGINT, logFile, filepath.Join(bin, "postgres"), args...); err != nil {
+			return nil, err
+		}
+		err = ready(ctx, s.child, logFile, s.pingPostgres)
+		if err == nil || !strings.Contains(err.Error(), stillInUse) || time.Now().After(deadline) {
+			return s, err
+		}
+		time.Sleep(100 * time.Millisecond)
 	}
-	return s, ready(ctx, s.child, logFile, s.pingPostgres)
 }
+
+const (
+	// stillInUse is what the server says when it was killed a moment ago and
+	// processes of its own, which end by themselves, still hold its memory.
+	stillInUse = "pre-existing shared memory block"
+	// lingerTime is how long they are given.
+	lingerTime = 20 * time.Second
+)
 
 // initdb makes the data folder with an admin login that needs its password
 // even on loopback.
