@@ -105,6 +105,8 @@ func testCreate(t *testing.T, s *service) {
 	has(t, "changes", s.run(0, "change", "list", "--server", "harbour").out, "done", "withdrawn", "database.create")
 	first := s.run(0, "database", "create", "harbour/idem_prod", "--yes", "--idempotency-key", "job 7")
 	second := s.run(0, "database", "create", "harbour/idem_prod", "--yes", "--idempotency-key", "job 7")
+	has(t, "the same key for another request", s.run(1, "database", "create", "harbour/other_prod", "--yes", "--idempotency-key", "job 7").err, "used for another request", "another key")
+	has(t, "follow", s.run(0, "change", "follow", "1").err, "read back as asked")
 	if first.out != second.out {
 		t.Errorf("the same key gave another change:\n%s%s", first.out, second.out)
 	}
@@ -129,6 +131,10 @@ func testUnconfirmed(t *testing.T, s *service) {
 		}
 	}
 	id := strings.Fields(strings.Split(r.out, "\n")[1])[0]
+	other := s.run(0, "database", "create", "harbour/never_prod", "--draft")
+	never := strings.Fields(strings.Split(other.out, "\n")[1])[0]
+	has(t, "withdraw", s.run(0, "change", "withdraw", never).out, "withdrawn")
+	has(t, "run a withdrawn one", s.run(1, "change", "run", never, "--yes").err, "is withdrawn", "ask for it anew")
 	has(t, "run a draft", s.run(0, "change", "run", id, "--yes").err, "read back as asked")
 	has(t, "run it again", s.run(1, "change", "run", id, "--yes").err, "is done")
 	has(t, "accepted", s.run(0, "database", "create", "harbour/t1ckets_prod", "--yes", "--accept", "name.lookalike").err, "read back as asked")

@@ -74,6 +74,39 @@ func (e *IdentityError) Error() string {
 		e.Server, e.Known, e.Found, strings.Join(e.Known.Differences(e.Found), ", "))
 }
 
+// Wrapped finds an error of this package in what a driver passed on; an engine's
+// own wrapping leaves it as it is.
+func Wrapped(err error) (error, bool) {
+	if e, ok := errors.AsType[*IdentityError](err); ok {
+		return e, true
+	}
+	e, ok := errors.AsType[*Error](err)
+	return e, ok
+}
+
+// Verified turns the outcome of a verifying step into that of a probe: what
+// differs did not take effect.
+func Verified(err error) (took bool, _ error) {
+	if e, ok := errors.AsType[*Error](err); ok && e.Kind == Differs {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// UnknownStep is the error of a step that an engine does not know: a newer
+// Genarch has planned it.
+func UnknownStep(s change.Step) error {
+	return &Error{Op: s.Kind, Kind: NotSent, Text: "this version of Genarch does not know such a step", Next: "run it with the version that planned it"}
+}
+
+// NeverSent marks an error that came before the statement could be sent.
+func NeverSent(err error) error {
+	if e, ok := errors.AsType[*Error](err); ok {
+		e.Kind = NotSent
+	}
+	return err
+}
+
 // Failure turns any error of an engine into what a change records.
 func Failure(err error) *change.Failure {
 	if e, ok := errors.AsType[*Error](err); ok {

@@ -31,7 +31,7 @@ type Store interface {
 	Change(ctx context.Context, id uint64) (change.Change, error)
 	Changes(ctx context.Context, f change.Filter) ([]change.Change, error)
 	SaveChange(ctx context.Context, c change.Change, from change.State, e ...journal.Entry) error
-	Claim(ctx context.Context, c change.Change, from change.State, holder string, lease time.Duration, e ...journal.Entry) error
+	Claim(ctx context.Context, c change.Change, from change.State, read time.Time, holder string, lease time.Duration, e ...journal.Entry) error
 	Renew(ctx context.Context, id uint64, holder string, lease time.Duration) error
 	Finish(ctx context.Context, c change.Change, e ...journal.Entry) error
 	Orphans(ctx context.Context, holder string, lease time.Duration) ([]change.Change, error)
@@ -121,7 +121,7 @@ func (r *Runner) Shutdown(ctx context.Context) {
 // key that the operator used before, the change made then comes back.
 func (r *Runner) Draft(ctx context.Context, operator, key string, in change.Intent) (change.Change, error) {
 	if key != "" {
-		if c, err := r.Store.ChangeByKey(ctx, operator, key); !errors.Is(err, record.ErrNotFound) {
+		if c, err := r.byKey(ctx, operator, key, in); !errors.Is(err, record.ErrNotFound) {
 			return c, err
 		}
 	}
@@ -142,10 +142,20 @@ func (r *Runner) Draft(ctx context.Context, operator, key string, in change.Inte
 	c, err = r.Store.AddChange(ctx, c, key, entry(c, operator, "change.draft", map[string]any{
 		"intent": in, "fingerprint": brief.Fingerprint, "stops": brief.Codes(change.Stop), "cautions": brief.Codes(change.Caution)}))
 	if errors.Is(err, record.ErrExists) && key != "" {
-		return r.Store.ChangeByKey(ctx, operator, key)
+		return r.byKey(ctx, operator, key, in)
 	}
 	if err == nil {
 		r.publish(c)
+	}
+	return c, err
+}
+
+// byKey finds the change that an operator made with a key, if it asked for the
+// same: a key that is used again for something else is a mistake of the caller.
+func (r *Runner) byKey(ctx context.Context, operator, key string, in change.Intent) (change.Change, error) {
+	c, err := r.Store.ChangeByKey(ctx, operator, key)
+	if err == nil && !c.Intent.Same(in) {
+		return c, fmt.Errorf("%w: it stands for change %d, %s", change.ErrKeyReused, c.ID, c.Brief.Target)
 	}
 	return c, err
 }
@@ -185,6 +195,16 @@ func (r *Runner) tellMaker(ctx context.Context, b change.Brief) change.Brief {
 // comes back as soon as the change is running; Wait waits for its end.
 // fingerprint is that of the brief which was seen; "" takes the recorded one.
 func (r *Runner) Run(ctx context.Context, operator string, id uint64, fingerprint string, accepted []string) (change.Change, error) {
+	for {
+		c, err := r.run(ctx, operator, id, fingerprint, accepted)
+		if !errors.Is(err, record.ErrMoved) || ctx.Err() != nil {
+			return c, err
+		}
+		// Another change of this target ended while we read: read again.
+	}
+}
+
+func (r *Runner) run(ctx context.Context, operator string, id uint64, fingerprint string, accepted []string) (change.Change, error) {
 	c, err := r.Store.Change(ctx, id)
 	if err != nil {
 		return c, err
@@ -193,6 +213,7 @@ func (r *Runner) Run(ctx context.Context, operator string, id uint64, fingerprin
 	if err := r.decidable(ctx, &c, operator); err != nil {
 		return c, err
 	}
+	read := now()
 	latest, err := r.Brief(ctx, c.Intent)
 	if err != nil {
 		return c, err
@@ -200,11 +221,9 @@ func (r *Runner) Run(ctx context.Context, operator string, id uint64, fingerprin
 	if latest.Fingerprint != c.Brief.Fingerprint || fingerprint != "" && fingerprint != c.Brief.Fingerprint {
 		return c, r.rebrief(ctx, c, operator, latest)
 	}
-	if c.Brief.Stopped() {
-		return c, change.ErrStopped
-	}
-	if missing := c.Unaccepted(accepted); len(missing) > 0 {
-		return c, &change.Unaccepted{Codes: missing}
+	begun, err := c.Start(operator, accepted, now())
+	if err != nil {
+		return c, err
 	}
 	if r.isClosing() {
 		return c, change.ErrClosing
@@ -214,12 +233,11 @@ func (r *Runner) Run(ctx context.Context, operator string, id uint64, fingerprin
 	default:
 		return c, change.ErrFull
 	}
-	c.State, c.RunBy, c.Accepted, c.Started = change.Running, operator, c.Brief.Codes(change.Caution), now()
-	begun := c.Next()
+	news := []journal.Entry{entry(c, operator, "change.run", map[string]any{"accepted": c.Accepted, "fingerprint": c.Brief.Fingerprint})}
 	if begun.Deed == change.Do {
-		c.Begin(begun, now())
+		news = append(news, stepEntry(c, begun, "do.begin"))
 	}
-	err = r.Store.Claim(ctx, c, from, r.holder, r.Lease, entry(c, operator, "change.run", map[string]any{"accepted": c.Accepted, "fingerprint": c.Brief.Fingerprint}))
+	err = r.Store.Claim(ctx, c, from, read, r.holder, r.Lease, news...)
 	if err != nil {
 		<-r.slots
 		return c, err
@@ -299,8 +317,10 @@ func (r *Runner) Withdraw(ctx context.Context, operator string, id uint64) (chan
 // Wait waits until a change has ended, or ctx ends, and returns it as it is.
 func (r *Runner) Wait(ctx context.Context, id uint64) (change.Change, error) {
 	sub := r.Events.Subscribe()
-	defer func() { sub.Close() }()
-	// Another service may run it, of which no events come: look now and then.
+	defer sub.Close()
+	told := sub.C
+	// Another service may run it, of which no events come, and the events end
+	// when this one stops: look now and then.
 	look := time.NewTicker(2 * time.Second)
 	defer look.Stop()
 	for {
@@ -310,10 +330,9 @@ func (r *Runner) Wait(ctx context.Context, id uint64) (change.Change, error) {
 		}
 		for again := false; !again; {
 			select {
-			case e, open := <-sub.C:
+			case e, open := <-told:
 				if !open {
-					sub = r.Events.Subscribe()
-					again = true
+					told = nil // only looking is left
 				}
 				if e.Change != nil && e.Change.ID == id && e.Change.State.Ended() {
 					return *e.Change, nil

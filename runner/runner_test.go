@@ -155,6 +155,21 @@ func testFaults(t *testing.T, g *rig) {
 			if err != nil || len(entries) < 4 || entries[0].Action != "change."+string(c.State) {
 				t.Errorf("journal of the change: %d entries, %v", len(entries), err)
 			}
+			begun := 0 // each step that was begun has its intention in the journal
+			for _, s := range c.Steps {
+				if !s.Begun.IsZero() {
+					begun++
+				}
+			}
+			told := 0
+			for _, e := range entries {
+				if e.Action == "step.do.begin" {
+					told++
+				}
+			}
+			if begun != told {
+				t.Errorf("%d steps were begun, the journal tells of %d", begun, told)
+			}
 		})
 	}
 }
@@ -250,6 +265,9 @@ func testIdempotency(t *testing.T, g *rig) {
 		})
 	}
 	wg.Wait()
+	if _, err := r.Draft(t.Context(), "dispatcher", "pipeline 7", create("something_else")); !errors.Is(err, change.ErrKeyReused) {
+		t.Errorf("a key used again for another request: %v", err)
+	}
 	slices.Sort(ids)
 	if ids[0] != ids[7] || ids[0] == 0 {
 		t.Errorf("the same key gave changes %v", ids)
@@ -285,7 +303,7 @@ func testCrash(t *testing.T, g *rig) {
 			if tt.did {
 				g.fake.Put(name, "")
 			}
-			if err := g.store.Claim(t.Context(), c, change.Draft, "a dead service", -time.Second); err != nil {
+			if err := g.store.Claim(t.Context(), c, change.Draft, time.Now(), "a dead service", -time.Second); err != nil {
 				t.Fatal(err)
 			}
 			r := g.fresh(t)

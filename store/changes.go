@@ -198,13 +198,21 @@ func claimKey(target string) string {
 
 // Claim takes the target of a change for holder and saves the change with it,
 // in one transaction. A target that another change works on gives a
-// [*record.Busy].
-func (s *Store) Claim(ctx context.Context, c change.Change, from change.State, holder string, lease time.Duration, entries ...journal.Entry) error {
+// [*record.Busy]; one on which another change ended after read, when the server
+// was read for this one, gives ErrMoved.
+func (s *Store) Claim(ctx context.Context, c change.Change, from change.State, read time.Time, holder string, lease time.Duration, entries ...journal.Entry) error {
 	key := claimKey(c.Brief.Target)
 	err := s.update(ctx, func(tx *gorm.DB) error {
 		now := tx.NowFunc()
 		if err := tx.Create(&claimRow{key, c.ID, c.RunBy, holder, now, now.Add(lease)}).Error; err != nil {
 			return err
+		}
+		var ended int64
+		if err := tx.Model(&changeRow{}).Where("target = ? AND started_at IS NOT NULL AND ended_at >= ?", c.Brief.Target, read.UTC()).Count(&ended).Error; err != nil {
+			return err
+		}
+		if ended > 0 {
+			return record.ErrMoved
 		}
 		return saveChange(tx, c, from, entries)
 	})

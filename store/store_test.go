@@ -168,12 +168,12 @@ func testChanges(t *testing.T, s *Store) {
 		t.Fatal(err)
 	}
 	c.State, c.RunBy, c.Started = change.Running, "dispatcher", time.Now()
-	other.State, other.RunBy = change.Running, "deckhand"
+	other.State, other.RunBy, other.Started = change.Running, "deckhand", time.Now()
 	// Both want the same target at the same moment: one gets it.
 	var wg sync.WaitGroup
 	errs := make([]error, 2)
 	for i, x := range []change.Change{c, other} {
-		wg.Go(func() { errs[i] = s.Claim(ctx, x, change.Draft, "svc", time.Minute, entry) })
+		wg.Go(func() { errs[i] = s.Claim(ctx, x, change.Draft, time.Now(), "svc", time.Minute, entry) })
 	}
 	wg.Wait()
 	winner, loser := c, 1
@@ -207,6 +207,18 @@ func testChanges(t *testing.T, s *Store) {
 	}
 	if err := s.Finish(ctx, winner, entry); !errors.Is(err, record.ErrStale) {
 		t.Errorf("finished twice: %v", err)
+	}
+	// One that read the server before the winner ended must look again.
+	late, err := s.AddChange(ctx, draft("tickets_prod"), "", entry)
+	if err != nil {
+		t.Fatal(err)
+	}
+	late.State, late.RunBy = change.Running, "deckhand"
+	if err := s.Claim(ctx, late, change.Draft, winner.Ended.Add(-time.Second), "svc", time.Minute, entry); !errors.Is(err, record.ErrMoved) {
+		t.Errorf("a claim on an old reading: %v", err)
+	}
+	if err := s.Claim(ctx, late, change.Draft, winner.Ended.Add(time.Second), "svc", time.Minute, entry); err != nil {
+		t.Errorf("a claim on a fresh reading: %v", err)
 	}
 	if list, err := s.Changes(ctx, change.Filter{State: change.Done, Limit: 5}); err != nil || len(list) != 1 {
 		t.Errorf("list %d, %v", len(list), err)

@@ -133,8 +133,8 @@ func (c *Change) Prepare() {
 	}
 }
 
-// Unaccepted lists the cautions of the brief that were not accepted.
-func (c *Change) Unaccepted(accepted []string) []string {
+// unaccepted lists the cautions of the brief that were not accepted.
+func (c *Change) unaccepted(accepted []string) []string {
 	var out []string
 	for _, code := range c.Brief.Codes(Caution) {
 		if !slices.Contains(accepted, code) {

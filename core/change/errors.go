@@ -11,6 +11,8 @@ var (
 	ErrStopped = errors.New("the change cannot run: its brief has findings that stop it")
 	// ErrExpired: the draft is too old.
 	ErrExpired = errors.New("the draft has expired: ask again")
+	// ErrKeyReused: an idempotency key that stood for another request.
+	ErrKeyReused = errors.New("this idempotency key was used for another request")
 	// ErrClosing: the service is stopping.
 	ErrClosing = errors.New("the service is stopping; the change stays as it is, run it when the service is back")
 	// ErrFull: too many changes run at once.

@@ -5,6 +5,7 @@
 package change
 
 import (
+	"encoding/json"
 	"errors"
 
 	"example.com/genarch/core/naming"
@@ -94,6 +95,15 @@ func (in Intent) Check() error {
 		return errors.Join(ErrIntent, errors.New("there is no intent of kind "+string(in.Kind)))
 	}
 	return nil
+}
+
+// Same reports whether two intents ask for the same; a mark is made anew for
+// each request, so it does not count.
+func (in Intent) Same(other Intent) bool {
+	in.Mark, other.Mark = "", ""
+	x, errX := json.Marshal(in)
+	y, errY := json.Marshal(other)
+	return errX == nil && errY == nil && string(x) == string(y)
 }
 
 // Target is the address of what the intent is about.

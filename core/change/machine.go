@@ -68,6 +68,33 @@ func (c *Change) Next() Act {
 	return Act{Deed: Finish, End: end}
 }
 
+// Start lets a change run: it checks state, stops and cautions, walks the states
+// to running, and begins the first act. On an error the change is as it was.
+func (c *Change) Start(by string, accepted []string, now time.Time) (Act, error) {
+	state := c.State
+	for _, next := range []State{Ready, Running} {
+		if state == next && next == Ready {
+			continue
+		}
+		if err := state.Move(next); err != nil {
+			return Act{}, err
+		}
+		state = next
+	}
+	if c.Brief.Stopped() {
+		return Act{}, ErrStopped
+	}
+	if missing := c.unaccepted(accepted); len(missing) > 0 {
+		return Act{}, &Unaccepted{Codes: missing}
+	}
+	c.State, c.RunBy, c.Accepted, c.Started = state, by, c.Brief.Codes(Caution), now
+	first := c.Next()
+	if first.Deed == Do {
+		c.Begin(first, now)
+	}
+	return first, nil
+}
+
 // Begin records the intention of an act on a step, before it happens.
 func (c *Change) Begin(a Act, now time.Time) {
 	s := &c.Steps[a.Step]

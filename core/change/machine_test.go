@@ -28,6 +28,34 @@ func TestMove(t *testing.T) {
 	}
 }
 
+func TestStart(t *testing.T) {
+	for _, tt := range []struct {
+		title    string
+		state    State
+		level    Level
+		accepted []string
+		want     error
+	}{
+		{"a draft", Draft, Note, nil, nil}, {"a ready one", Ready, Note, nil, nil}, {"an accepted caution", Draft, Caution, []string{"c"}, nil},
+		{"a running one", Running, Note, nil, ErrState}, {"an ended one", Done, Note, nil, ErrState}, {"a stop", Draft, Stop, []string{"c"}, ErrStopped},
+	} {
+		c := threeSteps()
+		c.State = tt.state
+		c.Brief.Find(tt.level, "c", "", "x")
+		act, err := c.Start("keeper", tt.accepted, time.Unix(1, 0))
+		if !errors.Is(err, tt.want) || (err == nil) != (c.State == Running && c.Steps[0].Status == Begun && act.Deed == Do) && tt.state != Running {
+			t.Errorf("%s: %v, then it is %s with its first step %s", tt.title, err, c.State, c.Steps[0].Status)
+		}
+	}
+	c := threeSteps()
+	c.State = Draft
+	c.Brief.Find(Caution, "c", "", "x")
+	_, err := c.Start("keeper", []string{"d"}, time.Time{})
+	if u, ok := errors.AsType[*Unaccepted](err); !ok || len(u.Codes) != 1 || c.State != Draft || c.RunBy != "" {
+		t.Errorf("a caution that was not accepted: %v, then it is %s", err, c.State)
+	}
+}
+
 // world is a server in miniature: which steps are in effect.
 type world struct{ on []bool }
 

@@ -18,6 +18,9 @@ var (
 	ErrStale = errors.New("it was altered by somebody else meanwhile; read it again")
 	// ErrInvalid is wrapped by everything that is wrong with a registration.
 	ErrInvalid = errors.New("the registration is not right")
+	// ErrMoved: another change of the same target ended since the server was
+	// read, so what was read may not be so any more.
+	ErrMoved = errors.New("another change of the same target has just ended; look again")
 	// ErrUnavailable: the store does not answer.
 	ErrUnavailable = errors.New("Genarch's own records cannot be reached just now; try again in a moment")
 )

@@ -17,10 +17,7 @@ func wrap(op string, err error) error {
 	if err == nil {
 		return nil
 	}
-	if e, ok := errors.AsType[*engine.IdentityError](err); ok {
-		return e
-	}
-	if e, ok := errors.AsType[*engine.Error](err); ok {
+	if e, ok := engine.Wrapped(err); ok {
 		return e
 	}
 	if me, ok := errors.AsType[*mysql.MySQLError](err); ok {

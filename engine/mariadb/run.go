@@ -35,11 +35,7 @@ func (s *server) Do(ctx context.Context, step change.Step) (engine.Report, error
 		}
 		return engine.Report{}, err
 	}
-	return engine.Report{}, unknownStep(step)
-}
-
-func unknownStep(step change.Step) error {
-	return &engine.Error{Op: step.Kind, Kind: engine.NotSent, Text: "this version of Genarch does not know such a step"}
+	return engine.Report{}, engine.UnknownStep(step)
 }
 
 // send runs one statement on one connection and collects its warnings there.
@@ -47,11 +43,7 @@ func (s *server) send(ctx context.Context, op, statement string) (engine.Report,
 	var rep engine.Report
 	conn, err := s.db.Conn(ctx)
 	if err != nil {
-		wrapped := wrap(op, err)
-		if e, ok := errors.AsType[*engine.Error](wrapped); ok {
-			e.Kind = engine.NotSent
-		}
-		return rep, wrapped
+		return rep, engine.NeverSent(wrap(op, err))
 	}
 	defer conn.Close()
 	_, err = conn.ExecContext(ctx, statement)
@@ -116,13 +108,9 @@ func (s *server) Probe(ctx context.Context, step change.Step) (bool, error) {
 	case stepMarkRow, stepMarkVerify:
 		return s.markWritten(ctx, step.Args["mark"])
 	case change.Verify:
-		err := s.verify(ctx, step)
-		if e, ok := errors.AsType[*engine.Error](err); ok && e.Kind == engine.Differs {
-			return false, nil
-		}
-		return err == nil, err
+		return engine.Verified(s.verify(ctx, step))
 	}
-	return false, unknownStep(step)
+	return false, engine.UnknownStep(step)
 }
 
 func (s *server) markWritten(ctx context.Context, mark string) (bool, error) {
@@ -153,7 +141,7 @@ func (s *server) Undo(ctx context.Context, step change.Step) (engine.Report, err
 		}
 		return rep, err
 	}
-	return engine.Report{}, unknownStep(step)
+	return engine.Report{}, engine.UnknownStep(step)
 }
 
 // undoCreate drops the database that this change made, if it is still empty and

@@ -16,10 +16,7 @@ func wrap(op string, err error) error {
 	if err == nil {
 		return nil
 	}
-	if e, ok := errors.AsType[*engine.IdentityError](err); ok {
-		return e
-	}
-	if e, ok := errors.AsType[*engine.Error](err); ok {
+	if e, ok := engine.Wrapped(err); ok {
 		return e
 	}
 	connecting, isConnect := errors.AsType[*pgconn.ConnectError](err)

@@ -26,11 +26,7 @@ func (s *server) Do(ctx context.Context, step change.Step) (engine.Report, error
 	case change.Verify:
 		return engine.Report{}, s.verify(ctx, step)
 	}
-	return engine.Report{}, unknownStep(step)
-}
-
-func unknownStep(step change.Step) error {
-	return &engine.Error{Op: step.Kind, Kind: engine.NotSent, Text: "this version of Genarch does not know such a step"}
+	return engine.Report{}, engine.UnknownStep(step)
 }
 
 // create makes the database. Right before, on the same connection, it looks
@@ -119,11 +115,7 @@ func (s *server) alter(ctx context.Context, op, statement string) (engine.Report
 func (s *server) withConn(ctx context.Context, op string, f func(*pgxpool.Conn) error) error {
 	c, err := s.pool.Acquire(ctx)
 	if err != nil {
-		e := wrap(op, err)
-		if ee, ok := errors.AsType[*engine.Error](e); ok {
-			ee.Kind = engine.NotSent
-		}
-		return e
+		return engine.NeverSent(wrap(op, err))
 	}
 	defer c.Release()
 	s.collect(c)
@@ -173,13 +165,9 @@ func (s *server) Probe(ctx context.Context, step change.Step) (bool, error) {
 		}
 		return err == nil && (step.Kind == stepCreate || d.Comment == step.Args["comment"]), err
 	case change.Verify:
-		err := s.verify(ctx, step)
-		if e, ok := errors.AsType[*engine.Error](err); ok && e.Kind == engine.Differs {
-			return false, nil
-		}
-		return err == nil, err
+		return engine.Verified(s.verify(ctx, step))
 	}
-	return false, unknownStep(step)
+	return false, engine.UnknownStep(step)
 }
 
 // Undo takes a step back.
@@ -194,7 +182,7 @@ func (s *server) Undo(ctx context.Context, step change.Step) (engine.Report, err
 		}
 		return rep, err
 	}
-	return engine.Report{}, unknownStep(step)
+	return engine.Report{}, engine.UnknownStep(step)
 }
 
 // undoCreate drops the database that this change made, and only that: it must
