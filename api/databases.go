@@ -121,15 +121,12 @@ func (h *Handler) showDatabase(ctx context.Context, in *struct {
 	out := renderDatabase(srv.Name, d)
 	// A database of that name may have been made again since, outside Genarch:
 	// the engine's own number tells, where there is one.
-	made, err := h.Records.Changes(ctx, change.Filter{Target: out.Address, State: change.Done, Limit: 20})
+	ended, err := h.Records.Changes(ctx, change.Filter{Target: out.Address, State: change.Done, Limit: change.MakerLimit})
 	if err != nil {
 		return nil, err
 	}
-	for _, c := range made {
-		if c.Intent.Kind == change.CreateDatabase && c.Brief.Outcome == change.Acts && (c.ObjectKey == 0 || c.ObjectKey == d.Key) {
-			out.CreatedBy = &wire.MadeBy{Change: c.ID, Operator: c.RunBy, At: c.Ended}
-			break
-		}
+	if c, found := change.Maker(ended, d.Key); found {
+		out.CreatedBy = &wire.MadeBy{Change: c.ID, Operator: c.RunBy, At: c.Ended}
 	}
 	return answer(out), nil
 }

@@ -93,6 +93,7 @@ func testCreate(t *testing.T, s *service) {
 	has(t, "again", s.run(1, "database", "create", "harbour/tickets_prod", "--yes").err, "STOP", "name.taken", "tickets_2_prod", "it was made by keeper with change 1")
 	has(t, "only if absent", s.run(0, "database", "create", "harbour/tickets_prod", "--if-absent", "--yes").err, "is there already, as asked")
 	has(t, "only if absent, differs", s.run(0, "database", "create", "harbour/tickets_prod", "--if-absent", "--comment", "other", "--yes").err, "differs", "asked other, is bookings")
+	has(t, "taken, after runs that did nothing", s.run(1, "database", "create", "harbour/tickets_prod", "--yes").err, "it was made by keeper with change 1")
 	has(t, "a bad name", s.run(1, "database", "create", "harbour/Crew Rota", "--yes").err, "name.characters", "crew_rota_prod")
 	has(t, "an option that does not fit", s.run(1, "database", "create", "harbour/x_prod", "--encoding", "LATIN1", "--yes").err, "collation.mismatch", "character type C")
 	if list := s.run(0, "database", "list", "harbour").out; strings.Contains(list, "x_prod") {

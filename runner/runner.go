@@ -181,11 +181,11 @@ func (r *Runner) Brief(ctx context.Context, in change.Intent) (change.Brief, err
 
 // tellMaker adds who made the thing that is in the way, if a change did.
 func (r *Runner) tellMaker(ctx context.Context, b change.Brief) change.Brief {
-	made, err := r.Store.Changes(ctx, change.Filter{Target: b.Target, State: change.Done, Limit: 1})
-	if err != nil || len(made) == 0 || made[0].Brief.Outcome != change.Acts {
+	ended, err := r.Store.Changes(ctx, change.Filter{Target: b.Target, State: change.Done, Limit: change.MakerLimit})
+	m, found := change.Maker(ended, 0)
+	if err != nil || !found {
 		return b
 	}
-	m := made[0]
 	b.Find(change.Note, change.MadeMeanwhile, fmt.Sprintf("genarch change show %d", m.ID), "it was made by %s with change %d, at %s",
 		m.RunBy, m.ID, m.Ended.UTC().Format("2006-01-02 15:04:05 UTC"))
 	return b.Seal()

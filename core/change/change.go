@@ -144,6 +144,21 @@ func (c *Change) unaccepted(accepted []string) []string {
 	return out
 }
 
+// Maker finds, among the ended changes of one target with the newest first, the
+// one that made what is there now. key is the engine's number of that; a change
+// that noted no number, or a key of 0, is taken at its word.
+func Maker(ended []Change, key uint64) (Change, bool) {
+	for _, c := range ended {
+		if c.State == Done && c.Intent.Kind == CreateDatabase && c.Brief.Outcome == Acts && (key == 0 || c.ObjectKey == 0 || c.ObjectKey == key) {
+			return c, true
+		}
+	}
+	return Change{}, false
+}
+
+// MakerLimit is how many changes of a target are looked through for its maker.
+const MakerLimit = 50
+
 // Filter narrows a list of changes; zero fields do not.
 type Filter struct {
 	Server string
