@@ -41,6 +41,7 @@ type Records interface {
 	Journal(ctx context.Context, f journal.Filter) ([]journal.Entry, error)
 	VerifyJournal(ctx context.Context) (count uint64, broken, err error)
 	Change(ctx context.Context, id uint64) (change.Change, error)
+	Kept(ctx context.Context, id uint64) ([]string, error)
 	Changes(ctx context.Context, f change.Filter) ([]change.Change, error)
 }
 
@@ -60,10 +61,13 @@ type Fleet interface {
 // Changes is what the API needs of the runner.
 type Changes interface {
 	Brief(ctx context.Context, in change.Intent) (change.Brief, error)
-	Draft(ctx context.Context, operator, key string, in change.Intent) (change.Change, error)
-	Run(ctx context.Context, operator string, id uint64, fingerprint string, accepted []string) (change.Change, error)
+	Draft(ctx context.Context, operator, key string, in change.Intent, given map[string]secret.Text) (change.Change, error)
+	Run(ctx context.Context, operator string, id uint64, d change.Decision) (change.Change, error)
 	Wait(ctx context.Context, id uint64) (change.Change, error)
 	Withdraw(ctx context.Context, operator string, id uint64) (change.Change, error)
+	Submit(ctx context.Context, operator string, id uint64) (change.Change, error)
+	Decline(ctx context.Context, operator string, id uint64, reason string) (change.Change, error)
+	Reveal(ctx context.Context, operator string, id uint64) ([]change.Secret, error)
 }
 
 // Config is what the API is made of.
@@ -121,6 +125,7 @@ func New(cfg Config) *Handler {
 	h.registerSession()
 	h.registerServers()
 	h.registerDatabases()
+	h.registerAccess()
 	h.registerChanges()
 	h.registerOperators()
 	h.registerJournal()

@@ -28,26 +28,19 @@ func (h *Handler) registerChanges() {
 	register(h, op{method: "GET", path: "/changes/{id}", id: "show-change", summary: "One change with its brief, steps and messages", remit: policy.See}, h.showChange)
 	register(h, op{method: "POST", path: "/changes/{id}/run", id: "run-change", summary: "Let a change run", remit: policy.Run}, h.runChange)
 	register(h, op{method: "POST", path: "/changes/{id}/withdraw", id: "withdraw-change", summary: "Withdraw a change that has not begun", remit: policy.Ask}, h.withdrawChange)
+	register(h, op{method: "POST", path: "/changes/{id}/submit", id: "submit-change", summary: "Ask others to let a change run: it waits for them", remit: policy.Ask}, h.submitChange)
+	register(h, op{method: "POST", path: "/changes/{id}/decline", id: "decline-change", summary: "End a change that waits, with the reason", remit: policy.Run}, h.declineChange)
+	register(h, op{method: "POST", path: "/changes/{id}/passwords", id: "reveal-passwords", summary: "The handover sheet with the generated passwords: once, for who asked for the change", remit: policy.Ask}, h.revealPasswords)
 	script := h.describe(op{method: "GET", path: "/changes/{id}/script", id: "show-script", summary: "The statements of a change, as a script to keep", remit: policy.See})
 	script.Responses = map[string]*huma.Response{"200": {Description: "SQL text", Content: map[string]*huma.MediaType{"application/sql": {Schema: &huma.Schema{Type: huma.TypeString}}}}}
 	huma.Register(h.api, script, h.showScript)
 }
 
-func intentOf(in wire.Intent) change.Intent {
-	out := change.Intent{Kind: change.Kind(in.Kind), Server: in.Server}
-	if in.Database != nil {
-		spec := change.DatabaseSpec(*in.Database)
-		out.Database = &spec
-	}
-	if out.Kind == change.MarkServer {
-		_, hash := newSecret()
-		out.Mark = fmt.Sprintf("%s-%s-%s-%s-%s", hash[:8], hash[8:12], hash[12:16], hash[16:20], hash[20:32])
-	}
-	return out
-}
-
 func (h *Handler) brief(ctx context.Context, in *struct{ Body wire.Intent }) (*body[wire.Brief], error) {
-	intent := intentOf(in.Body)
+	intent, _, err := intentOf(in.Body)
+	if err != nil {
+		return nil, err
+	}
 	if err := intent.Check(); err != nil {
 		return nil, err
 	}
@@ -69,15 +62,19 @@ func (h *Handler) ask(ctx context.Context, in *struct {
 	Key  string `header:"Idempotency-Key" maxLength:"200" doc:"The same key gives the same change again, instead of a second one."`
 	Body wire.Intent
 }) (*made, error) {
-	intent := intentOf(in.Body)
+	intent, given, err := intentOf(in.Body)
+	if err != nil {
+		return nil, err
+	}
 	if intent.Kind == change.MarkServer && !from(ctx).May(policy.Govern) {
 		return nil, forbidden(from(ctx), policy.Govern)
 	}
-	c, err := h.Changes.Draft(ctx, from(ctx).Name, in.Key, intent)
+	c, err := h.Changes.Draft(ctx, from(ctx).Name, in.Key, intent, given)
 	if err != nil {
 		return nil, h.noServer(ctx, intent.Server, err)
 	}
-	return &made{fmt.Sprintf("%s/changes/%d", prefix, c.ID), renderChange(c)}, nil
+	out, err := h.withKept(ctx, c)
+	return &made{fmt.Sprintf("%s/changes/%d", prefix, c.ID), out}, err
 }
 
 func (h *Handler) listChanges(ctx context.Context, in *struct {
@@ -114,7 +111,22 @@ func noChange(id uint64) *Problem {
 
 func (h *Handler) showChange(ctx context.Context, in *ChangePath) (*body[wire.Change], error) {
 	c, err := h.change(ctx, in.ID)
-	return answer(renderChange(c)), err
+	if err != nil {
+		return nil, err
+	}
+	out, err := h.withKept(ctx, c)
+	return answer(out), err
+}
+
+// withKept adds whose passwords can still be shown.
+func (h *Handler) withKept(ctx context.Context, c change.Change) (wire.Change, error) {
+	out := renderChange(c)
+	if len(c.Intent.Secrets()) == 0 || c.State != change.Done {
+		return out, nil
+	}
+	kept, err := h.Records.Kept(ctx, c.ID)
+	out.Kept = orEmpty(kept)
+	return out, err
 }
 
 func (h *Handler) runChange(ctx context.Context, in *struct {
@@ -130,7 +142,7 @@ func (h *Handler) runChange(ctx context.Context, in *struct {
 			return nil, forbidden(who, policy.Govern)
 		}
 	}
-	c, err := h.Changes.Run(ctx, from(ctx).Name, in.ID, in.Body.Fingerprint, in.Body.Accept)
+	c, err := h.Changes.Run(ctx, from(ctx).Name, in.ID, change.Decision{Fingerprint: in.Body.Fingerprint, Accepted: in.Body.Accept, Confirm: in.Body.Confirm})
 	if errors.Is(err, record.ErrNotFound) {
 		return nil, noChange(in.ID)
 	}
@@ -144,7 +156,32 @@ func (h *Handler) runChange(ctx context.Context, in *struct {
 			return nil, err
 		}
 	}
-	return answer(renderChange(c)), nil
+	out, err := h.withKept(ctx, c)
+	return answer(out), err
+}
+
+// submitChange hands a change over to those who may run it.
+func (h *Handler) submitChange(ctx context.Context, in *ChangePath) (*body[wire.Change], error) {
+	c, err := h.change(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	if who := from(ctx); c.Operator != who.Name {
+		return nil, &Problem{Status: http.StatusForbidden, Code: "change.not_yours", Detail: fmt.Sprintf("change %d was asked for by %s", c.ID, c.Operator), Next: "ask for it yourself"}
+	}
+	c, err = h.Changes.Submit(ctx, from(ctx).Name, in.ID)
+	return answer(renderChange(c)), err
+}
+
+func (h *Handler) declineChange(ctx context.Context, in *struct {
+	ChangePath
+	Body wire.Decline
+}) (*body[wire.Change], error) {
+	c, err := h.Changes.Decline(ctx, from(ctx).Name, in.ID, in.Body.Reason)
+	if errors.Is(err, record.ErrNotFound) {
+		return nil, noChange(in.ID)
+	}
+	return answer(renderChange(c)), err
 }
 
 func (h *Handler) withdrawChange(ctx context.Context, in *ChangePath) (*body[wire.Change], error) {

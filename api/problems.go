@@ -151,10 +151,20 @@ func changeProblem(err error, p *Problem) bool {
 		p.Status, p.Code, p.Cautions, p.Next = http.StatusConflict, "cautions.open", e.Codes, "read each of them, and accept it by its code"
 		return true
 	}
+	if e, ok := errors.AsType[*change.Unconfirmed](err); ok {
+		p.Status, p.Code, p.Next = http.StatusConflict, "confirm.missing", "type the name, or give it with --confirm"
+		p.Detail = e.Error()
+		return true
+	}
 	if e, ok := errors.AsType[*change.Outdated](err); ok {
 		c := renderChange(e.Change)
 		p.Status, p.Code, p.Differences, p.Change = http.StatusConflict, "brief.outdated", e.Differences, &c
 		p.Next = "nothing has run; read the new brief and decide again"
+		return true
+	}
+	if e, ok := errors.AsType[*change.NotYours](err); ok {
+		p.Status, p.Code, p.Next = http.StatusForbidden, "passwords.not_yours", "have them show it, or set another password"
+		p.Detail = e.Error()
 		return true
 	}
 	for _, k := range []struct {

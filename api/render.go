@@ -73,7 +73,7 @@ func renderChoices(s catalog.Server, c catalog.Choices) wire.Choices {
 func renderBrief(c change.Change) wire.Brief {
 	b := c.Brief
 	return wire.Brief{Target: b.Target, Engine: string(b.Engine), Environment: string(b.Environment), Identity: b.Identity,
-		Summary: b.Summary, Outcome: string(b.Outcome), Stopped: b.Stopped(), Read: b.Read, Fingerprint: b.Fingerprint,
+		Summary: b.Summary, Outcome: string(b.Outcome), Stopped: b.Stopped(), Read: b.Read, Fingerprint: b.Fingerprint, Confirm: b.Confirm,
 		Settings:    each(b.Settings, func(s change.Setting) wire.Setting { return wire.Setting(s) }),
 		Findings:    each(b.Findings, renderFinding),
 		Differences: each(b.Differences, func(d change.Difference) wire.Difference { return wire.Difference(d) }),
@@ -88,7 +88,7 @@ func renderStep(s change.StepRun) wire.Step {
 
 func renderChange(c change.Change) wire.Change {
 	return wire.Change{ID: c.ID, Kind: string(c.Intent.Kind), Server: c.Intent.Server, Target: c.Brief.Target, State: string(c.State), Ended: c.State.Ended(),
-		Operator: c.Operator, RunBy: c.RunBy, Result: c.Result, Failure: (*wire.Failure)(c.Failure), Accepted: orEmpty(c.Accepted),
+		Operator: c.Operator, RunBy: c.RunBy, Result: c.Result, Failure: (*wire.Failure)(c.Failure), Accepted: orEmpty(c.Accepted), Kept: []string{},
 		Brief: renderBrief(c), Created: c.Created, Started: optional(c.Started), Finished: optional(c.Ended)}
 }
 

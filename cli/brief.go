@@ -96,6 +96,8 @@ func undoText(s wire.Step) string {
 	switch {
 	case s.ReadOnly:
 		return faint.Render("  (only reads)")
+	case strings.Contains(s.Undo, ";\n"):
+		return faint.Render("  (if a later step fails, what was there before is put back)")
 	case s.Undo != "":
 		return faint.Render("  (if a later step fails, taken back by: " + visible(strings.Join(strings.Fields(s.Undo), " ")) + ")")
 	}
@@ -104,37 +106,52 @@ func undoText(s wire.Step) string {
 
 // decide has the person agree to a brief: cautions by their codes, then the
 // act. Without a terminal both must have been given as options.
-func (a app) decide(b wire.Brief, agreed bool, accepted []string) ([]string, error) {
+func (a app) decide(b wire.Brief, agreed bool, accepted []string, confirm string) (wire.Run, error) {
+	none := wire.Run{}
 	for _, f := range b.Findings {
 		if f.Level != "caution" || contains(accepted, f.Code) {
 			continue
 		}
 		if !a.Terminal {
-			return nil, &exitError{ExitUnconfirmed, fmt.Errorf("nothing has run: the caution %s has to be accepted, with --accept %s", f.Code, f.Code)}
+			return none, &exitError{ExitUnconfirmed, fmt.Errorf("nothing has run: the caution %s has to be accepted, with --accept %s", f.Code, f.Code)}
 		}
 		answer, err := a.ask(fmt.Sprintf("Accept the caution by typing %s: ", f.Code))
 		if err != nil {
-			return nil, err
+			return none, err
 		}
 		if answer != f.Code {
-			return nil, &exitError{ExitUnconfirmed, fmt.Errorf("nothing has run: the caution %s was not accepted", f.Code)}
+			return none, &exitError{ExitUnconfirmed, fmt.Errorf("nothing has run: the caution %s was not accepted", f.Code)}
 		}
 		accepted = append(accepted, f.Code)
 	}
-	if agreed {
-		return accepted, nil
+	out := wire.Run{Fingerprint: b.Fingerprint, Accept: accepted, Confirm: confirm}
+	if b.Confirm != "" && confirm != b.Confirm {
+		if confirm != "" || !a.Terminal {
+			return none, &exitError{ExitUnconfirmed, fmt.Errorf("nothing has run: this is final; confirm it by its name, with --confirm %s", b.Confirm)}
+		}
+		answer, err := a.ask(fmt.Sprintf("This is final. %s%s (%s): type %s to confirm: ", strings.ToUpper(b.Summary[:1]), visible(b.Summary[1:]), b.Environment, visible(b.Confirm)))
+		if err != nil {
+			return none, err
+		}
+		if out.Confirm = answer; answer != b.Confirm {
+			return none, &exitError{ExitUnconfirmed, fmt.Errorf("nothing has run: %s was not typed", b.Confirm)}
+		}
+		return out, nil
+	}
+	if agreed || b.Confirm != "" {
+		return out, nil
 	}
 	if !a.Terminal {
-		return nil, &exitError{ExitUnconfirmed, fmt.Errorf("nothing has run: there is nobody to ask; agree to the brief above with --yes")}
+		return none, &exitError{ExitUnconfirmed, fmt.Errorf("nothing has run: there is nobody to ask; agree to the brief above with --yes")}
 	}
 	answer, err := a.ask(fmt.Sprintf("%s%s (%s)? Type yes: ", strings.ToUpper(b.Summary[:1]), visible(b.Summary[1:]), b.Environment))
 	if err != nil {
-		return nil, err
+		return none, err
 	}
 	if answer != "yes" {
-		return nil, &exitError{ExitUnconfirmed, fmt.Errorf("nothing has run")}
+		return none, &exitError{ExitUnconfirmed, fmt.Errorf("nothing has run")}
 	}
-	return accepted, nil
+	return out, nil
 }
 
 func contains(list []string, word string) bool {

@@ -53,7 +53,7 @@ func (a app) alter(ctx context.Context, c *cli.Command, in wire.Intent) error {
 		return err
 	}
 	if change.Ended { // nothing to do, or the same key again
-		return a.conclude(c, change, true)
+		return a.conclude(ctx, c, api, change, true)
 	}
 	a.showBrief(change.Brief)
 	if change.Brief.Stopped {
@@ -62,6 +62,13 @@ func (a app) alter(ctx context.Context, c *cli.Command, in wire.Intent) error {
 		}
 		return &exitError{ExitFailed, errors.New("nothing has run: the findings above stop it")}
 	}
+	me, err := api.Session(ctx)
+	if err != nil {
+		return err
+	}
+	if !contains(me.Operator.Remits, "run") {
+		return a.submit(ctx, c, api, change)
+	}
 	if c.Bool("draft") {
 		a.say("kept as a draft; run it with: genarch change run %d", change.ID)
 		return print(a, c, change, []wire.Change{change}, changeColumns())
@@ -69,17 +76,42 @@ func (a app) alter(ctx context.Context, c *cli.Command, in wire.Intent) error {
 	return a.runDecided(ctx, c, api, change)
 }
 
+// submit hands a change to those who may run it: its asker may not.
+func (a app) submit(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
+	if !c.Bool("yes") {
+		answer := ""
+		if a.Terminal {
+			var err error
+			if answer, err = a.ask("You may ask for this, not run it. Ask somebody to let it run? Type yes: "); err != nil {
+				return err
+			}
+		}
+		if answer != "yes" {
+			_, _ = api.Withdraw(context.WithoutCancel(ctx), change.ID)
+			return &exitError{ExitUnconfirmed, errors.New("nothing was asked for: agree to the brief above with --yes")}
+		}
+	}
+	change, err := api.Submit(ctx, change.ID)
+	if err != nil {
+		return err
+	}
+	if err := print(a, c, change, []wire.Change{change}, changeColumns()); err != nil {
+		return err
+	}
+	return &exitError{ExitUnconfirmed, fmt.Errorf("change %d waits for somebody who may run it: genarch change run %d; see how it goes with: genarch change follow %d", change.ID, change.ID, change.ID)}
+}
+
 // runDecided asks for agreement, runs the change and follows it. When the
 // server is not as it was, the new brief is shown and asked about again.
 func (a app) runDecided(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
-	accepted, err := a.decide(change.Brief, c.Bool("yes"), c.StringSlice("accept"))
+	decided, err := a.decide(change.Brief, c.Bool("yes"), c.StringSlice("accept"), c.String("confirm"))
 	if err != nil {
 		if change.State == "draft" && !c.Bool("draft") && c.Name != "run" {
 			_, _ = api.Withdraw(context.WithoutCancel(ctx), change.ID) // a brief nobody agreed to
 		}
 		return err
 	}
-	started, err := api.Run(ctx, change.ID, wire.Run{Fingerprint: change.Brief.Fingerprint, Accept: accepted})
+	started, err := api.Run(ctx, change.ID, decided)
 	if problem, ok := errors.AsType[*client.Error](err); ok && problem.Code == "brief.outdated" && problem.Change != nil {
 		a.say("%s", caution.Render("The server is not as it was. Nothing has run."))
 		for _, d := range problem.Differences {
@@ -116,7 +148,7 @@ func (a app) follow(ctx context.Context, c *cli.Command, api *client.Client, cha
 	if !change.Ended {
 		return &exitError{ExitFailed, fmt.Errorf("stopped watching; the change goes on: genarch change show %d", change.ID)}
 	}
-	return a.conclude(c, change, false)
+	return a.conclude(ctx, c, api, change, false)
 }
 
 func (a app) showProgress(i, n int, s wire.Step) {
@@ -143,7 +175,7 @@ func failureText(f wire.Failure) string {
 }
 
 // conclude says how a change ended, and makes that the exit code.
-func (a app) conclude(c *cli.Command, change wire.Change, brief bool) error {
+func (a app) conclude(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change, brief bool) error {
 	if brief {
 		for _, f := range change.Brief.Findings {
 			a.showFinding(f)
@@ -157,6 +189,18 @@ func (a app) conclude(c *cli.Command, change wire.Change, brief bool) error {
 		style = wrong
 	}
 	a.say("%s  change %d, %s", style.Render(change.State), change.ID, visible(change.Result))
+	if change.State == "done" && len(change.Kept) == 0 {
+		// Events do not tell whether there is anything to be shown.
+		if now, err := api.Change(ctx, change.ID); err == nil {
+			change = now
+		}
+	}
+	if len(change.Kept) > 0 {
+		if h, err := api.Passwords(ctx, change.ID); err == nil {
+			return a.printDone(c, change, h)
+		}
+		a.say("%s  its passwords can be shown once, to %s: genarch change passwords %d", caution.Render("passwords"), change.Operator, change.ID)
+	}
 	if err := print(a, c, change, []wire.Change{change}, changeColumns()); err != nil {
 		return err
 	}
@@ -169,6 +213,17 @@ func (a app) conclude(c *cli.Command, change wire.Change, brief bool) error {
 		return &exitError{ExitFailed, errors.New(failureText(*change.Failure))}
 	}
 	return &exitError{ExitFailed, nil}
+}
+
+// printDone writes a change that made passwords, with the sheet that shows them.
+func (a app) printDone(c *cli.Command, change wire.Change, h wire.Handover) error {
+	if o := c.String("output"); o != "table" && o != "" {
+		return print(a, c, struct {
+			wire.Change `yaml:",inline"`
+			Handover    wire.Handover `json:"handover" yaml:"handover"`
+		}{change, h}, []wire.Change{change}, changeColumns())
+	}
+	return a.printHandover(c, h)
 }
 
 func changeColumns() []column[wire.Change] {
@@ -201,11 +256,11 @@ func (a app) changeCommand() *cli.Command {
 	return &cli.Command{Name: "change", Usage: "alterations: what was asked for, what ran, what came of it", Commands: []*cli.Command{
 		{Name: "list", Usage: "list changes, the newest first", Flags: []cli.Flag{outputFlag(),
 			&cli.StringFlag{Name: "server", Usage: "of one server"}, &cli.StringFlag{Name: "target", Usage: "about one address"},
-			&cli.StringFlag{Name: "state", Usage: "draft, running, done, reverted, stuck, withdrawn, …"}, &cli.IntFlag{Name: "limit", Value: 50, Usage: "at most so many"}},
+			&cli.StringFlag{Name: "state", Usage: "draft, waiting, running, done, reverted, stuck, …"}, &cli.IntFlag{Name: "limit", Value: 50, Usage: "at most so many"}},
 			Action: a.listChanges},
 		{Name: "show", Usage: "one change with its brief, steps and messages", ArgsUsage: "ID", Arguments: id(), Flags: []cli.Flag{outputFlag()}, Action: with(a.showChange)},
 		{Name: "run", Usage: "let a draft run", ArgsUsage: "ID", Arguments: id(),
-			Flags: []cli.Flag{outputFlag(), &cli.BoolFlag{Name: "yes", Aliases: []string{"y"}, Usage: "agree to the brief without being asked"}, &cli.StringSliceFlag{Name: "accept", Usage: "accept a caution, by its code"}},
+			Flags: []cli.Flag{outputFlag(), &cli.BoolFlag{Name: "yes", Aliases: []string{"y"}, Usage: "agree to the brief without being asked"}, &cli.StringSliceFlag{Name: "accept", Usage: "accept a caution, by its code"}, confirmFlag()},
 			Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
 				change, err := api.Change(ctx, n)
 				if err != nil {
@@ -223,6 +278,22 @@ func (a app) changeCommand() *cli.Command {
 				text, err := api.Script(ctx, n)
 				fmt.Fprint(a.Out, text)
 				return err
+			})},
+		{Name: "decline", Usage: "end a change that waits for somebody to run it", ArgsUsage: "ID", Arguments: id(), Flags: []cli.Flag{outputFlag(), &cli.StringFlag{Name: "reason", Usage: "why", Required: true}},
+			Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
+				change, err := api.Decline(ctx, n, c.String("reason"))
+				if err != nil {
+					return err
+				}
+				return print(a, c, change, []wire.Change{change}, changeColumns())
+			})},
+		{Name: "passwords", Usage: "the handover sheet with the generated passwords: once, for who asked", ArgsUsage: "ID", Arguments: id(), Flags: []cli.Flag{outputFlag(), formFlag()},
+			Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
+				h, err := api.Passwords(ctx, n)
+				if err != nil {
+					return err
+				}
+				return a.printHandover(c, h)
 			})},
 		{Name: "withdraw", Usage: "end a change that has not begun", ArgsUsage: "ID", Arguments: id(), Flags: []cli.Flag{outputFlag()},
 			Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {

@@ -58,7 +58,7 @@ type Streams struct {
 func Root(version string, s Streams, more ...*cli.Command) *cli.Command {
 	root := &cli.Command{
 		Name: "genarch", Version: version, Usage: "looks after databases on shared servers",
-		Description: "Every act names its target: SERVER, SERVER/DATABASE. What alters a server shows its brief first and asks.",
+		Description: "Every act names its target: SERVER, SERVER/DATABASE, SERVER/account:NAME. What alters a server shows its brief first and asks.",
 		Reader:      s.In, Writer: s.Out, ErrWriter: s.Err,
 		EnableShellCompletion: true,
 		ExitErrHandler:        func(context.Context, *cli.Command, error) {},
@@ -77,7 +77,7 @@ type app struct{ Streams }
 
 func (a app) commands() []*cli.Command {
 	return []*cli.Command{
-		a.loginCommand(), a.logoutCommand(), a.serverCommand(), a.databaseCommand(),
+		a.loginCommand(), a.logoutCommand(), a.serverCommand(), a.databaseCommand(), a.accountCommand(), a.roleCommand(), a.grantCommand(), a.handoverCommand(),
 		a.choiceCommand("encoding", "character encodings that a new database can have"), a.choiceCommand("collation", "collations that a new database can have"),
 		a.choiceCommand("template", "databases that a new one can be copied from"), a.choiceCommand("tablespace", "places on disk where a new database can be put"),
 		a.changeCommand(), a.operatorCommand(), a.tokenCommand(), a.journalCommand(),

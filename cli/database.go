@@ -42,6 +42,11 @@ func (a app) databaseCommand() *cli.Command {
 			Description: "What is not given is left to the server's defaults, which the brief shows with their values.\nOptions that the engine does not have are refused.",
 			Flags: append([]cli.Flag{
 				&cli.BoolFlag{Name: "if-absent", Usage: "do nothing if it is there, and say what differs"},
+				&cli.StringFlag{Name: "for-team", Usage: "with it, what a team needs: the role NAME_owner, the accounts NAME_app (write) and NAME_read, tried"},
+				&cli.StringFlag{Name: "client-host", Usage: "MariaDB: where the team's accounts come from", DefaultText: "everywhere"},
+				&cli.BoolFlag{Name: "private", Usage: "PostgreSQL: nobody may connect but the owner and those allowed"},
+				&cli.StringSliceFlag{Name: "allow", Usage: "PostgreSQL, with --private: who may connect"},
+				&cli.BoolFlag{Name: "clear-leftovers", Usage: "MariaDB: first take the grants that would come alive with the name"},
 				&cli.StringFlag{Name: "owner", Usage: "role; on MariaDB an account as name@host, which gets all privileges on it"},
 				&cli.StringFlag{Name: "encoding", Aliases: []string{"character-set"}, Usage: "encoding or character set"},
 				&cli.StringFlag{Name: "collation", Usage: "how text is sorted and compared"},
@@ -66,7 +71,13 @@ func (a app) createDatabase(ctx context.Context, c *cli.Command) error {
 	}
 	spec := wire.DatabaseSpec{Name: name, IfAbsent: c.Bool("if-absent"), Owner: c.String("owner"), Encoding: c.String("encoding"),
 		Collation: c.String("collation"), CType: c.String("ctype"), Provider: c.String("provider"), Locale: c.String("locale"),
-		Template: c.String("template"), Tablespace: c.String("tablespace"), Strategy: c.String("strategy"), Comment: c.String("comment")}
+		Template: c.String("template"), Tablespace: c.String("tablespace"), Strategy: c.String("strategy"), Comment: c.String("comment"),
+		ClearLeftovers: c.Bool("clear-leftovers"), Private: c.Bool("private"), Allow: c.StringSlice("allow")}
+	if team := c.String("for-team"); team != "" {
+		spec.Team = &wire.TeamSpec{Name: team, Host: c.String("client-host")}
+	} else if c.IsSet("client-host") {
+		return usage("--client-host says where a team's accounts come from: it needs --for-team")
+	}
 	if c.IsSet("connection-limit") {
 		n := c.Int("connection-limit")
 		spec.ConnectionLimit = &n

@@ -216,6 +216,60 @@ func (c *Client) Database(ctx context.Context, server, name string) (wire.Databa
 	return get[wire.Database](ctx, c, serverPath(server)+"/databases/"+url.PathEscape(name))
 }
 
+// Accounts lists accounts and roles; the query's names are those of the API.
+func (c *Client) Accounts(ctx context.Context, server string, query url.Values) (wire.AccountList, error) {
+	return get[wire.AccountList](ctx, c, serverPath(server)+"/accounts?"+query.Encode())
+}
+
+// Account shows one account or role.
+func (c *Client) Account(ctx context.Context, server string, p wire.Principal) (wire.AccountDetail, error) {
+	name := p.Name
+	if p.Host != "" {
+		name += "@" + p.Host
+	}
+	return get[wire.AccountDetail](ctx, c, serverPath(server)+"/accounts/"+url.PathEscape(name)+"?role="+strconv.FormatBool(p.Role))
+}
+
+// Grants lists who was given what; the query's names are those of the API.
+func (c *Client) Grants(ctx context.Context, server string, query url.Values) (wire.GrantList, error) {
+	return get[wire.GrantList](ctx, c, serverPath(server)+"/grants?"+query.Encode())
+}
+
+// Matrix is what every account comes to on every database.
+func (c *Client) Matrix(ctx context.Context, server string, query url.Values) (wire.Matrix, error) {
+	return get[wire.Matrix](ctx, c, serverPath(server)+"/access?"+query.Encode())
+}
+
+// Why says whether an account may do something, and by which chain.
+func (c *Client) Why(ctx context.Context, server string, query url.Values) (wire.Why, error) {
+	return get[wire.Why](ctx, c, serverPath(server)+"/access/why?"+query.Encode())
+}
+
+// Compare says in what two accounts, given by their addresses, differ.
+func (c *Client) Compare(ctx context.Context, left, right string) (wire.Comparison, error) {
+	return get[wire.Comparison](ctx, c, "/comparison?"+url.Values{"left": {left}, "right": {right}}.Encode())
+}
+
+// Handover is the sheet of a database, without passwords.
+func (c *Client) Handover(ctx context.Context, server, database string) (wire.Handover, error) {
+	return get[wire.Handover](ctx, c, serverPath(server)+"/databases/"+url.PathEscape(database)+"/handover")
+}
+
+// Passwords shows the generated passwords of a change, once.
+func (c *Client) Passwords(ctx context.Context, id uint64) (wire.Handover, error) {
+	return post[wire.Handover](ctx, c, fmt.Sprintf("/changes/%d/passwords", id), nil)
+}
+
+// Submit asks others to let a change run.
+func (c *Client) Submit(ctx context.Context, id uint64) (wire.Change, error) {
+	return post[wire.Change](ctx, c, fmt.Sprintf("/changes/%d/submit", id), nil)
+}
+
+// Decline ends a change that waits.
+func (c *Client) Decline(ctx context.Context, id uint64, reason string) (wire.Change, error) {
+	return post[wire.Change](ctx, c, fmt.Sprintf("/changes/%d/decline", id), wire.Decline{Reason: reason})
+}
+
 // Choices lists what can be chosen for a new database.
 func (c *Client) Choices(ctx context.Context, server string) (wire.Choices, error) {
 	return get[wire.Choices](ctx, c, serverPath(server)+"/choices")

@@ -31,6 +31,7 @@ var freight = []holding{
 	{"cargo", "cargo_app", "bookings of trailers", map[string]int{"trailers": 2100, "bookings": 4300}},
 	{"harbour_dues", "dues_app", "what each port charges", map[string]int{"dues": 900}},
 	{"loyalty", "loyalty_app", "points of regular guests", map[string]int{"members": 5200, "points": 7700}},
+	{"harbour-dues", "dues_app", "copy of spring, named with a hyphen by mistake", nil},
 }
 
 var holdings = map[string][]holding{
@@ -48,10 +49,6 @@ func furnish(ctx context.Context, b berth, s *localdb.Server) error {
 	return furnishPostgres(ctx, b, s)
 }
 
-// accounts are the logins of the PostgreSQL servers; their password is made for
-// each demo and known to nobody but the traffic.
-var accounts = []string{"sailings_app", "tickets_app", "fares_report", "nightly_ledger"}
-
 func furnishPostgres(ctx context.Context, b berth, s *localdb.Server) error {
 	conn, err := pgx.Connect(ctx, s.PostgresURL("postgres"))
 	if err != nil {
@@ -67,10 +64,8 @@ func furnishPostgres(ctx context.Context, b berth, s *localdb.Server) error {
 			return err
 		}
 	}
-	for _, account := range accounts {
-		if _, err := conn.Exec(ctx, "CREATE ROLE "+account+" LOGIN PASSWORD '"+s.Password.Reveal()+"' IN ROLE pg_read_all_data, pg_write_all_data"); err != nil {
-			return err
-		}
+	if err := makeRoles(ctx, conn, s); err != nil {
+		return err
 	}
 	for _, h := range holdings[b.name] {
 		if err := makePostgres(ctx, conn, s, h, h.name+b.suffix); err != nil {
@@ -113,7 +108,7 @@ func makePostgres(ctx context.Context, admin *pgx.Conn, s *localdb.Server, h hol
 			return err
 		}
 	}
-	return nil
+	return openPostgres(ctx, conn, h)
 }
 
 func furnishMariaDB(ctx context.Context, b berth, s *localdb.Server) error {
@@ -144,6 +139,9 @@ func furnishMariaDB(ctx context.Context, b berth, s *localdb.Server) error {
 	}
 	// A database that was dropped long ago; its account and grants are still
 	// there, as the engine leaves them. It comes last: then the rest is whole.
+	if err := makeTraps(ctx, db, b, s); err != nil {
+		return err
+	}
 	_, err = db.ExecContext(ctx, fmt.Sprintf("GRANT SELECT, INSERT ON `parking\\%s`.* TO 'cargo_app'@'127.0.0.1'; CREATE USER IF NOT EXISTS 'parking_app'@'127.0.0.1' IDENTIFIED BY '%s'; GRANT SELECT, INSERT, UPDATE ON `parking\\%s`.* TO 'parking_app'@'127.0.0.1'",
 		b.suffix, s.Password.Reveal(), b.suffix))
 	return err

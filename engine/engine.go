@@ -36,6 +36,10 @@ type Traits struct {
 	Names naming.Limits
 	// Options of a new database that the engine has, by their API names.
 	Options []string
+	// Accounts says what the engine takes as the name of an account or role.
+	Accounts naming.Limits
+	// HasHosts: an account is a name and the host that it comes from.
+	HasHosts bool
 	// HasOwners: databases have owners of their own.
 	HasOwners bool
 }
@@ -63,6 +67,8 @@ type Server interface {
 	Database(ctx context.Context, name string) (catalog.Database, error)
 	// Choices reads what can be chosen for a new database.
 	Choices(ctx context.Context) (catalog.Choices, error)
+	// Access reads who may do what: accounts, memberships, grants.
+	Access(ctx context.Context, q catalog.AccessQuery) (catalog.Access, error)
 	// Snapshot reads all that planning this intent needs.
 	Snapshot(ctx context.Context, in change.Intent) (catalog.Snapshot, error)
 

@@ -11,6 +11,7 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/journal"
 	"example.com/genarch/core/record"
+	"example.com/genarch/core/secret"
 	"example.com/genarch/engine"
 	"example.com/genarch/events"
 )
@@ -154,6 +155,17 @@ func (r *Runner) perform(ctx context.Context, c *change.Change, act change.Act) 
 	if err != nil {
 		return failed(act, err, false)
 	}
+	if len(step.SecretsNeeded()) > 0 {
+		kept, err := r.Store.Secrets(ctx, c.ID)
+		if err != nil {
+			return failed(act, err, false)
+		}
+		step.Secrets = make(map[string]secret.Text, len(kept))
+		for _, k := range kept {
+			step.Secrets[k.Account] = k.Text
+		}
+		defer func() { step.Secrets = nil }()
+	}
 	switch act.Deed {
 	case change.Probe:
 		took, err := access.Probe(ctx, step.Step)
@@ -286,9 +298,14 @@ func (r *Runner) isClosing() bool {
 func (r *Runner) watchOrphans() {
 	tick := time.NewTicker(r.Lease / 2)
 	defer tick.Stop()
+	swept := time.Time{}
 	for {
 		ctx, cancel := context.WithTimeout(r.base, r.PlanTime)
 		left, err := r.Store.Orphans(ctx, r.holder, r.Lease)
+		if err == nil && now().Sub(swept) > sweepEvery {
+			swept = now()
+			err = r.Store.ForgetSecrets(ctx)
+		}
 		cancel()
 		if err != nil && r.base.Err() == nil {
 			r.Log.Warn("looking for changes that were left behind", "error", err)
@@ -308,6 +325,9 @@ func (r *Runner) watchOrphans() {
 		}
 	}
 }
+
+// sweepEvery is how often passwords that nobody asked for are forgotten.
+const sweepEvery = 10 * time.Minute
 
 // stepEntry is the journal entry of a deed on a step.
 func stepEntry(c change.Change, act change.Act, action string) journal.Entry {

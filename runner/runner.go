@@ -20,6 +20,7 @@ import (
 	"example.com/genarch/core/journal"
 	"example.com/genarch/core/policy"
 	"example.com/genarch/core/record"
+	"example.com/genarch/core/secret"
 	"example.com/genarch/engine"
 	"example.com/genarch/events"
 )
@@ -34,6 +35,9 @@ type Store interface {
 	Claim(ctx context.Context, c change.Change, from change.State, read time.Time, holder string, lease time.Duration, e ...journal.Entry) error
 	Renew(ctx context.Context, id uint64, holder string, lease time.Duration) error
 	Finish(ctx context.Context, c change.Change, e ...journal.Entry) error
+	Secrets(ctx context.Context, id uint64) ([]change.Secret, error)
+	TakeSecrets(ctx context.Context, id uint64, e journal.Entry) ([]change.Secret, error)
+	ForgetSecrets(ctx context.Context) error
 	Orphans(ctx context.Context, holder string, lease time.Duration) ([]change.Change, error)
 }
 
@@ -118,8 +122,9 @@ func (r *Runner) Shutdown(ctx context.Context) {
 }
 
 // Draft briefs an intent. Nothing on the server is altered. With an idempotency
-// key that the operator used before, the change made then comes back.
-func (r *Runner) Draft(ctx context.Context, operator, key string, in change.Intent) (change.Change, error) {
+// key that the operator used before, the change made then comes back. given are
+// the passwords that the operator chose, by account; the others are generated.
+func (r *Runner) Draft(ctx context.Context, operator, key string, in change.Intent, given map[string]secret.Text) (change.Change, error) {
 	if key != "" {
 		if c, err := r.byKey(ctx, operator, key, in); !errors.Is(err, record.ErrNotFound) {
 			return c, err
@@ -134,10 +139,14 @@ func (r *Runner) Draft(ctx context.Context, operator, key string, in change.Inte
 	}
 	c := change.Change{Intent: in, Brief: brief, State: change.Draft, Operator: operator, Created: now()}
 	c.Prepare()
+	if c.Secrets, err = secretsFor(in, given); err != nil {
+		return change.Change{}, err
+	}
 	if brief.Outcome == change.Nothing && !brief.Stopped() {
 		// What was asked for is there: nobody has to decide anything.
 		c.Started = c.Created
 		c.Close(change.Act{Deed: change.Finish, End: change.Done}, c.Created)
+		c.Secrets = nil
 	}
 	c, err = r.Store.AddChange(ctx, c, key, entry(c, operator, "change.draft", map[string]any{
 		"intent": in, "fingerprint": brief.Fingerprint, "stops": brief.Codes(change.Stop), "cautions": brief.Codes(change.Caution)}))
@@ -148,6 +157,29 @@ func (r *Runner) Draft(ctx context.Context, operator, key string, in change.Inte
 		r.publish(c)
 	}
 	return c, err
+}
+
+// secretsFor gathers the passwords that an intent needs.
+func secretsFor(in change.Intent, given map[string]secret.Text) ([]change.Secret, error) {
+	var out []change.Secret
+	for _, need := range in.Secrets() {
+		k := change.Secret{Account: need.Account.Name, Given: need.Given}
+		if need.Given {
+			text, ok := given[need.Account.Name]
+			if !ok {
+				return nil, fmt.Errorf("%w: the password of %s is missing", change.ErrIntent, need.Account)
+			}
+			k.Text = text
+		} else {
+			text, err := policy.AccountPasswords.Generate(rand.Reader)
+			if err != nil {
+				return nil, err
+			}
+			k.Text = secret.New(text)
+		}
+		out = append(out, k)
+	}
+	return out, nil
 }
 
 // byKey finds the change that an operator made with a key, if it asked for the
@@ -191,12 +223,11 @@ func (r *Runner) tellMaker(ctx context.Context, b change.Brief) change.Brief {
 	return b.Seal()
 }
 
-// Run decides that a change is to run, with the cautions that are accepted. It
+// Run decides that a change is to run. It
 // comes back as soon as the change is running; Wait waits for its end.
-// fingerprint is that of the brief which was seen; "" takes the recorded one.
-func (r *Runner) Run(ctx context.Context, operator string, id uint64, fingerprint string, accepted []string) (change.Change, error) {
+func (r *Runner) Run(ctx context.Context, operator string, id uint64, d change.Decision) (change.Change, error) {
 	for {
-		c, err := r.run(ctx, operator, id, fingerprint, accepted)
+		c, err := r.run(ctx, operator, id, d)
 		if !errors.Is(err, record.ErrMoved) || ctx.Err() != nil {
 			return c, err
 		}
@@ -204,7 +235,7 @@ func (r *Runner) Run(ctx context.Context, operator string, id uint64, fingerprin
 	}
 }
 
-func (r *Runner) run(ctx context.Context, operator string, id uint64, fingerprint string, accepted []string) (change.Change, error) {
+func (r *Runner) run(ctx context.Context, operator string, id uint64, d change.Decision) (change.Change, error) {
 	c, err := r.Store.Change(ctx, id)
 	if err != nil {
 		return c, err
@@ -218,10 +249,10 @@ func (r *Runner) run(ctx context.Context, operator string, id uint64, fingerprin
 	if err != nil {
 		return c, err
 	}
-	if latest.Fingerprint != c.Brief.Fingerprint || fingerprint != "" && fingerprint != c.Brief.Fingerprint {
+	if latest.Fingerprint != c.Brief.Fingerprint || d.Fingerprint != "" && d.Fingerprint != c.Brief.Fingerprint {
 		return c, r.rebrief(ctx, c, operator, latest)
 	}
-	begun, err := c.Start(operator, accepted, now())
+	begun, err := c.Start(operator, d, now())
 	if err != nil {
 		return c, err
 	}
@@ -256,11 +287,15 @@ func (r *Runner) run(ctx context.Context, operator string, id uint64, fingerprin
 // decidable checks that a change can still be let run.
 func (r *Runner) decidable(ctx context.Context, c *change.Change, operator string) error {
 	switch c.State {
-	case change.Draft, change.Ready:
+	case change.Draft, change.Waiting, change.Ready:
 	default:
 		return fmt.Errorf("%w: change %d is %s", change.ErrState, c.ID, c.State)
 	}
-	if now().Sub(c.Created) > policy.DraftLife {
+	life := policy.DraftLife
+	if c.State == change.Waiting {
+		life = policy.WaitLife
+	}
+	if now().Sub(c.Created) > life {
 		from := c.State
 		c.State, c.Ended, c.Result = change.Expired, now(), "not run in time"
 		if err := r.Store.SaveChange(ctx, *c, from, entry(*c, operator, "change.expire", nil)); err != nil {
@@ -280,8 +315,16 @@ func (r *Runner) rebrief(ctx context.Context, c change.Change, operator string, 
 		differences = []string{"the brief that was decided on is not the one on record"}
 	}
 	fresh := change.Change{Intent: c.Intent, Brief: b, State: change.Draft, Operator: c.Operator, Created: now()}
+	if c.State == change.Waiting {
+		fresh.State = change.Waiting
+	}
 	fresh.Prepare()
-	fresh, err := r.Store.AddChange(ctx, fresh, "", entry(fresh, operator, "change.draft", map[string]any{"instead_of": c.ID, "fingerprint": b.Fingerprint, "differences": differences}))
+	kept, err := r.Store.Secrets(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	fresh.Secrets = kept
+	fresh, err = r.Store.AddChange(ctx, fresh, "", entry(fresh, operator, "change.draft", map[string]any{"instead_of": c.ID, "fingerprint": b.Fingerprint, "differences": differences}))
 	if err != nil {
 		return err
 	}
@@ -296,22 +339,65 @@ func (r *Runner) rebrief(ctx context.Context, c change.Change, operator string, 
 	return &change.Outdated{Change: fresh, Differences: differences}
 }
 
+// Submit asks others to let a change run: from then on it waits for them.
+func (r *Runner) Submit(ctx context.Context, operator string, id uint64) (change.Change, error) {
+	c, err := r.Store.Change(ctx, id)
+	if err != nil {
+		return c, err
+	}
+	if c.Brief.Stopped() {
+		return c, change.ErrStopped
+	}
+	return r.move(ctx, c, change.Waiting, "", entry(c, operator, "change.submit", map[string]any{"fingerprint": c.Brief.Fingerprint}))
+}
+
+// Decline ends a change that waits, with the reason why.
+func (r *Runner) Decline(ctx context.Context, operator string, id uint64, reason string) (change.Change, error) {
+	c, err := r.Store.Change(ctx, id)
+	if err != nil {
+		return c, err
+	}
+	return r.move(ctx, c, change.Declined, "declined by "+operator+": "+reason, entry(c, operator, "change.decline", map[string]any{"reason": reason}))
+}
+
+// move takes a change that has not begun to another state.
+func (r *Runner) move(ctx context.Context, c change.Change, to change.State, result string, e journal.Entry) (change.Change, error) {
+	from := c.State
+	if err := from.Move(to); err != nil {
+		return c, err
+	}
+	if c.State, c.Result = to, result; to.Ended() {
+		c.Ended = now()
+	}
+	if err := r.Store.SaveChange(ctx, c, from, e); err != nil {
+		return c, err
+	}
+	r.publish(c)
+	return c, nil
+}
+
+// Reveal shows the generated passwords of a change that is done, once, to the
+// operator who asked for it.
+func (r *Runner) Reveal(ctx context.Context, operator string, id uint64) ([]change.Secret, error) {
+	c, err := r.Store.Change(ctx, id)
+	switch {
+	case err != nil:
+		return nil, err
+	case c.Operator != operator:
+		return nil, &change.NotYours{Change: id, Operator: c.Operator}
+	case c.State != change.Done:
+		return nil, fmt.Errorf("%w: change %d is %s, and passwords are shown when it is done", change.ErrState, id, c.State)
+	}
+	return r.Store.TakeSecrets(ctx, id, entry(c, operator, "change.reveal", nil))
+}
+
 // Withdraw ends a change that has not begun to run.
 func (r *Runner) Withdraw(ctx context.Context, operator string, id uint64) (change.Change, error) {
 	c, err := r.Store.Change(ctx, id)
 	if err != nil {
 		return c, err
 	}
-	from := c.State
-	if err := from.Move(change.Withdrawn); err != nil {
-		return c, err
-	}
-	c.State, c.Ended, c.Result = change.Withdrawn, now(), "withdrawn by "+operator
-	if err := r.Store.SaveChange(ctx, c, from, entry(c, operator, "change.withdraw", nil)); err != nil {
-		return c, err
-	}
-	r.publish(c)
-	return c, nil
+	return r.move(ctx, c, change.Withdrawn, "withdrawn by "+operator, entry(c, operator, "change.withdraw", nil))
 }
 
 // Wait waits until a change has ended, or ctx ends, and returns it as it is.

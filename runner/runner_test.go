@@ -73,7 +73,7 @@ func create(name string) change.Intent {
 
 func (g *rig) draft(t *testing.T, r *Runner, name string) change.Change {
 	t.Helper()
-	c, err := r.Draft(t.Context(), "dispatcher", "", create(name))
+	c, err := r.Draft(t.Context(), "dispatcher", "", create(name), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -83,7 +83,7 @@ func (g *rig) draft(t *testing.T, r *Runner, name string) change.Change {
 // end runs a draft and waits for its end.
 func (g *rig) end(t *testing.T, r *Runner, c change.Change) change.Change {
 	t.Helper()
-	if _, err := r.Run(t.Context(), "deckhand", c.ID, c.Brief.Fingerprint, nil); err != nil {
+	if _, err := r.Run(t.Context(), "deckhand", c.ID, change.Decision{Fingerprint: c.Brief.Fingerprint}); err != nil {
 		t.Fatal(err)
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
@@ -178,7 +178,7 @@ func testFingerprint(t *testing.T, g *rig) {
 	r := g.fresh(t)
 	c := g.draft(t, r, "berths")
 	g.fake.Put("berths", "somebody")
-	_, err := r.Run(t.Context(), "deckhand", c.ID, c.Brief.Fingerprint, nil)
+	_, err := r.Run(t.Context(), "deckhand", c.ID, change.Decision{Fingerprint: c.Brief.Fingerprint})
 	out, ok := errors.AsType[*change.Outdated](err)
 	if !ok || !out.Change.Brief.Stopped() || len(out.Differences) == 0 || !strings.Contains(out.Differences[0], change.NameTaken) {
 		t.Fatalf("a name that was taken meanwhile: %v", err)
@@ -186,11 +186,11 @@ func testFingerprint(t *testing.T, g *rig) {
 	if old, _ := g.store.Change(t.Context(), c.ID); old.State != change.Withdrawn {
 		t.Errorf("the outdated change is %s", old.State)
 	}
-	if _, err := r.Run(t.Context(), "deckhand", out.Change.ID, "", nil); !errors.Is(err, change.ErrStopped) {
+	if _, err := r.Run(t.Context(), "deckhand", out.Change.ID, change.Decision{}); !errors.Is(err, change.ErrStopped) {
 		t.Errorf("a stopped brief ran: %v", err)
 	}
 	like := g.draft(t, r, "berth5")
-	if _, err := r.Run(t.Context(), "deckhand", like.ID, "not what I saw", nil); err == nil {
+	if _, err := r.Run(t.Context(), "deckhand", like.ID, change.Decision{Fingerprint: "not what I saw"}); err == nil {
 		t.Error("a brief that the person had not seen ran")
 	}
 	looks := g.draft(t, r, "b3rths")
@@ -198,17 +198,17 @@ func testFingerprint(t *testing.T, g *rig) {
 		t.Fatal(looks.Brief.Findings)
 	}
 	caution := g.draft(t, r, "berths_")
-	_, err = r.Run(t.Context(), "deckhand", caution.ID, "", nil)
+	_, err = r.Run(t.Context(), "deckhand", caution.ID, change.Decision{})
 	if u, ok := errors.AsType[*change.Unaccepted](err); !ok || !slices.Equal(u.Codes, []string{change.NameLookalike}) {
 		t.Errorf("a caution that nobody accepted: %v", err)
 	}
-	if _, err := r.Run(t.Context(), "deckhand", caution.ID, "", []string{change.NameLookalike}); err != nil {
+	if _, err := r.Run(t.Context(), "deckhand", caution.ID, change.Decision{Fingerprint: "", Accepted: []string{change.NameLookalike}}); err != nil {
 		t.Errorf("accepted: %v", err)
 	}
 	if w, err := r.Withdraw(t.Context(), "dispatcher", looks.ID); err != nil || w.State != change.Withdrawn {
 		t.Errorf("withdrawn: %s, %v", w.State, err)
 	}
-	if _, err := r.Run(t.Context(), "deckhand", looks.ID, "", nil); !errors.Is(err, change.ErrState) {
+	if _, err := r.Run(t.Context(), "deckhand", looks.ID, change.Decision{}); !errors.Is(err, change.ErrState) {
 		t.Errorf("a withdrawn change ran: %v", err)
 	}
 	r.Wait(t.Context(), caution.ID)
@@ -225,7 +225,7 @@ func testTwo(t *testing.T, g *rig) {
 	won := 0
 	for _, id := range ids {
 		wg.Go(func() {
-			_, err := r.Run(t.Context(), "deckhand", id, "", nil)
+			_, err := r.Run(t.Context(), "deckhand", id, change.Decision{})
 			mu.Lock()
 			defer mu.Unlock()
 			busy, isBusy := errors.AsType[*record.Busy](err)
@@ -257,7 +257,7 @@ func testIdempotency(t *testing.T, g *rig) {
 	ids := make([]uint64, 8)
 	for i := range ids {
 		wg.Go(func() {
-			c, err := r.Draft(t.Context(), "dispatcher", "pipeline 7", create("idem"))
+			c, err := r.Draft(t.Context(), "dispatcher", "pipeline 7", create("idem"), nil)
 			if err != nil {
 				t.Error(err)
 			}
@@ -265,7 +265,7 @@ func testIdempotency(t *testing.T, g *rig) {
 		})
 	}
 	wg.Wait()
-	if _, err := r.Draft(t.Context(), "dispatcher", "pipeline 7", create("something_else")); !errors.Is(err, change.ErrKeyReused) {
+	if _, err := r.Draft(t.Context(), "dispatcher", "pipeline 7", create("something_else"), nil); !errors.Is(err, change.ErrKeyReused) {
 		t.Errorf("a key used again for another request: %v", err)
 	}
 	slices.Sort(ids)
@@ -324,14 +324,14 @@ func testShutdown(t *testing.T, g *rig) {
 	c := g.draft(t, r, "night_shift")
 	g.fake.Fail("do comment", enginetest.Hang)
 	before := len(g.fake.Did())
-	if _, err := r.Run(t.Context(), "deckhand", c.ID, "", nil); err != nil {
+	if _, err := r.Run(t.Context(), "deckhand", c.ID, change.Decision{}); err != nil {
 		t.Fatal(err)
 	}
 	testutil.Wait(t, "the step to hang", func() bool { return slices.Contains(g.fake.Did()[before:], "do comment") })
 	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
 	defer cancel()
 	r.Shutdown(ctx)
-	if _, err := r.Run(t.Context(), "deckhand", g.draft(t, r, "too_late").ID, "", nil); !errors.Is(err, change.ErrClosing) {
+	if _, err := r.Run(t.Context(), "deckhand", g.draft(t, r, "too_late").ID, change.Decision{}); !errors.Is(err, change.ErrClosing) {
 		t.Errorf("a run after shutdown: %v", err)
 	}
 	next := g.fresh(t)
@@ -368,7 +368,7 @@ func testAnother(t *testing.T, g *rig) {
 	r := g.fresh(t)
 	c := g.draft(t, r, "wrong_ship")
 	g.fake.BecomeAnother()
-	_, err := r.Run(t.Context(), "deckhand", c.ID, "", nil)
+	_, err := r.Run(t.Context(), "deckhand", c.ID, change.Decision{})
 	ie, ok := errors.AsType[*engine.IdentityError](err)
 	if !ok || ie.Known.Key == ie.Found.Key {
 		t.Fatalf("another instance answers: %v", err)
@@ -385,7 +385,7 @@ func testAnother(t *testing.T, g *rig) {
 }
 
 func (g *rig) run(r *Runner, id uint64) error {
-	_, err := r.Run(context.Background(), "deckhand", id, "", nil)
+	_, err := r.Run(context.Background(), "deckhand", id, change.Decision{})
 	return err
 }
 
@@ -393,7 +393,7 @@ func testHanging(t *testing.T, g *rig) {
 	r := g.fresh(t, func(c *Config) { c.PlanTime = 100 * time.Millisecond })
 	g.fake.HangAll()
 	defer g.fake.Heal()
-	_, err := r.Draft(t.Context(), "dispatcher", "", create("never"))
+	_, err := r.Draft(t.Context(), "dispatcher", "", create("never"), nil)
 	if ee, ok := errors.AsType[*engine.Error](err); !ok || ee.Next == "" {
 		t.Errorf("a server that hangs: %v", err)
 	}

@@ -98,6 +98,9 @@ func (s *Store) AddChange(ctx context.Context, c change.Change, key string, entr
 				return err
 			}
 		}
+		if err := s.addSecrets(tx, c); err != nil {
+			return err
+		}
 		return appendJournal(tx, entry)
 	})
 	return c, err
@@ -172,6 +175,9 @@ func saveChange(tx *gorm.DB, c change.Change, from change.State, entries []journ
 		if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(&steps).Error; err != nil {
 			return err
 		}
+	}
+	if err := forgetSecrets(tx, c); err != nil {
+		return err
 	}
 	return appendJournal(tx, entries...)
 }

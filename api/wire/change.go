@@ -4,9 +4,12 @@ import "time"
 
 // Intent is what a person asks for: a kind and the fields of that kind.
 type Intent struct {
-	Kind     string        `json:"kind" enum:"database.create,server.mark"`
+	Kind     string        `json:"kind" enum:"database.create,server.mark,account.create,account.alter,account.rename,account.password,account.drop,role.give,role.take,grant.give,grant.take"`
 	Server   string        `json:"server" maxLength:"40"`
 	Database *DatabaseSpec `json:"database,omitempty" doc:"For database.create."`
+	Account  *AccountSpec  `json:"account,omitempty" doc:"For the kinds that begin with account."`
+	Member   *MemberSpec   `json:"member,omitempty" doc:"For role.give and role.take."`
+	Grant    *GrantSpec    `json:"grant,omitempty" doc:"For grant.give and grant.take."`
 }
 
 // DatabaseSpec is the asked-for properties of a new database. What is absent is
@@ -28,6 +31,11 @@ type DatabaseSpec struct {
 	AllowConnections *bool  `json:"allow_connections,omitempty"`
 	IsTemplate       *bool  `json:"is_template,omitempty"`
 	Comment          string `json:"comment,omitempty" maxLength:"4000"`
+	// ClearLeftovers and what follows are about who may use it.
+	ClearLeftovers bool      `json:"clear_leftovers,omitempty" doc:"MariaDB: first take the grants that would come alive with the name."`
+	Team           *TeamSpec `json:"team,omitempty" doc:"Make, in the same change, an owner role and two accounts that are tried afterwards."`
+	Private        bool      `json:"private,omitempty" doc:"PostgreSQL: take CONNECT and TEMPORARY from everybody."`
+	Allow          []string  `json:"allow,omitempty" maxItems:"50" nullable:"false" doc:"PostgreSQL, with private: who gets CONNECT."`
 }
 
 // Finding is something that a brief points out.
@@ -99,6 +107,7 @@ type Brief struct {
 	Findings    []Finding    `json:"findings" nullable:"false"`
 	Differences []Difference `json:"differences" nullable:"false"`
 	Steps       []Step       `json:"steps" nullable:"false"`
+	Confirm     string       `json:"confirm,omitempty" doc:"The name that has to be typed before it may run."`
 	Read        time.Time    `json:"read"`
 	Fingerprint string       `json:"fingerprint"`
 }
@@ -117,6 +126,7 @@ type Change struct {
 	Failure  *Failure   `json:"failure,omitempty"`
 	Accepted []string   `json:"accepted" nullable:"false" doc:"The cautions that were accepted."`
 	Brief    Brief      `json:"brief"`
+	Kept     []string   `json:"kept" nullable:"false" doc:"The accounts whose generated passwords can still be shown, once, to who asked."`
 	Created  time.Time  `json:"created"`
 	Started  *time.Time `json:"started,omitempty"`
 	Finished *time.Time `json:"finished,omitempty"`
@@ -149,5 +159,6 @@ type ChangeLine struct {
 type Run struct {
 	Fingerprint string   `json:"fingerprint" doc:"That of the brief which was read; if the brief is another one by now, nothing runs."`
 	Accept      []string `json:"accept,omitempty" nullable:"false" doc:"The codes of the cautions that are accepted."`
+	Confirm     string   `json:"confirm,omitempty" maxLength:"800" doc:"The name, where the brief asks for it to be typed."`
 	Wait        int      `json:"wait,omitempty" minimum:"0" maximum:"60" doc:"Seconds to wait for its end before answering."`
 }

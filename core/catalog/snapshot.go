@@ -21,6 +21,42 @@ type Snapshot struct {
 	OwnerAllowed bool
 	// Leftover are grants that would come alive with the new name, as text.
 	Leftover []string
+	// Access is read for intents about accounts, roles, grants and teams.
+	Access *Access
+	// Self is Genarch's own login, and Client where it comes from (MariaDB).
+	Self   Principal
+	Client string
+	// Sessions are those of the account that the intent is about, in words.
+	Sessions []string
+	// Holdings are what an account that is to be dropped has, by database.
+	Holdings []Holding
+	// Definers are what runs with an account's rights (MariaDB), in words.
+	Definers []string
+	// TLSReady: the server can encrypt connections.
+	TLSReady bool
+	// Methods are the ways to sign in that the server knows (MariaDB).
+	Methods []string
+	// Strict: the server refuses a password that it cannot check itself, which
+	// a verifier is (MariaDB: strict_password_validation).
+	Strict string
+	// LastSeen is when the account was last active, as far as the engine says.
+	LastSeen string
+	// ObjectAbsent: the table or routine of a grant is not there (MariaDB).
+	ObjectAbsent bool
 	// FoldsCase: the server stores names in lower case.
 	FoldsCase bool
+}
+
+// Holding is what a PostgreSQL role has in one database, or on what all share
+// (Database is empty then). Source: pg_shdepend.
+type Holding struct {
+	Database string
+	// Closed: nobody can connect to the database, so nothing there can be altered.
+	Closed bool
+	// Owned, Granted and Policies count the objects.
+	Owned, Granted, Policies int
+	// Kinds says what is owned: "3 tables, 1 schema".
+	Kinds string
+	// Databases are those that it owns, where Database is empty.
+	Databases []string
 }

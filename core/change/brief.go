@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/secret"
 )
 
 // Level says how much a finding weighs.
@@ -76,8 +77,10 @@ type Brief struct {
 	Findings    []Finding           `json:"findings"`
 	Differences []Difference        `json:"differences,omitempty"`
 	Steps       []Step              `json:"steps"`
-	Read        time.Time           `json:"read"`
-	Fingerprint string              `json:"fingerprint"`
+	// Confirm is the name to be typed before it may run; empty: none.
+	Confirm     string    `json:"confirm,omitempty"`
+	Read        time.Time `json:"read"`
+	Fingerprint string    `json:"fingerprint"`
 }
 
 // Step is one unit that runs: it is done, probed, and may be undone. It holds
@@ -96,6 +99,9 @@ type Step struct {
 	Seconds int `json:"seconds,omitempty"`
 	// Args are what doing, probing and undoing need to know.
 	Args map[string]string `json:"args,omitempty"`
+	// Secrets are the passwords that the step needs, by the account's name. They
+	// are filled in when it is carried out, and are never kept with the step.
+	Secrets map[string]secret.Text `json:"-"`
 }
 
 // Verify is the kind of the last step of every change: read back, compare.

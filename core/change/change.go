@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"slices"
 	"time"
+
+	"example.com/genarch/core/secret"
 )
 
 // State is where a change stands.
@@ -64,10 +66,22 @@ type Change struct {
 	Result string
 	// Key of the object that was made, as the engine numbers it; 0 unknown.
 	ObjectKey uint64
+	// Secrets are the passwords that a new change brings; they are kept apart
+	// from it, sealed.
+	Secrets []Secret `json:"-"`
 
 	Created time.Time
 	Started time.Time
 	Ended   time.Time
+}
+
+// Secret is the password of one account that a change makes or alters.
+type Secret struct {
+	// Account is its name, without a host: no change has two of one name.
+	Account string
+	// Given: the operator chose it; else it was generated, and is shown once.
+	Given bool
+	Text  secret.Text
 }
 
 // Status is how far one step is.

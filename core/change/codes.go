@@ -60,3 +60,97 @@ const (
 	// MadeMeanwhile: another change made it since; says who and when.
 	MadeMeanwhile = "name.made_by_change"
 )
+
+// The codes of findings about accounts, roles and grants.
+const (
+	// AccountExists: create tickets_app where there is one.
+	AccountExists = "account.exists"
+	// AccountAbsent: alter an account that does not exist.
+	AccountAbsent = "account.absent"
+	// AccountAmbiguous: tickets_app where it exists at two hosts.
+	AccountAmbiguous = "account.ambiguous"
+	// AccountLookalike: tickets-app beside tickets_app.
+	AccountLookalike = "account.lookalike"
+	// AccountOtherHost: app@10.0.% beside app@%: which of them a client gets.
+	AccountOtherHost = "account.other_host"
+	// AccountAnonymous: a nameless account catches the login.
+	AccountAnonymous = "account.anonymous"
+	// AccountOwn: Genarch's own login is never locked, renamed or dropped.
+	AccountOwn = "account.own_login"
+	// AccountSystem: root, mariadb.sys, pg_monitor: kept for the engine.
+	AccountSystem = "account.system"
+	// AccountLast: the last account that may give all privileges.
+	AccountLast = "account.last_administrator"
+	// AccountSuper: what is asked means little for a superuser.
+	AccountSuper = "account.superuser"
+	// AccountSessions: open sessions of an account that is to go.
+	AccountSessions = "account.sessions"
+	// AccountOwns: it owns things, and nobody is named to get them.
+	AccountOwns = "account.owns"
+	// AccountDefines: views and routines run with its rights (MariaDB).
+	AccountDefines = "account.defines"
+	// AccountGone: definers of that name are left, and come alive with it.
+	AccountRevives = "account.revives"
+	// AccountLosesGrants: what it was given goes with it.
+	AccountLosesGrants = "account.grants"
+	// AccountMembers: a role that has members, or an account that has roles.
+	AccountMembers = "account.members"
+	// AccountSeen: when it was last seen, or that the engine does not know.
+	AccountSeen = "account.last_seen"
+	// HostInvalid: a host with an @ in it.
+	HostInvalid = "host.invalid"
+	// HostWide: the host lets everybody in.
+	HostWide = "host.wide"
+	// PasswordWeak: a password that is easily guessed.
+	PasswordWeak = "password.weak"
+	// PasswordMissing: an account that anybody could use.
+	PasswordMissing = "password.missing"
+	// PasswordMethod: how the password is kept, and what that means.
+	PasswordMethod = "password.method"
+	// PasswordCleared: a rename clears an md5 password.
+	PasswordCleared = "password.cleared"
+	// TLSMissing: TLS demanded on a server that has none.
+	TLSMissing = "tls.missing"
+	// RoleAbsent: a role that does not exist.
+	RoleAbsent = "role.absent"
+	// RoleCircle: the role would belong to itself.
+	RoleCircle = "role.circle"
+	// RoleHeld: it is a member already; or not, when taking.
+	RoleHeld = "role.held"
+	// RoleDormant: the role is held only after SET ROLE.
+	RoleDormant = "role.dormant"
+	// RolePassOn: the member may give the role on.
+	RolePassOn = "role.pass_on"
+	// GrantPassOn: the privileges may be given on.
+	GrantPassOn = "grant.pass_on"
+	// GrantInvalid: a privilege that the object does not know.
+	GrantInvalid = "grant.invalid"
+	// GrantHeld: it has that already; or has it not, when taking.
+	GrantHeld = "grant.held"
+	// GrantNarrows: the exact grant takes away what a pattern gave.
+	GrantNarrows = "grant.narrows"
+	// GrantRemains: it keeps the privilege another way.
+	GrantRemains = "grant.remains"
+	// GrantOther: granted by somebody else.
+	GrantOther = "grant.other_grantor"
+	// GrantUncovered: what will be made there is not covered.
+	GrantUncovered = "grant.uncovered"
+	// GrantEffect: when it comes into force.
+	GrantEffect = "grant.effect"
+	// GrantWide: a grant opens more databases than it seems to name.
+	GrantWide = "grant.wide"
+	// ObjectAbsent: a schema, table or routine that does not exist.
+	ObjectAbsent = "object.absent"
+	// DatabaseAbsent: a database that does not exist.
+	DatabaseAbsent = "database.absent"
+	// DatabaseClosed: a database that nobody can connect to.
+	DatabaseClosed = "database.closed"
+	// PublicAccess: what everybody may do on a new database.
+	PublicAccess = "public.access"
+	// LoginUntried: the login cannot be tried from where Genarch runs.
+	LoginUntried = "login.untried"
+	// TeamName: a team's name that makes no good names.
+	TeamName = "team.name"
+	// CatalogueHidden: what Genarch's login may not read.
+	CatalogueHidden = "catalogue.hidden"
+)

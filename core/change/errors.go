@@ -27,6 +27,25 @@ func (u *Unaccepted) Error() string {
 	return fmt.Sprintf("cautions have to be accepted by name: %v", u.Codes)
 }
 
+// Unconfirmed: what is final is confirmed by typing the name.
+type Unconfirmed struct{ Name string }
+
+// Error names what is to be typed.
+func (u *Unconfirmed) Error() string {
+	return fmt.Sprintf("this is final; it is confirmed by its name: %s", u.Name)
+}
+
+// NotYours: passwords are shown to the operator who asked for the change.
+type NotYours struct {
+	Change   uint64
+	Operator string
+}
+
+// Error names whose change it is.
+func (n *NotYours) Error() string {
+	return fmt.Sprintf("the passwords of change %d are for %s, who asked for it", n.Change, n.Operator)
+}
+
 // Outdated: what the brief was made from is not so any more. The change has the
 // new brief now and can be decided on again.
 type Outdated struct {

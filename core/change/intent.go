@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 
+	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/naming"
 )
 
@@ -21,6 +22,22 @@ const (
 	// MarkServer puts a row on a server by which it is known for certain,
 	// where the engine has no such mark of its own.
 	MarkServer Kind = "server.mark"
+	// CreateAccount makes an account, or a role (a group without login).
+	CreateAccount Kind = "account.create"
+	// AlterAccount sets its limits, expiry, lock, default role or comment.
+	AlterAccount Kind = "account.alter"
+	// RenameAccount gives it another name.
+	RenameAccount Kind = "account.rename"
+	// SetPassword gives it another password.
+	SetPassword Kind = "account.password"
+	// DropAccount removes it.
+	DropAccount Kind = "account.drop"
+	// GiveRole makes an account or role a member of a role, TakeRole ends that.
+	GiveRole Kind = "role.give"
+	TakeRole Kind = "role.take"
+	// GiveGrant gives a bundle or single privileges, TakeGrant takes them.
+	GiveGrant Kind = "grant.give"
+	TakeGrant Kind = "grant.take"
 )
 
 // ErrIntent is what every malformed intent's error wraps.
@@ -32,6 +49,12 @@ type Intent struct {
 	Server string `json:"server"`
 	// Database is set for CreateDatabase.
 	Database *DatabaseSpec `json:"database,omitempty"`
+	// Account is set for the kinds that begin with account.
+	Account *AccountSpec `json:"account,omitempty"`
+	// Member is set for GiveRole and TakeRole.
+	Member *MemberSpec `json:"member,omitempty"`
+	// Grant is set for GiveGrant and TakeGrant.
+	Grant *GrantSpec `json:"grant,omitempty"`
 	// Mark is set for MarkServer: the random identifier to be written.
 	Mark string `json:"mark,omitempty"`
 }
@@ -55,6 +78,14 @@ type DatabaseSpec struct {
 	AllowConnections *bool  `json:"allow_connections,omitempty"`
 	IsTemplate       *bool  `json:"is_template,omitempty"`
 	Comment          string `json:"comment,omitempty"`
+	// ClearLeftovers takes grants that would come alive with the name (MariaDB).
+	ClearLeftovers bool `json:"clear_leftovers,omitempty"`
+	// Team makes, with the database, what a team needs to use it.
+	Team *TeamSpec `json:"team,omitempty"`
+	// Private takes from everybody what PostgreSQL gives to everybody on a new
+	// database (CONNECT, TEMPORARY), and gives CONNECT to those in Allow.
+	Private bool     `json:"private,omitempty"`
+	Allow   []string `json:"allow,omitempty"`
 }
 
 // Asked lists the options that were given, by their names in the API.
@@ -68,7 +99,7 @@ func (s DatabaseSpec) Asked() []string {
 		{"ctype", s.CType != ""}, {"provider", s.Provider != ""}, {"locale", s.Locale != ""},
 		{"template", s.Template != ""}, {"tablespace", s.Tablespace != ""}, {"strategy", s.Strategy != ""},
 		{"connection_limit", s.ConnectionLimit != nil}, {"allow_connections", s.AllowConnections != nil},
-		{"is_template", s.IsTemplate != nil}, {"comment", s.Comment != ""},
+		{"is_template", s.IsTemplate != nil}, {"comment", s.Comment != ""}, {"private", s.Private}, {"allow", len(s.Allow) > 0},
 	} {
 		if o.given {
 			out = append(out, o.name)
@@ -82,17 +113,41 @@ func (in Intent) Check() error {
 	if err := naming.CheckServerName(in.Server); err != nil {
 		return errors.Join(ErrIntent, err)
 	}
+	missing := ""
 	switch in.Kind {
 	case CreateDatabase:
 		if in.Database == nil {
-			return errors.Join(ErrIntent, errors.New("database.create needs a database"))
+			missing = "a database"
 		}
 	case MarkServer:
 		if in.Mark == "" {
-			return errors.Join(ErrIntent, errors.New("server.mark needs a mark"))
+			missing = "a mark"
+		}
+	case CreateAccount, AlterAccount, RenameAccount, SetPassword, DropAccount:
+		if in.Account == nil {
+			missing = "an account"
+			break
+		}
+		if err := in.Account.check(in.Kind); err != nil {
+			return errors.Join(ErrIntent, err)
+		}
+	case GiveRole, TakeRole:
+		if in.Member == nil || in.Member.Role == "" {
+			missing = "a role and a member"
+		}
+	case GiveGrant, TakeGrant:
+		if in.Grant == nil || in.Grant.Database == "" {
+			missing = "a grant on a database"
+			break
+		}
+		if err := in.Grant.check(in.Kind); err != nil {
+			return errors.Join(ErrIntent, err)
 		}
 	default:
 		return errors.Join(ErrIntent, errors.New("there is no intent of kind "+string(in.Kind)))
+	}
+	if missing != "" {
+		return errors.Join(ErrIntent, errors.New(string(in.Kind)+" needs "+missing))
 	}
 	return nil
 }
@@ -108,8 +163,24 @@ func (in Intent) Same(other Intent) bool {
 
 // Target is the address of what the intent is about.
 func (in Intent) Target() naming.Address {
-	if in.Database != nil {
+	switch {
+	case in.Database != nil:
 		return naming.DatabaseAddress(in.Server, in.Database.Name)
+	case in.Account != nil:
+		return PrincipalAddress(in.Server, in.Account.Principal())
+	case in.Member != nil:
+		return naming.Address{Server: in.Server, Kind: naming.KindRole, Name: in.Member.Role}
+	case in.Grant != nil:
+		return naming.DatabaseAddress(in.Server, in.Grant.Database)
 	}
 	return naming.ServerAddress(in.Server)
+}
+
+// PrincipalAddress is the address of an account or role.
+func PrincipalAddress(server string, p catalog.Principal) naming.Address {
+	kind := naming.KindAccount
+	if p.Role {
+		kind = naming.KindRole
+	}
+	return naming.Address{Server: server, Kind: kind, Name: p.Name, Host: p.Host}
 }

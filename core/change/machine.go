@@ -68,9 +68,20 @@ func (c *Change) Next() Act {
 	return Act{Deed: Finish, End: end}
 }
 
-// Start lets a change run: it checks state, stops and cautions, walks the states
-// to running, and begins the first act. On an error the change is as it was.
-func (c *Change) Start(by string, accepted []string, now time.Time) (Act, error) {
+// Decision is what an operator says when letting a change run.
+type Decision struct {
+	// Fingerprint is that of the brief which was read; empty: the recorded one.
+	Fingerprint string
+	// Accepted are the codes of the cautions that are accepted.
+	Accepted []string
+	// Confirm is the name that was typed, where the brief asks for one.
+	Confirm string
+}
+
+// Start lets a change run: it checks state, stops, cautions and the confirmation,
+// walks the states to running, and begins the first act. On an error the change
+// is as it was.
+func (c *Change) Start(by string, d Decision, now time.Time) (Act, error) {
 	state := c.State
 	for _, next := range []State{Ready, Running} {
 		if state == next && next == Ready {
@@ -84,8 +95,11 @@ func (c *Change) Start(by string, accepted []string, now time.Time) (Act, error)
 	if c.Brief.Stopped() {
 		return Act{}, ErrStopped
 	}
-	if missing := c.unaccepted(accepted); len(missing) > 0 {
+	if missing := c.unaccepted(d.Accepted); len(missing) > 0 {
 		return Act{}, &Unaccepted{Codes: missing}
+	}
+	if c.Brief.Confirm != "" && d.Confirm != c.Brief.Confirm {
+		return Act{}, &Unconfirmed{Name: c.Brief.Confirm}
 	}
 	c.State, c.RunBy, c.Accepted, c.Started = state, by, c.Brief.Codes(Caution), now
 	first := c.Next()

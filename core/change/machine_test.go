@@ -42,7 +42,7 @@ func TestStart(t *testing.T) {
 		c := threeSteps()
 		c.State = tt.state
 		c.Brief.Find(tt.level, "c", "", "x")
-		act, err := c.Start("keeper", tt.accepted, time.Unix(1, 0))
+		act, err := c.Start("keeper", Decision{Accepted: tt.accepted}, time.Unix(1, 0))
 		if !errors.Is(err, tt.want) || (err == nil) != (c.State == Running && c.Steps[0].Status == Begun && act.Deed == Do) && tt.state != Running {
 			t.Errorf("%s: %v, then it is %s with its first step %s", tt.title, err, c.State, c.Steps[0].Status)
 		}
@@ -50,7 +50,7 @@ func TestStart(t *testing.T) {
 	c := threeSteps()
 	c.State = Draft
 	c.Brief.Find(Caution, "c", "", "x")
-	_, err := c.Start("keeper", []string{"d"}, time.Time{})
+	_, err := c.Start("keeper", Decision{Accepted: []string{"d"}}, time.Time{})
 	if u, ok := errors.AsType[*Unaccepted](err); !ok || len(u.Codes) != 1 || c.State != Draft || c.RunBy != "" {
 		t.Errorf("a caution that was not accepted: %v, then it is %s", err, c.State)
 	}

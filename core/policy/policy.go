@@ -58,6 +58,13 @@ func ParseRemits(text string) ([]Remit, error) {
 // DraftLife is how long a draft can be run after it was made.
 const DraftLife = 24 * time.Hour
 
+// WaitLife is how long a change waits for somebody to let it run.
+const WaitLife = 7 * 24 * time.Hour
+
+// SecretLife is how long generated passwords are kept for whoever asked for
+// the change; they are forgotten as soon as they were shown.
+const SecretLife = WaitLife + 3*24*time.Hour
+
 // MinPassword is the fewest characters of an operator's password.
 const MinPassword = 12
 

@@ -210,6 +210,16 @@ func (s *fakeServer) Choices(ctx context.Context) (catalog.Choices, error) {
 	return catalog.Choices{Encodings: []catalog.Encoding{{Name: "UTF8", Default: true}}, Collations: []catalog.Collation{{Name: "C", Default: true}}}, err
 }
 
+// Access shows one administrator, who owns everything.
+func (s *fakeServer) Access(ctx context.Context, _ catalog.AccessQuery) (catalog.Access, error) {
+	a := catalog.Access{Engine: catalog.PostgreSQL, Accounts: []catalog.Account{{Principal: catalog.Principal{Name: "admin"}, Login: true, Super: true, ConnectionLimit: -1}}, Read: time.Now().UTC()}
+	list, err := s.Databases(ctx)
+	for _, d := range list.Databases {
+		a.Databases = append(a.Databases, catalog.AccessDatabase{Name: d.Name, Owner: d.Owner, Interior: &catalog.Interior{Read: a.Read}})
+	}
+	return a, err
+}
+
 func (s *fakeServer) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapshot, error) {
 	snap := catalog.Snapshot{Server: s.target.Server}
 	var err error

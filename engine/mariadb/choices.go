@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 )
@@ -86,7 +87,11 @@ func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapsh
 		err := r.Scan(&name)
 		snap.Names = append(snap.Names, name)
 		return err
-	}); err != nil || in.Database == nil {
+	}); err != nil {
+		return snap, err
+	}
+	if err := s.readAccountSide(ctx, in, &snap); err != nil || in.Database == nil {
+		snap.Instance.Read = time.Now().UTC()
 		return snap, err
 	}
 	spec := in.Database
@@ -161,9 +166,9 @@ func (s *server) readLeftover(ctx context.Context, name string) ([]string, error
 	err := s.query(ctx, "look for grants on that name", `SELECT DISTINCT Db, User, Host FROM mysql.db ORDER BY 2, 3, 1`, func(r *sql.Rows) error {
 		var pattern, user, host string
 		err := r.Scan(&pattern, &user, &host)
-		if matches(pattern, name) || pattern == name {
+		if access.Matches(pattern, name) || pattern == name {
 			text := fmt.Sprintf("%s on the database", who(user, host))
-			if pattern != escapePattern(name) {
+			if pattern != access.Escaped(name) {
 				text = fmt.Sprintf("%s through the pattern %s", who(user, host), pattern)
 			}
 			out = append(out, text)

@@ -29,10 +29,13 @@ type Engine struct{}
 // new names keep well below.
 var limits = naming.Limits{MaxLength: 48, Counted: naming.Characters, BMPOnly: true, Reserved: append(append([]string{}, system...), markerDatabase, "public", "none")}
 
+// accountLimits: what the server takes of an account's name without altering it.
+var accountLimits = naming.Limits{MaxLength: 80, Counted: naming.Characters, BMPOnly: true, Reserved: []string{"public", "none", "current_user", "current_role", "mariadb.sys"}}
+
 // Traits says what MariaDB has.
 func (Engine) Traits() engine.Traits {
 	return engine.Traits{
-		Engine: catalog.MariaDB, Title: "MariaDB", DefaultPort: 3306, Names: limits,
+		Engine: catalog.MariaDB, Title: "MariaDB", DefaultPort: 3306, Names: limits, Accounts: accountLimits, HasHosts: true,
 		Options: []string{"owner", "encoding", "collation", "comment"},
 	}
 }
@@ -53,6 +56,7 @@ const session = "SET SESSION sql_mode='STRICT_TRANS_TABLES,NO_AUTO_CREATE_USER,N
 type server struct {
 	target engine.Target
 	db     *sql.DB
+	config *mysql.Config // to sign in as others
 }
 
 // Open prepares a small pool; it connects when first used.
@@ -79,7 +83,7 @@ func (Engine) Open(t engine.Target) (engine.Server, error) {
 	if err != nil {
 		return nil, &engine.Error{Op: "open", Kind: engine.NotSent, Err: err}
 	}
-	s := &server{target: t}
+	s := &server{target: t, config: cfg}
 	s.db = sql.OpenDB(guarded{c, t})
 	s.db.SetMaxOpenConns(engine.MaxConns)
 	s.db.SetMaxIdleConns(engine.MaxConns)

@@ -9,7 +9,9 @@ import (
 
 func TestSuite(t *testing.T) {
 	t.Parallel()
-	enginetest.Run(t, Engine{}, testutil.MariaDB(t))
+	s := testutil.MariaDB(t)
+	enginetest.Run(t, Engine{}, s)
+	enginetest.RunAccounts(t, Engine{}, s)
 }
 
 func TestTLS(t *testing.T) {

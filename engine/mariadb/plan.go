@@ -6,16 +6,17 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/core/privilege"
 	"example.com/genarch/engine"
 )
 
 // The kinds of steps that this engine carries out.
 const (
 	stepCreate       = "create_database"
-	stepGrantOwn     = "grant_own"
 	stepMarkDatabase = "create_marker_database"
 	stepMarkTable    = "create_marker_table"
 	stepMarkRow      = "write_marker"
@@ -33,6 +34,22 @@ func (Engine) Plan(in change.Intent, snap catalog.Snapshot) (change.Brief, error
 		planCreate(&b, *in.Database, snap)
 	case change.MarkServer:
 		planMark(&b, in.Mark, snap)
+	case change.CreateAccount:
+		planCreateAccount(&b, *in.Account, snap)
+	case change.AlterAccount:
+		planAlterAccount(&b, *in.Account, snap)
+	case change.RenameAccount:
+		planRenameAccount(&b, *in.Account, snap)
+	case change.SetPassword:
+		planSetPassword(&b, *in.Account, snap)
+	case change.DropAccount:
+		planDropAccount(&b, *in.Account, snap)
+	case change.GiveRole, change.TakeRole:
+		planMember(&b, *in.Member, snap, in.Kind == change.GiveRole)
+	case change.GiveGrant:
+		planGive(&b, *in.Grant, snap)
+	case change.TakeGrant:
+		planTake(&b, *in.Grant, snap)
 	}
 	return b.Seal(), nil
 }
@@ -51,26 +68,37 @@ func planCreate(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot
 	if n := utf8.RuneCountInString(spec.Comment); n > maxComment {
 		b.Find(change.Stop, change.OptionInvalid, "shorten it", "the comment has %d characters; at most %d fit", n, maxComment)
 	}
-	planLeftover(b, snap)
+	planLeftover(b, spec, snap)
+	if spec.Team != nil {
+		planTeam(b, spec, snap)
+	}
 	user, host := planOwner(b, spec, snap)
 	describe(b, spec, snap, encoding, collation)
 
-	b.Steps = []change.Step{{
+	b.Steps = append(b.Steps, change.Step{
 		Kind: stepCreate, Title: "create database " + naming.Show(spec.Name),
 		Statement: createDatabase(spec.Name, encoding, collation, spec.Comment), Undo: dropDatabase(spec.Name),
 		Args: map[string]string{"name": spec.Name},
-	}}
+	})
 	want := map[string]string{"name": spec.Name, "encoding": encoding, "collation": collation, "comment": spec.Comment}
 	if user != "" {
-		b.Steps = append(b.Steps, change.Step{
-			Kind: stepGrantOwn, Title: "give " + user + "@" + host + " the bundle own on it",
-			Statement: grantOwn(spec.Name, user, host), Undo: revokeOwn(spec.Name, user, host),
-			Args: map[string]string{"name": spec.Name, "user": user, "host": host},
-		})
+		to := catalog.Principal{Name: user, Host: host}
+		b.Steps = append(b.Steps, giveStep("give "+to.String()+" the bundle own on it", to, catalog.Object{Scope: catalog.ScopeDatabase, Database: spec.Name}, ownPrivileges, 0, false))
 		want["owner"] = user + "@" + host
 	}
+	if spec.Team != nil {
+		b.Steps = append(b.Steps, teamGrants(b, spec)...)
+	}
 	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: want})
+	if spec.Team != nil {
+		proveTeam(b, spec, snap)
+	}
 }
+
+// ownPrivileges is the bundle own: everything that can be given on one
+// database. DROP is among them, for tables cannot be dropped without it; so its
+// holder could drop the database itself, which the brief says.
+var ownPrivileges = access.BundleOwn.On(catalog.MariaDB, catalog.ScopeDatabase)
 
 const (
 	maxComment = 1024
@@ -94,7 +122,7 @@ var optionTitles = map[string]string{
 	"ctype": "character type of their own: it follows the collation", "provider": "locale provider", "locale": "locale: the collation says it all",
 	"template": "template: a new database is always empty", "tablespace": "tablespace", "strategy": "copy strategy",
 	"connection_limit": "connection limit: only accounts have one", "allow_connections": "switch for connections",
-	"is_template": "template flag",
+	"is_template": "template flag", "private": "access for everybody: an account sees what it was given", "allow": "access for everybody, so nobody has to be allowed",
 }
 
 // planSpace checks what the engine needs of a name beside its length.
@@ -102,7 +130,7 @@ func planSpace(b *change.Brief, name string) {
 	if n := directoryLength(name); n > maxDirectory {
 		b.Find(change.Stop, "name.length", "shorten it, or use letters, digits and _ only", "the folder for this name would need %d bytes; the system takes %d", n, maxDirectory)
 	}
-	if n := utf8.RuneCountInString(escapePattern(name)); n > maxPattern {
+	if n := utf8.RuneCountInString(access.Escaped(name)); n > maxPattern {
 		b.Find(change.Stop, "name.length", "shorten it, or use fewer _", "no privileges could be given on this name: escaped it has %d characters, and %d fit", n, maxPattern)
 	}
 	if strings.HasPrefix(name, "#mysql50#") {
@@ -159,15 +187,18 @@ func planCollation(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snaps
 }
 
 // planLeftover points out grants that come alive with the name.
-func planLeftover(b *change.Brief, snap catalog.Snapshot) {
-	if len(snap.Leftover) > 0 {
+func planLeftover(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot) {
+	if spec.ClearLeftovers && snap.Access != nil {
+		clearLeftovers(b, spec.Name, snap)
+	}
+	if len(snap.Leftover) > 0 && !spec.ClearLeftovers {
 		shown := snap.Leftover
 		more := ""
 		if len(shown) > 10 {
 			more = fmt.Sprintf(" and %d more", len(shown)-10)
 			shown = shown[:10]
 		}
-		b.Find(change.Caution, change.GrantsLeftover, "look at each: SHOW GRANTS FOR the account; revoke what should not come alive, then ask again",
+		b.Find(change.Caution, change.GrantsLeftover, "have them taken first by the same change: --clear-leftovers; or look at each: genarch grant list",
 			"grants on this name exist already and open the new database at once: %s%s", strings.Join(shown, "; "), more)
 	}
 	if !snap.Instance.Login.May("read_grants") {
@@ -263,5 +294,23 @@ func planMark(b *change.Brief, mark string, snap catalog.Snapshot) {
 		{Kind: stepMarkRow, Title: "write the mark", Args: map[string]string{"mark": mark},
 			Statement: "INSERT INTO " + table + " (id) VALUES (" + quoteText(mark) + ")", Undo: "DELETE FROM " + table + " WHERE id = " + quoteText(mark)},
 		{Kind: stepMarkVerify, Title: "read the mark back", ReadOnly: true, Args: map[string]string{"mark": mark}},
+	}
+}
+
+// clearLeftovers takes, before the database is made, the grants that would come
+// alive with its name. A pattern that fits others too is left, and told.
+func clearLeftovers(b *change.Brief, name string, snap catalog.Snapshot) {
+	var kept []string
+	for _, g := range snap.Access.Grants {
+		plain := g.Scope != catalog.ScopeDatabase && g.Database == name || g.Scope == catalog.ScopeDatabase && !access.IsPattern(g.Database) && access.Plain(g.Database) == name
+		switch {
+		case plain:
+			b.Steps = append(b.Steps, takeSteps(g, privilege.All, true)...)
+		case g.Scope == catalog.ScopeDatabase && access.Matches(g.Database, name):
+			kept = append(kept, fmt.Sprintf("%s through the pattern %s", g.Grantee, g.Database))
+		}
+	}
+	if len(kept) > 0 {
+		b.Find(change.Caution, change.GrantsLeftover, "take the pattern by itself: genarch grant take --pattern", "patterns that fit other databases too stay, and open the new one: %s", shorten(kept))
 	}
 }

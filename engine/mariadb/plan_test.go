@@ -14,6 +14,7 @@ import (
 
 	_ "github.com/go-sql-driver/mysql"
 
+	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
@@ -72,7 +73,7 @@ func TestPlanFindings(t *testing.T) {
 		{"no owner", change.DatabaseSpec{Name: "a", Owner: "x"}, func(s *catalog.Snapshot) { s.OwnerFound = nil }, "stop:owner.absent", ""},
 		{"two of that name", change.DatabaseSpec{Name: "a", Owner: "x"}, func(s *catalog.Snapshot) { s.OwnerFound = []string{"x@a", "x@b"} }, "stop:owner.ambiguous", "x@a, x@b"},
 		{"may not grant", change.DatabaseSpec{Name: "a", Owner: "cargo_app"}, func(s *catalog.Snapshot) { s.Instance.Login.Abilities[1].Allowed = false }, "stop:owner.denied note:owner.bundle", ""},
-		{"leftover grants", change.DatabaseSpec{Name: "a"}, func(s *catalog.Snapshot) { s.Leftover = []string{"old@% on the database"} }, "caution:grants.leftover", "SHOW GRANTS"},
+		{"leftover grants", change.DatabaseSpec{Name: "a"}, func(s *catalog.Snapshot) { s.Leftover = []string{"old@% on the database"} }, "caution:grants.leftover", "--clear-leftovers"},
 		{"leftovers cannot be seen", change.DatabaseSpec{Name: "a"}, func(s *catalog.Snapshot) { s.Instance.Login.Abilities[2].Allowed = false }, "note:grants.leftover", ""},
 		{"comment too long", change.DatabaseSpec{Name: "a", Comment: strings.Repeat("x", 1025)}, nil, "stop:option.invalid", "shorten"},
 		{"no room to grant", change.DatabaseSpec{Name: strings.Repeat("a_", 23)}, nil, "stop:name.length", "fewer _"},
@@ -238,8 +239,8 @@ func TestPattern(t *testing.T) {
 		{"a_b", "a_b", true}, {"a_b", "axb", true}, {`a\_b`, "axb", false}, {`a\_b`, "a_b", true}, {"a%", "abc", true}, {"%", "", true},
 		{"a%c", "abbc", true}, {"a%c", "abb", false}, {`a\\\_b`, `a\_b`, true}, {"日_", "日本", true}, {"a", "ab", false},
 	} {
-		if got := matches(tt.pattern, tt.name); got != tt.want {
-			t.Errorf("matches(%q, %q) = %v", tt.pattern, tt.name, got)
+		if got := access.Matches(tt.pattern, tt.name); got != tt.want {
+			t.Errorf("access.Matches(%q, %q) = %v", tt.pattern, tt.name, got)
 		}
 	}
 }
@@ -248,11 +249,11 @@ func TestPattern(t *testing.T) {
 func FuzzEscapePattern(f *testing.F) {
 	f.Add(`a_b%c\d`, "axb")
 	f.Fuzz(func(t *testing.T, name, other string) {
-		p := escapePattern(name)
-		if !matches(p, name) {
+		p := access.Escaped(name)
+		if !access.Matches(p, name) {
 			t.Errorf("escaped %q does not match itself", name)
 		}
-		if other != name && strings.ToValidUTF8(other, "?") != strings.ToValidUTF8(name, "?") && matches(p, other) {
+		if other != name && strings.ToValidUTF8(other, "?") != strings.ToValidUTF8(name, "?") && access.Matches(p, other) {
 			t.Errorf("escaped %q matches %q", name, other)
 		}
 	})

@@ -13,6 +13,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/engine"
@@ -128,7 +129,7 @@ func (s *server) readAbilities(ctx context.Context, conn *sql.Conn, login *catal
 	add("end_sessions", "end sessions", "*.*", "CONNECTION ADMIN")
 	add("manage_accounts", "create and alter accounts", "*.*", "CREATE USER")
 	add("read_grants", "read the grants of all accounts", "*.*", "SELECT")
-	add("give_bundles", "give privileges on databases", "*.*", append(slices.Clone(ownPrivileges), "GRANT OPTION")...)
+	add("give_bundles", "give privileges on databases", "*.*", append(ownPrivileges.Names(), "GRANT OPTION")...)
 	add("drop_database", "drop databases", "*.*", "DROP")
 	login.Superuser = held["SUPER"]
 	return wrap("read the login's rights", rows.Err())
@@ -283,6 +284,6 @@ func (s *server) readOwners(ctx context.Context, name string) ([]string, error) 
 		}
 		out = append(out, user)
 		return err
-	}, name, escapePattern(name))
+	}, name, access.Escaped(name))
 	return out, err
 }

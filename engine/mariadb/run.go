@@ -22,8 +22,10 @@ func (s *server) Do(ctx context.Context, step change.Step) (engine.Report, error
 			rep.Learned = map[string]string{"made": "yes"}
 		}
 		return rep, err
-	case stepGrantOwn:
-		return s.send(ctx, "grant own", step.Statement)
+	case stepCreateAccount, stepCreateRole, engine.StepStatement:
+		return s.runStatement(ctx, step)
+	case engine.StepProve:
+		return s.prove(ctx, step)
 	case stepMarkTable, stepMarkRow:
 		return s.send(ctx, step.Title, step.Statement)
 	case change.Verify:
@@ -67,6 +69,9 @@ func (s *server) send(ctx context.Context, op, statement string) (engine.Report,
 // verify reads the database back and compares every property.
 func (s *server) verify(ctx context.Context, step change.Step) error {
 	const op = "verify"
+	if step.Args["check"] != "" {
+		return checked(s.check(ctx, step))
+	}
 	d, err := s.readDatabase(ctx, step.Args["name"])
 	if errors.Is(err, engine.ErrNotFound) {
 		return &engine.Error{Op: op, Kind: engine.Differs, Text: "it is not there"}
@@ -99,9 +104,11 @@ func (s *server) Probe(ctx context.Context, step change.Step) (bool, error) {
 			return false, nil
 		}
 		return err == nil, err
-	case stepGrantOwn:
-		owners, err := s.readOwners(ctx, step.Args["name"])
-		return slices.Contains(owners, step.Args["user"]+"@"+step.Args["host"]), err
+	case stepCreateAccount, stepCreateRole, engine.StepStatement:
+		return engine.Verified(checked(s.check(ctx, step)))
+	case engine.StepProve:
+		_, err := s.prove(ctx, step)
+		return engine.Verified(err)
 	case stepMarkTable:
 		n, err := s.contents(ctx, step.Args["name"])
 		return n > 0, err
@@ -131,7 +138,9 @@ func (s *server) Undo(ctx context.Context, step change.Step) (engine.Report, err
 	switch step.Kind {
 	case stepCreate, stepMarkDatabase:
 		return s.undoCreate(ctx, step)
-	case stepGrantOwn, stepMarkTable, stepMarkRow:
+	case stepCreateAccount, stepCreateRole:
+		return s.undoCreateAccount(ctx, step)
+	case engine.StepStatement, stepMarkTable, stepMarkRow:
 		rep, err := s.send(ctx, op, step.Undo)
 		if e, ok := errors.AsType[*engine.Error](err); ok {
 			switch e.Code {

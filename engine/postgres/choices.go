@@ -133,8 +133,7 @@ func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapsh
 	snap := catalog.Snapshot{Server: s.target.Server}
 	var err error
 	if in.Database == nil {
-		snap.Instance, err = s.Inspect(ctx)
-		return snap, err
+		return s.accountSnapshot(ctx, in)
 	}
 	spec := in.Database
 	wanted := spec.Template
@@ -155,6 +154,13 @@ func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapsh
 		templates, err = collect(gctx, s.pool, "read templates", scanTemplate, templateColumns+` WHERE d.datname::text = ANY($1)`, []string{wanted, pristine})
 		return err
 	})
+	if spec.Team != nil || len(spec.Allow) > 0 {
+		group.Go(func() error {
+			list, _, err := s.readAccounts(gctx, s.pool)
+			snap.Access = &catalog.Access{Engine: catalog.PostgreSQL, Accounts: list}
+			return err
+		})
+	}
 	if err := group.Wait(); err != nil {
 		return snap, err
 	}

@@ -8,6 +8,7 @@ import (
 	"crypto/x509"
 	"strconv"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -27,12 +28,15 @@ type Engine struct{}
 // never reach the server.
 var limits = naming.Limits{MaxLength: 63, Counted: naming.Bytes, Reserved: []string{"postgres", "template0", "template1"}}
 
+// accountLimits: the same, and what the server keeps for itself.
+var accountLimits = naming.Limits{MaxLength: 63, Counted: naming.Bytes, Reserved: []string{"public", "none", "current_user", "session_user", "current_role"}}
+
 // Traits says what PostgreSQL has.
 func (Engine) Traits() engine.Traits {
 	return engine.Traits{
-		Engine: catalog.PostgreSQL, Title: "PostgreSQL", DefaultPort: 5432, Names: limits, HasOwners: true,
+		Engine: catalog.PostgreSQL, Title: "PostgreSQL", DefaultPort: 5432, Names: limits, HasOwners: true, Accounts: accountLimits,
 		Options: []string{"owner", "encoding", "collation", "ctype", "provider", "locale", "template",
-			"tablespace", "strategy", "connection_limit", "allow_connections", "is_template", "comment"},
+			"tablespace", "strategy", "connection_limit", "allow_connections", "is_template", "comment", "private", "allow"},
 	}
 }
 
@@ -52,6 +56,9 @@ type server struct {
 	mu      sync.Mutex // guards notices and counts
 	notices map[*pgconn.PgConn][]change.Message
 	counts  tableCounts
+
+	interiors interiors
+	number    atomic.Int64 // the server's version, 0: not read yet
 }
 
 // Open prepares a small pool; it connects when first used.

@@ -37,6 +37,22 @@ func (Engine) Plan(in change.Intent, snap catalog.Snapshot) (change.Brief, error
 	switch in.Kind {
 	case change.CreateDatabase:
 		planCreate(&b, *in.Database, snap)
+	case change.CreateAccount:
+		planCreateAccount(&b, *in.Account, snap)
+	case change.AlterAccount:
+		planAlterAccount(&b, *in.Account, snap)
+	case change.RenameAccount:
+		planRenameAccount(&b, *in.Account, snap)
+	case change.SetPassword:
+		planSetPassword(&b, *in.Account, snap)
+	case change.DropAccount:
+		planDropAccount(&b, *in.Account, snap)
+	case change.GiveRole, change.TakeRole:
+		planMember(&b, *in.Member, snap, in.Kind == change.GiveRole)
+	case change.GiveGrant:
+		planGive(&b, *in.Grant, snap)
+	case change.TakeGrant:
+		planTake(&b, *in.Grant, snap)
 	default:
 		b.Summary = "mark " + in.Server
 		b.Find(change.Stop, change.ServerHasIdentity, "nothing has to be done",
@@ -54,6 +70,9 @@ func planCreate(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot
 		return
 	}
 	engine.PlanRights(b, snap)
+	if spec.Team != nil {
+		spec = planTeam(b, spec, snap)
+	}
 	c := creation{name: spec.Name, owner: spec.Owner, limit: spec.ConnectionLimit, allow: spec.AllowConnections, isTemplate: spec.IsTemplate}
 	planOwner(b, spec, snap, &c)
 	t := planTemplate(b, spec, snap, &c)
@@ -62,21 +81,29 @@ func planCreate(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot
 	}
 	planPlace(b, spec, snap, t, &c)
 	describe(b, spec, snap, c, t)
+	if spec.Team != nil {
+		b.Summary += " for the team " + naming.Show(spec.Team.Name)
+		teamSettings(b, *spec.Team, spec.Name)
+	}
 
-	b.Steps = []change.Step{{
+	b.Steps = append(b.Steps, change.Step{
 		Kind: stepCreate, Title: "create database " + naming.Show(spec.Name),
 		Statement: createDatabase(c), Undo: dropDatabase(spec.Name),
 		Seconds: createSeconds, Args: map[string]string{"name": spec.Name, "template": c.template},
-	}}
+	})
 	if spec.Comment != "" {
 		b.Steps = append(b.Steps, change.Step{
 			Kind: stepComment, Title: "set the comment", Statement: commentOnDatabase(spec.Name, spec.Comment),
 			Undo: removeComment(spec.Name), Args: map[string]string{"name": spec.Name, "comment": spec.Comment},
 		})
 	}
+	b.Steps = append(b.Steps, planPrivate(b, spec, snap)...)
 	b.Steps = append(b.Steps, change.Step{
 		Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: expected(spec, c),
 	})
+	if spec.Team != nil {
+		b.Steps = append(b.Steps, proveStep(*spec.Team, spec.Name))
+	}
 }
 
 func planOwner(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot, c *creation) {
@@ -85,6 +112,7 @@ func planOwner(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot,
 		return
 	}
 	switch login := quoteIdent(snap.Instance.Login.Name); {
+	case spec.Team != nil: // made by the same change
 	case len(snap.OwnerFound) == 0:
 		b.Find(change.Stop, change.OwnerAbsent, "create the role first: CREATE ROLE "+quoteIdent(spec.Owner)+" NOLOGIN; or leave the owner out",
 			"there is no role %s on %s", naming.Show(spec.Owner), snap.Server.Name)

@@ -92,6 +92,9 @@ func TestPlanFindings(t *testing.T) {
 			var got []string
 			remedies := ""
 			for _, f := range b.Findings {
+				if f.Code == change.PublicAccess {
+					continue // told of every database that is not private; see TestPlanTeam
+				}
 				got = append(got, string(f.Level)+":"+f.Code)
 				remedies += f.Next + "\n"
 				if f.Level == change.Stop && f.Next == "" {

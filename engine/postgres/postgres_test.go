@@ -24,6 +24,7 @@ func TestPostgres15(t *testing.T) {
 	t.Parallel()
 	s := testutil.Postgres(t)
 	enginetest.Run(t, Engine{}, s)
+	enginetest.RunAccounts(t, Engine{}, s)
 	testReal(t, s)
 }
 
@@ -31,6 +32,7 @@ func TestPostgres18(t *testing.T) {
 	t.Parallel()
 	s := testutil.Postgres18(t)
 	enginetest.Run(t, Engine{}, s)
+	enginetest.RunAccounts(t, Engine{}, s)
 	testReal(t, s)
 }
 

@@ -23,6 +23,14 @@ func (s *server) Do(ctx context.Context, step change.Step) (engine.Report, error
 		return s.create(ctx, step)
 	case stepComment:
 		return s.alter(ctx, "set the comment", step.Statement)
+	case stepCreateRole:
+		return s.createRole(ctx, step)
+	case engine.StepStatement:
+		return s.runStatement(ctx, step)
+	case stepAccess, stepHandOver:
+		return s.alterAccess(ctx, step)
+	case engine.StepProve:
+		return s.prove(ctx, step)
 	case change.Verify:
 		return engine.Report{}, s.verify(ctx, step)
 	}
@@ -139,6 +147,9 @@ func warningError(op string, messages []change.Message) error {
 // it is no leftover. It does not log in: see docs/decisions.
 func (s *server) verify(ctx context.Context, step change.Step) error {
 	const op = "verify"
+	if step.Args["check"] != "" {
+		return checked(s.check(ctx, step))
+	}
 	d, err := s.readDatabase(ctx, s.pool, step.Args["name"])
 	if errors.Is(err, engine.ErrNotFound) {
 		return &engine.Error{Op: op, Kind: engine.Differs, Text: "it is not there"}
@@ -166,6 +177,14 @@ func (s *server) Probe(ctx context.Context, step change.Step) (bool, error) {
 		return err == nil && (step.Kind == stepCreate || d.Comment == step.Args["comment"]), err
 	case change.Verify:
 		return engine.Verified(s.verify(ctx, step))
+	case stepCreateRole:
+		_, ok, err := s.account(ctx, step.Args["name"])
+		return ok, err
+	case engine.StepStatement, stepAccess, stepHandOver:
+		return engine.Verified(checked(s.check(ctx, step)))
+	case engine.StepProve:
+		_, err := s.prove(ctx, step)
+		return engine.Verified(err)
 	}
 	return false, engine.UnknownStep(step)
 }
@@ -181,6 +200,12 @@ func (s *server) Undo(ctx context.Context, step change.Step) (engine.Report, err
 			err = nil
 		}
 		return rep, err
+	case stepCreateRole:
+		return s.undoCreateRole(ctx, step)
+	case engine.StepStatement:
+		return s.alter(ctx, "undo: "+step.Title, step.Undo)
+	case stepAccess, stepHandOver:
+		return s.undoAccess(ctx, step)
 	}
 	return engine.Report{}, engine.UnknownStep(step)
 }

@@ -1,0 +1,310 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+
+	"example.com/genarch/api/wire"
+	"example.com/genarch/core/access"
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/core/policy"
+	"example.com/genarch/core/privilege"
+)
+
+// WhoQuery names an account or role in a query.
+type WhoQuery struct {
+	Account string `query:"account" maxLength:"800" doc:"The name; on MariaDB name@host, or the name alone where there is one of it."`
+	Role    bool   `query:"role" doc:"MariaDB: it is a role."`
+}
+
+func (h *Handler) registerAccess() {
+	register(h, op{method: "GET", path: "/servers/{server}/accounts", id: "list-accounts", summary: "Accounts and roles of a server, live", remit: policy.See}, h.listAccounts)
+	register(h, op{method: "GET", path: "/servers/{server}/accounts/{account}", id: "show-account", summary: "One account or role: what it is, has and owns", remit: policy.See}, h.showAccount)
+	register(h, op{method: "GET", path: "/servers/{server}/grants", id: "list-grants", summary: "What an account was given, or who was given anything on a database", remit: policy.See}, h.listGrants)
+	register(h, op{method: "GET", path: "/servers/{server}/access", id: "show-access", summary: "What every account comes to on every database", remit: policy.See}, h.showMatrix)
+	register(h, op{method: "GET", path: "/servers/{server}/access/why", id: "show-why", summary: "Whether an account may do something, and by which chain", remit: policy.See}, h.showWhy)
+	register(h, op{method: "GET", path: "/comparison", id: "compare-accounts", summary: "In what two accounts differ, on one server or two", remit: policy.See}, h.compareAccounts)
+	register(h, op{method: "GET", path: "/servers/{server}/databases/{database}/handover", id: "show-handover", summary: "The handover sheet of a database, without passwords", remit: policy.See}, h.showHandover)
+}
+
+// graph reads who may do what on a server.
+func (h *Handler) graph(ctx context.Context, server string, q catalog.AccessQuery) (catalog.Server, *access.Graph, error) {
+	srv, opened, ctx, cancel, err := h.access(ctx, server)
+	if err != nil {
+		return srv, nil, err
+	}
+	defer cancel()
+	a, err := opened.Access(ctx, q)
+	if err != nil {
+		return srv, nil, err
+	}
+	return srv, access.New(a), nil
+}
+
+// who reads an account's name as the server's engine writes it.
+func who(srv catalog.Server, text string, role bool) catalog.Principal {
+	p := catalog.Principal{Name: text}
+	if srv.Engine != catalog.MariaDB {
+		if text == catalog.Public.Name {
+			return catalog.Public
+		}
+		return p
+	}
+	if role || text == catalog.Public.Name {
+		p.Role = true
+		return p
+	}
+	if at := strings.LastIndexByte(text, '@'); at >= 0 {
+		p.Name, p.Host = text[:at], text[at+1:]
+	}
+	return p
+}
+
+// find looks an account up: a name without a host may mean the only one of it.
+func (h *Handler) find(srv catalog.Server, g *access.Graph, p catalog.Principal) (catalog.Account, error) {
+	if a, ok := g.Account(p); ok {
+		return a, nil
+	}
+	var hosts []string
+	var found catalog.Account
+	for _, a := range g.Access().Accounts {
+		if a.Name == p.Name && a.Role == p.Role && p.Host == "" {
+			hosts, found = append(hosts, a.Principal.String()), a
+		}
+	}
+	if len(hosts) == 1 {
+		return found, nil
+	}
+	problem := &Problem{Status: http.StatusNotFound, Code: "account.absent", Detail: fmt.Sprintf("there is no account or role %s on %s", naming.Show(p.String()), srv.Name),
+		Next: "list them: genarch account list " + srv.Name}
+	if len(hosts) > 1 {
+		problem.Status, problem.Code = http.StatusConflict, "account.ambiguous"
+		problem.Detail, problem.Next = fmt.Sprintf("%s exists at %d hosts, and each is an account of its own", naming.Show(p.Name), len(hosts)), "say which: "+strings.Join(hosts, ", ")
+	}
+	return catalog.Account{}, problem
+}
+
+func (h *Handler) listAccounts(ctx context.Context, in *struct {
+	ServerPath
+	Search string `query:"search" maxLength:"200" doc:"Part of the name, host or comment, without case."`
+	Kind   string `query:"kind" enum:"all,account,role" default:"all"`
+	System bool   `query:"system" doc:"The engine's own too."`
+	Limit  int    `query:"limit" minimum:"1" maximum:"20000" default:"1000"`
+	After  string `query:"after" maxLength:"2000" doc:"Read on behind this address."`
+}) (*body[wire.AccountList], error) {
+	srv, g, err := h.graph(ctx, in.Server, catalog.AccessQuery{})
+	if err != nil {
+		return nil, err
+	}
+	a := g.Access()
+	out := wire.AccountList{Server: srv.Name, Engine: string(srv.Engine), Environment: string(srv.Environment), Accounts: []wire.Account{}, Unknown: orEmpty(a.Unknown), Read: a.Read}
+	list := slices.Clone(a.Accounts)
+	slices.SortFunc(list, func(x, y catalog.Account) int { return strings.Compare(address(srv, x), address(srv, y)) })
+	r := newAccountRenderer(srv, g)
+	search := strings.ToLower(in.Search)
+	for _, acc := range list {
+		at := address(srv, acc)
+		if acc.System && !in.System && acc.Key != 10 || in.Kind != "all" && (in.Kind == "account") != acc.Login && !acc.Locked ||
+			search != "" && !strings.Contains(strings.ToLower(acc.Principal.String()+" "+acc.Comment), search) {
+			continue
+		}
+		out.Total++
+		if in.After != "" && at <= in.After {
+			continue
+		}
+		if len(out.Accounts) == in.Limit {
+			out.Next = out.Accounts[in.Limit-1].Address
+			continue
+		}
+		out.Accounts = append(out.Accounts, r.account(acc))
+	}
+	return answer(out), nil
+}
+
+// address is that of an account: on PostgreSQL what cannot sign in is a role.
+func address(srv catalog.Server, a catalog.Account) string {
+	p := a.Principal
+	p.Role = p.Role || !a.Login && !a.Locked
+	return change.PrincipalAddress(srv.Name, p).String()
+}
+
+func (h *Handler) showAccount(ctx context.Context, in *struct {
+	ServerPath
+	Account string `path:"account" maxLength:"2000" doc:"The name; on MariaDB name@host, or the name alone where there is one of it."`
+	Role    bool   `query:"role" doc:"MariaDB: it is a role."`
+}) (*body[wire.AccountDetail], error) {
+	srv, g, err := h.graph(ctx, in.Server, catalog.AccessQuery{All: true})
+	if err != nil {
+		return nil, err
+	}
+	acc, err := h.find(srv, g, who(srv, in.Account, in.Role))
+	if err != nil {
+		return nil, err
+	}
+	a := g.Access()
+	out := wire.AccountDetail{Account: newAccountRenderer(srv, g).account(acc), Server: srv.Name, Engine: string(srv.Engine), Environment: string(srv.Environment),
+		Grants: renderLines(g, g.Direct(acc.Principal)), Unknown: orEmpty(a.Unknown), Read: a.Read}
+	m := g.Matrix(func(x catalog.Account) bool { return x.Principal == acc.Principal }, func(d catalog.AccessDatabase) bool { return !d.System })
+	for i, name := range m.Databases {
+		if c := m.At(0, i); c.Level != access.None {
+			out.Databases = append(out.Databases, wire.DatabaseLevel{Database: name, Level: c.Level.String(), More: c.More, Gap: c.Gap})
+		}
+	}
+	return answer(out), nil
+}
+
+func (h *Handler) listGrants(ctx context.Context, in *struct {
+	ServerPath
+	WhoQuery
+	Database string `query:"database" maxLength:"2000" doc:"Who was given anything on this database, or in it."`
+	Limit    int    `query:"limit" minimum:"1" maximum:"20000" default:"2000"`
+}) (*body[wire.GrantList], error) {
+	if (in.Account == "") == (in.Database == "") {
+		return nil, &Problem{Status: http.StatusUnprocessableEntity, Code: "request.invalid", Detail: "name either an account or a database"}
+	}
+	q := catalog.AccessQuery{All: in.Account != ""}
+	if in.Database != "" {
+		q.Inside = []string{in.Database}
+	}
+	srv, g, err := h.graph(ctx, in.Server, q)
+	if err != nil {
+		return nil, err
+	}
+	var lines []access.Line
+	if in.Database != "" {
+		if !slices.ContainsFunc(g.Access().Databases, func(d catalog.AccessDatabase) bool { return d.Name == in.Database }) {
+			return nil, noSuchDatabase(srv, in.Database)
+		}
+		lines = g.On(in.Database)
+	} else {
+		p := who(srv, in.Account, in.Role)
+		if p != catalog.Public {
+			acc, err := h.find(srv, g, p)
+			if err != nil {
+				return nil, err
+			}
+			p = acc.Principal
+		}
+		lines = g.Direct(p)
+	}
+	a := g.Access()
+	out := wire.GrantList{Server: srv.Name, Engine: string(srv.Engine), Total: len(lines), Unknown: orEmpty(a.Unknown), Read: a.Read}
+	out.Grants = renderLines(g, lines[:min(len(lines), in.Limit)])
+	return answer(out), nil
+}
+
+func noSuchDatabase(srv catalog.Server, name string) error {
+	return &Problem{Status: http.StatusNotFound, Code: "database.absent", Detail: "there is no database " + naming.Show(name) + " on " + srv.Name, Next: "list them: genarch database list " + srv.Name}
+}
+
+// letters are how a matrix writes levels.
+var letters = map[access.Level]byte{access.None: '-', access.Unknown: '?', access.Enter: 'e', access.Custom: 'c', access.Read: 'r', access.Write: 'w', access.Build: 'b', access.Own: 'o'}
+
+func (h *Handler) showMatrix(ctx context.Context, in *struct {
+	ServerPath
+	Account  string `query:"account" maxLength:"200" doc:"Only accounts whose name has this in it."`
+	Database string `query:"database" maxLength:"200" doc:"Only databases whose name has this in it."`
+	System   bool   `query:"system" doc:"The engine's own accounts and databases too."`
+	Roles    bool   `query:"roles" default:"true" doc:"Roles too, not only accounts that sign in."`
+	Fresh    bool   `query:"fresh" doc:"Look into every database now, instead of taking what was seen in the last half minute."`
+}) (*body[wire.Matrix], error) {
+	srv, g, err := h.graph(ctx, in.Server, catalog.AccessQuery{All: true, Fresh: in.Fresh})
+	if err != nil {
+		return nil, err
+	}
+	a := g.Access()
+	has := func(text, part string) bool { return strings.Contains(strings.ToLower(text), strings.ToLower(part)) }
+	m := g.Matrix(func(x catalog.Account) bool {
+		return (!x.System || in.System || x.Key == 10) && has(x.Principal.String(), in.Account) && (in.Roles || x.Login)
+	}, func(d catalog.AccessDatabase) bool { return (!d.System || in.System) && has(d.Name, in.Database) })
+	out := wire.Matrix{Server: srv.Name, Engine: string(srv.Engine), Environment: string(srv.Environment), Databases: orEmpty(m.Databases), Rows: make([]wire.MatrixRow, len(m.Accounts)),
+		Unknown: orEmpty(a.Unknown), Read: a.Read}
+	r := newAccountRenderer(srv, g)
+	for i, p := range m.Accounts {
+		acc, _ := g.Account(p)
+		cells := make([]byte, len(m.Databases))
+		for j := range cells {
+			c := m.At(i, j)
+			if cells[j] = letters[c.Level]; c.More || c.Gap {
+				cells[j] -= 'a' - 'A'
+			}
+		}
+		out.Rows[i] = wire.MatrixRow{Name: p.Name, Host: p.Host, Role: !acc.Login && !acc.Locked, Super: acc.Super, Marks: len(r.marks(acc)), Cells: string(cells)}
+	}
+	out.Wide, out.Leftovers = renderWide(g), renderLeftovers(g)
+	return answer(out), nil
+}
+
+func (h *Handler) showWhy(ctx context.Context, in *struct {
+	ServerPath
+	WhoQuery
+	Privilege string `query:"privilege" required:"true" maxLength:"60"`
+	Database  string `query:"database" maxLength:"2000"`
+	Schema    string `query:"schema" maxLength:"400"`
+	Name      string `query:"name" maxLength:"800" doc:"Table, sequence or routine; on PostgreSQL a routine with its argument types."`
+	Column    string `query:"column" maxLength:"400"`
+	Scope     string `query:"scope" enum:"server,database,schema,table,sequence,routine,column" default:"database"`
+}) (*body[wire.Why], error) {
+	want, ok := privilege.Named(in.Privilege)
+	if !ok {
+		return nil, &Problem{Status: http.StatusUnprocessableEntity, Code: "privilege.unknown", Detail: fmt.Sprintf("there is no privilege %q", in.Privilege), Next: "for example SELECT, INSERT, CONNECT, CREATE, EXECUTE"}
+	}
+	o := catalog.Object{Scope: catalog.Scope(in.Scope), Database: in.Database, Schema: in.Schema, Name: in.Name, Column: in.Column}
+	q := catalog.AccessQuery{Object: &o}
+	if o.Database != "" {
+		q.Inside = []string{o.Database}
+	}
+	srv, g, err := h.graph(ctx, in.Server, q)
+	if err != nil {
+		return nil, err
+	}
+	p := who(srv, in.Account, in.Role)
+	if p != catalog.Public {
+		acc, err := h.find(srv, g, p)
+		if err != nil {
+			return nil, err
+		}
+		p = acc.Principal
+	}
+	if o.Scope != catalog.ScopeServer && !slices.ContainsFunc(g.Access().Databases, func(d catalog.AccessDatabase) bool { return d.Name == o.Database }) {
+		return nil, noSuchDatabase(srv, o.Database)
+	}
+	return answer(renderWhy(srv, g, p, want, o)), nil
+}
+
+func (h *Handler) compareAccounts(ctx context.Context, in *struct {
+	Left  string `query:"left" required:"true" maxLength:"2000" doc:"The address of an account or role."`
+	Right string `query:"right" required:"true" maxLength:"2000"`
+}) (*body[wire.Comparison], error) {
+	out := wire.Comparison{Left: in.Left, Right: in.Right, Unknown: []string{}}
+	var graphs [2]*access.Graph
+	var who [2]catalog.Principal
+	for i, text := range []string{in.Left, in.Right} {
+		at, err := naming.ParseAddress(text)
+		if err != nil || at.Kind != naming.KindAccount && at.Kind != naming.KindRole {
+			return nil, &Problem{Status: http.StatusUnprocessableEntity, Code: "address.invalid", Detail: fmt.Sprintf("%q is no address of an account", text), Next: "write SERVER/account:NAME or SERVER/role:NAME"}
+		}
+		srv, g, err := h.graph(ctx, at.Server, catalog.AccessQuery{All: true})
+		if err != nil {
+			return nil, err
+		}
+		p := catalog.Principal{Name: at.Name, Host: at.Host, Role: at.Kind == naming.KindRole && srv.Engine == catalog.MariaDB}
+		acc, err := h.find(srv, g, p)
+		if err != nil {
+			return nil, err
+		}
+		graphs[i], who[i] = g, acc.Principal
+		for _, u := range g.Access().Unknown {
+			if !slices.Contains(out.Unknown, srv.Name+": "+u) {
+				out.Unknown = append(out.Unknown, srv.Name+": "+u)
+			}
+		}
+	}
+	out.Differences = each(access.Compare(graphs[0], who[0], graphs[1], who[1]), func(d access.Difference) wire.AccountDifference { return wire.AccountDifference(d) })
+	return answer(out), nil
+}

@@ -1,0 +1,79 @@
+package api
+
+import (
+	"errors"
+	"fmt"
+
+	"example.com/genarch/api/wire"
+	"example.com/genarch/core/access"
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/policy"
+	"example.com/genarch/core/secret"
+)
+
+// intentOf reads what is asked for. Passwords are taken out of it: they come
+// back beside it, and only their strength stays in the intent.
+func intentOf(in wire.Intent) (change.Intent, map[string]secret.Text, error) {
+	out := change.Intent{Kind: change.Kind(in.Kind), Server: in.Server}
+	if d := in.Database; d != nil {
+		out.Database = &change.DatabaseSpec{Name: d.Name, IfAbsent: d.IfAbsent, Owner: d.Owner, Encoding: d.Encoding, Collation: d.Collation, CType: d.CType,
+			Provider: d.Provider, Locale: d.Locale, Template: d.Template, Tablespace: d.Tablespace, Strategy: d.Strategy, ConnectionLimit: d.ConnectionLimit,
+			AllowConnections: d.AllowConnections, IsTemplate: d.IsTemplate, Comment: d.Comment, ClearLeftovers: d.ClearLeftovers, Private: d.Private, Allow: d.Allow}
+		if d.Team != nil {
+			out.Database.Team = &change.TeamSpec{Name: d.Team.Name, Host: d.Team.Host}
+		}
+	}
+	given, err := accountOf(in, &out)
+	if err != nil {
+		return out, nil, err
+	}
+	if m := in.Member; m != nil {
+		out.Member = &change.MemberSpec{Role: m.Role, To: catalog.Principal(m.To), Admin: m.Admin, Inherit: m.Inherit, Set: m.Set, NoDefault: m.NoDefault}
+	}
+	if g := in.Grant; g != nil {
+		out.Grant = &change.GrantSpec{Database: g.Database, To: catalog.Principal(g.To), Bundle: access.Bundle(g.Bundle), Privileges: g.Privileges,
+			On: objectOf(g.On), PassOn: g.PassOn, Pattern: g.Pattern}
+	}
+	if out.Kind == change.MarkServer {
+		_, hash := newSecret()
+		out.Mark = fmt.Sprintf("%s-%s-%s-%s-%s", hash[:8], hash[8:12], hash[12:16], hash[16:20], hash[20:32])
+	}
+	return out, given, nil
+}
+
+func objectOf(o wire.Object) catalog.Object {
+	return catalog.Object{Scope: catalog.Scope(o.Scope), Database: o.Database, Schema: o.Schema, Name: o.Name, Column: o.Column}
+}
+
+// accountOf reads the account of an intent, and its password.
+func accountOf(in wire.Intent, out *change.Intent) (map[string]secret.Text, error) {
+	a := in.Account
+	if a == nil {
+		return nil, nil
+	}
+	spec := change.AccountSpec{Name: a.Name, Host: a.Host, Role: a.Role, IfAbsent: a.IfAbsent, IfPresent: a.IfPresent, NewName: a.NewName, NewHost: a.NewHost,
+		ConnectionLimit: a.ConnectionLimit, Expires: a.Expires, Locked: a.Locked, DefaultRole: a.DefaultRole, TLS: a.TLS, Method: a.Method, Comment: a.Comment, GiveTo: a.GiveTo}
+	out.Account = &spec
+	if out.Kind != change.CreateAccount && out.Kind != change.SetPassword || a.Role {
+		return nil, nil
+	}
+	spec.Password = change.PasswordSource(a.PasswordFrom)
+	if a.PasswordFrom == "" {
+		spec.Password = change.Generated
+		if a.Password != "" {
+			spec.Password = change.Given
+		}
+	}
+	if spec.Password != change.Given {
+		if a.Password != "" {
+			return nil, errors.Join(change.ErrIntent, errors.New("a password was given, but not asked to be used"))
+		}
+		return nil, nil
+	}
+	if err := policy.CheckGiven(a.Password); err != nil {
+		return nil, errors.Join(change.ErrIntent, err)
+	}
+	spec.Bits = strength(a.Password, a.Name)
+	return map[string]secret.Text{a.Name: secret.New(a.Password)}, nil
+}

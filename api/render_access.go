@@ -1,0 +1,288 @@
+package api
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"example.com/genarch/api/wire"
+	"example.com/genarch/core/access"
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/core/privilege"
+)
+
+// accountRenderer renders the accounts of one reading; what concerns all of them
+// is gathered once.
+type accountRenderer struct {
+	srv      catalog.Server
+	g        *access.Graph
+	memberOf map[catalog.Principal][]catalog.Membership
+	members  map[catalog.Principal][]catalog.Membership
+	owns     map[string][]string
+	byName   map[string][]catalog.Account
+}
+
+func newAccountRenderer(srv catalog.Server, g *access.Graph) accountRenderer {
+	a := g.Access()
+	r := accountRenderer{srv: srv, g: g, memberOf: map[catalog.Principal][]catalog.Membership{}, members: map[catalog.Principal][]catalog.Membership{},
+		owns: map[string][]string{}, byName: map[string][]catalog.Account{}}
+	for _, m := range a.Memberships {
+		r.memberOf[m.Member] = append(r.memberOf[m.Member], m)
+		r.members[m.Role] = append(r.members[m.Role], m)
+	}
+	for _, d := range a.Databases {
+		if d.Owner != "" {
+			r.owns[d.Owner] = append(r.owns[d.Owner], d.Name)
+		}
+	}
+	for _, acc := range a.Accounts {
+		r.byName[acc.Name] = append(r.byName[acc.Name], acc)
+	}
+	return r
+}
+
+func (r accountRenderer) account(a catalog.Account) wire.Account {
+	kind := "account"
+	if !a.Login && !a.Locked {
+		kind = "role"
+	}
+	rights := slices.Clone(a.Attributes)
+	if a.Super && a.Global != 0 {
+		rights = append(rights, "ALL PRIVILEGES")
+	} else {
+		rights = append(rights, a.Global.Names()...)
+	}
+	if a.GlobalGrant {
+		rights = append(rights, "GRANT OPTION")
+	}
+	out := wire.Account{Address: address(r.srv, a), Name: a.Name, Host: a.Host, Kind: kind, Login: a.Login, Super: a.Super, ServerRights: orEmpty(rights),
+		Locked: a.Locked, HasPassword: a.Password, Expires: optional(a.Expires), Expired: a.Expired, ConnectionLimit: a.ConnectionLimit, Sessions: a.Sessions,
+		Method: a.Method, TLS: a.TLS, DefaultRole: a.DefaultRole, Comment: a.Comment, System: a.System, Marks: orEmpty(r.marks(a)),
+		Owns: orEmpty(r.owns[a.Name]), Databases: []wire.DatabaseLevel{}}
+	out.MemberOf = each(r.memberOf[a.Principal], func(m catalog.Membership) wire.RoleLink {
+		atOnce := m.Inherit
+		if r.srv.Engine == catalog.MariaDB {
+			atOnce = a.Role || a.DefaultRole == m.Role.Name
+		}
+		return wire.RoleLink{Name: m.Role.Name, Admin: m.Admin, AtOnce: atOnce, Grantor: m.Grantor}
+	})
+	out.Members = each(r.members[a.Principal], func(m catalog.Membership) wire.RoleLink {
+		atOnce := m.Inherit
+		if other, ok := r.g.Account(m.Member); ok && r.srv.Engine == catalog.MariaDB {
+			atOnce = m.Member.Role || other.DefaultRole == a.Name
+		}
+		return wire.RoleLink{Name: m.Member.String(), Admin: m.Admin, AtOnce: atOnce, Grantor: m.Grantor}
+	})
+	return out
+}
+
+// marks are what deserves a look about an account.
+func (r accountRenderer) marks(a catalog.Account) []wire.Mark {
+	var out []wire.Mark
+	add := func(code, format string, args ...any) {
+		out = append(out, wire.Mark{Code: code, Text: fmt.Sprintf(format, args...)})
+	}
+	manages := a.Global.Has(privilege.CreateUser) || slices.Contains(a.Attributes, "CREATEROLE")
+	switch {
+	case a.Super:
+		add("powerful", "it may do everything on the server")
+	case manages:
+		add("powerful", "it may create and alter accounts, and so become anybody")
+	case a.Global != 0 && a.Global&^privilege.Usage != 0:
+		add("powerful", "it has privileges on the whole server: %s", a.Global)
+	}
+	if a.Name == "" && a.Login {
+		add("anonymous", "it has no name: any name that fits no other account at this host signs in as it")
+	}
+	if a.Login && !a.Locked && a.Password != nil && !*a.Password && a.Method != "unknown" {
+		text := "it has no password: whoever knows its name can sign in"
+		if r.srv.Engine == catalog.PostgreSQL {
+			text = "it has no password: it signs in only where pg_hba.conf asks for none, or by another way"
+		}
+		add("no_password", "%s", text)
+	}
+	if a.Method == "md5" {
+		add("weak_method", "its password is kept as md5; set it again to have it kept as SCRAM-SHA-256")
+	}
+	if r.srv.Engine == catalog.MariaDB && a.Login {
+		before, after := access.Rivals(slices.Concat(r.byName[a.Name], r.byName[""]), a.Principal)
+		for _, x := range before {
+			if x.Name == "" {
+				add("shadowed", "clients from %s get the nameless account there instead of it", x.Host)
+				continue
+			}
+			add("shadowed", "clients from %s get %s instead of it", x.Host, x.Principal)
+		}
+		for _, x := range after {
+			add("shadows", "clients from %s get it instead of %s", a.Host, x.Principal)
+		}
+	}
+	return out
+}
+
+func renderObject(o catalog.Object) wire.Object {
+	return wire.Object{Scope: string(o.Scope), Database: o.Database, Schema: o.Schema, Name: o.Name, Column: o.Column}
+}
+
+// lineText says in words what a line is about.
+func lineText(l access.Line) string {
+	o := l.Object
+	switch {
+	case o.Scope == catalog.ScopeServer:
+		return "the whole server"
+	case o.Scope == catalog.ScopeFuture:
+		where := o.Database
+		if o.Schema != "" {
+			where += "." + o.Schema
+		}
+		return "in future, in " + where + ": each " + o.Name
+	case l.Pattern:
+		return "databases like " + o.Database
+	case o.Scope == catalog.ScopeDatabase:
+		return "database " + naming.Show(access.Plain(o.Database))
+	case l.Count > 1:
+		return fmt.Sprintf("%d %ss in %s.%s", l.Count, o.Scope, o.Database, o.Schema)
+	case o.Schema != "" && o.Scope == catalog.ScopeSchema:
+		return "schema " + o.Database + "." + o.Schema
+	case o.Schema != "":
+		return string(o.Scope) + " " + o.Database + "." + access.ObjectText(o)
+	}
+	return string(o.Scope) + " " + access.ObjectText(o)
+}
+
+func renderLines(g *access.Graph, lines []access.Line) []wire.GrantLine {
+	have := map[string]bool{}
+	for _, d := range g.Access().Databases {
+		have[d.Name] = true
+	}
+	maria := g.Access().Engine == catalog.MariaDB
+	return each(lines, func(l access.Line) wire.GrantLine {
+		out := wire.GrantLine{Holder: wire.Principal(l.Holder), Object: renderObject(l.Object), Text: lineText(l), Privileges: orEmpty(l.Privileges.Names()),
+			PassOn: orEmpty(l.Grantable.Names()), Grantor: l.Grantor, Count: l.Count, Owner: l.Owner, Builtin: l.Builtin, Pattern: l.Pattern}
+		switch {
+		case !maria || l.Object.Scope == catalog.ScopeServer:
+		case l.Pattern:
+			for _, d := range g.Access().Databases {
+				if access.Matches(l.Object.Database, d.Name) {
+					out.Opens = append(out.Opens, d.Name)
+				}
+			}
+			out.Leftover = len(out.Opens) == 0
+		case l.Object.Scope == catalog.ScopeDatabase:
+			out.Leftover = !have[access.Plain(l.Object.Database)]
+		default:
+			out.Leftover = !have[l.Object.Database]
+		}
+		return out
+	})
+}
+
+// maxListed bounds what a matrix lists beside its cells.
+const maxListed = 200
+
+func renderWide(g *access.Graph) []wire.GrantLine {
+	out := []wire.GrantLine{}
+	for _, w := range access.Wider(g.Access()) {
+		if len(out) == maxListed {
+			break
+		}
+		l := renderLines(g, []access.Line{{Object: w.Object, Pattern: true, Holder: w.Grantee, Privileges: w.Privileges, Grantable: w.Grantable, Count: 1}})[0]
+		l.Opens = w.Opens
+		out = append(out, l)
+	}
+	return out
+}
+
+func renderLeftovers(g *access.Graph) []wire.GrantLine {
+	list := access.Leftovers(g.Access())
+	if g.Access().Engine != catalog.MariaDB {
+		list = nil
+	}
+	list = list[:min(len(list), maxListed)]
+	return each(list, func(gr catalog.Grant) wire.GrantLine {
+		return renderLines(g, []access.Line{{Object: gr.Object, Pattern: gr.Scope == catalog.ScopeDatabase && access.IsPattern(gr.Database), Holder: gr.Grantee, Privileges: gr.Privileges, Grantable: gr.Grantable, Grantor: gr.Grantor, Count: 1}})[0]
+	})
+}
+
+// renderWhy tells an answer in words, with the command that would give what is missing.
+func renderWhy(srv catalog.Server, g *access.Graph, p catalog.Principal, want privilege.Set, o catalog.Object) wire.Why {
+	a := g.Why(p, want, o)
+	out := wire.Why{Server: srv.Name, Account: change.PrincipalAddress(srv.Name, p).String(), Allowed: a.Allowed && len(a.Barred) == 0, Barred: orEmpty(a.Barred), Read: g.Access().Read}
+	if a.Account.Name != "" || a.Found && p != catalog.Public {
+		out.Account = address(srv, a.Account)
+	}
+	chain := func(c access.Chain) wire.Chain {
+		return wire.Chain{Roles: each(c.Roles, func(r catalog.Principal) string { return r.String() }), Via: string(c.Via), Text: c.Text(), PassOn: c.PassOn}
+	}
+	for _, n := range a.Needs {
+		need := wire.Need{Privilege: n.Privilege.String(), Object: renderObject(n.Object), Text: n.Privilege.String() + " on " + objectWords(n.Object), Met: len(n.Chains) > 0, Known: n.Known,
+			Chains: each(n.Chains, chain), More: n.More, Dormant: each(n.Dormant, chain)}
+		if !need.Met && n.Known {
+			need.Missing = giveCommand(srv, p, n.Privilege, n.Object)
+		}
+		out.Needs = append(out.Needs, need)
+	}
+	words := objectWords(o)
+	switch {
+	case out.Allowed:
+		out.Summary = fmt.Sprintf("%s may %s on %s", p, want, words)
+	case a.Allowed:
+		out.Summary = fmt.Sprintf("%s has %s on %s, but %s", p, want, words, strings.Join(a.Barred, "; "))
+	default:
+		out.Summary = fmt.Sprintf("%s may not %s on %s", p, want, words)
+	}
+	return out
+}
+
+func objectWords(o catalog.Object) string {
+	if o.Scope == catalog.ScopeServer {
+		return "the whole server"
+	}
+	text := access.ObjectText(o)
+	if o.Schema != "" {
+		text = o.Database + "." + text
+	}
+	return string(o.Scope) + " " + text
+}
+
+// giveCommand is the command that would give a privilege.
+func giveCommand(srv catalog.Server, p catalog.Principal, want privilege.Set, o catalog.Object) string {
+	if o.Scope == catalog.ScopeServer {
+		return ""
+	}
+	to := p.String()
+	if p.Role && p != catalog.Public {
+		to = "role:" + to
+	}
+	text := "genarch grant give " + quoteWord(srv.Name+"/"+o.Database) + " --to " + quoteWord(to) + " --privilege " + quoteWord(want.String())
+	switch o.Scope {
+	case catalog.ScopeSchema:
+		text += " --schema " + quoteWord(o.Schema)
+	case catalog.ScopeTable, catalog.ScopeSequence, catalog.ScopeRoutine, catalog.ScopeColumn:
+		scope := string(o.Scope)
+		if o.Scope == catalog.ScopeColumn {
+			scope = "table"
+		}
+		name := o.Name
+		if o.Schema != "" {
+			name = o.Schema + "." + name
+		}
+		text += " --" + scope + " " + quoteWord(name)
+		if o.Column != "" {
+			text += " --column " + quoteWord(o.Column)
+		}
+	}
+	return text
+}
+
+// quoteWord makes a text one word of a shell's command line.
+func quoteWord(text string) string {
+	for _, c := range text {
+		if (c < 'a' || c > 'z') && (c < 'A' || c > 'Z') && (c < '0' || c > '9') && !strings.ContainsRune("_-./:@,", c) {
+			return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'"
+		}
+	}
+	return text
+}

@@ -1,0 +1,447 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"charm.land/lipgloss/v2"
+	"github.com/urfave/cli/v3"
+
+	"example.com/genarch/api/wire"
+	"example.com/genarch/client"
+)
+
+// splitWho reads SERVER/account:NAME, SERVER/account:NAME@HOST or
+// SERVER/role:NAME. kind is the word that the command is about.
+func splitWho(c *cli.Command, kind string) (server string, p wire.Principal, err error) {
+	text := c.StringArg("address")
+	server, rest, ok := strings.Cut(text, "/")
+	word, name, typed := strings.Cut(rest, ":")
+	if !ok || server == "" || rest == "" || !typed || word != "account" && word != "role" {
+		return "", p, usage("name it with its server: %s SERVER/%s:NAME, not %q", c.FullName(), kind, text)
+	}
+	return server, principal(word == "role", name), nil
+}
+
+// principal reads NAME or NAME@HOST; a role has no host.
+func principal(role bool, text string) wire.Principal {
+	if at := strings.LastIndexByte(text, '@'); at >= 0 && !role {
+		return wire.Principal{Name: text[:at], Host: text[at+1:]}
+	}
+	return wire.Principal{Name: text, Role: role}
+}
+
+// holder reads whom something is given to: NAME, NAME@HOST, role:NAME or PUBLIC.
+func holder(text string) wire.Principal {
+	if name, ok := strings.CutPrefix(text, "role:"); ok {
+		return principal(true, name)
+	}
+	if text == "PUBLIC" {
+		return wire.Principal{Name: text, Role: true}
+	}
+	return principal(false, strings.TrimPrefix(text, "account:"))
+}
+
+func holderText(p wire.Principal) string {
+	switch {
+	case p.Host != "":
+		return p.Name + "@" + p.Host
+	case p.Role && p.Name != "PUBLIC":
+		return "role " + p.Name
+	}
+	return p.Name
+}
+
+// passwordFlags say where a password comes from: never from an argument, which
+// others on the machine could read.
+func passwordFlags(none bool) []cli.Flag {
+	flags := []cli.Flag{
+		&cli.StringFlag{Name: "password-file", Usage: "file with the password; - is standard input", DefaultText: "a strong one is generated"},
+		&cli.BoolFlag{Name: "password-prompt", Usage: "ask for the password"},
+	}
+	if none {
+		flags = append(flags, &cli.BoolFlag{Name: "no-password", Usage: "make it without a password"})
+	}
+	return flags
+}
+
+// password reads where the password of an account comes from.
+func (a app) password(c *cli.Command, spec *wire.AccountSpec) error {
+	switch {
+	case c.Bool("no-password"):
+		spec.PasswordFrom = "none"
+		return nil
+	case c.IsSet("password-file") || c.Bool("password-prompt"):
+		text, err := a.secret(c.String("password-file"), "Password of "+spec.Name+": ")
+		if err != nil {
+			return err
+		}
+		spec.PasswordFrom, spec.Password = "given", text
+		return nil
+	}
+	spec.PasswordFrom = "generated"
+	return nil
+}
+
+func limitFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.IntFlag{Name: "connection-limit", Usage: "sessions at once; -1 is no limit", DefaultText: "none"},
+		&cli.StringFlag{Name: "expires", Usage: "never; PostgreSQL: a date as 2027-01-31; MariaDB: days as 90d, or now"},
+		&cli.StringFlag{Name: "comment", Usage: "PostgreSQL: remark that everybody on the server can read"},
+		&cli.BoolFlag{Name: "tls", Usage: "MariaDB: sign-in demands TLS (--tls=false ends that)"},
+	}
+}
+
+func readLimits(c *cli.Command, spec *wire.AccountSpec) {
+	if c.IsSet("connection-limit") {
+		n := c.Int("connection-limit")
+		spec.ConnectionLimit = &n
+	}
+	if c.IsSet("comment") {
+		v := c.String("comment")
+		spec.Comment = &v
+	}
+	if c.IsSet("tls") {
+		v := c.Bool("tls")
+		spec.TLS = &v
+	}
+	spec.Expires = c.String("expires")
+}
+
+func confirmFlag() cli.Flag {
+	return &cli.StringFlag{Name: "confirm", Usage: "the name, as confirmation of what is final"}
+}
+
+// accountVerb is a command that alters one account or role.
+func (a app) accountVerb(kind, name, usage string, flags []cli.Flag, intent string, fill func(c *cli.Command, spec *wire.AccountSpec) error) *cli.Command {
+	return &cli.Command{Name: name, Usage: usage, ArgsUsage: "SERVER/" + kind + ":NAME", Arguments: addressArg(), Flags: append(flags, alterFlags()...),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			server, p, err := splitWho(c, kind)
+			if err != nil {
+				return err
+			}
+			spec := wire.AccountSpec{Name: p.Name, Host: p.Host, Role: p.Role}
+			if err := fill(c, &spec); err != nil {
+				return err
+			}
+			return a.alter(ctx, c, wire.Intent{Kind: intent, Server: server, Account: &spec})
+		}}
+}
+
+func (a app) accountCommand() *cli.Command {
+	lock := func(name, usage string, locked bool) *cli.Command {
+		return a.accountVerb("account", name, usage, nil, "account.alter", func(_ *cli.Command, spec *wire.AccountSpec) error {
+			spec.Locked = &locked
+			return nil
+		})
+	}
+	return &cli.Command{Name: "account", Usage: "accounts that sign in to a server: see, create, alter, drop",
+		Description: "An account is named SERVER/account:NAME, on MariaDB SERVER/account:NAME@HOST.", Commands: []*cli.Command{
+			{Name: "list", Usage: "accounts and roles of a server, as they are now", ArgsUsage: "SERVER", Arguments: nameArg(), Flags: accountListFlags(),
+				Action: a.withServer(func(ctx context.Context, c *cli.Command, api *client.Client, server string) error {
+					return a.listAccounts(ctx, c, api, server, c.String("kind"))
+				})},
+			{Name: "show", Usage: "one account: what it is, what it has, what it owns", ArgsUsage: "SERVER/account:NAME", Arguments: addressArg(), Flags: []cli.Flag{outputFlag()}, Action: a.showAccount},
+			a.accountVerb("account", "create", "create an account; its password is generated and shown once, unless given",
+				append(append(passwordFlags(true), limitFlags()...), &cli.BoolFlag{Name: "if-absent", Usage: "do nothing if it is there, and say what differs"},
+					&cli.StringFlag{Name: "method", Usage: "MariaDB: ed25519 or mysql_native_password"}, &cli.BoolFlag{Name: "locked", Usage: "make it locked"}),
+				"account.create", func(c *cli.Command, spec *wire.AccountSpec) error {
+					readLimits(c, spec)
+					spec.IfAbsent, spec.Method = c.Bool("if-absent"), c.String("method")
+					if c.IsSet("locked") {
+						v := c.Bool("locked")
+						spec.Locked = &v
+					}
+					return a.password(c, spec)
+				}),
+			a.accountVerb("account", "alter", "set its limit, expiry, comment, demand for TLS or default role",
+				append(limitFlags(), &cli.StringFlag{Name: "default-role", Usage: "MariaDB: the role that holds from the next sign-in on; none for no role"}),
+				"account.alter", func(c *cli.Command, spec *wire.AccountSpec) error {
+					readLimits(c, spec)
+					spec.DefaultRole = c.String("default-role")
+					return nil
+				}),
+			lock("lock", "keep it from signing in; open sessions go on", true), lock("unlock", "let it sign in again", false),
+			a.accountVerb("account", "password", "give it another password: generated and shown once, unless given",
+				append(passwordFlags(false), &cli.StringFlag{Name: "method", Usage: "MariaDB: ed25519 or mysql_native_password"}), "account.password",
+				func(c *cli.Command, spec *wire.AccountSpec) error {
+					spec.Method = c.String("method")
+					return a.password(c, spec)
+				}),
+			a.accountVerb("account", "rename", "give it another name, or on MariaDB another host",
+				[]cli.Flag{&cli.StringFlag{Name: "to", Usage: "the new name"}, &cli.StringFlag{Name: "host", Usage: "MariaDB: the new host"}}, "account.rename",
+				func(c *cli.Command, spec *wire.AccountSpec) error {
+					spec.NewName, spec.NewHost = c.String("to"), c.String("host")
+					if spec.NewName == "" && spec.NewHost == "" {
+						return usage("say the new name with --to")
+					}
+					return nil
+				}),
+			a.dropVerb("account"),
+			{Name: "compare", Usage: "in what two accounts differ, on one server or two", ArgsUsage: "SERVER/account:NAME SERVER/account:NAME",
+				Arguments: []cli.Argument{&cli.StringArg{Name: "left"}, &cli.StringArg{Name: "right"}}, Flags: []cli.Flag{outputFlag()}, Action: a.compareAccounts},
+		}}
+}
+
+func (a app) dropVerb(kind string) *cli.Command {
+	return a.accountVerb(kind, "drop", "remove it; what it owns goes to another or stops the change", []cli.Flag{confirmFlag(),
+		&cli.StringFlag{Name: "give-to", Usage: "PostgreSQL: who gets what it owns"}, &cli.BoolFlag{Name: "if-present", Usage: "do nothing if it is not there"}},
+		"account.drop", func(c *cli.Command, spec *wire.AccountSpec) error {
+			spec.GiveTo, spec.IfPresent = c.String("give-to"), c.Bool("if-present")
+			return nil
+		})
+}
+
+func (a app) roleCommand() *cli.Command {
+	member := func(name, usage, intent, flag string, flags ...cli.Flag) *cli.Command {
+		return &cli.Command{Name: name, Usage: usage, ArgsUsage: "SERVER/role:NAME", Arguments: addressArg(),
+			Flags: append(append(flags, &cli.StringFlag{Name: flag, Usage: "the member: NAME, on MariaDB NAME@HOST, or role:NAME", Required: true}), alterFlags()...),
+			Action: func(ctx context.Context, c *cli.Command) error {
+				server, p, err := splitWho(c, "role")
+				if err != nil {
+					return err
+				}
+				spec := wire.MemberSpec{Role: p.Name, To: holder(c.String(flag)), Admin: c.Bool("admin"), NoDefault: c.Bool("no-default")}
+				for flag, field := range map[string]**bool{"inherit": &spec.Inherit, "set": &spec.Set} {
+					if c.IsSet(flag) {
+						v := c.Bool(flag)
+						*field = &v
+					}
+				}
+				return a.alter(ctx, c, wire.Intent{Kind: intent, Server: server, Member: &spec})
+			}}
+	}
+	return &cli.Command{Name: "role", Usage: "roles: groups of privileges that accounts belong to", Commands: []*cli.Command{
+		{Name: "list", Usage: "the roles of a server, as they are now", ArgsUsage: "SERVER", Arguments: nameArg(), Flags: accountListFlags()[1:],
+			Action: a.withServer(func(ctx context.Context, c *cli.Command, api *client.Client, server string) error {
+				return a.listAccounts(ctx, c, api, server, "role")
+			})},
+		{Name: "show", Usage: "one role: who belongs to it, what it has", ArgsUsage: "SERVER/role:NAME", Arguments: addressArg(), Flags: []cli.Flag{outputFlag()}, Action: a.showAccount},
+		a.accountVerb("role", "create", "create a role, which nobody signs in as", []cli.Flag{&cli.BoolFlag{Name: "if-absent", Usage: "do nothing if it is there"}, &cli.StringFlag{Name: "comment", Usage: "PostgreSQL: remark"}},
+			"account.create", func(c *cli.Command, spec *wire.AccountSpec) error {
+				spec.Role, spec.IfAbsent = true, c.Bool("if-absent")
+				readLimits(c, spec)
+				return nil
+			}),
+		member("give", "make an account or role a member of it", "role.give", "to", &cli.BoolFlag{Name: "admin", Usage: "it may give the role on"},
+			&cli.BoolFlag{Name: "inherit", Usage: "PostgreSQL from 16 on: --inherit=false makes it hold only after SET ROLE"}, &cli.BoolFlag{Name: "set", Usage: "PostgreSQL from 16 on: --set=false forbids SET ROLE"},
+			&cli.BoolFlag{Name: "no-default", Usage: "MariaDB: leave the default role as it is"}),
+		member("take", "end that an account or role belongs to it", "role.take", "from"),
+		a.dropVerb("role"),
+	}}
+}
+
+func accountListFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "kind", Value: "all", Usage: "all, account or role"}, outputFlag(),
+		&cli.StringFlag{Name: "search", Usage: "part of the name, host or comment"},
+		&cli.BoolFlag{Name: "system", Usage: "the engine's own too"},
+		&cli.BoolFlag{Name: "marked", Usage: "only those that deserve a look"},
+		&cli.IntFlag{Name: "limit", Value: 20000, Usage: "at most so many"},
+	}
+}
+
+func (a app) listAccounts(ctx context.Context, c *cli.Command, api *client.Client, server, kind string) error {
+	q := url.Values{"kind": {kind}, "system": {strconv.FormatBool(c.Bool("system"))}, "limit": {strconv.Itoa(c.Int("limit"))}}
+	if v := c.String("search"); v != "" {
+		q.Set("search", v)
+	}
+	list, err := api.Accounts(ctx, server, q)
+	if err != nil {
+		return err
+	}
+	if c.Bool("marked") {
+		kept := list.Accounts[:0]
+		for _, acc := range list.Accounts {
+			if len(acc.Marks) > 0 {
+				kept = append(kept, acc)
+			}
+		}
+		list.Accounts = kept
+	}
+	if c.String("output") == "table" {
+		a.say("%s  %s  %d accounts and roles%s", bold.Render(server), environmentText(list.Environment), list.Total, faint.Render("  read "+timeText(list.Read)))
+	}
+	for _, u := range list.Unknown {
+		a.say("%s  %s", caution.Render("not known"), visible(u))
+	}
+	return print(a, c, list, list.Accounts, accountColumns())
+}
+
+func accountColumns() []column[wire.Account] {
+	return []column[wire.Account]{
+		{title: "name", text: func(x wire.Account) string {
+			if x.Name == "" {
+				return "(no name)"
+			}
+			return x.Name
+		}},
+		{title: "host", text: func(x wire.Account) string { return x.Host }},
+		{title: "kind", text: func(x wire.Account) string { return x.Kind }},
+		{title: "deserves a look", text: func(x wire.Account) string {
+			var out []string
+			for _, m := range x.Marks {
+				if word := strings.ReplaceAll(m.Code, "_", " "); !contains(out, word) {
+					out = append(out, word)
+				}
+			}
+			return strings.Join(out, ", ")
+		}},
+		{title: "locked", text: func(x wire.Account) string { return ifSo(x.Locked) }},
+		{title: "expires", text: expiryText},
+		{title: "limit", text: func(x wire.Account) string {
+			if x.ConnectionLimit < 0 {
+				return ""
+			}
+			return strconv.Itoa(x.ConnectionLimit)
+		}, right: true},
+		{title: "sessions", text: func(x wire.Account) string {
+			if x.Kind == "role" {
+				return ""
+			}
+			return numberText(x.Sessions)
+		}, right: true},
+		{title: "method", text: func(x wire.Account) string { return x.Method }},
+		{title: "tls", text: func(x wire.Account) string { return strings.ToLower(x.TLS) }},
+		{title: "member of", text: func(x wire.Account) string { return linkNames(x.MemberOf) }},
+		{title: "owns", text: func(x wire.Account) string { return strings.Join(x.Owns, ", ") }},
+		{title: "server rights", text: func(x wire.Account) string {
+			if n := len(x.ServerRights); n > 3 {
+				return strings.Join(x.ServerRights[:3], ", ") + fmt.Sprintf(", … (%d)", n)
+			}
+			return strings.Join(x.ServerRights, ", ")
+		}, exact: func(x wire.Account) string { return strings.Join(x.ServerRights, ", ") }},
+	}
+}
+
+func expiryText(x wire.Account) string {
+	switch {
+	case x.Expired && x.Expires == nil:
+		return "expired"
+	case x.Expired:
+		return "expired " + x.Expires.Format("2006-01-02")
+	case x.Expires != nil:
+		return x.Expires.Format("2006-01-02")
+	}
+	return ""
+}
+
+func linkNames(links []wire.RoleLink) string {
+	var out []string
+	for _, l := range links {
+		text := l.Name
+		if !l.AtOnce {
+			text += " (after SET ROLE)"
+		}
+		if l.Admin {
+			text += " (may pass on)"
+		}
+		out = append(out, text)
+	}
+	return strings.Join(out, ", ")
+}
+
+func (a app) showAccount(ctx context.Context, c *cli.Command) error {
+	server, p, err := splitWho(c, "account")
+	if err != nil {
+		return err
+	}
+	api, err := a.connect(c)
+	if err != nil {
+		return err
+	}
+	d, err := api.Account(ctx, server, p)
+	if err != nil {
+		return err
+	}
+	if c.String("output") != "table" {
+		return print(a, c, d, []wire.Account{d.Account}, accountColumns())
+	}
+	q := properties{}
+	q.add(d.Kind, visible(d.Address)+"  "+environmentText(d.Environment))
+	for _, m := range d.Marks {
+		q.add("look", caution.Render(visible(m.Text)))
+	}
+	if d.Login || d.Locked {
+		q.add("may sign in", yes(d.Login && !d.Locked && !d.Expired))
+		password := unknown
+		if d.HasPassword != nil {
+			password = yes(*d.HasPassword)
+		}
+		q.add("password", strings.TrimSpace(password+"  "+d.Method))
+		if e := expiryText(d.Account); e != "" {
+			q.add("password expires", e)
+		}
+		limit := "none"
+		if d.ConnectionLimit >= 0 {
+			limit = strconv.Itoa(d.ConnectionLimit)
+		}
+		q.add("connection limit", limit)
+		q.add("sessions now", numberText(d.Sessions))
+	}
+	for _, l := range []struct{ title, text string }{{"TLS demanded", strings.ToLower(d.TLS)}, {"server rights", strings.Join(d.ServerRights, ", ")}, {"member of", linkNames(d.MemberOf)},
+		{"default role", d.DefaultRole}, {"members", linkNames(d.Members)}, {"owns databases", strings.Join(d.Owns, ", ")}, {"comment", d.Comment}} {
+		if l.text != "" {
+			q.add(l.title, visible(l.text))
+		}
+	}
+	title := "databases"
+	for _, l := range d.Databases {
+		text := fmt.Sprintf("%-7s %s", l.Level, visible(l.Database))
+		if l.More {
+			text += faint.Render("  (and more than the bundle)")
+		}
+		if l.Gap {
+			text += caution.Render("  (not what will be made there later)")
+		}
+		q.add(title, text)
+		title = ""
+	}
+	q.print(a)
+	a.showUnknown(d.Unknown)
+	if len(d.Grants) > 0 {
+		lipgloss.Fprintln(a.Out)
+		return printTable(a, d.Grants, grantColumns(false))
+	}
+	return nil
+}
+
+func (a app) showUnknown(list []string) {
+	for _, u := range list {
+		a.say("%s  %s", caution.Render("not known"), visible(u))
+	}
+}
+
+func (a app) compareAccounts(ctx context.Context, c *cli.Command) error {
+	left, right := c.StringArg("left"), c.StringArg("right")
+	if left == "" || right == "" {
+		return usage("name two accounts: %s SERVER/account:NAME SERVER/account:NAME", c.FullName())
+	}
+	api, err := a.connect(c)
+	if err != nil {
+		return err
+	}
+	d, err := api.Compare(ctx, left, right)
+	if err != nil {
+		return err
+	}
+	a.showUnknown(d.Unknown)
+	if len(d.Differences) == 0 {
+		a.say("%s  nothing in which they differ", fine.Render("alike"))
+	}
+	return print(a, c, d, d.Differences, []column[wire.AccountDifference]{
+		{title: "what", text: func(x wire.AccountDifference) string { return x.What }},
+		{title: left, text: func(x wire.AccountDifference) string { return dash(x.Left) }},
+		{title: right, text: func(x wire.AccountDifference) string { return dash(x.Right) }},
+	})
+}
+
+func dash(text string) string {
+	if text == "" {
+		return "-"
+	}
+	return text
+}

@@ -1,0 +1,46 @@
+package access
+
+import (
+	"cmp"
+	"slices"
+
+	"example.com/genarch/core/catalog"
+)
+
+// SignsInAs finds the MariaDB account that a client gets who comes from a host
+// and names itself user: the most specific host wins, and only then a name over
+// no name, so that a nameless account may catch a login meant for another.
+func SignsInAs(accounts []catalog.Account, user, client string) (catalog.Account, bool) {
+	fits := slices.DeleteFunc(slices.Clone(accounts), func(a catalog.Account) bool {
+		return a.Role || a.Name != user && a.Name != "" || !HostCovers(a.Host, client)
+	})
+	if len(fits) == 0 {
+		return catalog.Account{}, false
+	}
+	return slices.MinFunc(fits, compareHosts), true
+}
+
+// compareHosts orders accounts as the engine tries them.
+func compareHosts(a, b catalog.Account) int {
+	if n := cmp.Compare(hostRank(b.Host), hostRank(a.Host)); n != 0 {
+		return n
+	}
+	return cmp.Compare(min(len(b.Name), 1), min(len(a.Name), 1))
+}
+
+// Rivals lists the accounts that share clients with p: some client could be
+// meant for the one and get the other. before: they are tried before p.
+func Rivals(accounts []catalog.Account, p catalog.Principal) (before, after []catalog.Account) {
+	me := catalog.Account{Principal: p}
+	for _, a := range accounts {
+		if a.Role || a.Principal == p || a.Name != p.Name && a.Name != "" || !HostCovers(a.Host, p.Host) && !HostCovers(p.Host, a.Host) {
+			continue
+		}
+		if compareHosts(a, me) < 0 {
+			before = append(before, a)
+		} else if a.Name == p.Name {
+			after = append(after, a)
+		}
+	}
+	return before, after
+}

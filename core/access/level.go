@@ -1,0 +1,121 @@
+package access
+
+import (
+	"slices"
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/privilege"
+)
+
+// Level is what an account has on a database, in one word.
+type Level uint8
+
+// The levels. Enter is only a way in, without anything to do there (PostgreSQL
+// opens that to everybody at first); Custom fits no bundle; Unknown: the
+// database could not be looked into.
+const (
+	None Level = iota
+	Unknown
+	Enter
+	Custom
+	Read
+	Write
+	Build
+	Own
+)
+
+var levelNames = [...]string{"none", "unknown", "enter", "custom", "read", "write", "build", "own"}
+
+// String is the word.
+func (l Level) String() string { return levelNames[l] }
+
+// LevelNamed finds a level by its word.
+func LevelNamed(word string) (Level, bool) {
+	i := slices.Index(levelNames[:], word)
+	return Level(max(i, 0)), i >= 0
+}
+
+// Cell is the level with what it does not say.
+type Cell struct {
+	Level Level
+	// More: it has more than the bundle of that name.
+	More bool
+	// Gap: what will be made later is not covered (PostgreSQL).
+	Gap bool
+}
+
+// Matrix is what every account has on every database.
+type Matrix struct {
+	Accounts  []catalog.Principal
+	Databases []string
+	// Cells holds a row for each account, len(Databases) long.
+	Cells []Cell
+}
+
+// At is the cell of an account and a database, by position.
+func (m Matrix) At(account, database int) Cell { return m.Cells[account*len(m.Databases)+database] }
+
+// Matrix computes all cells. Only accounts and databases that keep reports are
+// in it; a nil keep takes all.
+func (g *Graph) Matrix(keepAccount func(catalog.Account) bool, keepDatabase func(catalog.AccessDatabase) bool) Matrix {
+	var m Matrix
+	var rows []int32
+	for _, a := range g.access.Accounts {
+		if keepAccount == nil || keepAccount(a) {
+			m.Accounts = append(m.Accounts, a.Principal)
+			rows = append(rows, g.index[a.Principal])
+		}
+	}
+	var columns []int
+	for i, d := range g.access.Databases {
+		if keepDatabase == nil || keepDatabase(d) {
+			m.Databases = append(m.Databases, d.Name)
+			columns = append(columns, i)
+		}
+	}
+	m.Cells = make([]Cell, len(rows)*len(columns))
+	var buffer []privilege.Set
+	for col, db := range columns {
+		var width int
+		buffer, width = g.onDatabase(db, buffer)
+		// Most accounts have on a database just what many others have.
+		var last []privilege.Set
+		var cell Cell
+		for row, v := range rows {
+			have := buffer[int(v)*width : int(v+1)*width]
+			if last == nil || !slices.Equal(have, last) {
+				cell, last = g.rules.level(db, have), have
+			}
+			m.Cells[row*len(columns)+col] = cell
+		}
+	}
+	return m
+}
+
+// Level judges what one account has on one database.
+func (g *Graph) Level(p catalog.Principal, database string) Cell {
+	v, ok := g.index[p]
+	db, found := g.database[database]
+	if !ok || !found {
+		return Cell{}
+	}
+	sets, width := g.onDatabase(db, nil)
+	return g.rules.level(db, sets[int(v)*width:int(v+1)*width])
+}
+
+// Effective is what p has on an object, all ways taken together: what its
+// engine would answer. An object that the reading does not hold has nothing.
+func (g *Graph) Effective(p catalog.Principal, o catalog.Object) privilege.Set {
+	v, ok := g.index[p]
+	if !ok {
+		return 0
+	}
+	if o.Scope == catalog.ScopeServer {
+		return g.base[v]
+	}
+	var out privilege.Set
+	for _, w := range g.ways(v, o, false) {
+		out |= w.set
+	}
+	return out
+}

@@ -1,0 +1,161 @@
+package access
+
+import (
+	"math/bits"
+	"net/netip"
+	"strconv"
+	"strings"
+)
+
+// Matches reports whether the database pattern of a MariaDB grant opens the
+// database with this name: _ is any one character, % any number of them, and \
+// makes the next one plain.
+func Matches(pattern, name string) bool { return matchRunes([]rune(pattern), []rune(name)) }
+
+func matchRunes(p, n []rune) bool {
+	// Where the last % was met, and how much of the name it has swallowed.
+	star, swallowed := -1, 0
+	i, j := 0, 0
+	for j < len(n) {
+		if i < len(p) && p[i] == '%' {
+			star, swallowed = i, j
+			i++
+			continue
+		}
+		if i < len(p) {
+			c, width, literal := p[i], 1, false
+			if c == '\\' && i+1 < len(p) {
+				c, width, literal = p[i+1], 2, true
+			}
+			if c == n[j] || c == '_' && !literal {
+				i, j = i+width, j+1
+				continue
+			}
+		}
+		if star < 0 {
+			return false
+		}
+		swallowed++
+		i, j = star+1, swallowed
+	}
+	for i < len(p) && p[i] == '%' {
+		i++
+	}
+	return i == len(p)
+}
+
+// IsPattern reports whether a name in a grant is a pattern, and so may open
+// more than one database.
+func IsPattern(name string) bool { return wildcard(name) > 0 }
+
+// wildcard is the position of the first wildcard, from 1; 0 if there is none.
+// The engine ranks patterns by it: the later, the more specific.
+func wildcard(pattern string) int {
+	for i := 0; i < len(pattern); i++ {
+		switch pattern[i] {
+		case '\\':
+			i++
+		case '%', '_':
+			return i + 1
+		}
+	}
+	return 0
+}
+
+// Plain is the one name that a pattern without wildcards stands for.
+func Plain(pattern string) string {
+	var b strings.Builder
+	for i := 0; i < len(pattern); i++ {
+		if pattern[i] == '\\' && i+1 < len(pattern) {
+			i++
+		}
+		b.WriteByte(pattern[i])
+	}
+	return b.String()
+}
+
+// Escaped writes a database name so that a grant opens that database alone.
+func Escaped(name string) string {
+	return strings.NewReplacer(`\`, `\\`, `_`, `\_`, `%`, `\%`).Replace(name)
+}
+
+// HostCovers reports whether the host of a MariaDB account lets in every client
+// that another host (or a client's address) stands for: "%" covers all,
+// "10.0.%" covers "10.0.3.%", "10.0.0.0/255.0.0.0" covers 10.1.2.3.
+func HostCovers(pattern, host string) bool {
+	pattern, host = strings.ToLower(pattern), strings.ToLower(host)
+	if pattern == host {
+		return true
+	}
+	if base, mask, ok := netmask(pattern); ok {
+		if other, otherMask, also := netmask(host); also {
+			return mask&^otherMask == 0 && other&mask == base
+		}
+		ip, valid := ipv4(host)
+		return valid && ip&mask == base
+	}
+	if strings.Contains(host, "/") {
+		return pattern == "%"
+	}
+	return Matches(pattern, host)
+}
+
+// netmask reads "10.0.0.0/255.0.0.0".
+func netmask(text string) (base, mask uint32, ok bool) {
+	before, after, found := strings.Cut(text, "/")
+	if !found {
+		return 0, 0, false
+	}
+	base, okBase := ipv4(before)
+	mask, okMask := ipv4(after)
+	return base, mask, okBase && okMask
+}
+
+// ipv4 reads an IPv4 address as a number.
+func ipv4(text string) (uint32, bool) {
+	a, err := netip.ParseAddr(text)
+	if err != nil || !a.Is4() {
+		return 0, false
+	}
+	b := a.As4()
+	return uint32(b[0])<<24 | uint32(b[1])<<16 | uint32(b[2])<<8 | uint32(b[3]), true
+}
+
+// hostRank orders hosts as the engine tries them, the most specific last: a
+// plain address or name, then the longer netmask, then the later wildcard.
+func hostRank(host string) int {
+	if _, mask, ok := netmask(host); ok {
+		return 1000 + bits.OnesCount32(mask)
+	}
+	if w := wildcard(host); w > 0 {
+		return min(w, 127)
+	}
+	return 2000
+}
+
+// CheckHost says why a text cannot be the host of a MariaDB account, or "".
+func CheckHost(host string) string {
+	switch base, mask, slash := strings.Cut(host, "/"); {
+	case host == "":
+		return "the host is empty; % stands for every host"
+	case len(host) > 255:
+		return "a host has at most 255 characters, this one has " + strconv.Itoa(len(host))
+	case strings.ContainsAny(host, "@'\"` \t\n\r\x00"):
+		return "a host holds no @, quotes or blanks"
+	case slash && !isIPv4(base):
+		return "before the slash stands an IPv4 address"
+	case slash && !isIPv4(mask):
+		return "behind the slash stands a netmask such as 255.255.255.0: a length such as /24 is taken and then never matches"
+	}
+	for _, c := range host {
+		if c > 0x7e || c < 0x21 {
+			return "a host holds plain ASCII characters only"
+		}
+	}
+	return ""
+}
+
+func isIPv4(text string) bool {
+	_, ok := ipv4(text)
+	return ok
+}

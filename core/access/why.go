@@ -1,0 +1,220 @@
+package access
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/privilege"
+)
+
+// need is one privilege on one object.
+type need struct {
+	privilege privilege.Set
+	object    catalog.Object
+}
+
+// way is one way by which somebody comes to privileges on an object.
+type way struct {
+	path           []int32 // from the account to who holds them
+	set, grantable privilege.Set
+	via            Via
+	text           string
+	dormant        bool // only after SET ROLE
+}
+
+// ways lists all ways by which a node has anything on an object, the shortest
+// first; with dormant, also those that need SET ROLE.
+func (g *Graph) ways(v int32, o catalog.Object, dormant bool) []way {
+	r := g.reach(v, dormant)
+	var out []way
+	for _, u := range r.list {
+		if s := g.rules.base(u); s != 0 {
+			via := ViaServer
+			if s.Has(privilege.Own) {
+				via = ViaSuperuser
+			}
+			out = append(out, way{path: r.path(u), set: s, via: via})
+		}
+	}
+	if o.Scope != catalog.ScopeServer {
+		for _, h := range g.rules.object(o, r.list) {
+			if _, ok := r.from[h.node]; ok {
+				out = append(out, way{path: r.path(h.node), set: h.set, grantable: h.grantable, via: h.via, text: h.text})
+			}
+		}
+	}
+	for i := range out {
+		for j := 1; j < len(out[i].path); j++ {
+			if !slices.Contains(g.up[out[i].path[j-1]], out[i].path[j]) {
+				out[i].dormant = true
+			}
+		}
+	}
+	slices.SortStableFunc(out, func(a, b way) int {
+		if a.dormant != b.dormant {
+			if a.dormant {
+				return 1
+			}
+			return -1
+		}
+		return cmp.Compare(len(a.path), len(b.path))
+	})
+	return out
+}
+
+// Chain is one way by which an account has a privilege, told from the account
+// to where the privilege is held.
+type Chain struct {
+	// Roles lead from the account (not among them) to the holder.
+	Roles []catalog.Principal
+	Via   Via
+	// Detail is the pattern, the grantor, the predefined role.
+	Detail string
+	// PassOn: the privilege may be given on.
+	PassOn bool
+}
+
+// Need is one thing that it takes, and how it is met.
+type Need struct {
+	Privilege privilege.Set
+	Object    catalog.Object
+	// Chains are the ways by which it is met, the shortest first; none: it
+	// is missing.
+	Chains []Chain
+	// More counts the chains beyond those listed.
+	More int
+	// Dormant are ways that open only with SET ROLE.
+	Dormant []Chain
+	// Known is false when the reading does not hold the object.
+	Known bool
+}
+
+// Answer says whether an account may use a privilege on an object, and why.
+type Answer struct {
+	Account catalog.Account
+	Found   bool
+	Allowed bool
+	// Needs are all to be met.
+	Needs []Need
+	// Barred says what keeps the account out whatever it holds: no login,
+	// locked, expired, no connections allowed.
+	Barred []string
+}
+
+// maxChains is how many ways are told of each need.
+const maxChains = 5
+
+// Why answers whether p may use a privilege on an object, and by which chains.
+func (g *Graph) Why(p catalog.Principal, want privilege.Set, o catalog.Object) Answer {
+	a := Answer{Allowed: true}
+	v, ok := g.index[p]
+	if a.Account, a.Found = g.Account(p); !ok || !a.Found && p != catalog.Public {
+		return Answer{}
+	}
+	a.Found = true
+	for _, n := range g.rules.needs(want, o) {
+		need := Need{Privilege: n.privilege, Object: n.object, Known: g.holds(n.object)}
+		for _, w := range g.ways(v, n.object, true) {
+			if !w.set.Has(n.privilege) {
+				continue
+			}
+			c := Chain{Via: w.via, Detail: w.text, PassOn: w.grantable.Has(n.privilege)}
+			for _, u := range w.path[1:] {
+				if u != g.public {
+					c.Roles = append(c.Roles, g.nodes[u])
+				}
+			}
+			switch {
+			case w.dormant && len(need.Dormant) < maxChains:
+				need.Dormant = append(need.Dormant, c)
+			case w.dormant:
+			case len(need.Chains) < maxChains:
+				need.Chains = append(need.Chains, c)
+			default:
+				need.More++
+			}
+		}
+		a.Allowed = a.Allowed && len(need.Chains) > 0
+		a.Needs = append(a.Needs, need)
+	}
+	a.Barred = g.barred(a.Account, p, o)
+	return a
+}
+
+// holds reports whether the reading covers an object.
+func (g *Graph) holds(o catalog.Object) bool {
+	if o.Scope == catalog.ScopeServer {
+		return true
+	}
+	db, ok := g.database[o.Database]
+	if !ok || g.access.Engine == catalog.MariaDB || o.Scope == catalog.ScopeDatabase {
+		return ok
+	}
+	in := g.access.Databases[db].Interior
+	return in != nil && slices.ContainsFunc(in.Classes, func(c catalog.Class) bool {
+		return c.Schema == o.Schema && (o.Scope == catalog.ScopeSchema || c.Name == o.Name)
+	})
+}
+
+func (g *Graph) barred(a catalog.Account, p catalog.Principal, o catalog.Object) []string {
+	var out []string
+	if p == catalog.Public {
+		return nil
+	}
+	if !a.Login {
+		out = append(out, "it cannot sign in by itself; those who belong to it can")
+	}
+	if a.Locked {
+		out = append(out, "it is locked")
+	}
+	if a.Expired {
+		out = append(out, "its password has expired")
+	}
+	if a.ConnectionLimit == 0 && a.Login && !a.Super {
+		out = append(out, "its connection limit is 0")
+	}
+	if db, ok := g.database[o.Database]; ok && g.access.Databases[db].Closed {
+		out = append(out, "the database allows no connections")
+	}
+	return out
+}
+
+// Text tells the chain in words: "through role crew, granted by harbourmaster".
+func (c Chain) Text() string {
+	var words []string
+	for _, r := range c.Roles {
+		words = append(words, r.String())
+	}
+	text := ""
+	if len(words) > 0 {
+		text = "through " + strings.Join(words, " → ") + ", "
+	}
+	switch c.Via {
+	case ViaSuperuser:
+		text += "superuser: nothing is refused to it"
+	case ViaOwner:
+		text += "as the owner"
+		if c.Detail != "" {
+			text += " (" + c.Detail + ")"
+		}
+	case ViaPublic:
+		text += "granted to everybody (PUBLIC)"
+	case ViaBuiltin:
+		text += "everybody has it until it is taken from PUBLIC"
+	case ViaServer:
+		text += "reaches the whole server"
+		if c.Detail != "" {
+			text += " (" + c.Detail + ")"
+		}
+	case ViaPattern:
+		text += "granted by the pattern " + c.Detail
+	default:
+		text += "granted"
+		if c.Detail != "" {
+			text += " by " + c.Detail
+		}
+	}
+	return text
+}

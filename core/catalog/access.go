@@ -1,0 +1,184 @@
+package catalog
+
+import (
+	"time"
+
+	"example.com/genarch/core/privilege"
+)
+
+// Principal names whoever can hold privileges on one server: an account, a
+// role, or everybody ([Public]). On PostgreSQL accounts and roles are one kind
+// of thing, so Role is false for all; on MariaDB an account is a name and a
+// host, and a role, which has no host, may bear the name of an account.
+type Principal struct {
+	Name string `json:"name"`
+	Host string `json:"host,omitempty"`
+	Role bool   `json:"role,omitempty"`
+}
+
+// Public is everybody who can sign in.
+var Public = Principal{Name: "PUBLIC", Role: true}
+
+// String writes it as people do: name@host on MariaDB, else the name.
+func (p Principal) String() string {
+	if p.Host != "" {
+		return p.Name + "@" + p.Host
+	}
+	return p.Name
+}
+
+// Account is an account or role as its server shows it. Pointers are nil where
+// it cannot be seen.
+type Account struct {
+	Principal
+	// Key is the engine's own number of it (PostgreSQL: oid); 0 where there is none.
+	Key uint64
+	// Login: it may sign in. A role (group) may not.
+	Login bool
+	// Super: nothing is refused to it.
+	Super bool
+	// Inherit: PostgreSQL's rolinherit, for memberships of versions before 16.
+	Inherit bool
+	// Attributes are the rights that reach the whole server: PostgreSQL's role
+	// attributes (CREATEDB, CREATEROLE, REPLICATION, BYPASSRLS).
+	Attributes []string
+	// Global are MariaDB's privileges on *.*, GlobalGrant whether it may pass them on.
+	Global      privilege.Set
+	GlobalGrant bool
+	Locked      bool
+	// Password says whether it has one; nil: cannot be seen.
+	Password *bool
+	// Expires is when its password ends; Expired: it has.
+	Expires time.Time
+	Expired bool
+	// ConnectionLimit is -1 for none.
+	ConnectionLimit int
+	Sessions        *int
+	// Method is how it proves itself: scram-sha-256, md5, ed25519, mysql_native_password, unix_socket, …
+	Method string
+	// TLS is what its sign-in demands: "" nothing, ANY, X509, SPECIFIED.
+	TLS         string
+	DefaultRole string
+	Comment     string
+	// System: the engine made it, or it is kept for the engine.
+	System bool
+}
+
+// Membership says that Member belongs to Role.
+type Membership struct {
+	Role, Member Principal
+	// Admin: the member may give the role on.
+	Admin bool
+	// Inherit: the role's privileges hold at once. Set: they can be taken on
+	// with SET ROLE.
+	Inherit, Set bool
+	Grantor      string
+}
+
+// Scope is the level of an object that privileges are held on.
+type Scope string
+
+// The scopes, the widest first.
+const (
+	ScopeServer   Scope = "server"
+	ScopeDatabase Scope = "database"
+	ScopeSchema   Scope = "schema"
+	ScopeTable    Scope = "table"
+	ScopeSequence Scope = "sequence"
+	ScopeRoutine  Scope = "routine"
+	ScopeColumn   Scope = "column"
+	// ScopeFuture is what will be made later (PostgreSQL: default privileges).
+	ScopeFuture Scope = "future"
+)
+
+// Entry is one line of an access list: who holds what, and who gave it.
+type Entry struct {
+	Grantee    Principal
+	Grantor    string
+	Privileges privilege.Set
+	Grantable  privilege.Set
+	// Builtin: it holds because nothing was ever granted or revoked there.
+	Builtin bool
+}
+
+// Object is one thing that a question is about. Schema exists on PostgreSQL
+// only; a routine's Name has its argument types there.
+type Object struct {
+	Scope    Scope  `json:"scope"`
+	Database string `json:"database,omitempty"`
+	Schema   string `json:"schema,omitempty"`
+	Name     string `json:"name,omitempty"`
+	Column   string `json:"column,omitempty"`
+}
+
+// Class is a number of objects of one database, schema and kind that have the
+// same owner and the same access list.
+type Class struct {
+	Object
+	// Example is one of them; Count says how many there are.
+	Example string
+	Count   int
+	Owner   string
+	Entries []Entry
+}
+
+// Future is what an account will hold on objects that Maker will make.
+type Future struct {
+	Maker string
+	// On is what kind of object: table, sequence, schema, routine.
+	On Scope
+	// Schema limits it to one schema; empty: in all.
+	Schema  string
+	Entries []Entry
+}
+
+// Interior is what the catalogues inside one PostgreSQL database say.
+type Interior struct {
+	Classes []Class
+	Futures []Future
+	Read    time.Time
+}
+
+// AccessDatabase is one database and who may do what on it.
+type AccessDatabase struct {
+	Name   string
+	Owner  string
+	System bool
+	// Closed: nobody can connect.
+	Closed  bool
+	Entries []Entry
+	// Interior is nil where it was not read; Why says why not.
+	Interior *Interior
+	Why      string
+}
+
+// Grant is one grant of MariaDB, as its grant tables hold it.
+type Grant struct {
+	Entry
+	Object
+}
+
+// Access is everything that says who may do what on one server.
+type Access struct {
+	Engine      Engine
+	Accounts    []Account
+	Memberships []Membership
+	Databases   []AccessDatabase
+	// Grants are MariaDB's, below the server; at ScopeDatabase the name is a pattern.
+	Grants []Grant
+	// Unknown says what could not be read, in words.
+	Unknown []string
+	Read    time.Time
+}
+
+// AccessQuery says what of a server's access is to be read beside accounts,
+// memberships and the grants that the whole server shows.
+type AccessQuery struct {
+	// Inside names the databases to be looked into; All looks into every one.
+	Inside []string
+	All    bool
+	// Object is read by itself, not within a class.
+	Object *Object
+	// Fresh: nothing that was kept from an earlier reading will do.
+	Fresh bool
+}

@@ -1,0 +1,59 @@
+package change
+
+import (
+	"strconv"
+	"strings"
+
+	"example.com/genarch/core/secret"
+)
+
+// The arguments by which a step says which secrets it needs, and where in its
+// statement the one belongs.
+const (
+	argSecrets  = "secrets"
+	argSecretAt = "secret_at"
+)
+
+// WithSecret makes a step whose statement is before, a secret, and after. What is
+// shown and kept of it has a mask there.
+func (s Step) WithSecret(account, before, after string) Step {
+	s.Statement = before + "'" + secret.Mask + "'" + after
+	args := map[string]string{argSecrets: account, argSecretAt: strconv.Itoa(len(before))}
+	for k, v := range s.Args {
+		args[k] = v
+	}
+	s.Args = args
+	return s
+}
+
+// NeedsSecrets makes a step that uses the passwords of these accounts.
+func (s Step) NeedsSecrets(accounts ...string) Step {
+	if len(accounts) == 0 {
+		return s
+	}
+	args := map[string]string{argSecrets: strings.Join(accounts, "\n")}
+	for k, v := range s.Args {
+		args[k] = v
+	}
+	s.Args = args
+	return s
+}
+
+// SecretsNeeded lists the accounts whose passwords the step uses.
+func (s Step) SecretsNeeded() []string {
+	if s.Args[argSecrets] == "" {
+		return nil
+	}
+	return strings.Split(s.Args[argSecrets], "\n")
+}
+
+// Filled is the statement with literal, a quoted text, in place of the mask. It
+// is known by its place, not by how it looks: a name may look like a mask.
+func (s Step) Filled(literal string) string {
+	at, err := strconv.Atoi(s.Args[argSecretAt])
+	mask := "'" + secret.Mask + "'"
+	if err != nil || at < 0 || at+len(mask) > len(s.Statement) {
+		return s.Statement
+	}
+	return s.Statement[:at] + literal + s.Statement[at+len(mask):]
+}

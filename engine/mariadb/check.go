@@ -1,0 +1,147 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"strings"
+	"time"
+
+	"example.com/genarch/core/access"
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/core/privilege"
+	"example.com/genarch/engine"
+)
+
+// check reads whether what a step's arguments say is so, and tells each
+// difference in words. It serves verifying and probing alike.
+func (s *server) check(ctx context.Context, step change.Step) ([]string, error) {
+	args, p := step.Args, principalOf(step.Args)
+	switch args["check"] {
+	case "account":
+		return s.checkAccount(ctx, p, args)
+	case "password":
+		return s.checkPassword(ctx, step, p)
+	case "member":
+		return s.checkMember(ctx, p, args)
+	case "no_sessions":
+		return s.checkNoSessions(ctx, p)
+	case "privileges":
+		return s.checkPrivileges(ctx, p, args)
+	case "none":
+		return nil, nil
+	}
+	return nil, engine.UnknownStep(step)
+}
+
+// checked turns what a check found into the outcome of a verifying step.
+func checked(bad []string, err error) error {
+	if err != nil || len(bad) == 0 {
+		return err
+	}
+	return &engine.Error{Op: "verify", Kind: engine.Differs, Text: strings.Join(bad, "; ")}
+}
+
+// readAccount reads the entry of one account.
+func (s *server) readAccount(ctx context.Context, p catalog.Principal) (a catalog.Account, text string, found bool, err error) {
+	err = s.db.QueryRowContext(ctx, `SELECT Priv FROM mysql.global_priv WHERE BINARY User = ? AND Host = ?`, p.Name, p.Host).Scan(&text)
+	if errors.Is(err, sql.ErrNoRows) {
+		return a, "", false, nil
+	}
+	if err != nil {
+		return a, "", false, wrap("read the account", err)
+	}
+	a, err = accountFrom(p.Name, p.Host, text, time.Now().UTC())
+	return a, text, err == nil, err
+}
+
+func (s *server) checkAccount(ctx context.Context, p catalog.Principal, args map[string]string) ([]string, error) {
+	a, _, found, err := s.readAccount(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	have := map[string]string{"present": "no"}
+	if found {
+		have = accountFacts(a)
+	}
+	want := map[string]string{}
+	for k := range accountFacts(a) {
+		if v, ok := args[k]; ok {
+			want[k] = v
+		}
+	}
+	return engine.Mismatches(want, have), nil
+}
+
+// checkPassword compares what the server keeps with what the password makes.
+func (s *server) checkPassword(ctx context.Context, step change.Step, p catalog.Principal) ([]string, error) {
+	_, text, found, err := s.readAccount(ctx, p)
+	if err != nil || !found {
+		return []string{"there is no account " + naming.Show(p.String())}, err
+	}
+	hash, err := hashFor(step.Args["method"], step.Secrets[p.Name].Reveal())
+	if err == nil && !strings.Contains(text, `"`+hash+`"`) {
+		return []string{"the server keeps another password"}, nil
+	}
+	return nil, err
+}
+
+func (s *server) checkMember(ctx context.Context, p catalog.Principal, args map[string]string) ([]string, error) {
+	var n int
+	err := s.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM mysql.roles_mapping WHERE BINARY User = ? AND Host = ? AND BINARY Role = ?`, p.Name, p.Host, args["of"]).Scan(&n)
+	if err == nil && (n > 0) != (args["present"] == "yes") {
+		return []string{p.String() + map[bool]string{true: " still has", false: " does not have"}[n > 0] + " the role " + args["of"]}, nil
+	}
+	return nil, wrap("read the membership", err)
+}
+
+func (s *server) checkNoSessions(ctx context.Context, p catalog.Principal) ([]string, error) {
+	accounts, err := s.readAccounts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	list, err := s.readConnected(ctx)
+	var open []string
+	for _, c := range list {
+		if a, ok := accountOf(accounts, c); ok && a.Principal == p {
+			open = append(open, c.text)
+		}
+	}
+	if len(open) > 0 {
+		return []string{naming.Show(p.String()) + " is connected meanwhile: " + shorten(open)}, err
+	}
+	return nil, err
+}
+
+// checkPrivileges compares what was given on one object with what was asked.
+func (s *server) checkPrivileges(ctx context.Context, p catalog.Principal, args map[string]string) ([]string, error) {
+	grants, err := s.readGrants(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var set privilege.Set
+	if args["privileges"] != "" {
+		if set, err = privilege.Parse(strings.Split(args["privileges"], ", ")); err != nil {
+			return nil, err
+		}
+	}
+	o := catalog.Object{Scope: catalog.Scope(args["scope"]), Database: args["database"], Name: args["object"], Column: args["column"]}
+	held, _ := directOn(grants, p, o)
+	if args["as_written"] == "yes" {
+		held = 0
+		for _, g := range grants {
+			if g.Grantee == p && g.Object == o {
+				held |= g.Privileges
+			}
+		}
+	}
+	switch where := access.ObjectText(o); {
+	case args["present"] == "yes" && !held.Has(set):
+		return []string{p.String() + " lacks " + (set &^ held).String() + " on " + where}, nil
+	case args["present"] == "no" && held&set != 0:
+		return []string{p.String() + " still has " + (held & set).String() + " on " + where}, nil
+	}
+	return nil, nil
+}

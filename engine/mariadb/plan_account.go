@@ -1,0 +1,710 @@
+package mariadb
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"example.com/genarch/core/access"
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/core/privilege"
+	"example.com/genarch/engine"
+)
+
+// The kinds of steps on accounts that need more than a statement and a check.
+const (
+	stepCreateAccount = "create_account"
+	stepCreateRole    = "create_role"
+)
+
+// quotePrincipal writes an account as 'name'@'host' and a role as `name`.
+func quotePrincipal(p catalog.Principal) string {
+	switch {
+	case p == catalog.Public:
+		return "PUBLIC"
+	case p.Role:
+		return quoteIdent(p.Name)
+	}
+	return quoteAccount(p.Name, p.Host)
+}
+
+// checkOf names a principal in the arguments of a step.
+func checkOf(check string, p catalog.Principal) map[string]string {
+	return map[string]string{"check": check, "name": p.Name, "host": p.Host, "role": yesNo(p.Role)}
+}
+
+// principalOf reads what checkOf wrote.
+func principalOf(args map[string]string) catalog.Principal {
+	return catalog.Principal{Name: args["name"], Host: args["host"], Role: args["role"] == "yes"}
+}
+
+func yesNo(b bool) string {
+	if b {
+		return "yes"
+	}
+	return "no"
+}
+
+// planHost settles the host of a new account: what the server would alter in it
+// is altered here first, and what it would take and never match is refused.
+func planHost(b *change.Brief, host string, snap catalog.Snapshot) string {
+	if host == "" {
+		host = "%"
+	}
+	host = strings.ToLower(host)
+	if problem := access.CheckHost(host); problem != "" {
+		b.Find(change.Stop, change.HostInvalid, "give a host as 10.0.3.7, 10.0.3.%, app1.ossavik.example or %", "%s", problem)
+		return host
+	}
+	switch {
+	case host == "%":
+		level := change.Note
+		if snap.Server.Environment == catalog.Production {
+			level = change.Caution
+		}
+		b.Find(level, change.HostWide, "say where it comes from, such as 10.0.3.%", "the account lets clients in from every host")
+	case strings.Contains(host, "_") && !strings.Contains(host, "/"):
+		b.Find(change.Caution, change.HostWide, "write \\_ for the character itself", "in a host _ stands for any one character, so %s lets in more hosts than it names", host)
+	}
+	return host
+}
+
+// planUsableName stops a name that the server stores and then lets nobody sign
+// in as: it takes quotes off both ends of what a client sends.
+func planUsableName(b *change.Brief, name string) {
+	if len(name) > 1 && strings.HasPrefix(name, "'") && strings.HasSuffix(name, "'") {
+		b.Find(change.Stop, "name.characters", "choose another name", "the name begins and ends with a quote, and the server takes those off when somebody signs in: nobody ever could")
+	}
+}
+
+// planRivals tells which account a client would get where several fit.
+func planRivals(b *change.Brief, p catalog.Principal, snap catalog.Snapshot) {
+	before, after := access.Rivals(snap.Access.Accounts, p)
+	for _, a := range before {
+		if a.Name == "" {
+			b.Find(change.Caution, change.AccountAnonymous, "drop the nameless account: genarch account drop "+change.PrincipalAddress(snap.Server.Name, a.Principal).String(),
+				"the nameless account %s catches sign-ins from %s: MariaDB looks for the host first, so %s is refused with the right password from there", a.Principal, a.Host, p)
+			continue
+		}
+		b.Find(change.Caution, change.AccountOtherHost, "use the account that is there, or choose a host that does not overlap",
+			"clients from %s get %s, an account of its own with its own password and rights, and not %s", a.Host, a.Principal, p)
+	}
+	for _, a := range after {
+		b.Find(change.Caution, change.AccountOtherHost, "use the account that is there, or choose a host that does not overlap",
+			"clients from %s, who get %s until now, will get %s: with its password; what is granted to %s on databases holds for them as well, as long as nothing is granted to %s there", p.Host, a.Principal, p, a.Principal, p)
+	}
+}
+
+// planMethod settles how a new password is kept.
+func planMethod(b *change.Brief, asked, current string, snap catalog.Snapshot) string {
+	method := asked
+	switch {
+	case method != "":
+	case current == methodNative || current == methodEd25519:
+		method = current
+	case slices.Contains(snap.Methods, methodEd25519):
+		method = methodEd25519
+	default:
+		method = methodNative
+	}
+	if method != methodNative && method != methodEd25519 {
+		b.Find(change.Stop, change.OptionInvalid, "choose ed25519 or mysql_native_password", "Genarch computes no password for the method %q", method)
+		return method
+	}
+	if !slices.Contains(snap.Methods, method) {
+		b.Find(change.Stop, change.OptionUnsupported, "INSTALL SONAME 'auth_ed25519', or choose mysql_native_password", "the server has no method %s", method)
+	}
+	if snap.Strict != "" {
+		b.Find(change.Stop, change.OptionUnsupported, "SET GLOBAL strict_password_validation=0, so that the server takes a verifier that it cannot check itself",
+			"the server checks passwords with %s and refuses a verifier; sending the password itself would put it into the server's log", snap.Strict)
+	}
+	text := "the server gets only what ed25519 keeps, a public key, never the password; clients need MariaDB's plugin client_ed25519, which its own connectors have (for others: --method mysql_native_password)"
+	if method == methodNative {
+		text = "the server gets only the hash that mysql_native_password keeps, never the password; whoever can read mysql.global_priv could try to guess it (stronger: ed25519)"
+	}
+	b.Find(change.Note, change.PasswordMethod, "", "%s", text)
+	return method
+}
+
+func hasSecret(spec change.AccountSpec) bool {
+	return spec.Password == change.Generated || spec.Password == change.Given
+}
+
+func asked(b *bool) bool { return b != nil && *b }
+
+func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
+	what := "account"
+	if spec.Role {
+		what, spec.Host = "role", ""
+	} else {
+		spec.Host = planHost(b, spec.Host, snap)
+	}
+	p := spec.Principal()
+	b.Target = change.PrincipalAddress(snap.Server.Name, p).String()
+	b.Summary = "create " + what + " " + naming.Show(p.String()) + " on " + snap.Server.Name
+	planAccountOptions(b, spec)
+	g := access.New(*snap.Access)
+	if a, ok := g.Account(p); ok {
+		if spec.IfAbsent {
+			compareAccount(b, spec, a)
+			return
+		}
+		b.Find(change.Stop, change.AccountExists, "choose another name; or ask for it only if absent", "there is %s %s on %s already", article(what), naming.Show(p.String()), snap.Server.Name)
+	}
+	for _, a := range snap.Access.Accounts {
+		if a.Name == p.Name && a.Role != p.Role {
+			b.Find(change.Stop, change.AccountExists, "choose another name", "there is %s %s already, and MariaDB would take one for the other", article(map[bool]string{true: "role", false: "account"}[a.Role]), naming.Show(a.Principal.String()))
+		}
+	}
+	engine.PlanManage(b, snap)
+	engine.PlanNewName(b, spec.Name, snap, accountLimits)
+	engine.PlanPassword(b, spec, snap)
+	planUsableName(b, spec.Name)
+	if !spec.Role {
+		planRivals(b, p, snap)
+		if len(snap.Definers) > 0 {
+			b.Find(change.Caution, change.AccountRevives, "look at each of them first", "things are left that run with the rights of an account of this name, and come alive with it: %s", shorten(snap.Definers))
+		}
+	}
+	left := slices.DeleteFunc(slices.Clone(snap.Access.Grants), func(gr catalog.Grant) bool { return gr.Grantee != p })
+	if len(left) > 0 {
+		b.Find(change.Caution, change.GrantsLeftover, "look at them first", "grants to an account of this name are left in the grant tables (%d)", len(left))
+	}
+	set := func(name, value string, asked bool, decides string) {
+		b.Set(change.Setting{Name: name, Value: value, Asked: asked, Source: engine.Source(asked, "MariaDB"), Decides: decides})
+	}
+	set("name", spec.Name, true, "how it signs in")
+	set("kind", what, true, "whether it signs in; a role is given to accounts")
+	if spec.Role {
+		b.Steps = append(b.Steps, createRoleStep(p))
+	} else {
+		set("host", spec.Host, true, "where it comes from: name and host together are the account")
+		b.Steps = append(b.Steps, planCredential(b, spec, snap, set))
+		limit := "none"
+		if spec.ConnectionLimit != nil && *spec.ConnectionLimit >= 0 {
+			limit = strconv.Itoa(*spec.ConnectionLimit)
+		}
+		set("connection_limit", limit, spec.ConnectionLimit != nil, "how many sessions at once")
+	}
+	want := checkOf("account", p)
+	want["present"] = "yes"
+	wantOptions(want, spec)
+	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: want})
+	if hasSecret(spec) && !asked(spec.Locked) {
+		planSignIn(b, snap, p)
+	}
+}
+
+func article(what string) string {
+	if what == "account" {
+		return "an account"
+	}
+	return "a " + what
+}
+
+func createRoleStep(p catalog.Principal) change.Step {
+	args := checkOf("account", p)
+	args["present"] = "yes"
+	return change.Step{Kind: stepCreateRole, Title: "create role " + naming.Show(p.Name), Statement: "CREATE ROLE " + quoteIdent(p.Name) + " WITH ADMIN CURRENT_USER",
+		Undo: "DROP ROLE " + quoteIdent(p.Name), Args: args}
+}
+
+// createAccountStep renders CREATE USER: never without a credential, for that
+// would let in whoever knows the name.
+func createAccountStep(p catalog.Principal, secret bool, method, options string) change.Step {
+	args := checkOf("account", p)
+	args["present"] = "yes"
+	args["method"] = method
+	before := "CREATE USER " + quoteAccount(p.Name, p.Host) + "\n  IDENTIFIED VIA " + method + " USING "
+	step := change.Step{Kind: stepCreateAccount, Title: "create account " + naming.Show(p.String()), Statement: before + "'invalid'" + options,
+		Undo: "DROP USER " + quoteAccount(p.Name, p.Host), Args: args}
+	if secret {
+		return step.WithSecret(p.Name, before, options)
+	}
+	return step
+}
+
+func planCredential(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot, set func(name, value string, asked bool, decides string)) change.Step {
+	options := accountOptions(b, spec, snap)
+	method := methodNative
+	switch spec.Password {
+	case change.NoPassword:
+		b.Find(change.Note, change.PasswordMissing, "set one later: genarch account password "+b.Target, "nobody can sign in as it until it is given a password")
+		set("password", "none: nobody can sign in", true, "an account without any credential would let in everybody, so this one lets in nobody")
+	default:
+		method = planMethod(b, spec.Method, "", snap)
+		value := "generated, shown once"
+		if spec.Password == change.Given {
+			value = fmt.Sprintf("as given (about %.0f bits)", spec.Bits)
+		}
+		set("password", value, spec.Password == change.Given, "kept by the server by the method "+method)
+	}
+	return createAccountStep(spec.Principal(), hasSecret(spec), method, options)
+}
+
+// planSignIn adds the proof that the password works, where that can be tried.
+func planSignIn(b *change.Brief, snap catalog.Snapshot, accounts ...catalog.Principal) {
+	names := tryable(b, snap, accounts...)
+	if len(names) > 0 {
+		b.Steps = append(b.Steps, change.Step{Kind: engine.StepProve, Title: "sign in as " + naming.Show(strings.Join(names, " and ")), ReadOnly: true,
+			Args: map[string]string{"account": strings.Join(names, "\n")}}.NeedsSecrets(namesOf(names)...))
+	}
+}
+
+// namesOf are the names of accounts written as name@host: by these their
+// passwords are kept.
+func namesOf(accounts []string) []string {
+	var out []string
+	for _, a := range accounts {
+		name, _ := splitAccount(a)
+		out = append(out, name)
+	}
+	return out
+}
+
+// tryable are the accounts whose host lets Genarch itself in.
+func tryable(b *change.Brief, snap catalog.Snapshot, accounts ...catalog.Principal) []string {
+	var out []string
+	for _, p := range accounts {
+		if access.HostCovers(p.Host, snap.Client) || snap.Client == "localhost" && (access.HostCovers(p.Host, "127.0.0.1") || access.HostCovers(p.Host, "::1")) {
+			out = append(out, p.String())
+			continue
+		}
+		b.Find(change.Note, change.LoginUntried, "try it from there: the handover sheet has the words", "Genarch comes from %s and cannot try the sign-in of %s", snap.Client, p)
+	}
+	return out
+}
+
+var daysText = regexp.MustCompile(`^[1-9][0-9]{0,3}d$`)
+
+// accountOptions renders what CREATE USER and ALTER USER have in common.
+func accountOptions(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) string {
+	text := ""
+	if spec.TLS != nil {
+		text += "\n  REQUIRE NONE"
+		if *spec.TLS {
+			text = "\n  REQUIRE SSL"
+			if !snap.TLSReady {
+				b.Find(change.Stop, change.TLSMissing, "let the server speak TLS first (ssl_cert, ssl_key)", "the server speaks no TLS, so nobody could sign in: it would only say that access is denied")
+			}
+		}
+	}
+	if l := spec.ConnectionLimit; l != nil {
+		if *l < -1 {
+			b.Find(change.Stop, change.OptionInvalid, "give -1 for no limit, or a number from 0", "a connection limit of %d means nothing", *l)
+		}
+		text += "\n  WITH MAX_USER_CONNECTIONS " + strconv.Itoa(storedLimit(*l))
+	}
+	if spec.Locked != nil {
+		text += "\n  ACCOUNT " + map[bool]string{true: "LOCK", false: "UNLOCK"}[*spec.Locked]
+	}
+	switch {
+	case spec.Expires == "":
+	case spec.Expires == "never":
+		text += "\n  PASSWORD EXPIRE NEVER"
+	case spec.Expires == "now":
+		text += "\n  PASSWORD EXPIRE"
+	case daysText.MatchString(spec.Expires):
+		text += "\n  PASSWORD EXPIRE INTERVAL " + strings.TrimSuffix(spec.Expires, "d") + " DAY"
+	default:
+		b.Find(change.Stop, change.OptionInvalid, "give a number of days as 90d, or now, or never", "MariaDB knows an expiry after a number of days, not %q", spec.Expires)
+	}
+	return text
+}
+
+// storedLimit is how the server writes a limit: 0 is none, -1 lets nobody in.
+func storedLimit(limit int) int {
+	switch {
+	case limit < 0:
+		return 0
+	case limit == 0:
+		return -1
+	}
+	return limit
+}
+
+// wantOptions adds to a check what the spec asks for.
+func wantOptions(want map[string]string, spec change.AccountSpec) {
+	if spec.ConnectionLimit != nil {
+		want["connection_limit"] = strconv.Itoa(*spec.ConnectionLimit)
+	}
+	if spec.Locked != nil {
+		want["locked"] = yesNo(*spec.Locked)
+	}
+	if spec.TLS != nil {
+		want["tls"] = map[bool]string{true: "ANY", false: ""}[*spec.TLS]
+	}
+	if spec.Expires == "now" {
+		want["expired"] = "yes"
+	}
+}
+
+func accountFacts(a catalog.Account) map[string]string {
+	return map[string]string{"present": "yes", "connection_limit": strconv.Itoa(a.ConnectionLimit), "locked": yesNo(a.Locked), "tls": a.TLS,
+		"expired": yesNo(a.Expired), "default_role": a.DefaultRole}
+}
+
+func planAccountOptions(b *change.Brief, spec change.AccountSpec) {
+	for _, o := range []struct {
+		asked bool
+		what  string
+	}{{spec.Comment != nil, "comment"}, {spec.GiveTo != "", "things of its own that could be given to another"},
+		{spec.Role && (spec.ConnectionLimit != nil || spec.Expires != "" || spec.Locked != nil || spec.TLS != nil), "limits, lock, expiry or TLS as a role: these belong to accounts"}} {
+		if o.asked {
+			b.Find(change.Stop, change.OptionUnsupported, "leave it out", "on MariaDB an account has no %s", o.what)
+		}
+	}
+}
+
+func compareAccount(b *change.Brief, spec change.AccountSpec, a catalog.Account) {
+	want := map[string]string{}
+	wantOptions(want, spec)
+	engine.PlanExisting(b, want, accountFacts(a), func(_, want, have string) bool { return want == have })
+	if hasSecret(spec) {
+		b.Find(change.Note, change.PasswordMethod, "to set one: genarch account password "+b.Target, "its password stays as it is")
+	}
+}
+
+func shorten(list []string) string {
+	if n := len(list); n > 10 {
+		return strings.Join(list[:10], "; ") + fmt.Sprintf(" and %d more", n-10)
+	}
+	return strings.Join(list, "; ")
+}
+
+// planAlterAccount briefs new limits, expiry, lock, demand for TLS, default role.
+func planAlterAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
+	planAccountOptions(b, spec)
+	a, ok := engine.FindAccount(b, spec.Principal(), snap, change.AccountAbsent)
+	b.Summary = "alter " + naming.Show(spec.Principal().String()) + " on " + snap.Server.Name
+	if !ok {
+		return
+	}
+	b.Target = change.PrincipalAddress(snap.Server.Name, a.Principal).String()
+	engine.PlanManage(b, snap)
+	have, want := accountFacts(a), checkOf("account", a.Principal)
+	wantOptions(want, spec)
+	for _, k := range []string{"connection_limit", "locked", "tls"} {
+		if v, ok := want[k]; ok {
+			b.Set(change.Setting{Name: k, Value: v, Asked: true, Source: "was " + orNone(have[k]), Decides: optionDecides[k]})
+		}
+	}
+	if spec.Expires != "" {
+		was := "never"
+		if !a.Expires.IsZero() {
+			was = a.Expires.Format("2006-01-02")
+		}
+		b.Set(change.Setting{Name: "expires", Value: spec.Expires, Asked: true, Source: "was " + was, Decides: "when the password has to be changed; open sessions go on"})
+	}
+	if asked(spec.Locked) || spec.Expires == "now" {
+		engine.PlanKeep(b, a, snap, "locked")
+		if n := len(snap.Sessions); n > 0 {
+			b.Find(change.Caution, change.AccountSessions, "have them end; a lock only keeps new ones out", "%s stays connected (sessions: %d): %s", naming.Show(a.Principal.String()), n, shorten(snap.Sessions[:min(n, 5)]))
+		}
+	}
+	if text := accountOptions(b, spec, snap); text != "" {
+		user := "ALTER USER " + quotePrincipal(a.Principal)
+		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: "alter " + naming.Show(a.Principal.String()), Statement: user + text, Undo: user + undoOptions(spec, a), Args: want})
+	}
+	if spec.DefaultRole != "" {
+		planDefaultRole(b, spec, a, snap)
+		want["default_role"] = strings.Replace(spec.DefaultRole, "none", "", 1)
+	}
+	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: want})
+}
+
+var optionDecides = map[string]string{"connection_limit": "how many sessions at once; open ones stay", "locked": "whether it may sign in; open sessions go on",
+	"tls": "whether it may sign in without TLS"}
+
+func orNone(text string) string {
+	if text == "" {
+		return "none"
+	}
+	return text
+}
+
+// undoOptions renders the options as they are now.
+func undoOptions(spec change.AccountSpec, a catalog.Account) string {
+	text := ""
+	if spec.TLS != nil {
+		text += "\n  REQUIRE " + map[bool]string{true: "NONE", false: "SSL"}[a.TLS == ""]
+	}
+	if spec.ConnectionLimit != nil {
+		text += "\n  WITH MAX_USER_CONNECTIONS " + strconv.Itoa(storedLimit(a.ConnectionLimit))
+	}
+	if spec.Locked != nil {
+		text += "\n  ACCOUNT " + map[bool]string{true: "LOCK", false: "UNLOCK"}[a.Locked]
+	}
+	if spec.Expires != "" {
+		text += "\n  PASSWORD EXPIRE DEFAULT"
+	}
+	return text
+}
+
+func setDefaultRole(role string, p catalog.Principal) string {
+	if role == "" || role == "none" {
+		return "SET DEFAULT ROLE NONE FOR " + quotePrincipal(p)
+	}
+	return "SET DEFAULT ROLE " + quoteIdent(role) + " FOR " + quotePrincipal(p)
+}
+
+func defaultRoleStep(a catalog.Account, to string) change.Step {
+	args := checkOf("account", a.Principal)
+	args["default_role"] = strings.Replace(to, "none", "", 1)
+	return change.Step{Kind: engine.StepStatement, Title: "set the default role of " + naming.Show(a.Principal.String()), Statement: setDefaultRole(to, a.Principal),
+		Undo: setDefaultRole(a.DefaultRole, a.Principal), Args: args}
+}
+
+func planDefaultRole(b *change.Brief, spec change.AccountSpec, a catalog.Account, snap catalog.Snapshot) {
+	if spec.DefaultRole != "none" && !slices.ContainsFunc(snap.Access.Memberships, func(m catalog.Membership) bool {
+		return m.Member == a.Principal && m.Role.Name == spec.DefaultRole
+	}) {
+		b.Find(change.Stop, change.RoleHeld, "give it first: genarch role give "+snap.Server.Name+"/role:"+spec.DefaultRole+" --to "+a.Principal.String(), "%s does not have the role %s", a.Principal, spec.DefaultRole)
+	}
+	b.Set(change.Setting{Name: "default_role", Value: spec.DefaultRole, Asked: true, Source: "was " + orNone(a.DefaultRole), Decides: "which of its roles holds from the next sign-in on; there can be one"})
+	b.Steps = append(b.Steps, defaultRoleStep(a, spec.DefaultRole))
+}
+
+func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
+	b.Summary = "rename " + naming.Show(spec.Principal().String()) + " on " + snap.Server.Name
+	planAccountOptions(b, spec)
+	if spec.Role {
+		b.Find(change.Stop, change.OptionUnsupported, "create another role, give it what this one has, then drop this one", "MariaDB cannot rename a role")
+	}
+	a, ok := engine.FindAccount(b, spec.Principal(), snap, change.AccountAbsent)
+	if !ok {
+		return
+	}
+	b.Target = change.PrincipalAddress(snap.Server.Name, a.Principal).String()
+	to := a.Principal
+	if spec.NewName != "" {
+		to.Name = spec.NewName
+		planUsableName(b, to.Name)
+		engine.PlanNewName(b, to.Name, snap, accountLimits)
+	}
+	if spec.NewHost != "" {
+		to.Host = planHost(b, spec.NewHost, snap)
+	}
+	b.Summary += " to " + naming.Show(to.String())
+	engine.PlanManage(b, snap)
+	engine.PlanKeep(b, a, snap, "renamed")
+	if _, taken := access.New(*snap.Access).Account(to); taken {
+		b.Find(change.Stop, change.AccountExists, "choose another name or host", "there is an account %s on %s already", naming.Show(to.String()), snap.Server.Name)
+	}
+	if len(snap.Definers) > 0 {
+		b.Find(change.Stop, change.AccountDefines, "make them anew with another definer first", "a rename leaves behind what runs with its rights, which then fails: %s", shorten(snap.Definers))
+	}
+	rest := snap
+	others := *snap.Access
+	others.Accounts = slices.DeleteFunc(slices.Clone(others.Accounts), func(x catalog.Account) bool { return x.Principal == a.Principal })
+	rest.Access = &others
+	planRivals(b, to, rest)
+	if n := len(snap.Sessions); n > 0 {
+		b.Find(change.Note, change.AccountSessions, "", "who is connected keeps the old name and rights until the next sign-in (sessions: %d)", n)
+	}
+	want := checkOf("account", to)
+	want["present"] = "yes"
+	b.Steps = []change.Step{
+		{Kind: engine.StepStatement, Title: b.Summary, Statement: "RENAME USER " + quotePrincipal(a.Principal) + " TO " + quotePrincipal(to),
+			Undo: "RENAME USER " + quotePrincipal(to) + " TO " + quotePrincipal(a.Principal), Args: want},
+		{Kind: change.Verify, Title: "read back", ReadOnly: true, Args: want},
+	}
+}
+
+func planSetPassword(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
+	b.Summary = "set another password for " + naming.Show(spec.Principal().String()) + " on " + snap.Server.Name
+	if spec.Role {
+		b.Find(change.Stop, change.OptionUnsupported, "choose an account", "a role has no password: nobody signs in as it")
+		return
+	}
+	a, ok := engine.FindAccount(b, spec.Principal(), snap, change.AccountAbsent)
+	if !ok {
+		return
+	}
+	b.Target = change.PrincipalAddress(snap.Server.Name, a.Principal).String()
+	engine.PlanManage(b, snap)
+	engine.PlanKeep(b, a, snap, "given another password: Genarch could not sign in any more")
+	engine.PlanPassword(b, spec, snap)
+	method := planMethod(b, spec.Method, a.Method, snap)
+	if a.Method != method {
+		b.Find(change.Caution, change.PasswordMethod, "leave it as it is", "until now it proves itself by %s; from then on by %s alone", a.Method, method)
+	}
+	b.Find(change.Note, change.GrantEffect, "", "open sessions go on; the next sign-in needs the new password. The old one is not kept, so it cannot be taken back")
+	args := checkOf("password", a.Principal)
+	args["method"] = method
+	b.Steps = []change.Step{change.Step{Kind: engine.StepStatement, Title: "set the password of " + naming.Show(a.Principal.String()), Args: args}.
+		WithSecret(a.Name, "ALTER USER "+quotePrincipal(a.Principal)+"\n  IDENTIFIED VIA "+method+" USING ", "")}
+	if a.Locked {
+		b.Find(change.Note, change.LoginUntried, "", "%s is locked, so the password cannot be tried", a.Principal)
+		b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back", ReadOnly: true, Args: map[string]string{"check": "account", "name": a.Name, "host": a.Host, "present": "yes"}})
+		return
+	}
+	planSignIn(b, snap, a.Principal)
+}
+
+// planDropAccount briefs removing an account or role. MariaDB refuses nothing
+// and checks nothing, so everything is looked at here.
+func planDropAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
+	b.Summary = "drop " + naming.Show(spec.Principal().String()) + " on " + snap.Server.Name
+	planAccountOptions(b, spec)
+	if spec.IfPresent && len(engine.Candidates(snap.Access.Accounts, spec.Principal())) == 0 {
+		engine.PlanAbsent(b)
+		return
+	}
+	a, ok := engine.FindAccount(b, spec.Principal(), snap, change.AccountAbsent)
+	if !ok {
+		return
+	}
+	b.Target = change.PrincipalAddress(snap.Server.Name, a.Principal).String()
+	engine.PlanManage(b, snap)
+	engine.PlanKeep(b, a, snap, "dropped")
+	engine.PlanSessions(b, a, snap)
+	b.Confirm = a.Principal.String()
+	b.Set(change.Setting{Name: "name", Value: a.Principal.String(), Asked: true, Decides: "it is removed for good, with everything that was granted to it"})
+	if a.Super && !slices.ContainsFunc(snap.Access.Accounts, func(x catalog.Account) bool { return x.Super && x.Principal != a.Principal }) {
+		b.Find(change.Stop, change.AccountLast, "make another administrator first", "it is the last account that may give all privileges")
+	}
+	if len(snap.Definers) > 0 {
+		b.Find(change.Stop, change.AccountDefines, "make them anew with another definer, or lock the account instead: genarch account lock "+b.Target,
+			"these run with its rights and would fail without it: %s", shorten(snap.Definers))
+	}
+	b.Find(change.Note, change.AccountSeen, "", "%s", snap.LastSeen)
+	for _, l := range access.New(*snap.Access).Direct(a.Principal) {
+		if l.Privileges != 0 {
+			b.Find(change.Note, change.AccountLosesGrants, "", "it loses %s on %s", l.Privileges, access.ObjectText(l.Object))
+		}
+	}
+	for _, m := range snap.Access.Memberships {
+		switch a.Principal {
+		case m.Member:
+			b.Find(change.Note, change.AccountMembers, "", "it has the role %s; that ends", m.Role)
+			if m.Admin && !slices.ContainsFunc(snap.Access.Memberships, func(x catalog.Membership) bool { return x.Role == m.Role && x.Admin && x.Member != a.Principal }) {
+				b.Find(change.Caution, change.AccountMembers, "give somebody else the right first: genarch role give --admin", "nobody else may give the role %s on: it could never be given to anybody again", m.Role)
+			}
+		case m.Role:
+			if m.Member != snap.Self {
+				b.Find(change.Caution, change.AccountMembers, "look what they would lose", "%s has this role and loses it", m.Member)
+			}
+		}
+	}
+	if a.Role {
+		for _, x := range snap.Access.Accounts {
+			if x.DefaultRole == a.Name {
+				// Else a later role of that name would be its default again.
+				b.Steps = append(b.Steps, defaultRoleStep(x, "none"))
+			}
+		}
+	} else {
+		if !a.Locked {
+			args := checkOf("account", a.Principal)
+			args["locked"] = "yes"
+			user := "ALTER USER " + quotePrincipal(a.Principal)
+			b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: "keep it out", Statement: user + " ACCOUNT LOCK", Undo: user + " ACCOUNT UNLOCK", Args: args})
+		}
+		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: "make sure that it is not connected", ReadOnly: true, Args: checkOf("no_sessions", a.Principal)})
+	}
+	gone := checkOf("account", a.Principal)
+	gone["present"] = "no"
+	word := "USER"
+	if a.Role {
+		word = "ROLE"
+	}
+	b.Steps = append(b.Steps,
+		change.Step{Kind: engine.StepStatement, Title: "drop " + naming.Show(a.Principal.String()), Statement: "DROP " + word + " " + quotePrincipal(a.Principal), Args: gone},
+		change.Step{Kind: change.Verify, Title: "read back that it is gone", ReadOnly: true, Args: gone})
+}
+
+// planMember briefs giving a role to an account or another role, or taking it.
+func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, give bool) {
+	b.Summary = "give role " + naming.Show(spec.Role) + " to " + naming.Show(spec.To.String())
+	if !give {
+		b.Summary = "take role " + naming.Show(spec.Role) + " from " + naming.Show(spec.To.String())
+	}
+	if spec.Inherit != nil || spec.Set != nil {
+		b.Find(change.Stop, change.OptionUnsupported, "leave it out; whether a role holds at once is said by the default role", "MariaDB's memberships have no inherit and set options")
+	}
+	r, okRole := engine.FindAccount(b, catalog.Principal{Name: spec.Role, Role: true}, snap, change.RoleAbsent)
+	m, okMember := engine.FindAccount(b, spec.To, snap, change.AccountAbsent)
+	if !okRole || !okMember {
+		return
+	}
+	var held *catalog.Membership
+	admin := false
+	for i, x := range snap.Access.Memberships {
+		if x.Role == r.Principal && x.Member == m.Principal {
+			held = &snap.Access.Memberships[i]
+		}
+		admin = admin || x.Role == r.Principal && x.Member == snap.Self && x.Admin
+	}
+	if !admin {
+		b.Find(change.Stop, change.RightsMissing, "whoever made it runs: GRANT "+quoteIdent(r.Name)+" TO "+quotePrincipal(snap.Self)+" WITH ADMIN OPTION", "Genarch's login %s may not give the role %s: only its administrators may, whatever else they are", snap.Self, r.Name)
+	}
+	b.Set(change.Setting{Name: "role", Value: r.Name, Asked: true, Decides: "whose privileges are had"})
+	b.Set(change.Setting{Name: "member", Value: m.Principal.String(), Asked: true, Decides: "who has them"})
+	grant := func(admin bool) string {
+		text := "GRANT " + quoteIdent(r.Name) + " TO " + quotePrincipal(m.Principal)
+		if admin {
+			text += " WITH ADMIN OPTION"
+		}
+		return text
+	}
+	revoke := "REVOKE " + quoteIdent(r.Name) + " FROM " + quotePrincipal(m.Principal)
+	args := checkOf("member", m.Principal)
+	args["of"], args["present"] = r.Name, yesNo(give)
+	switch {
+	case !give && held == nil:
+		engine.PlanDone(b, change.RoleHeld, "%s does not have the role %s; nothing will be done", m.Principal, r.Name)
+		return
+	case !give:
+		if m.DefaultRole == r.Name {
+			b.Steps = append(b.Steps, defaultRoleStep(m, "none"))
+		}
+		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: b.Summary, Statement: revoke, Undo: grant(held.Admin), Args: args})
+		b.Find(change.Note, change.GrantEffect, "", "sessions in which the role is active keep it until they end or choose another%s", connectedText(snap))
+	default:
+		engine.PlanCircle(b, r.Principal, m.Principal, access.New(*snap.Access))
+		if held != nil && held.Admin == spec.Admin && (m.Role || m.DefaultRole == r.Name || spec.NoDefault) {
+			engine.PlanDone(b, change.RoleHeld, "%s has the role %s already; nothing will be done", m.Principal, r.Name)
+			return
+		}
+		if spec.Admin {
+			b.Find(change.Caution, change.RolePassOn, "leave out the right to give it on", "%s could give the role %s to anybody, outside Genarch", m.Principal, r.Name)
+		}
+		undo := revoke
+		if held != nil {
+			undo = "REVOKE ADMIN OPTION FOR " + quoteIdent(r.Name) + " FROM " + quotePrincipal(m.Principal)
+		}
+		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: b.Summary, Statement: grant(spec.Admin), Undo: undo, Args: args})
+		switch {
+		case m.Role:
+			b.Find(change.Note, change.GrantEffect, "", "it holds for whoever has the role %s, from the next sign-in on", m.Name)
+		case spec.NoDefault:
+			b.Find(change.Note, change.RoleDormant, "", "the role holds only after SET ROLE %s", r.Name)
+		case m.DefaultRole != "" && m.DefaultRole != r.Name:
+			b.Find(change.Caution, change.RoleDormant, "put both roles into one and give that, or change the default role afterwards", "%s has the default role %s, and there can be only one: %s holds only after SET ROLE %s", m.Principal, m.DefaultRole, r.Name, r.Name)
+		default:
+			b.Steps = append(b.Steps, defaultRoleStep(m, r.Name))
+			b.Find(change.Note, change.GrantEffect, "", "the role is its default role and holds from the next sign-in on%s", connectedText(snap))
+		}
+	}
+	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back", ReadOnly: true, Args: args})
+}
+
+func connectedText(snap catalog.Snapshot) string {
+	if len(snap.Sessions) == 0 {
+		return ""
+	}
+	return "; connected now: " + shorten(snap.Sessions)
+}
+
+// setText writes privileges as SQL lists them, USAGE for none.
+func setText(s privilege.Set) string {
+	if s == 0 {
+		return "USAGE"
+	}
+	return s.String()
+}

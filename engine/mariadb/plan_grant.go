@@ -1,0 +1,298 @@
+package mariadb
+
+import (
+	"slices"
+	"strings"
+
+	"example.com/genarch/core/access"
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/core/privilege"
+	"example.com/genarch/engine"
+)
+
+// onSQL names what a grant is about: the database by its escaped name, for
+// there _ and % are wildcards, everything below by its plain name.
+func onSQL(o catalog.Object) string {
+	switch o.Scope {
+	case catalog.ScopeDatabase:
+		return quoteIdent(access.Escaped(o.Database)) + ".*"
+	case catalog.ScopeRoutine:
+		return "PROCEDURE " + quoteIdent(o.Database) + "." + quoteIdent(o.Name)
+	}
+	return quoteIdent(o.Database) + "." + quoteIdent(o.Name)
+}
+
+// columnText writes privileges, with their column where there is one.
+func columnText(set privilege.Set, column string) string {
+	if column == "" {
+		return setText(set)
+	}
+	var out []string
+	for _, name := range set.Names() {
+		out = append(out, name+" ("+quoteIdent(column)+")")
+	}
+	return strings.Join(out, ", ")
+}
+
+// grantSQL and revokeSQL render one grant; on is what stands behind ON.
+func grantSQL(words, on string, to catalog.Principal, passOn bool) string {
+	text := "GRANT " + words + "\n  ON " + on + "\n  TO " + quotePrincipal(to)
+	if passOn {
+		text += "\n  WITH GRANT OPTION"
+	}
+	return text
+}
+
+func revokeSQL(words, on string, from catalog.Principal) string {
+	return "REVOKE " + words + "\n  ON " + on + "\n  FROM " + quotePrincipal(from)
+}
+
+// giveStep gives privileges and takes back, when undone, only those that were
+// not there before.
+func giveStep(title string, to catalog.Principal, o catalog.Object, set, had privilege.Set, passOn bool) change.Step {
+	words := columnText(set, o.Column)
+	fresh := set &^ had
+	undo := "SELECT 'nothing has to be taken back'"
+	if fresh != 0 {
+		undo = revokeSQL(columnText(fresh, o.Column), onSQL(o), to)
+	}
+	args := checkOf("privileges", to)
+	args["scope"], args["database"], args["object"], args["column"], args["privileges"], args["present"] = string(o.Scope), o.Database, o.Name, o.Column, set.String(), "yes"
+	return change.Step{Kind: engine.StepStatement, Title: title, Statement: grantSQL(words, onSQL(o), to, passOn), Undo: undo, Args: args}
+}
+
+// directOn is what p was given itself on exactly this object.
+func directOn(grants []catalog.Grant, p catalog.Principal, o catalog.Object) (set, passOn privilege.Set) {
+	for _, g := range grants {
+		same := g.Object == o
+		if o.Scope == catalog.ScopeDatabase {
+			same = g.Scope == o.Scope && !access.IsPattern(g.Database) && access.Plain(g.Database) == o.Database
+		}
+		if same && g.Grantee == p {
+			set, passOn = set|g.Privileges, passOn|g.Grantable
+		}
+	}
+	return set, passOn
+}
+
+// grantTarget finds the account and the database of a grant.
+func grantTarget(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, needDatabase bool) (catalog.Principal, bool) {
+	if spec.Database != "" && needDatabase && !slices.ContainsFunc(snap.Access.Databases, func(d catalog.AccessDatabase) bool { return d.Name == spec.Database }) {
+		b.Find(change.Stop, change.DatabaseAbsent, "list them: genarch database list "+snap.Server.Name, "there is no database %s on %s; MariaDB would take the grant all the same, and it would come alive with the database", naming.Show(spec.Database), snap.Server.Name)
+		return spec.To, false
+	}
+	if spec.To == catalog.Public {
+		return spec.To, true
+	}
+	a, ok := engine.FindAccount(b, spec.To, snap, change.AccountAbsent)
+	if ok && a.Global.Has(access.BundleOwn.On(catalog.MariaDB, catalog.ScopeDatabase)) {
+		b.Find(change.Note, change.AccountSuper, "", "%s may do everything on every database whatever it is given", a.Principal)
+	}
+	return a.Principal, ok
+}
+
+func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
+	what := "bundle " + string(spec.Bundle)
+	if spec.Bundle == "" {
+		what = strings.ToUpper(strings.Join(spec.Privileges, ", "))
+	}
+	o := spec.Object()
+	b.Summary = "give " + naming.Show(spec.To.String()) + " " + what + " on " + grantObjectText(o)
+	to, ok := grantTarget(b, spec, snap, true)
+	if !ok {
+		return
+	}
+	set := spec.Bundle.On(catalog.MariaDB, catalog.ScopeDatabase)
+	b.Set(change.Setting{Name: "account", Value: to.String(), Asked: true, Decides: "who may do it"})
+	if spec.Bundle != "" {
+		b.Set(change.Setting{Name: "bundle", Value: string(spec.Bundle), Asked: true, Decides: spec.Bundle.Decides(catalog.MariaDB)})
+	} else if set = engine.PlanPrivileges(b, spec, catalog.MariaDB); b.Stopped() {
+		return
+	}
+	b.Set(change.Setting{Name: "privileges", Value: set.String(), Asked: spec.Bundle == "", Source: engine.Source(spec.Bundle == "", "bundle "+string(spec.Bundle)), Decides: "what may be done on " + grantObjectText(o)})
+	if snap.ObjectAbsent {
+		b.Find(change.Stop, change.ObjectAbsent, "look at the name", "there is no %s %s", o.Scope, access.ObjectText(o))
+	}
+	planGivable(b, snap)
+	if spec.PassOn {
+		engine.PlanPassOn(b, to)
+	}
+	had, passed := directOn(snap.Access.Grants, to, o)
+	if had.Has(set) && (!spec.PassOn || passed.Has(set)) {
+		engine.PlanDone(b, change.GrantHeld, "%s has that on %s already; nothing will be done", to, grantObjectText(o))
+		return
+	}
+	planNarrows(b, snap, to, o, had|set)
+	if to.Role {
+		noteRole(b, snap, to)
+	}
+	step := giveStep(b.Summary, to, o, set, had, spec.PassOn)
+	b.Steps = []change.Step{step, {Kind: change.Verify, Title: "read back what it may do now", ReadOnly: true, Args: step.Args}}
+	noteEffect(b, snap, o)
+}
+
+func grantObjectText(o catalog.Object) string {
+	if o.Scope == catalog.ScopeDatabase {
+		return naming.Show(o.Database)
+	}
+	return string(o.Scope) + " " + access.ObjectText(o)
+}
+
+func planGivable(b *change.Brief, snap catalog.Snapshot) {
+	if login := snap.Instance.Login; !login.May("give_bundles") {
+		b.Find(change.Stop, change.RightsMissing, login.Remedy("give_bundles"), "Genarch's login %s may not give privileges on databases", login.Name)
+	}
+}
+
+// planNarrows: of all grants on databases only the most specific holds, so one
+// on the exact name can take away what a pattern gave.
+func planNarrows(b *change.Brief, snap catalog.Snapshot, to catalog.Principal, o catalog.Object, after privilege.Set) {
+	if o.Scope != catalog.ScopeDatabase {
+		return
+	}
+	g := access.New(*snap.Access)
+	if had, _ := directOn(snap.Access.Grants, to, o); had != 0 {
+		return
+	}
+	by, held := g.Winning(to, o.Database)
+	if lost := held &^ after; lost != 0 {
+		b.Find(change.Caution, change.GrantNarrows, "give a bundle that holds these too, or take the pattern away first", "%s has %s there by the pattern %s, and loses it: MariaDB lets only the grant on the exact name hold", to, lost, by)
+	}
+}
+
+// noteRole says for whom a role does not hold by itself.
+func noteRole(b *change.Brief, snap catalog.Snapshot, role catalog.Principal) {
+	var dormant []string
+	for _, m := range snap.Access.Memberships {
+		if m.Role != role || m.Member.Role {
+			continue
+		}
+		for _, a := range snap.Access.Accounts {
+			if a.Principal == m.Member && a.DefaultRole != role.Name && a.Principal != snap.Self {
+				dormant = append(dormant, a.Principal.String())
+			}
+		}
+	}
+	if len(dormant) > 0 {
+		b.Find(change.Note, change.RoleDormant, "genarch account alter … --default-role "+role.Name, "the role is not the default role of %s: for them it holds only after SET ROLE", shorten(dormant))
+	}
+}
+
+// noteEffect says when the change comes into force, and for whom not yet.
+func noteEffect(b *change.Brief, snap catalog.Snapshot, o catalog.Object) {
+	if o.Scope != catalog.ScopeDatabase {
+		b.Find(change.Note, change.GrantEffect, "", "it holds at once, in open sessions too")
+		return
+	}
+	text := "it holds at once, but sessions that are in the database keep what they had until they leave it or say USE again"
+	if len(snap.Sessions) > 0 {
+		text += ": " + shorten(snap.Sessions)
+	}
+	b.Find(change.Note, change.GrantEffect, "", "%s", text)
+}
+
+// planTake briefs taking privileges: single ones, all, or down to a bundle.
+func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
+	o := spec.Object()
+	what := "everything"
+	switch {
+	case len(spec.Privileges) > 0:
+		what = strings.ToUpper(strings.Join(spec.Privileges, ", "))
+	case spec.Bundle != "":
+		what = "everything beyond " + string(spec.Bundle)
+	case spec.Pattern != "":
+		what = "the grant on the pattern " + spec.Pattern
+	}
+	b.Summary = "take " + what + " on " + grantObjectText(o) + " from " + naming.Show(spec.To.String())
+	to, ok := grantTarget(b, spec, snap, false)
+	if !ok {
+		// What is left of an account that is gone cannot be named by REVOKE.
+		return
+	}
+	b.Set(change.Setting{Name: "account", Value: to.String(), Asked: true, Decides: "who may not do it any more"})
+	planGivable(b, snap)
+	keep := spec.Bundle.On(catalog.MariaDB, catalog.ScopeDatabase)
+	var only privilege.Set = privilege.All
+	if len(spec.Privileges) > 0 {
+		if only = engine.PlanPrivileges(b, spec, catalog.MariaDB); b.Stopped() {
+			return
+		}
+	}
+	for _, g := range snap.Access.Grants {
+		if g.Grantee != to || !concerns(g, spec, o) {
+			continue
+		}
+		b.Steps = append(b.Steps, takeSteps(g, only&^keep, len(spec.Privileges) == 0)...)
+		if g.Scope == catalog.ScopeDatabase && access.IsPattern(g.Database) {
+			var opens []string
+			for _, d := range snap.Access.Databases {
+				if d.Name != spec.Database && access.Matches(g.Database, d.Name) {
+					opens = append(opens, d.Name)
+				}
+			}
+			if len(opens) > 0 {
+				b.Find(change.Caution, change.GrantWide, "give it on those databases by name first", "the grant is on the pattern %s, so %s loses it on these too: %s", g.Database, to, shorten(opens))
+			}
+		}
+	}
+	noteRemains(b, snap, to, o, spec)
+	if len(b.Steps) == 0 {
+		engine.PlanDone(b, change.GrantHeld, "%s was given nothing of that on %s; nothing will be done", to, grantObjectText(o))
+		return
+	}
+	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back what it may do now", ReadOnly: true, Args: b.Steps[len(b.Steps)-1].Args})
+	noteEffect(b, snap, o)
+}
+
+// concerns reports whether a grant is one that the request is about.
+func concerns(g catalog.Grant, spec change.GrantSpec, o catalog.Object) bool {
+	switch {
+	case spec.Pattern != "":
+		return g.Scope == catalog.ScopeDatabase && g.Database == spec.Pattern
+	case len(spec.Privileges) > 0 && o.Scope != catalog.ScopeDatabase:
+		return g.Object == o
+	case g.Scope == catalog.ScopeDatabase:
+		// Also the one whose name was meant plainly, and is a pattern.
+		return access.Plain(g.Database) == o.Database && !access.IsPattern(g.Database) || g.Database == o.Database
+	}
+	return len(spec.Privileges) == 0 && spec.Bundle == "" && g.Database == o.Database
+}
+
+// takeSteps take one grant, with the right to pass on, and note how it was.
+func takeSteps(g catalog.Grant, take privilege.Set, whole bool) []change.Step {
+	on := onSQL(g.Object)
+	if g.Scope == catalog.ScopeDatabase {
+		on = quoteIdent(g.Database) + ".*"
+	}
+	args := checkOf("privileges", g.Grantee)
+	gone := g.Privileges & take
+	args["scope"], args["database"], args["object"], args["column"], args["privileges"], args["present"], args["as_written"] = string(g.Scope), g.Database, g.Name, g.Column, gone.String(), "no", "yes"
+	title := "take " + gone.String() + " on " + on
+	var out []change.Step
+	if g.Grantable != 0 && whole {
+		out = append(out, change.Step{Kind: engine.StepStatement, Title: "take the right to pass on", Statement: revokeSQL("GRANT OPTION", on, g.Grantee),
+			Undo: grantSQL("USAGE", on, g.Grantee, true), Args: map[string]string{"check": "none"}})
+	}
+	if gone != 0 {
+		words := columnText(gone, g.Column)
+		out = append(out, change.Step{Kind: engine.StepStatement, Title: title, Statement: revokeSQL(words, on, g.Grantee), Undo: grantSQL(words, on, g.Grantee, false), Args: args})
+	}
+	return out
+}
+
+// noteRemains says by which other ways the account keeps something there.
+func noteRemains(b *change.Brief, snap catalog.Snapshot, to catalog.Principal, o catalog.Object, spec change.GrantSpec) {
+	rest := *snap.Access
+	rest.Grants = slices.DeleteFunc(slices.Clone(rest.Grants), func(g catalog.Grant) bool { return g.Grantee == to && concerns(g, spec, o) })
+	g := access.New(rest)
+	if c := g.Level(to, o.Database); c.Level != access.None {
+		a := g.Why(to, privilege.Select, catalog.Object{Scope: catalog.ScopeDatabase, Database: o.Database})
+		how := ""
+		if len(a.Needs) > 0 && len(a.Needs[0].Chains) > 0 {
+			how = ": " + a.Needs[0].Chains[0].Text()
+		}
+		b.Find(change.Note, change.GrantRemains, "", "%s keeps %s on %s%s", to, c.Level, naming.Show(o.Database), how)
+	}
+}

@@ -1,0 +1,142 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"strings"
+
+	"example.com/genarch/core/access"
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/engine"
+)
+
+// readAccountSide reads what planning for accounts, roles, grants and teams
+// needs beside the databases.
+func (s *server) readAccountSide(ctx context.Context, in change.Intent, snap *catalog.Snapshot) error {
+	var who catalog.Principal
+	switch {
+	case in.Account != nil:
+		who = in.Account.Principal()
+	case in.Grant != nil:
+		who = in.Grant.To
+	case in.Member != nil:
+		who = in.Member.To
+	case in.Database != nil && (in.Database.Team != nil || in.Database.ClearLeftovers):
+	default:
+		return nil
+	}
+	a, err := s.Access(ctx, catalog.AccessQuery{})
+	if err != nil {
+		return err
+	}
+	snap.Access = &a
+	name, host := splitAccount(snap.Instance.Login.Name)
+	snap.Self = catalog.Principal{Name: name, Host: host}
+	if err := s.readServerSide(ctx, snap); err != nil {
+		return err
+	}
+	if in.Database != nil {
+		return nil
+	}
+	return s.readAccountUse(ctx, in, who, snap)
+}
+
+// readServerSide reads what decides on how accounts can be made.
+func (s *server) readServerSide(ctx context.Context, snap *catalog.Snapshot) error {
+	var tls string
+	var strict bool
+	err := s.db.QueryRowContext(ctx, `SELECT SUBSTRING_INDEX(USER(), '@', -1), @@have_ssl, @@strict_password_validation`).Scan(&snap.Client, &tls, &strict)
+	if err != nil {
+		return wrap("read the server", err)
+	}
+	snap.TLSReady = tls == "YES"
+	var checks []string
+	err = s.query(ctx, "read plugins", `SELECT PLUGIN_NAME, PLUGIN_TYPE FROM information_schema.PLUGINS WHERE PLUGIN_STATUS = 'ACTIVE' AND PLUGIN_TYPE IN ('AUTHENTICATION', 'PASSWORD VALIDATION')`, func(r *sql.Rows) error {
+		var name, kind string
+		err := r.Scan(&name, &kind)
+		if kind == "AUTHENTICATION" {
+			snap.Methods = append(snap.Methods, name)
+		} else {
+			checks = append(checks, name)
+		}
+		return err
+	})
+	if strict {
+		snap.Strict = strings.Join(checks, ", ")
+	}
+	return err
+}
+
+// readAccountUse reads what an account is used for now: sessions, definers,
+// and whether the object of a grant is there.
+func (s *server) readAccountUse(ctx context.Context, in change.Intent, who catalog.Principal, snap *catalog.Snapshot) error {
+	found := engine.Candidates(snap.Access.Accounts, who)
+	if len(found) == 1 {
+		who = found[0].Principal
+	}
+	list, err := s.readConnected(ctx)
+	if err != nil {
+		return err
+	}
+	holders := map[catalog.Principal]bool{who: true}
+	if who.Role {
+		g := access.New(*snap.Access)
+		for _, a := range snap.Access.Accounts {
+			if atOnce, _ := g.Roles(a.Principal); contains(atOnce, who) {
+				holders[a.Principal] = true
+			}
+		}
+	}
+	for _, c := range list {
+		a, ok := accountOf(snap.Access.Accounts, c)
+		if ok && holders[a.Principal] && (in.Grant == nil || c.database == in.Grant.Database) {
+			snap.Sessions = append(snap.Sessions, c.text)
+		}
+	}
+	snap.LastSeen = "MariaDB does not record when an account was last signed in"
+	if len(snap.Sessions) > 0 {
+		snap.LastSeen = fmt.Sprintf("it is connected now (sessions: %d)", len(snap.Sessions))
+	}
+	if in.Account != nil && !who.Role {
+		host := who.Host
+		if host == "" {
+			host = "%"
+		}
+		if snap.Definers, err = s.readDefiners(ctx, who.Name, host); err != nil {
+			return err
+		}
+	}
+	if in.Grant != nil {
+		snap.ObjectAbsent, err = s.objectAbsent(ctx, in.Grant.Object())
+	}
+	return err
+}
+
+func contains(list []catalog.Principal, p catalog.Principal) bool {
+	for _, x := range list {
+		if x == p {
+			return true
+		}
+	}
+	return false
+}
+
+// objectAbsent looks whether the table, column or routine of a grant is there:
+// the server itself takes some grants on what does not exist.
+func (s *server) objectAbsent(ctx context.Context, o catalog.Object) (bool, error) {
+	var n int
+	var err error
+	switch o.Scope {
+	case catalog.ScopeTable:
+		err = s.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?`, o.Database, o.Name).Scan(&n)
+	case catalog.ScopeColumn:
+		err = s.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND COLUMN_NAME = ?`, o.Database, o.Name, o.Column).Scan(&n)
+	case catalog.ScopeRoutine:
+		err = s.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_NAME = ? AND ROUTINE_TYPE = 'PROCEDURE'`, o.Database, o.Name).Scan(&n)
+	default:
+		return false, nil
+	}
+	return n == 0, wrap("look for the object", err)
+}

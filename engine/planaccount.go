@@ -1,0 +1,245 @@
+package engine
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"example.com/genarch/core/access"
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/core/policy"
+	"example.com/genarch/core/privilege"
+)
+
+// The kinds of steps that both engines know, beside [change.Verify].
+const (
+	// StepStatement sends one statement; whether it took effect is found by the
+	// check in its arguments.
+	StepStatement = "statement"
+	// StepProve signs in as accounts, does what they may, and is refused what
+	// they may not.
+	StepProve = "prove"
+)
+
+// PlanManage adds the finding that the login may not alter accounts.
+func PlanManage(b *change.Brief, snap catalog.Snapshot) {
+	if login := snap.Instance.Login; !login.May("manage_accounts") {
+		b.Find(change.Stop, change.RightsMissing, login.Remedy("manage_accounts"), "Genarch's login %s may not create or alter accounts on %s", login.Name, snap.Server.Name)
+	}
+}
+
+// PlanNewName adds what speaks against the name of a new account or role: what
+// the engine cannot store, and names that are easily taken for it.
+func PlanNewName(b *change.Brief, name string, snap catalog.Snapshot, lim naming.Limits) {
+	for _, p := range (naming.Rule{Free: true}).Check(name, lim) {
+		f := b.Find(change.Stop, p.Code, "choose another name", "%s", p.Text)
+		if f.Suggestion = snap.Server.NameRule.Suggest(name, lim, func(string) bool { return false }); f.Suggestion != "" && snap.Server.NameRule.Suffix == "" {
+			f.Next = "for example: " + f.Suggestion
+		}
+	}
+	rule := snap.Server.NameRule
+	rule.Suffix, rule.MaxLength = "", 0
+	if len(b.Codes(change.Stop)) == 0 {
+		for _, p := range rule.Check(name, lim) {
+			b.Find(change.Caution, p.Code, "choose a plain name, or accept this one", "%s: it has to be quoted wherever it is written", p.Text)
+			break
+		}
+	}
+	var others []string
+	for _, a := range snap.Access.Accounts {
+		if a.Name != name && !slices.Contains(others, a.Name) {
+			others = append(others, a.Name)
+		}
+	}
+	if with, how, found := naming.Clashes(name, others); found && how != naming.SameName {
+		text := "there is an account or role %s on %s, which is easily taken for this one"
+		if how == naming.SameButCase {
+			text = "there is an account or role %s on %s, which differs only in upper and lower case"
+		}
+		b.Find(change.Caution, change.AccountLookalike, "use that one, or choose a name that differs more", text, naming.Show(with), snap.Server.Name)
+	}
+}
+
+// PlanPassword adds what there is to say about a given password.
+func PlanPassword(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
+	if spec.Password != change.Given {
+		return
+	}
+	rule := policy.AccountPasswords
+	weak, forbidden := rule.Weak(snap.Server.Environment, spec.Bits)
+	level := change.Caution
+	if forbidden {
+		level = change.Stop
+	}
+	if weak {
+		b.Find(level, change.PasswordWeak, "leave it out, and a strong one is generated", "the password is easily guessed (about %.0f bits; %.0f are asked)", spec.Bits, rule.Bits)
+	}
+}
+
+// FindAccount looks an account up, and adds the finding that it is not there:
+// on MariaDB a name without a host means the one account of that name.
+func FindAccount(b *change.Brief, p catalog.Principal, snap catalog.Snapshot, code string) (catalog.Account, bool) {
+	found := Candidates(snap.Access.Accounts, p)
+	what := "account"
+	if p.Role {
+		what = "role"
+	}
+	switch len(found) {
+	case 0:
+		next := "list them: genarch account list " + snap.Server.Name
+		f := b.Find(change.Stop, code, next, "there is no %s %s on %s", what, naming.Show(p.String()), snap.Server.Name)
+		var names []string
+		for _, a := range snap.Access.Accounts {
+			names = append(names, a.Name)
+		}
+		if with, _, like := naming.Clashes(p.Name, names); like {
+			f.Next, f.Suggestion = "did you mean "+naming.Show(with)+"?", with
+			if with == p.Name {
+				f.Next, f.Suggestion = "there is one of that name elsewhere: "+hostsOf(snap.Access.Accounts, with), ""
+			}
+		}
+		return catalog.Account{}, false
+	case 1:
+		return found[0], true
+	}
+	var hosts []string
+	for _, a := range found {
+		hosts = append(hosts, a.Principal.String())
+	}
+	b.Find(change.Stop, change.AccountAmbiguous, "say which: "+strings.Join(hosts, ", "), "%s exists at %d hosts, and each is an account of its own", naming.Show(p.Name), len(found)).Suggestion = hosts[0]
+	return catalog.Account{}, false
+}
+
+func hostsOf(list []catalog.Account, name string) string {
+	var out []string
+	for _, a := range list {
+		if a.Name == name {
+			word := a.Principal.String()
+			if a.Role {
+				word = "the role " + word
+			}
+			out = append(out, word)
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+// Candidates are the accounts that a principal can mean: itself, or, for a
+// name without a host, every account of that name.
+func Candidates(list []catalog.Account, p catalog.Principal) []catalog.Account {
+	var out []catalog.Account
+	for _, a := range list {
+		if a.Name == p.Name && a.Role == p.Role && (a.Host == p.Host || p.Host == "") {
+			out = append(out, a)
+		}
+	}
+	return out
+}
+
+// PlanKeep stops what would harm Genarch's own login or the engine's accounts.
+func PlanKeep(b *change.Brief, a catalog.Account, snap catalog.Snapshot, deed string) {
+	switch {
+	case a.Principal == snap.Self:
+		b.Find(change.Stop, change.AccountOwn, "sign in with the engine's own client as another administrator for that", "%s is the login that Genarch itself uses on %s; it cannot be %s from here", naming.Show(a.Principal.String()), snap.Server.Name, deed)
+	case a.System:
+		b.Find(change.Stop, change.AccountSystem, "leave it as it is", "%s belongs to the server itself and cannot be %s", naming.Show(a.Principal.String()), deed)
+	}
+}
+
+// PlanSessions stops while sessions of the account are open.
+func PlanSessions(b *change.Brief, a catalog.Account, snap catalog.Snapshot) {
+	if len(snap.Sessions) == 0 {
+		return
+	}
+	shown := snap.Sessions[:min(len(snap.Sessions), 5)]
+	more := ""
+	if n := len(snap.Sessions) - len(shown); n > 0 {
+		more = fmt.Sprintf(" and %d more", n)
+	}
+	b.Find(change.Stop, change.AccountSessions, "have them end, then ask again; to keep new ones out meanwhile: genarch account lock "+b.Target,
+		"%s is connected (sessions: %d), and would go on working after it was dropped: %s%s", naming.Show(a.Principal.String()), len(snap.Sessions), strings.Join(shown, "; "), more)
+}
+
+// PlanCircle stops a membership that would make a role belong to itself.
+func PlanCircle(b *change.Brief, role, member catalog.Principal, g *access.Graph) {
+	atOnce, dormant := g.Roles(role)
+	if role == member || slices.Contains(atOnce, member) || slices.Contains(dormant, member) {
+		b.Find(change.Stop, change.RoleCircle, "look at who belongs to whom: genarch role show "+b.Target, "%s belongs to %s already, so it would belong to itself", naming.Show(role.String()), naming.Show(member.String()))
+	}
+}
+
+// PlanPassOn cautions about the right to give privileges on.
+func PlanPassOn(b *change.Brief, to catalog.Principal) {
+	b.Find(change.Caution, change.GrantPassOn, "leave out the right to pass on", "%s could give these privileges to anybody, outside Genarch", naming.Show(to.String()))
+}
+
+// PlanAbsent ends a brief for a thing that is not there, where it was to go only
+// if present.
+func PlanAbsent(b *change.Brief) {
+	b.Outcome = change.Nothing
+	b.Summary = b.Target + " is not there"
+	b.Find(change.Note, change.AccountAbsent, "", "%s is not there; nothing will be done", b.Target)
+}
+
+// PlanDone ends a brief for something that is so already.
+func PlanDone(b *change.Brief, code, format string, args ...any) {
+	b.Outcome = change.Nothing
+	b.Find(change.Note, code, "", format, args...)
+	b.Summary = b.Findings[len(b.Findings)-1].Text
+	b.Steps = nil
+}
+
+// ScopePrivileges are the privileges that exist on each kind of object.
+var ScopePrivileges = map[catalog.Engine]map[catalog.Scope]privilege.Set{
+	catalog.PostgreSQL: {
+		catalog.ScopeDatabase: privilege.Create | privilege.Connect | privilege.Temporary,
+		catalog.ScopeSchema:   privilege.Create | privilege.Usage,
+		catalog.ScopeTable:    privilege.Select | privilege.Insert | privilege.Update | privilege.Delete | privilege.Truncate | privilege.References | privilege.Trigger | privilege.Maintain,
+		catalog.ScopeSequence: privilege.Usage | privilege.Select | privilege.Update,
+		catalog.ScopeRoutine:  privilege.Execute,
+		catalog.ScopeColumn:   privilege.Select | privilege.Insert | privilege.Update | privilege.References,
+	},
+	catalog.MariaDB: {
+		catalog.ScopeDatabase: access.BundleOwn.On(catalog.MariaDB, catalog.ScopeDatabase),
+		catalog.ScopeTable: privilege.Select | privilege.Insert | privilege.Update | privilege.Delete | privilege.Create | privilege.Drop | privilege.References |
+			privilege.Index | privilege.Alter | privilege.CreateView | privilege.ShowView | privilege.Trigger | privilege.DeleteHistory,
+		catalog.ScopeRoutine: privilege.Execute | privilege.AlterRoutine,
+		catalog.ScopeColumn:  privilege.Select | privilege.Insert | privilege.Update | privilege.References,
+	},
+}
+
+// PlanPrivileges reads the single privileges of a grant and stops those that
+// the kind of object does not have.
+func PlanPrivileges(b *change.Brief, spec change.GrantSpec, e catalog.Engine) privilege.Set {
+	set, _ := privilege.Parse(spec.Privileges) // checked with the intent
+	o := spec.Object()
+	known := ScopePrivileges[e][o.Scope]
+	if wrong := set &^ known; wrong != 0 || known == 0 {
+		b.Find(change.Stop, change.GrantInvalid, "on a "+string(o.Scope)+" there are: "+known.String(), "there is no privilege %s on a %s", wrong, o.Scope)
+	}
+	return set
+}
+
+// PlanTeam adds what speaks against a team's name, and reports whether its
+// role and accounts can be made.
+func PlanTeam(b *change.Brief, t change.TeamSpec, snap catalog.Snapshot, lim naming.Limits) {
+	PlanManage(b, snap)
+	for _, p := range t.CheckTeam(snap.Server.NameRule, lim) {
+		b.Find(change.Stop, change.TeamName, "choose a short plain name, such as tickets", "%s", p.Text)
+		return
+	}
+	for _, p := range []catalog.Principal{t.Owner(), t.App(), t.Reader()} {
+		for _, a := range snap.Access.Accounts {
+			if a.Name == p.Name {
+				b.Find(change.Stop, change.AccountExists, "choose another name for the team, or make the database alone and give bundles on it with genarch grant give",
+					"there is an account or role %s on %s already", naming.Show(a.Principal.String()), snap.Server.Name)
+			}
+		}
+		if b.Stopped() {
+			continue
+		}
+		PlanNewName(b, p.Name, snap, lim)
+	}
+}

@@ -1,0 +1,549 @@
+package postgres
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"example.com/genarch/core/access"
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/engine"
+)
+
+// The kinds of steps on roles and access.
+const (
+	stepCreateRole = "create_role"
+	// stepAccess alters privileges inside one database, in one transaction.
+	stepAccess = "access"
+	// stepHandOver gives what a role owns in one database to another, and
+	// takes what was granted to it there.
+	stepHandOver = "hand_over"
+)
+
+// planCreateAccount briefs making a role, with login or without.
+func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
+	what := "account"
+	if spec.Role {
+		what = "role"
+	}
+	b.Summary = "create " + what + " " + naming.Show(spec.Name) + " on " + snap.Server.Name
+	planAccountOptions(b, spec)
+	if a, ok := find(snap.Access.Accounts, spec.Name); ok {
+		if spec.IfAbsent {
+			compareAccount(b, spec, a)
+			return
+		}
+		b.Find(change.Stop, change.AccountExists, "choose another name; or ask for it only if absent", "there is a role %s on %s already (PostgreSQL keeps accounts and roles under the same names)", naming.Show(a.Name), snap.Server.Name)
+	}
+	engine.PlanManage(b, snap)
+	engine.PlanNewName(b, spec.Name, snap, accountLimits)
+	if strings.HasPrefix(spec.Name, "pg_") {
+		b.Find(change.Stop, "name.reserved", "choose another name", "names that begin with pg_ are kept for the server")
+	}
+	engine.PlanPassword(b, spec, snap)
+	limits := roleOptions(b, spec)
+	if !spec.Role && spec.Password == change.NoPassword {
+		b.Find(change.Caution, change.PasswordMissing, "leave it out, and a password is generated", "without a password it signs in only where the server's pg_hba.conf asks for none, or by another way such as a certificate")
+	}
+	set := func(name, value string, asked bool, decides string) {
+		b.Set(change.Setting{Name: name, Value: value, Asked: asked, Source: engine.Source(asked, "PostgreSQL"), Decides: decides})
+	}
+	set("name", spec.Name, true, "how it signs in, and how others see it")
+	set("kind", what, true, "whether it signs in; a role is given to accounts")
+	if !spec.Role {
+		password := "generated, shown once"
+		switch spec.Password {
+		case change.Given:
+			password = fmt.Sprintf("as given (about %.0f bits)", spec.Bits)
+		case change.NoPassword:
+			password = "none"
+		}
+		set("password", password, spec.Password == change.Given, "kept by the server as a SCRAM-SHA-256 verifier; the text itself is never sent to it")
+	}
+	limit := "none"
+	if spec.ConnectionLimit != nil && *spec.ConnectionLimit >= 0 {
+		limit = strconv.Itoa(*spec.ConnectionLimit)
+	}
+	set("connection_limit", limit, spec.ConnectionLimit != nil, "how many sessions at once")
+	set("expires", orElse(spec.Expires, "never"), spec.Expires != "", "until when its password lets it in; open sessions go on")
+
+	b.Steps = append(b.Steps, createRoleStep(spec, limits))
+	if spec.Comment != nil && *spec.Comment != "" {
+		b.Steps = append(b.Steps, commentStep(spec.Name, *spec.Comment, ""))
+	}
+	args := map[string]string{"check": "account", "name": spec.Name, "present": "yes", "login": yesNo(!spec.Role && !asked(spec.Locked))}
+	if spec.ConnectionLimit != nil {
+		args["connection_limit"] = strconv.Itoa(*spec.ConnectionLimit)
+	}
+	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: args})
+	if hasSecret(spec) && !asked(spec.Locked) {
+		b.Steps = append(b.Steps, signInStep(spec.Name))
+	}
+}
+
+func asked(b *bool) bool { return b != nil && *b }
+
+func orElse(text, word string) string {
+	if text == "" {
+		return word
+	}
+	return text
+}
+
+func hasSecret(spec change.AccountSpec) bool {
+	return spec.Password == change.Generated || spec.Password == change.Given
+}
+
+// createRoleStep renders CREATE ROLE; the password, if any, comes last.
+func createRoleStep(spec change.AccountSpec, options string) change.Step {
+	word := "account"
+	text := "CREATE ROLE " + quoteIdent(spec.Name)
+	if spec.Role || asked(spec.Locked) {
+		text += " NOLOGIN"
+	} else {
+		text += " LOGIN"
+	}
+	if spec.Role {
+		word = "role"
+	}
+	text += options
+	step := change.Step{Kind: stepCreateRole, Title: "create " + word + " " + naming.Show(spec.Name), Statement: text,
+		Undo: "DROP ROLE " + quoteIdent(spec.Name), Args: map[string]string{"name": spec.Name}}
+	if hasSecret(spec) {
+		step = step.WithSecret(spec.Name, text+" PASSWORD ", "")
+	}
+	return step
+}
+
+// signInStep signs in as an account, to prove that its password works.
+func signInStep(names ...string) change.Step {
+	return change.Step{Kind: engine.StepProve, Title: "sign in as " + naming.Show(strings.Join(names, " and ")), ReadOnly: true,
+		Args: map[string]string{"account": strings.Join(names, "\n")}}.NeedsSecrets(names...)
+}
+
+var dateText = regexp.MustCompile(`^\d{4}-\d{2}-\d{2}( \d{2}:\d{2}(:\d{2})?)?$`)
+
+// roleOptions renders what CREATE ROLE and ALTER ROLE have in common.
+func roleOptions(b *change.Brief, spec change.AccountSpec) string {
+	text := ""
+	if l := spec.ConnectionLimit; l != nil {
+		if *l < -1 {
+			b.Find(change.Stop, change.OptionInvalid, "give -1 for no limit, or a number from 0", "a connection limit of %d means nothing", *l)
+		}
+		text += " CONNECTION LIMIT " + strconv.Itoa(*l)
+	}
+	switch {
+	case spec.Expires == "never":
+		text += " VALID UNTIL 'infinity'"
+	case dateText.MatchString(spec.Expires):
+		text += " VALID UNTIL '" + spec.Expires + " UTC'"
+	case spec.Expires != "":
+		b.Find(change.Stop, change.OptionInvalid, "give a date as 2027-01-31, or never", "PostgreSQL knows an expiry at a date, not %q", spec.Expires)
+	}
+	return text
+}
+
+// planAccountOptions refuses what PostgreSQL's roles do not have.
+func planAccountOptions(b *change.Brief, spec change.AccountSpec) {
+	for _, o := range []struct {
+		asked bool
+		what  string
+	}{{spec.Host != "" || spec.NewHost != "", "host: where a role may come from is said in the server's pg_hba.conf"},
+		{spec.DefaultRole != "", "default role: memberships hold at once"},
+		{spec.TLS != nil, "demand for TLS of its own: that is said in the server's pg_hba.conf"},
+		{spec.Method != "" && spec.Method != "scram-sha-256", "choice of method here: passwords are kept as SCRAM-SHA-256"}} {
+		if o.asked {
+			b.Find(change.Stop, change.OptionUnsupported, "leave it out", "PostgreSQL roles have no %s", o.what)
+		}
+	}
+}
+
+// compareAccount ends a brief for a role that is there already.
+func compareAccount(b *change.Brief, spec change.AccountSpec, a catalog.Account) {
+	want, have := map[string]string{"login": yesNo(!spec.Role)}, accountFacts(a)
+	if spec.ConnectionLimit != nil {
+		want["connection_limit"] = strconv.Itoa(*spec.ConnectionLimit)
+	}
+	if spec.Comment != nil {
+		want["comment"] = *spec.Comment
+	}
+	if spec.Expires != "" {
+		want["expires"] = spec.Expires
+	}
+	engine.PlanExisting(b, want, have, func(name, want, have string) bool {
+		return want == have || name == "expires" && want != "" && strings.HasPrefix(have, want)
+	})
+	if hasSecret(spec) {
+		b.Find(change.Note, change.PasswordMethod, "to set one: genarch account password "+b.Target, "its password stays as it is")
+	}
+}
+
+// accountFacts writes a role's properties under the names that checks use.
+func accountFacts(a catalog.Account) map[string]string {
+	expires := "never"
+	if !a.Expires.IsZero() {
+		expires = a.Expires.UTC().Format("2006-01-02 15:04:05")
+	}
+	return map[string]string{"name": a.Name, "present": "yes", "login": yesNo(a.Login), "connection_limit": strconv.Itoa(a.ConnectionLimit),
+		"expires": expires, "comment": a.Comment}
+}
+
+func commentStep(role, comment, before string) change.Step {
+	say := func(text string) string {
+		if text == "" {
+			return "COMMENT ON ROLE " + quoteIdent(role) + " IS NULL"
+		}
+		return "COMMENT ON ROLE " + quoteIdent(role) + " IS " + strings.TrimSpace(quoteText(text))
+	}
+	return change.Step{Kind: engine.StepStatement, Title: "set the comment", Statement: say(comment), Undo: say(before),
+		Args: map[string]string{"check": "account", "name": role, "comment": comment}}
+}
+
+// planAlterAccount briefs new limits, expiry, lock, comment.
+func planAlterAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
+	b.Summary = "alter " + naming.Show(spec.Name) + " on " + snap.Server.Name
+	planAccountOptions(b, spec)
+	a, ok := engine.FindAccount(b, catalog.Principal{Name: spec.Name}, snap, change.AccountAbsent)
+	if !ok {
+		return
+	}
+	engine.PlanManage(b, snap)
+	text, undo, want := roleOptions(b, spec), "", map[string]string{"check": "account", "name": a.Name}
+	have := accountFacts(a)
+	set := func(name, value, was, decides string) {
+		b.Set(change.Setting{Name: name, Value: value, Asked: true, Source: "was " + orElse(was, "empty"), Decides: decides})
+	}
+	if l := spec.ConnectionLimit; l != nil {
+		want["connection_limit"] = strconv.Itoa(*l)
+		undo += " CONNECTION LIMIT " + have["connection_limit"]
+		set("connection_limit", want["connection_limit"], have["connection_limit"], "how many sessions at once; open ones stay")
+		if a.Super {
+			b.Find(change.Note, change.AccountSuper, "", "%s is a superuser, which no connection limit holds", a.Name)
+		}
+	}
+	if spec.Expires != "" {
+		undo += " VALID UNTIL '" + strings.Replace(have["expires"], "never", "infinity", 1) + "'"
+		if have["expires"] != "never" {
+			undo = strings.TrimSuffix(undo, "'") + " UTC'"
+		}
+		set("expires", spec.Expires, have["expires"], "until when its password lets it in; open sessions go on")
+	}
+	if spec.Locked != nil {
+		want["login"] = yesNo(!*spec.Locked)
+		on, off := " LOGIN", " NOLOGIN"
+		if *spec.Locked {
+			on, off = off, on
+			engine.PlanKeep(b, a, snap, "locked")
+			planOpenSessions(b, a, snap)
+		}
+		text, undo = text+on, undo+off
+		set("locked", yesNo(*spec.Locked), yesNo(!a.Login), "whether it may sign in")
+	}
+	if text != "" {
+		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: "alter " + naming.Show(a.Name), Args: want,
+			Statement: "ALTER ROLE " + quoteIdent(a.Name) + text, Undo: "ALTER ROLE " + quoteIdent(a.Name) + undo})
+	}
+	if spec.Comment != nil {
+		set("comment", *spec.Comment, a.Comment, "a remark that everybody on the server can read")
+		b.Steps = append(b.Steps, commentStep(a.Name, *spec.Comment, a.Comment))
+		want["comment"] = *spec.Comment
+	}
+	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: want})
+}
+
+// planOpenSessions notes that a lock leaves open sessions alone.
+func planOpenSessions(b *change.Brief, a catalog.Account, snap catalog.Snapshot) {
+	if n := len(snap.Sessions); n > 0 {
+		b.Find(change.Caution, change.AccountSessions, "have them end; a lock only keeps new ones out", "%s stays connected (sessions: %d): %s", naming.Show(a.Principal.String()), n, strings.Join(snap.Sessions[:min(n, 5)], "; "))
+	}
+}
+
+func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
+	b.Summary = "rename " + naming.Show(spec.Name) + " to " + naming.Show(spec.NewName) + " on " + snap.Server.Name
+	planAccountOptions(b, spec)
+	a, ok := engine.FindAccount(b, catalog.Principal{Name: spec.Name}, snap, change.AccountAbsent)
+	if !ok {
+		return
+	}
+	engine.PlanManage(b, snap)
+	engine.PlanKeep(b, a, snap, "renamed")
+	if other, taken := find(snap.Access.Accounts, spec.NewName); taken {
+		b.Find(change.Stop, change.AccountExists, "choose another name", "there is a role %s on %s already", naming.Show(other.Name), snap.Server.Name)
+	}
+	engine.PlanNewName(b, spec.NewName, snap, accountLimits)
+	if a.Method == "md5" || a.Password == nil && a.Login {
+		b.Find(change.Caution, change.PasswordCleared, "set a password afterwards: genarch account password", "a password kept as md5 is cleared by a rename, since the name is part of it")
+	}
+	planOpenSessions(b, a, snap)
+	rename := func(from, to string) string {
+		return "ALTER ROLE " + quoteIdent(from) + " RENAME TO " + quoteIdent(to)
+	}
+	b.Steps = []change.Step{
+		{Kind: engine.StepStatement, Title: b.Summary, Statement: rename(a.Name, spec.NewName), Undo: rename(spec.NewName, a.Name),
+			Args: map[string]string{"check": "account", "name": spec.NewName, "present": "yes"}},
+		{Kind: change.Verify, Title: "read back", ReadOnly: true, Args: map[string]string{"check": "account", "name": spec.NewName, "present": "yes"}},
+	}
+}
+
+func planSetPassword(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
+	b.Summary = "set another password for " + naming.Show(spec.Name) + " on " + snap.Server.Name
+	a, ok := engine.FindAccount(b, catalog.Principal{Name: spec.Name}, snap, change.AccountAbsent)
+	if !ok {
+		return
+	}
+	engine.PlanManage(b, snap)
+	engine.PlanKeep(b, a, snap, "given another password: Genarch could not sign in any more")
+	engine.PlanPassword(b, spec, snap)
+	b.Find(change.Note, change.PasswordMethod, "", "the server gets a SCRAM-SHA-256 verifier, never the text; open sessions go on, the next sign-in needs the new password. It cannot be taken back: nobody but the server has the old one")
+	before := "ALTER ROLE " + quoteIdent(a.Name) + " PASSWORD "
+	b.Steps = []change.Step{change.Step{Kind: engine.StepStatement, Title: "set the password of " + naming.Show(a.Name),
+		Args: map[string]string{"check": "password", "name": a.Name}}.WithSecret(a.Name, before, "")}
+	if a.Login {
+		b.Steps = append(b.Steps, signInStep(a.Name))
+	} else {
+		b.Find(change.Note, change.LoginUntried, "", "%s may not sign in, so the password cannot be tried", a.Name)
+		b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back", ReadOnly: true, Args: map[string]string{"check": "account", "name": a.Name, "present": "yes"}})
+	}
+}
+
+// planDropAccount briefs removing a role: what it owns goes to another or stops
+// the change, and everything that it was given is listed before it goes.
+func planDropAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
+	b.Summary = "drop " + naming.Show(spec.Name) + " on " + snap.Server.Name
+	a, ok := find(snap.Access.Accounts, spec.Name)
+	if !ok && spec.IfPresent {
+		engine.PlanAbsent(b)
+		return
+	}
+	if !ok {
+		engine.FindAccount(b, catalog.Principal{Name: spec.Name}, snap, change.AccountAbsent)
+		return
+	}
+	engine.PlanManage(b, snap)
+	engine.PlanKeep(b, a, snap, "dropped")
+	engine.PlanSessions(b, a, snap)
+	b.Find(change.Note, change.AccountSeen, "", "%s", snap.LastSeen)
+	if spec.GiveTo != "" {
+		if to, ok := engine.FindAccount(b, catalog.Principal{Name: spec.GiveTo}, snap, change.AccountAbsent); ok && to.Name == a.Name {
+			b.Find(change.Stop, change.OptionInvalid, "name another role", "%s cannot be given to itself", a.Name)
+		}
+	}
+	planHoldings(b, spec, a, snap)
+	g := access.New(*snap.Access)
+	planDropMembers(b, a, snap)
+	for _, l := range g.Direct(a.Principal) {
+		if l.Privileges != 0 && !l.Owner {
+			b.Find(change.Note, change.AccountLosesGrants, "", "it loses %s on %s", l.Privileges, objectText(l))
+		}
+	}
+	for _, d := range snap.Access.Databases {
+		if d.Interior == nil {
+			continue
+		}
+		for _, c := range d.Interior.Classes {
+			for _, e := range c.Entries {
+				if e.Grantor == a.Name && c.Owner != a.Name && e.Grantee != a.Principal {
+					b.Find(change.Caution, change.GrantOther, "give it to them again afterwards", "%s gave %s on %s to %s, who loses it too", a.Name, e.Privileges, access.ObjectText(c.Object), e.Grantee)
+				}
+			}
+		}
+	}
+	drop := []change.Step{}
+	if a.Login {
+		drop = append(drop, change.Step{Kind: engine.StepStatement, Title: "keep it out", Statement: "ALTER ROLE " + quoteIdent(a.Name) + " NOLOGIN",
+			Undo: "ALTER ROLE " + quoteIdent(a.Name) + " LOGIN", Args: map[string]string{"check": "account", "name": a.Name, "login": "no"}})
+	}
+	drop = append(drop, change.Step{Kind: engine.StepStatement, Title: "make sure that it is not connected", ReadOnly: true,
+		Args: map[string]string{"check": "no_sessions", "name": a.Name, "key": ""}})
+	b.Steps = append(drop, b.Steps...)
+	b.Steps = append(b.Steps,
+		change.Step{Kind: engine.StepStatement, Title: "drop " + naming.Show(a.Name), Statement: "DROP ROLE " + quoteIdent(a.Name),
+			Args: map[string]string{"check": "account", "name": a.Name, "present": "no"}},
+		change.Step{Kind: change.Verify, Title: "read back that it is gone", ReadOnly: true, Args: map[string]string{"check": "account", "name": a.Name, "present": "no"}})
+	b.Confirm = a.Name
+	b.Set(change.Setting{Name: "name", Value: a.Name, Asked: true, Decides: "it is removed for good; the same name again is another role"})
+	if spec.GiveTo != "" {
+		b.Set(change.Setting{Name: "give_to", Value: spec.GiveTo, Asked: true, Decides: "who owns afterwards what it owns"})
+	}
+}
+
+// planHoldings lays out, for each database where the role has anything, giving
+// its things away and taking its grants.
+func planHoldings(b *change.Brief, spec change.AccountSpec, a catalog.Account, snap catalog.Snapshot) {
+	home := orElse(snap.Server.Database, "postgres")
+	shared := false
+	var inside []catalog.Holding
+	for _, h := range snap.Holdings {
+		if h.Owned > 0 {
+			where := "in database " + naming.Show(h.Database)
+			if h.Database == "" {
+				where = "for the whole server"
+				if len(h.Databases) > 0 {
+					where += " (databases: " + strings.Join(h.Databases, ", ") + ")"
+				}
+			}
+			if spec.GiveTo == "" {
+				b.Find(change.Stop, change.AccountOwns, "say who gets it: --give-to ROLE", "it owns %d objects %s: %s", h.Owned, where, h.Kinds)
+			} else {
+				b.Find(change.Caution, change.AccountOwns, "choose another role to give them to", "%s becomes the owner of %d objects %s: %s", naming.Show(spec.GiveTo), h.Owned, where, h.Kinds)
+			}
+		}
+		if h.Policies > 0 {
+			b.Find(change.Caution, change.AccountOwns, "look at the policies first", "row policies in %s name it (%d); they cease to name it", naming.Show(h.Database), h.Policies)
+		}
+		switch {
+		case h.Database == "":
+			shared = true
+		case h.Closed:
+			b.Find(change.Stop, change.DatabaseClosed, "ALTER DATABASE "+quoteIdent(h.Database)+" ALLOW_CONNECTIONS true", "it has something in %s, which allows no connections, so that cannot be given away or taken", naming.Show(h.Database))
+		default:
+			inside = append(inside, h)
+		}
+	}
+	if shared && !slices.ContainsFunc(inside, func(h catalog.Holding) bool { return true }) {
+		inside = append(inside, catalog.Holding{Database: home})
+	}
+	for _, h := range inside {
+		var statements []string
+		title := "take what it was given in " + naming.Show(h.Database)
+		if spec.GiveTo != "" {
+			statements = append(statements, "REASSIGN OWNED BY "+quoteIdent(a.Name)+" TO "+quoteIdent(spec.GiveTo))
+			title = "give what it owns to " + naming.Show(spec.GiveTo) + ", and " + title
+		}
+		statements = append(statements, "DROP OWNED BY "+quoteIdent(a.Name))
+		step := accessStep(title, h.Database, statements, []string{"SELECT 'what was owned and granted is put back from what was found'"}, a.Name)
+		step.Kind = stepHandOver
+		step.Args["check"], step.Args["name"] = "holds_nothing", a.Name
+		b.Steps = append(b.Steps, step)
+	}
+}
+
+func planDropMembers(b *change.Brief, a catalog.Account, snap catalog.Snapshot) {
+	var members, roles []string
+	for _, m := range snap.Access.Memberships {
+		if m.Role == a.Principal {
+			members = append(members, m.Member.Name)
+		}
+		if m.Member == a.Principal {
+			roles = append(roles, m.Role.Name)
+		}
+	}
+	if len(members) > 0 {
+		b.Find(change.Caution, change.AccountMembers, "look what they would lose: genarch role show "+b.Target, "belonging to it ends for: %s", shorten(members))
+	}
+	if len(roles) > 0 {
+		b.Find(change.Note, change.AccountMembers, "", "it belongs to %s; that ends", shorten(roles))
+	}
+}
+
+func shorten(list []string) string {
+	if n := len(list); n > 10 {
+		return strings.Join(list[:10], ", ") + fmt.Sprintf(" and %d more", n-10)
+	}
+	return strings.Join(list, ", ")
+}
+
+func objectText(l access.Line) string {
+	text := string(l.Object.Scope) + " " + access.ObjectText(l.Object)
+	if l.Count > 1 {
+		text = fmt.Sprintf("%d %ss in %s.%s", l.Count, l.Object.Scope, l.Object.Database, l.Object.Schema)
+	}
+	return text
+}
+
+// planMember briefs making an account or role a member of a role, or ending it.
+func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, give bool) {
+	member := catalog.Principal{Name: spec.To.Name}
+	b.Summary = "make " + naming.Show(member.Name) + " a member of " + naming.Show(spec.Role)
+	if !give {
+		b.Summary = "end that " + naming.Show(member.Name) + " belongs to " + naming.Show(spec.Role)
+	}
+	engine.PlanManage(b, snap)
+	r, okRole := engine.FindAccount(b, role(spec.Role), snap, change.RoleAbsent)
+	m, okMember := engine.FindAccount(b, member, snap, change.AccountAbsent)
+	if !okRole || !okMember {
+		return
+	}
+	var held []catalog.Membership
+	for _, x := range snap.Access.Memberships {
+		if x.Role == r.Principal && x.Member == m.Principal {
+			held = append(held, x)
+		}
+	}
+	modern := snap.Instance.Number >= 160000
+	if !modern && (spec.Inherit != nil || spec.Set != nil) {
+		b.Find(change.Stop, change.OptionUnsupported, "leave it out: there the member's own INHERIT decides", "PostgreSQL %s has no inherit and set options of a membership", snap.Instance.Version)
+	}
+	b.Set(change.Setting{Name: "role", Value: r.Name, Asked: true, Decides: "whose privileges are had"})
+	b.Set(change.Setting{Name: "member", Value: m.Name, Asked: true, Decides: "who has them"})
+	revoke := func(x catalog.Membership) string {
+		text := "REVOKE " + quoteIdent(r.Name) + " FROM " + quoteIdent(m.Name)
+		if modern && x.Grantor != "" {
+			text += " GRANTED BY " + quoteIdent(x.Grantor)
+		}
+		return text
+	}
+	grant := func(admin, inherit, set bool) string {
+		text := "GRANT " + quoteIdent(r.Name) + " TO " + quoteIdent(m.Name)
+		switch {
+		case modern:
+			text += fmt.Sprintf(" WITH ADMIN %t, INHERIT %t, SET %t", admin, inherit, set)
+		case admin:
+			text += " WITH ADMIN OPTION"
+		}
+		return text
+	}
+	args := func(present string) map[string]string {
+		return map[string]string{"check": "member", "role": r.Name, "member": m.Name, "present": present}
+	}
+	if !give {
+		if len(held) == 0 {
+			engine.PlanDone(b, change.RoleHeld, "%s does not belong to %s; nothing will be done", m.Name, r.Name)
+			return
+		}
+		for i, x := range held {
+			step := change.Step{Kind: engine.StepStatement, Title: b.Summary, Statement: revoke(x), Undo: grant(x.Admin, x.Inherit, x.Set), Args: args("no")}
+			if i < len(held)-1 {
+				step.Args = map[string]string{"check": "none"}
+			}
+			b.Steps = append(b.Steps, step)
+		}
+		b.Find(change.Note, change.GrantEffect, "", "%s loses the privileges of %s at its next statement, in open sessions too", m.Name, r.Name)
+	} else {
+		engine.PlanCircle(b, r.Principal, m.Principal, access.New(*snap.Access))
+		inherit, set := spec.Inherit == nil || *spec.Inherit, spec.Set == nil || *spec.Set
+		for _, x := range held {
+			if x.Admin == spec.Admin && x.Inherit == (inherit && (modern || m.Inherit)) && x.Set == set {
+				engine.PlanDone(b, change.RoleHeld, "%s belongs to %s already; nothing will be done", m.Name, r.Name)
+				return
+			}
+		}
+		if spec.Admin {
+			b.Find(change.Caution, change.RolePassOn, "leave out the right to give it on", "%s could make others members of %s, outside Genarch", m.Name, r.Name)
+		}
+		if r.Super {
+			b.Find(change.Caution, change.AccountSuper, "give a bundle on one database instead", "%s is a superuser: its members can become one with SET ROLE", r.Name)
+		}
+		if !inherit || !modern && !m.Inherit {
+			b.Find(change.Note, change.RoleDormant, "", "the privileges of %s hold only after SET ROLE", r.Name)
+		}
+		step := change.Step{Kind: engine.StepStatement, Title: b.Summary, Statement: grant(spec.Admin, inherit, set), Args: args("yes"),
+			Undo: "REVOKE " + quoteIdent(r.Name) + " FROM " + quoteIdent(m.Name)}
+		if len(held) > 0 {
+			step.Undo = grant(held[0].Admin, held[0].Inherit, held[0].Set)
+			if !modern && !held[0].Admin {
+				step.Undo = "REVOKE ADMIN OPTION FOR " + quoteIdent(r.Name) + " FROM " + quoteIdent(m.Name)
+			}
+		}
+		b.Steps = append(b.Steps, step)
+		b.Find(change.Note, change.GrantEffect, "", "it holds at once, in open sessions at their next statement")
+	}
+	last := args(map[bool]string{true: "yes", false: "no"}[give])
+	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back", ReadOnly: true, Args: last})
+}
+
+func role(name string) catalog.Principal { return catalog.Principal{Name: name} }

@@ -1,0 +1,590 @@
+package postgres
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"example.com/genarch/core/access"
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/core/privilege"
+	"example.com/genarch/engine"
+)
+
+// accessStep is statements that run inside one database, in one transaction:
+// all or nothing. grantees are whose privileges it alters: what they had is noted
+// when it runs, and put back exactly when it is undone.
+func accessStep(title, database string, statements, undo []string, grantees ...string) change.Step {
+	text := func(list []string) string {
+		return "-- connected to " + naming.Show(database) + "\nBEGIN;\n" + strings.Join(list, ";\n") + ";\nCOMMIT"
+	}
+	return change.Step{Kind: stepAccess, Title: title, Statement: text(statements), Undo: text(undo), Seconds: 120,
+		Args: map[string]string{"database": database, "statements": engine.Pack(statements), "undo": engine.Pack(undo), "grantees": engine.Pack(grantees)}}
+}
+
+// target finds the database of a grant and stops where nothing can be granted.
+func grantTarget(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) (catalog.AccessDatabase, catalog.Principal, bool) {
+	i := slices.IndexFunc(snap.Access.Databases, func(d catalog.AccessDatabase) bool { return d.Name == spec.Database })
+	if i < 0 {
+		b.Find(change.Stop, change.DatabaseAbsent, "list them: genarch database list "+snap.Server.Name, "there is no database %s on %s", naming.Show(spec.Database), snap.Server.Name)
+		return catalog.AccessDatabase{}, spec.To, false
+	}
+	d := snap.Access.Databases[i]
+	to := catalog.Public
+	if spec.To != catalog.Public {
+		a, ok := engine.FindAccount(b, role(spec.To.Name), snap, change.AccountAbsent)
+		if !ok {
+			return d, to, false
+		}
+		to = a.Principal
+		if a.Super {
+			b.Find(change.Note, change.AccountSuper, "", "%s is a superuser: it may do everything whatever it is given", a.Name)
+		}
+	}
+	switch {
+	case d.Closed:
+		b.Find(change.Stop, change.DatabaseClosed, "ALTER DATABASE "+quoteIdent(d.Name)+" ALLOW_CONNECTIONS true", "%s allows no connections, so nothing inside can be granted", naming.Show(d.Name))
+		return d, to, false
+	case d.Interior == nil:
+		b.Find(change.Stop, change.CatalogueHidden, "let Genarch's login connect: GRANT CONNECT ON DATABASE "+quoteIdent(d.Name)+" TO "+quoteIdent(snap.Instance.Login.Name), "what is inside %s cannot be seen: %s", naming.Show(d.Name), d.Why)
+		return d, to, false
+	}
+	return d, to, true
+}
+
+func grantee(p catalog.Principal) string {
+	if p == catalog.Public {
+		return "PUBLIC"
+	}
+	return quoteIdent(p.Name)
+}
+
+// planGive briefs giving a bundle or single privileges.
+func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
+	what := "bundle " + string(spec.Bundle)
+	if spec.Bundle == "" {
+		what = strings.ToUpper(strings.Join(spec.Privileges, ", "))
+	}
+	b.Summary = "give " + naming.Show(spec.To.String()) + " " + what + " on " + grantObjectText(spec)
+	d, to, ok := grantTarget(b, spec, snap)
+	if !ok {
+		return
+	}
+	b.Set(change.Setting{Name: "account", Value: to.String(), Asked: true, Decides: "who may do it"})
+	if spec.PassOn {
+		engine.PlanPassOn(b, to)
+	}
+	g := access.New(*snap.Access)
+	if spec.Bundle == "" {
+		planGiveSingle(b, spec, snap, g, to)
+		return
+	}
+	b.Set(change.Setting{Name: "bundle", Value: string(spec.Bundle), Asked: true, Decides: spec.Bundle.Decides(catalog.PostgreSQL)})
+	if c := g.Level(to, d.Name); c.Level >= spec.Bundle.Level() && !c.Gap {
+		engine.PlanDone(b, change.GrantHeld, "%s has %s on %s already, %s; nothing will be done", to, c.Level, naming.Show(d.Name), "directly or through a role")
+		return
+	}
+	if spec.Bundle == access.BundleOwn {
+		planGiveOwn(b, spec, snap, d, to)
+		return
+	}
+	planCovered(b, snap, d)
+	s := bundleStatements(spec.Bundle, d, to, spec.PassOn)
+	b.Steps = []change.Step{accessStep(b.Summary, d.Name, s.give, s.take, to.Name)}
+	if spec.Bundle == access.BundleBuild {
+		planMaker(b, d, to)
+	}
+	noteEffect(b, snap, true)
+	check := map[string]string{"check": "level", "database": d.Name, "account": to.Name, "level": string(spec.Bundle)}
+	if to == catalog.Public {
+		check["public"] = "yes"
+	}
+	finishGrant(b, check)
+}
+
+// finishGrant gives the acting step its check, and ends with the same reading.
+func finishGrant(b *change.Brief, check map[string]string) {
+	for k, v := range check {
+		b.Steps[0].Args[k] = v
+	}
+	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back what it may do now", ReadOnly: true, Args: check})
+}
+
+// bundlePlan are the statements that give a bundle and those that take it.
+type bundlePlan struct{ give, take []string }
+
+// bundleStatements renders a bundle on everything that is in the database now,
+// and on what its makers will make.
+func bundleStatements(bundle access.Bundle, d catalog.AccessDatabase, to catalog.Principal, passOn bool) bundlePlan {
+	return setStatements(d, to, passOn, func(s catalog.Scope) privilege.Set { return bundle.On(catalog.PostgreSQL, s) })
+}
+
+// setStatements renders privileges by scope. Schemas are named one by one;
+// everything in them is reached by ALL … IN SCHEMA.
+func setStatements(d catalog.AccessDatabase, to catalog.Principal, passOn bool, on func(catalog.Scope) privilege.Set) bundlePlan {
+	var p bundlePlan
+	who, option := grantee(to), ""
+	if passOn {
+		option = " WITH GRANT OPTION"
+	}
+	add := func(set privilege.Set, object string) {
+		if set != 0 {
+			p.give = append(p.give, "GRANT "+set.String()+" ON "+object+" TO "+who+option)
+			p.take = append(p.take, "REVOKE "+set.String()+" ON "+object+" FROM "+who)
+		}
+	}
+	add(on(catalog.ScopeDatabase), "DATABASE "+quoteIdent(d.Name))
+	var schemas []string
+	for _, c := range d.Interior.Classes {
+		if c.Scope == catalog.ScopeSchema {
+			schemas = append(schemas, quoteIdent(c.Schema))
+		}
+	}
+	if list := strings.Join(schemas, ", "); list != "" {
+		add(on(catalog.ScopeSchema), "SCHEMA "+list)
+		add(on(catalog.ScopeTable), "ALL TABLES IN SCHEMA "+list)
+		add(on(catalog.ScopeSequence), "ALL SEQUENCES IN SCHEMA "+list)
+	}
+	for _, maker := range access.Makers(d) {
+		if maker == to.Name && to != catalog.Public {
+			continue // what it makes it owns
+		}
+		for _, o := range []struct {
+			scope catalog.Scope
+			word  string
+		}{{catalog.ScopeSchema, "SCHEMAS"}, {catalog.ScopeTable, "TABLES"}, {catalog.ScopeSequence, "SEQUENCES"}} {
+			if set := on(o.scope); set != 0 {
+				before := "ALTER DEFAULT PRIVILEGES FOR ROLE " + quoteIdent(maker)
+				p.give = append(p.give, before+" GRANT "+set.String()+" ON "+o.word+" TO "+who+option)
+				p.take = append(p.take, before+" REVOKE "+set.String()+" ON "+o.word+" FROM "+who)
+			}
+		}
+	}
+	slices.Reverse(p.take)
+	return p
+}
+
+// planCovered says what Genarch's login cannot reach, being no superuser.
+func planCovered(b *change.Brief, snap catalog.Snapshot, d catalog.AccessDatabase) {
+	login := snap.Instance.Login
+	if login.Superuser {
+		return
+	}
+	g := access.New(*snap.Access)
+	atOnce, _ := g.Roles(role(login.Name))
+	acts := append(atOnce, role(login.Name))
+	if !slices.Contains(acts, role(d.Owner)) {
+		b.Find(change.Stop, change.RightsMissing, "GRANT "+quoteIdent(d.Owner)+" TO "+quoteIdent(login.Name), "Genarch's login %s may not grant on %s: it does not act as its owner %s", login.Name, naming.Show(d.Name), d.Owner)
+	}
+	for _, maker := range access.Makers(d) {
+		if !slices.Contains(acts, role(maker)) && maker != d.Owner {
+			b.Find(change.Stop, change.GrantUncovered, "GRANT "+quoteIdent(maker)+" TO "+quoteIdent(login.Name), "what %s owns or makes in %s cannot be covered: Genarch's login %s does not act as it", maker, naming.Show(d.Name), login.Name)
+		}
+	}
+}
+
+// planMaker: who may build makes tables, which the holders of read and write
+// could not see: what the owner's tables open to them, its tables open too.
+func planMaker(b *change.Brief, d catalog.AccessDatabase, maker catalog.Principal) {
+	var give, take []string
+	for _, f := range d.Interior.Futures {
+		if f.Maker != d.Owner || f.Schema != "" || f.On == "type" {
+			continue
+		}
+		for _, e := range f.Entries {
+			if e.Grantee == maker || e.Grantee.Name == d.Owner || e.Grantee == catalog.Public {
+				continue
+			}
+			before := "ALTER DEFAULT PRIVILEGES FOR ROLE " + quoteIdent(maker.Name)
+			word := strings.ToUpper(string(f.On)) + "S"
+			give = append(give, before+" GRANT "+e.Privileges.String()+" ON "+word+" TO "+grantee(e.Grantee))
+			take = append(take, before+" REVOKE "+e.Privileges.String()+" ON "+word+" FROM "+grantee(e.Grantee))
+		}
+	}
+	if len(give) == 0 {
+		b.Find(change.Note, change.GrantUncovered, "give bundles to others afterwards: they cover what it makes", "what %s makes belongs to it, and nobody else can read it until given", maker)
+		return
+	}
+	b.Find(change.Note, change.GrantUncovered, "", "what %s makes will be open to those to whom what %s makes is open", maker, d.Owner)
+	step := &b.Steps[0]
+	all, back := append(engine.Unpack(step.Args["statements"]), give...), append(take, engine.Unpack(step.Args["undo"])...)
+	*step = accessStep(step.Title, d.Name, all, back, append(engine.Unpack(step.Args["grantees"]), granteesOf(d)...)...)
+}
+
+// granteesOf lists who has default privileges from the owner of a database.
+func granteesOf(d catalog.AccessDatabase) []string {
+	var out []string
+	for _, f := range d.Interior.Futures {
+		for _, e := range f.Entries {
+			if f.Maker == d.Owner && e.Grantee != catalog.Public && !slices.Contains(out, e.Grantee.Name) {
+				out = append(out, e.Grantee.Name)
+			}
+		}
+	}
+	return out
+}
+
+// planGiveOwn: to own is to belong to the owner, and what is made there is to
+// belong to the owner too.
+func planGiveOwn(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, d catalog.AccessDatabase, to catalog.Principal) {
+	owner, _ := find(snap.Access.Accounts, d.Owner)
+	if owner.Super || to == catalog.Public {
+		b.Find(change.Stop, change.OwnerDenied, "give the database an owner role of its own first: ALTER DATABASE "+quoteIdent(d.Name)+" OWNER TO a role without login",
+			"the owner of %s is %s, a superuser: who belongs to it could do everything on the whole server", naming.Show(d.Name), d.Owner)
+		return
+	}
+	var also []string
+	for _, other := range snap.Access.Databases {
+		if other.Owner == d.Owner && other.Name != d.Name {
+			also = append(also, other.Name)
+		}
+	}
+	if len(also) > 0 {
+		b.Find(change.Caution, change.GrantWide, "give each database an owner of its own", "%s owns other databases too, which %s gets with it: %s", d.Owner, to, shorten(also))
+	}
+	engine.PlanCircle(b, owner.Principal, to, access.New(*snap.Access))
+	engine.PlanManage(b, snap)
+	who, option := quoteIdent(to.Name), ""
+	if snap.Instance.Number >= 160000 {
+		option = " WITH INHERIT TRUE, SET TRUE"
+		if spec.PassOn {
+			option += ", ADMIN TRUE"
+		}
+	} else if spec.PassOn {
+		option = " WITH ADMIN OPTION"
+	}
+	b.Find(change.Note, change.GrantEffect, "", "what %s makes in %s from its next sign-in on belongs to %s", to, naming.Show(d.Name), d.Owner)
+	b.Steps = []change.Step{
+		accessStep("give "+to.Name+" a way in", d.Name, []string{"GRANT CONNECT, TEMPORARY ON DATABASE " + quoteIdent(d.Name) + " TO " + who},
+			[]string{"REVOKE CONNECT, TEMPORARY ON DATABASE " + quoteIdent(d.Name) + " FROM " + who}, to.Name),
+		{Kind: engine.StepStatement, Title: "let it act as the owner " + d.Owner, Statement: "GRANT " + quoteIdent(d.Owner) + " TO " + who + option,
+			Undo: "REVOKE " + quoteIdent(d.Owner) + " FROM " + who, Args: map[string]string{"check": "member", "role": d.Owner, "member": to.Name, "present": "yes"}},
+		{Kind: engine.StepStatement, Title: "let what it makes belong to the owner", Args: map[string]string{"check": "acts_as", "name": to.Name, "database": d.Name, "role": d.Owner},
+			Statement: "ALTER ROLE " + who + " IN DATABASE " + quoteIdent(d.Name) + " SET role = " + strings.TrimSpace(quoteText(d.Owner)),
+			Undo:      "ALTER ROLE " + who + " IN DATABASE " + quoteIdent(d.Name) + " RESET role"},
+		{Kind: change.Verify, Title: "read back what it may do now", ReadOnly: true, Args: map[string]string{"check": "level", "database": d.Name, "account": to.Name, "level": "own"}},
+	}
+	b.Steps[0].Args["check"] = "none"
+}
+
+// grantObjectText names what a grant is about.
+func grantObjectText(spec change.GrantSpec) string {
+	o := spec.Object()
+	if o.Scope == catalog.ScopeDatabase {
+		return naming.Show(o.Database)
+	}
+	return string(o.Scope) + " " + access.ObjectText(o) + " in " + naming.Show(o.Database)
+}
+
+// objectSQL names an object in GRANT and REVOKE.
+func objectSQL(o catalog.Object) string {
+	name := quoteIdent(o.Schema) + "." + quoteIdent(o.Name)
+	switch o.Scope {
+	case catalog.ScopeDatabase:
+		return "DATABASE " + quoteIdent(o.Database)
+	case catalog.ScopeSchema:
+		return "SCHEMA " + quoteIdent(o.Schema)
+	case catalog.ScopeSequence:
+		return "SEQUENCE " + name
+	case catalog.ScopeRoutine:
+		if base, args, ok := strings.Cut(o.Name, "("); ok {
+			return "ROUTINE " + quoteIdent(o.Schema) + "." + quoteIdent(base) + "(" + args
+		}
+		return "ROUTINE " + name
+	}
+	return "TABLE " + name
+}
+
+// onColumns writes privileges, with their column where there is one.
+func onColumns(set privilege.Set, column string) string {
+	if column == "" {
+		return set.String()
+	}
+	var out []string
+	for _, name := range set.Names() {
+		out = append(out, name+" ("+quoteIdent(column)+")")
+	}
+	return strings.Join(out, ", ")
+}
+
+// checkObject stops where the object is not there. It was read by itself.
+func checkObject(b *change.Brief, o catalog.Object, d catalog.AccessDatabase) bool {
+	if o.Scope == catalog.ScopeDatabase {
+		return true
+	}
+	var names []string
+	for _, c := range d.Interior.Classes {
+		switch {
+		case o.Scope == catalog.ScopeSchema:
+			if c.Scope == catalog.ScopeSchema && c.Schema == o.Schema {
+				return true
+			}
+		case c.Schema == o.Schema && c.Name == o.Name && (c.Scope == o.Scope || o.Scope == catalog.ScopeColumn && c.Scope == catalog.ScopeTable):
+			if strings.Contains(o.Name, ")") && !plainArguments(o.Name) {
+				break
+			}
+			return true
+		}
+		if c.Scope == catalog.ScopeSchema {
+			names = append(names, c.Schema)
+		}
+	}
+	b.Find(change.Stop, change.ObjectAbsent, "name it as schema.name; schemas there: "+shorten(names), "there is no %s %s in %s", o.Scope, naming.Show(access.ObjectText(o)), naming.Show(d.Name))
+	return false
+}
+
+// plainArguments keeps anything but types from standing between a routine's
+// parentheses, since they are written as they are.
+func plainArguments(name string) bool {
+	_, args, _ := strings.Cut(name, "(")
+	for _, c := range strings.TrimSuffix(args, ")") {
+		if (c < 'a' || c > 'z') && (c < 'A' || c > 'Z') && (c < '0' || c > '9') && !strings.ContainsRune(" _,[].\"", c) {
+			return false
+		}
+	}
+	return strings.HasSuffix(args, ")")
+}
+
+func planGiveSingle(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, g *access.Graph, to catalog.Principal) {
+	d, o := databaseOf(snap, spec.Database), spec.Object()
+	set := engine.PlanPrivileges(b, spec, catalog.PostgreSQL)
+	if !checkObject(b, o, d) || b.Stopped() {
+		return
+	}
+	planCovered(b, snap, d)
+	b.Set(change.Setting{Name: "privileges", Value: set.String(), Asked: true, Decides: "what may be done on " + grantObjectText(spec)})
+	if !spec.PassOn && hasDirect(g, to, o, set) {
+		engine.PlanDone(b, change.GrantHeld, "%s has %s on %s already; nothing will be done", to, set, grantObjectText(spec))
+		return
+	}
+	option := ""
+	if spec.PassOn {
+		option = " WITH GRANT OPTION"
+	}
+	words := onColumns(set, o.Column)
+	b.Steps = []change.Step{accessStep(b.Summary, d.Name, []string{"GRANT " + words + " ON " + objectSQL(o) + " TO " + grantee(to) + option},
+		[]string{"REVOKE " + words + " ON " + objectSQL(o) + " FROM " + grantee(to)}, to.Name)}
+	noteEffect(b, snap, true)
+	finishGrant(b, privilegeCheck(to, o, set, true))
+}
+
+func databaseOf(snap catalog.Snapshot, name string) catalog.AccessDatabase {
+	for _, d := range snap.Access.Databases {
+		if d.Name == name {
+			return d
+		}
+	}
+	return catalog.AccessDatabase{}
+}
+
+// hasDirect reports whether p was given the privileges itself.
+func hasDirect(g *access.Graph, p catalog.Principal, o catalog.Object, set privilege.Set) bool {
+	var held privilege.Set
+	for _, l := range g.Direct(p) {
+		if l.Object.Scope == o.Scope && l.Object.Database == o.Database && l.Object.Schema == o.Schema && l.Object.Name == o.Name && l.Object.Column == o.Column {
+			held |= l.Privileges
+		}
+	}
+	return held.Has(set)
+}
+
+func privilegeCheck(to catalog.Principal, o catalog.Object, set privilege.Set, present bool) map[string]string {
+	out := map[string]string{"check": "privileges", "database": o.Database, "scope": string(o.Scope), "schema": o.Schema, "object": o.Name, "column": o.Column,
+		"account": to.Name, "privileges": set.String(), "present": yesNo(present)}
+	if to == catalog.Public {
+		out["public"] = "yes"
+	}
+	return out
+}
+
+// planTake briefs taking privileges: single ones, all, or down to a bundle.
+func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
+	what := "everything"
+	switch {
+	case len(spec.Privileges) > 0:
+		what = strings.ToUpper(strings.Join(spec.Privileges, ", "))
+	case spec.Bundle != "":
+		what = "everything beyond " + string(spec.Bundle)
+	}
+	b.Summary = "take " + what + " on " + grantObjectText(spec) + " from " + naming.Show(spec.To.String())
+	d, to, ok := grantTarget(b, spec, snap)
+	if !ok {
+		return
+	}
+	b.Set(change.Setting{Name: "account", Value: to.String(), Asked: true, Decides: "who may not do it any more"})
+	g := access.New(*snap.Access)
+	var statements, undo []string
+	var check map[string]string
+	switch {
+	case len(spec.Privileges) > 0:
+		o := spec.Object()
+		set := engine.PlanPrivileges(b, spec, catalog.PostgreSQL)
+		if !checkObject(b, o, d) || b.Stopped() {
+			return
+		}
+		words := onColumns(set, o.Column)
+		statements = []string{"REVOKE " + words + " ON " + objectSQL(o) + " FROM " + grantee(to)}
+		undo = []string{"GRANT " + words + " ON " + objectSQL(o) + " TO " + grantee(to)}
+		check = privilegeCheck(to, o, set, false)
+		noteRemains(b, g, to, o, set)
+	default:
+		keep := func(catalog.Scope) privilege.Set { return 0 }
+		if spec.Bundle != "" {
+			keep = func(s catalog.Scope) privilege.Set { return spec.Bundle.On(catalog.PostgreSQL, s) }
+		}
+		p := setStatements(d, to, false, func(s catalog.Scope) privilege.Set {
+			return engine.ScopePrivileges[catalog.PostgreSQL][s] &^ keep(s) & notBefore(snap.Instance.Number)
+		})
+		statements, undo = p.take, p.give
+		if spec.Bundle == "" {
+			statements, undo = append(statements, singleRevokes(d, to)...), append(undo, "SELECT 'what it had is put back from what was found'")
+		}
+		check = map[string]string{"check": "direct_none", "database": d.Name, "account": to.Name, "keep": string(spec.Bundle)}
+		if to == catalog.Public {
+			check["public"] = "yes"
+		}
+		planTakeOwn(b, d, to, snap)
+		if len(b.Steps) == 0 && !holdsAnything(g, to, d, keep) {
+			engine.PlanDone(b, change.GrantHeld, "%s was given nothing of that on %s; nothing will be done", to, naming.Show(d.Name))
+			noteRemains(b, g, to, catalog.Object{Scope: catalog.ScopeDatabase, Database: d.Name}, privilege.Connect)
+			return
+		}
+		noteRemains(b, g, to, catalog.Object{Scope: catalog.ScopeDatabase, Database: d.Name}, privilege.Connect)
+	}
+	others := byOthers(d, to)
+	if len(others) > 0 && snap.Instance.Login.Superuser {
+		b.Find(change.Note, change.GrantOther, "", "some of it was given by others (%s): it is taken as each of them, since else PostgreSQL would say nothing and do nothing", shorten(grantorsOf(others)))
+		for _, l := range others {
+			statements = append(statements, "SET LOCAL ROLE "+quoteIdent(l.Grantor), "REVOKE "+onColumns(l.Privileges, l.Object.Column)+" ON "+objectSQL(l.Object)+" FROM "+grantee(to), "RESET ROLE")
+		}
+	} else if len(others) > 0 {
+		b.Find(change.Stop, change.GrantOther, "ask them to take it, or register Genarch with a superuser", "some of it was given by others (%s), and only they or a superuser can take it", shorten(grantorsOf(others)))
+	}
+	planCovered(b, snap, d)
+	step := accessStep(b.Summary, d.Name, statements, undo, to.Name)
+	for k, v := range check {
+		step.Args[k] = v
+	}
+	b.Steps = append(b.Steps, step, change.Step{Kind: change.Verify, Title: "read back what it may do now", ReadOnly: true, Args: check})
+	noteEffect(b, snap, false)
+}
+
+// notBefore leaves out privileges that a version does not know: MAINTAIN came
+// with 17.
+func notBefore(number int) privilege.Set {
+	if number < 170000 {
+		return privilege.All &^ privilege.Maintain
+	}
+	return privilege.All
+}
+
+// singleRevokes takes what ALL … IN SCHEMA does not reach: routines and columns.
+func singleRevokes(d catalog.AccessDatabase, to catalog.Principal) []string {
+	var out []string
+	for _, c := range d.Interior.Classes {
+		for _, e := range c.Entries {
+			if e.Grantee != to || e.Builtin {
+				continue
+			}
+			switch {
+			case c.Scope == catalog.ScopeRoutine && to != catalog.Public:
+				out = append(out, "REVOKE ALL ON ALL ROUTINES IN SCHEMA "+quoteIdent(c.Schema)+" FROM "+grantee(to))
+			case c.Scope == catalog.ScopeColumn:
+				out = append(out, "REVOKE "+onColumns(e.Privileges, c.Column)+" ON "+objectSQL(c.Object)+" FROM "+grantee(to))
+			}
+		}
+	}
+	return slices.Compact(out)
+}
+
+// planTakeOwn ends the membership by which somebody acts as the owner.
+func planTakeOwn(b *change.Brief, d catalog.AccessDatabase, to catalog.Principal, snap catalog.Snapshot) {
+	for _, m := range snap.Access.Memberships {
+		if m.Role.Name == d.Owner && m.Member == to {
+			option := ""
+			if m.Admin {
+				option = " WITH ADMIN OPTION"
+			}
+			b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: "let it not act as the owner " + d.Owner + " any more", Statement: "REVOKE " + quoteIdent(d.Owner) + " FROM " + quoteIdent(to.Name),
+				Undo: "GRANT " + quoteIdent(d.Owner) + " TO " + quoteIdent(to.Name) + option, Args: map[string]string{"check": "member", "role": d.Owner, "member": to.Name, "present": "no"}},
+				change.Step{Kind: engine.StepStatement, Title: "take back that what it makes belongs to the owner", Args: map[string]string{"check": "acts_as", "name": to.Name, "database": d.Name, "role": ""},
+					Statement: "ALTER ROLE " + quoteIdent(to.Name) + " IN DATABASE " + quoteIdent(d.Name) + " RESET role",
+					Undo:      "ALTER ROLE " + quoteIdent(to.Name) + " IN DATABASE " + quoteIdent(d.Name) + " SET role = " + strings.TrimSpace(quoteText(d.Owner))})
+			return
+		}
+	}
+}
+
+func holdsAnything(g *access.Graph, to catalog.Principal, d catalog.AccessDatabase, keep func(catalog.Scope) privilege.Set) bool {
+	return slices.ContainsFunc(g.Direct(to), func(l access.Line) bool {
+		scope := l.Object.Scope
+		if scope == catalog.ScopeFuture {
+			scope = l.On
+		}
+		return l.Object.Database == d.Name && !l.Owner && l.Privileges&^keep(scope) != 0 && l.Object.Scope != catalog.ScopeServer
+	})
+}
+
+// byOthers lists what somebody else than an object's owner gave to p.
+func byOthers(d catalog.AccessDatabase, p catalog.Principal) []access.Line {
+	var out []access.Line
+	add := func(o catalog.Object, owner string, entries []catalog.Entry) {
+		for _, e := range entries {
+			if e.Grantee == p && e.Grantor != owner && owner != "" {
+				out = append(out, access.Line{Object: o, Grantor: e.Grantor, Privileges: e.Privileges})
+			}
+		}
+	}
+	add(catalog.Object{Scope: catalog.ScopeDatabase, Database: d.Name}, d.Owner, d.Entries)
+	for _, c := range d.Interior.Classes {
+		o := c.Object
+		if o.Name == "" {
+			o.Name = c.Example
+		}
+		if o.Name != "" && c.Count > 1 {
+			o.Name = ""
+		}
+		if o.Name != "" || o.Scope == catalog.ScopeSchema {
+			add(o, c.Owner, c.Entries)
+		}
+	}
+	return out
+}
+
+func grantorsOf(lines []access.Line) []string {
+	var out []string
+	for _, l := range lines {
+		if !slices.Contains(out, l.Grantor) {
+			out = append(out, l.Grantor)
+		}
+	}
+	return out
+}
+
+// noteRemains says by which other ways somebody keeps a privilege.
+func noteRemains(b *change.Brief, g *access.Graph, to catalog.Principal, o catalog.Object, set privilege.Set) {
+	a := g.Why(to, set, o)
+	if len(a.Needs) == 0 {
+		return
+	}
+	for _, c := range a.Needs[len(a.Needs)-1].Chains {
+		if len(c.Roles) > 0 || c.Via != access.ViaGrant {
+			b.Find(change.Note, change.GrantRemains, "", "%s keeps %s on %s: %s", to, set, access.ObjectText(o), c.Text())
+			return
+		}
+	}
+}
+
+// noteEffect says when the change comes into force, and for whom not yet.
+func noteEffect(b *change.Brief, snap catalog.Snapshot, give bool) {
+	text := "it holds in open sessions from their next statement on"
+	if !give {
+		text = "privileges on tables are gone at the next statement, in open sessions too; who is connected stays connected, even without CONNECT"
+	}
+	if n := len(snap.Sessions); n > 0 {
+		text += fmt.Sprintf("; connected now (sessions: %d): %s", n, shorten(snap.Sessions))
+	}
+	b.Find(change.Note, change.GrantEffect, "", "%s", text)
+}

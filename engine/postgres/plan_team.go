@@ -1,0 +1,113 @@
+package postgres
+
+import (
+	"slices"
+	"strings"
+
+	"example.com/genarch/core/access"
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/engine"
+)
+
+// proofTable is made in a new database to try the accounts on, and removed.
+const proofTable = "genarch_proof"
+
+// planTeam puts before the database the role that will own it and the accounts
+// that will use it. It comes back with the spec as the database is made then.
+func planTeam(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot) change.DatabaseSpec {
+	t := *spec.Team
+	engine.PlanTeam(b, t, snap, accountLimits)
+	if t.Host != "" {
+		b.Find(change.Stop, change.OptionUnsupported, "leave it out", "PostgreSQL roles have no host: where a role may come from is said in the server's pg_hba.conf")
+	}
+	if spec.Owner != "" {
+		b.Find(change.Stop, change.OptionInvalid, "leave the owner out", "the team gets an owner role of its own, %s", t.Owner())
+	}
+	if asked := spec.AllowConnections; asked != nil && !*asked {
+		b.Find(change.Stop, change.OptionInvalid, "let it allow connections", "a team cannot use a database that allows no connections")
+	}
+	owner := t.Owner().Name
+	b.Steps = append(b.Steps, createRoleStep(change.AccountSpec{Name: owner, Role: true}, ""))
+	if login := snap.Instance.Login; !login.Superuser {
+		text := "GRANT " + quoteIdent(owner) + " TO " + quoteIdent(login.Name)
+		if snap.Instance.Number >= 160000 {
+			text += " WITH SET TRUE, INHERIT TRUE"
+		}
+		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: "let Genarch make the database for " + owner, Statement: text,
+			Undo: "REVOKE " + quoteIdent(owner) + " FROM " + quoteIdent(login.Name), Args: map[string]string{"check": "member", "role": owner, "member": login.Name, "present": "yes"}})
+	}
+	for _, a := range []catalog.Principal{t.App(), t.Reader()} {
+		b.Steps = append(b.Steps, createRoleStep(change.AccountSpec{Name: a.Name, Password: change.Generated}, ""))
+	}
+	spec.Owner, spec.Private = owner, true
+	return spec
+}
+
+// planPrivate says what everybody may do on the new database, and takes it away
+// where that is asked for.
+func planPrivate(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot) []change.Step {
+	if !spec.Private {
+		if len(spec.Allow) > 0 {
+			b.Find(change.Stop, change.OptionInvalid, "ask for a private database too", "everybody may connect to the new database anyway, so allowing some means nothing")
+		}
+		b.Find(change.Note, change.PublicAccess, "make it private: --private, or --for-team", "every account of the server may connect to it and make temporary tables in it: PostgreSQL gives CONNECT and TEMPORARY on a new database to PUBLIC")
+		return nil
+	}
+	db := "DATABASE " + quoteIdent(spec.Name)
+	give := []string{"REVOKE CONNECT, TEMPORARY ON " + db + " FROM PUBLIC"}
+	take := []string{"GRANT CONNECT, TEMPORARY ON " + db + " TO PUBLIC"}
+	grantees := []string{catalog.Public.Name}
+	for _, name := range spec.Allow {
+		if snap.Access != nil {
+			if _, ok := engine.FindAccount(b, role(name), snap, change.AccountAbsent); !ok {
+				continue
+			}
+		}
+		give = append(give, "GRANT CONNECT ON "+db+" TO "+quoteIdent(name))
+		take = append(take, "REVOKE CONNECT ON "+db+" FROM "+quoteIdent(name))
+		grantees = append(grantees, name)
+	}
+	who := "its owner and superusers"
+	if len(spec.Allow) > 0 {
+		who += ", and " + strings.Join(spec.Allow, ", ")
+	}
+	title := "make it private"
+	if t := spec.Team; t != nil {
+		who += ", " + t.App().Name + " and " + t.Reader().Name
+		title += " to the team"
+		// The new database holds one schema, public, and nothing else.
+		fresh := catalog.AccessDatabase{Name: spec.Name, Owner: spec.Owner, Interior: &catalog.Interior{
+			Classes: []catalog.Class{{Object: catalog.Object{Scope: catalog.ScopeSchema, Database: spec.Name, Schema: "public"}}}}}
+		for _, a := range []struct {
+			to     catalog.Principal
+			bundle access.Bundle
+		}{{t.App(), access.BundleWrite}, {t.Reader(), access.BundleRead}} {
+			p := bundleStatements(a.bundle, fresh, a.to, false)
+			give, take = append(give, p.give...), append(take, p.take...)
+			grantees = append(grantees, a.to.Name)
+		}
+	}
+	b.Set(change.Setting{Name: "private", Value: "yes", Asked: true, Decides: "who may connect: " + who + "; nobody else"})
+	slices.Reverse(take)
+	step := accessStep(title, spec.Name, give, take, grantees...)
+	step.Args["check"], step.Args["database"] = "private", spec.Name
+	return []change.Step{step}
+}
+
+// teamSettings tells which role and accounts the team gets.
+func teamSettings(b *change.Brief, t change.TeamSpec, database string) {
+	b.Set(change.Setting{Name: "owner role", Value: t.Owner().Name, Asked: true, Decides: "owns the database and what is made as it; nobody signs in as it, who alters tables is given the bundle own"})
+	b.Set(change.Setting{Name: "application account", Value: t.App().Name, Asked: true, Decides: "bundle write: " + access.BundleWrite.Decides(catalog.PostgreSQL)})
+	b.Set(change.Setting{Name: "reader account", Value: t.Reader().Name, Asked: true, Decides: "bundle read: " + access.BundleRead.Decides(catalog.PostgreSQL)})
+	b.Find(change.Note, change.PasswordMethod, "", "both accounts get generated passwords, shown once when the change is done; the server gets only their SCRAM-SHA-256 verifiers")
+	b.Find(change.Note, change.GrantEffect, "", "tables that are made as %s (SET ROLE %s) open by themselves to both accounts", t.Owner().Name, naming.Show(t.Owner().Name))
+}
+
+// proveStep tries the team's accounts on the new database.
+func proveStep(t change.TeamSpec, database string) change.Step {
+	app, reader := t.App().Name, t.Reader().Name
+	return change.Step{Kind: engine.StepProve, Title: "sign in as both accounts and try what they may and may not do", ReadOnly: true, Seconds: 60,
+		Args: map[string]string{"account": app + "\n" + reader, "database": database, "owner": t.Owner().Name, "bundles": "write\nread"}}.NeedsSecrets(app, reader)
+}

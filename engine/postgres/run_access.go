@@ -1,0 +1,374 @@
+package postgres
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/engine"
+)
+
+// filled is the statement that is really sent: with a verifier in place of the
+// mask, made anew each time.
+func filled(step change.Step) (string, error) {
+	names := step.SecretsNeeded()
+	if len(names) != 1 || step.Kind == engine.StepProve {
+		return step.Statement, nil
+	}
+	password, ok := step.Secrets[names[0]]
+	if !ok {
+		return "", &engine.Error{Op: step.Title, Kind: engine.NotSent, Text: "the password of " + naming.Show(names[0]) + " is not kept any more", Next: "ask again"}
+	}
+	salt := make([]byte, 16)
+	if _, err := rand.Read(salt); err != nil {
+		return "", &engine.Error{Op: step.Title, Kind: engine.NotSent, Err: err}
+	}
+	verifier, err := scramVerifier(password.Reveal(), salt, scramIterations)
+	if err != nil {
+		return "", &engine.Error{Op: step.Title, Kind: engine.NotSent, Err: err}
+	}
+	return step.Filled("'" + verifier + "'"), nil
+}
+
+// runStatement sends one short statement.
+func (s *server) runStatement(ctx context.Context, step change.Step) (engine.Report, error) {
+	if step.Statement == "" {
+		return engine.Report{}, checked(s.check(ctx, step))
+	}
+	text, err := filled(step)
+	if err != nil {
+		return engine.Report{}, err
+	}
+	return s.alter(ctx, step.Title, text)
+}
+
+// createRole makes a role and notes its number, by which it is known when it
+// has to be taken back.
+func (s *server) createRole(ctx context.Context, step change.Step) (engine.Report, error) {
+	rep, err := s.runStatement(ctx, step)
+	if err == nil {
+		var key uint32
+		if s.pool.QueryRow(ctx, `SELECT oid FROM pg_catalog.pg_roles WHERE rolname::text = $1::text`, step.Args["name"]).Scan(&key) == nil {
+			rep.Learned = map[string]string{"role_key": strconv.FormatUint(uint64(key), 10)}
+		}
+	}
+	return rep, err
+}
+
+// undoCreateRole drops the role that this change made, and only that.
+func (s *server) undoCreateRole(ctx context.Context, step change.Step) (engine.Report, error) {
+	a, ok, err := s.account(ctx, step.Args["name"])
+	if err != nil || !ok {
+		return engine.Report{}, err
+	}
+	if step.Args["role_key"] != strconv.FormatUint(a.Key, 10) {
+		return engine.Report{}, &engine.Error{Op: "take the role back", Kind: engine.Refused, Text: "it is not certain that this change made the role " + naming.Show(a.Name) + ", so it was left alone",
+			Next: "look at the role, and drop it if it is not needed"}
+	}
+	return s.alter(ctx, "take the role back", step.Undo)
+}
+
+// maxRestore bounds the statements that are noted for putting privileges back.
+const maxRestore = 20000
+
+// alterAccess runs the statements of a step inside its database, in one
+// transaction, and notes what it takes to put everything back as it was.
+func (s *server) alterAccess(ctx context.Context, step change.Step) (engine.Report, error) {
+	op := step.Title
+	var rep engine.Report
+	conn, err := s.dialDatabase(ctx, step.Args["database"])
+	if err != nil {
+		return rep, engine.NeverSent(err)
+	}
+	defer conn.Close(context.WithoutCancel(ctx))
+	tx, err := conn.Begin(ctx)
+	if err != nil {
+		return rep, engine.NeverSent(wrap(op, err))
+	}
+	defer tx.Rollback(context.WithoutCancel(ctx))
+	grantees := engine.Unpack(step.Args["grantees"])
+	before, err := capture(ctx, tx, grantees)
+	if err != nil {
+		return rep, engine.NeverSent(err)
+	}
+	var owned []string
+	if step.Kind == stepHandOver {
+		if owned, err = captureOwned(ctx, tx, step.Args["name"]); err != nil {
+			return rep, engine.NeverSent(err)
+		}
+	}
+	for _, text := range engine.Unpack(step.Args["statements"]) {
+		if _, err := tx.Exec(ctx, text); err != nil {
+			// Nothing holds before the commit, whatever became of the answer.
+			return rep, notCommitted(op, err)
+		}
+	}
+	after, err := capture(ctx, tx, grantees)
+	if err != nil {
+		return rep, engine.NeverSent(err)
+	}
+	restore := append(owned, differences(before, after)...)
+	if len(restore) <= maxRestore {
+		rep.Learned = map[string]string{"restore": engine.Pack(restore)}
+	}
+	err = tx.Commit(ctx)
+	s.interiors.forget()
+	if _, answered := errors.AsType[*pgconn.PgError](err); err != nil && !answered {
+		return rep, engine.Classify(op, err, true)
+	}
+	return rep, wrap(op, err)
+}
+
+// notCommitted marks an error that came before the commit was sent: nothing
+// took effect, even if the line was cut.
+func notCommitted(op string, err error) error {
+	if _, answered := errors.AsType[*pgconn.PgError](err); answered {
+		return wrap(op, err)
+	}
+	return engine.NeverSent(wrap(op, err))
+}
+
+// undoAccess puts privileges back as they were before the step: from what was
+// noted when it ran, or, where it ran without an answer, by its own statements.
+func (s *server) undoAccess(ctx context.Context, step change.Step) (engine.Report, error) {
+	const op = "put the privileges back"
+	var rep engine.Report
+	conn, err := s.dialDatabase(ctx, step.Args["database"])
+	if err != nil {
+		return rep, err
+	}
+	defer conn.Close(context.WithoutCancel(ctx))
+	tx, err := conn.Begin(ctx)
+	if err != nil {
+		return rep, wrap(op, err)
+	}
+	defer tx.Rollback(context.WithoutCancel(ctx))
+	statements := engine.Unpack(step.Args["undo"])
+	if noted, ok := step.Args["restore"]; ok {
+		statements = engine.Unpack(noted)
+	}
+	for _, text := range statements {
+		if _, err := tx.Exec(ctx, text); err != nil {
+			return rep, wrap(op, err)
+		}
+	}
+	s.interiors.forget()
+	return rep, wrap(op, tx.Commit(ctx))
+}
+
+// held is one line of privileges, as the statements that make and take it.
+type held struct{ grant, revoke string }
+
+// capture reads, as statements, what some grantees have in the current database
+// from the objects' owners, what is made later included.
+func capture(ctx context.Context, q querier, grantees []string) ([]held, error) {
+	return collect(ctx, q, "note the privileges", func(row pgx.CollectableRow) (h held, err error) {
+		err = row.Scan(&h.grant, &h.revoke)
+		return h, err
+	}, `WITH who AS (SELECT oid, pg_catalog.quote_ident(rolname) AS name FROM pg_catalog.pg_roles WHERE rolname::text = ANY($1)
+			UNION ALL SELECT 0, 'PUBLIC' WHERE 'PUBLIC' = ANY($1)),
+		lists AS (
+			SELECT 'DATABASE ' || quote_ident(datname) AS object, '' AS before, '' AS col, datdba AS owner, coalesce(datacl, acldefault('d', datdba)) AS acl
+				FROM pg_catalog.pg_database WHERE datname = current_database()
+			UNION ALL SELECT 'SCHEMA ' || quote_ident(nspname), '', '', nspowner, coalesce(nspacl, acldefault('n', nspowner)) FROM pg_catalog.pg_namespace n WHERE `+userSchemas+`
+			UNION ALL SELECT CASE relkind WHEN 'S' THEN 'SEQUENCE ' ELSE 'TABLE ' END || quote_ident(nspname) || '.' || quote_ident(relname), '', '', relowner, relacl
+				FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace WHERE relacl IS NOT NULL AND `+userSchemas+`
+			UNION ALL SELECT 'TABLE ' || quote_ident(nspname) || '.' || quote_ident(relname), '', ' (' || quote_ident(attname) || ')', relowner, attacl
+				FROM pg_catalog.pg_attribute t JOIN pg_catalog.pg_class c ON c.oid = t.attrelid JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace WHERE attacl IS NOT NULL AND `+userSchemas+`
+			UNION ALL SELECT 'ROUTINE ' || p.oid::regprocedure::text, '', '', proowner, coalesce(proacl, acldefault('f', proowner))
+				FROM pg_catalog.pg_proc p JOIN pg_catalog.pg_namespace n ON n.oid = p.pronamespace WHERE `+userSchemas+`
+			UNION ALL SELECT CASE defaclobjtype WHEN 'r' THEN 'TABLES' WHEN 'S' THEN 'SEQUENCES' WHEN 'f' THEN 'ROUTINES' WHEN 'n' THEN 'SCHEMAS' ELSE 'TYPES' END,
+				'ALTER DEFAULT PRIVILEGES FOR ROLE ' || quote_ident(pg_get_userbyid(defaclrole)) || coalesce(' IN SCHEMA ' || quote_ident(nspname), '') || ' ', '', defaclrole, defaclacl
+				FROM pg_catalog.pg_default_acl d LEFT JOIN pg_catalog.pg_namespace n ON n.oid = d.defaclnamespace)
+		SELECT l.before || 'GRANT ' || x.privilege_type || l.col || ' ON ' || l.object || ' TO ' || w.name || CASE WHEN x.is_grantable THEN ' WITH GRANT OPTION' ELSE '' END,
+			l.before || 'REVOKE ' || x.privilege_type || l.col || ' ON ' || l.object || ' FROM ' || w.name
+		FROM lists l, LATERAL pg_catalog.aclexplode(l.acl) x JOIN who w ON w.oid = x.grantee WHERE x.grantor = l.owner AND x.grantee <> l.owner`, grantees)
+}
+
+// differences are the statements that lead from after back to before.
+func differences(before, after []held) []string {
+	var out []string
+	was, is := map[held]bool{}, map[held]bool{}
+	for _, h := range before {
+		was[h] = true
+	}
+	for _, h := range after {
+		if is[h] = true; !was[h] {
+			out = append(out, h.revoke)
+		}
+	}
+	for _, h := range before {
+		if !is[h] {
+			out = append(out, h.grant)
+		}
+	}
+	return out
+}
+
+// captureOwned reads, as statements, what it takes to give everything that a
+// role owns here back to it. What follows its table (an identity's sequence, a
+// row type) is not named: it goes with the table.
+func captureOwned(ctx context.Context, q querier, name string) ([]string, error) {
+	return collect(ctx, q, "note what it owns", pgx.RowTo[string], `WITH me AS (SELECT oid, quote_ident(rolname) AS name FROM pg_catalog.pg_roles WHERE rolname::text = $1)
+		SELECT 'ALTER DATABASE ' || quote_ident(datname) || ' OWNER TO ' || me.name FROM pg_catalog.pg_database, me WHERE datdba = me.oid
+		UNION ALL
+		SELECT 'ALTER ' || CASE i.type WHEN 'toast table' THEN 'TABLE' ELSE upper(i.type) END || ' ' || i.identity || ' OWNER TO ' || me.name
+		FROM me, pg_catalog.pg_shdepend s, LATERAL pg_catalog.pg_identify_object(s.classid, s.objid, 0) i
+		WHERE s.refclassid = 'pg_catalog.pg_authid'::regclass AND s.refobjid = me.oid AND s.deptype = 'o'
+			AND s.dbid = (SELECT oid FROM pg_catalog.pg_database WHERE datname = current_database())
+			AND i.type NOT IN ('default acl', 'toast table', 'index', 'user mapping')
+			AND NOT EXISTS (SELECT 1 FROM pg_catalog.pg_depend d WHERE d.classid = s.classid AND d.objid = s.objid AND d.deptype IN ('a', 'i')
+				AND d.refclassid = 'pg_catalog.pg_class'::regclass)`, name)
+}
+
+// prove signs in as each account and tries what it may and may not do. Without
+// bundles only the sign-in is tried.
+func (s *server) prove(ctx context.Context, step change.Step) (engine.Report, error) {
+	const op = "try the accounts"
+	var rep engine.Report
+	say := func(text string) {
+		rep.Messages = append(rep.Messages, change.Message{Severity: "PROOF", Text: text})
+	}
+	database := step.Args["database"]
+	bundles := strings.Split(step.Args["bundles"], "\n")
+	if step.Args["bundles"] != "" {
+		remove, err := s.makeProofTable(ctx, database, step.Args["owner"])
+		if err != nil {
+			return rep, err
+		}
+		defer remove()
+	}
+	for i, account := range strings.Split(step.Args["account"], "\n") {
+		conn, tried, err := s.signIn(ctx, database, account, step)
+		if err != nil {
+			return rep, err
+		}
+		if conn == nil {
+			say(tried)
+			continue
+		}
+		say(tried)
+		if step.Args["bundles"] != "" {
+			err = tryBundle(ctx, conn, account, bundles[i], say)
+		}
+		conn.Close(context.WithoutCancel(ctx))
+		if err != nil {
+			return rep, err
+		}
+		s.waitGone(ctx, account)
+	}
+	return rep, nil
+}
+
+// waitGone waits a moment until the server has ended the session that was just
+// closed: it would count as one of the account's.
+func (s *server) waitGone(ctx context.Context, account string) {
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	for ctx.Err() == nil {
+		var n int
+		err := s.pool.QueryRow(ctx, `SELECT count(*)::int FROM pg_catalog.pg_stat_activity WHERE usename::text = $1::text AND application_name = 'genarch'`, account).Scan(&n)
+		if err != nil || n == 0 {
+			return
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(2 * time.Millisecond):
+		}
+	}
+}
+
+// signIn connects as an account with its password. A sign-in that the server's
+// pg_hba.conf does not let in from here proves nothing and is told as such.
+func (s *server) signIn(ctx context.Context, database, account string, step change.Step) (*pgx.Conn, string, error) {
+	password, ok := step.Secrets[account]
+	if !ok {
+		return nil, "", &engine.Error{Op: "sign in as " + account, Kind: engine.NotSent, Text: "its password is not kept any more", Next: "set another one: genarch account password"}
+	}
+	cfg := s.config.Copy()
+	cfg.User, cfg.Password = account, password.Reveal()
+	if database != "" {
+		cfg.Database = database
+	}
+	cfg.OnNotice = nil
+	conn, err := pgx.ConnectConfig(ctx, cfg)
+	where := naming.Show(cfg.Database)
+	var answer *pgconn.PgError
+	switch {
+	case err == nil:
+		var current string
+		if err := conn.QueryRow(ctx, `SELECT current_user::text`).Scan(&current); err != nil {
+			conn.Close(context.WithoutCancel(ctx))
+			return nil, "", wrap("sign in as "+account, err)
+		}
+		return conn, account + " signed in to " + where, nil
+	case errors.As(err, &answer):
+		switch answer.Code {
+		case "28000":
+			if strings.Contains(answer.Message, "pg_hba.conf") {
+				return nil, account + " could not be tried from here: " + answer.Message, nil
+			}
+		case "53300", "42501", "55000": // too many, not this database, closed: the password was taken
+			return nil, account + " was let in by its password; the server then said: " + answer.Message, nil
+		}
+		return nil, "", &engine.Error{Op: "sign in as " + account, Kind: engine.Differs, Code: answer.Code, Text: answer.Message}
+	}
+	return nil, "", wrap("sign in as "+account, err)
+}
+
+// makeProofTable makes a table as the owner, so that it opens to the accounts
+// by default privileges alone, like every table that is made later.
+func (s *server) makeProofTable(ctx context.Context, database, owner string) (remove func(), err error) {
+	conn, err := s.dialDatabase(ctx, database)
+	if err != nil {
+		return nil, err
+	}
+	table := "public." + quoteIdent(proofTable)
+	for _, text := range []string{"SET ROLE " + quoteIdent(owner), "DROP TABLE IF EXISTS " + table, "CREATE TABLE " + table + " (id int)"} {
+		if _, err := conn.Exec(ctx, text); err != nil {
+			conn.Close(context.WithoutCancel(ctx))
+			return nil, wrap("make a table to try the accounts on", err)
+		}
+	}
+	return func() {
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+		defer cancel()
+		_, _ = conn.Exec(ctx, "DROP TABLE IF EXISTS "+table)
+		conn.Close(ctx)
+	}, nil
+}
+
+// tryBundle does what a bundle lets one do, and what it must not.
+func tryBundle(ctx context.Context, conn *pgx.Conn, account, bundle string, say func(string)) error {
+	table := "public." + quoteIdent(proofTable)
+	for _, try := range []struct {
+		what, text string
+		may        bool
+	}{
+		{"read a table", "SELECT * FROM " + table, true},
+		{"insert, update and delete", "WITH x AS (INSERT INTO " + table + " VALUES (1) RETURNING id) SELECT * FROM x", bundle == "write"},
+		{"make a table", "CREATE TABLE public.genarch_refused (id int)", false},
+	} {
+		_, err := conn.Exec(ctx, try.text)
+		answer, refused := errors.AsType[*pgconn.PgError](err)
+		switch {
+		case err == nil && try.may:
+			say(account + " may " + try.what)
+		case refused && answer.Code == "42501" && !try.may:
+			say(account + " is refused to " + try.what)
+		case err == nil:
+			return &engine.Error{Op: "try the accounts", Kind: engine.Differs, Text: account + " may " + try.what + ", which the bundle " + bundle + " does not give"}
+		default:
+			return &engine.Error{Op: "try the accounts", Kind: engine.Differs, Text: account + " cannot " + try.what + ": " + err.Error()}
+		}
+	}
+	return nil
+}
