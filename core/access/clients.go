@@ -17,15 +17,12 @@ func SignsInAs(accounts []catalog.Account, user, client string) (catalog.Account
 	if len(fits) == 0 {
 		return catalog.Account{}, false
 	}
-	return slices.MinFunc(fits, compareHosts), true
+	return slices.MinFunc(fits, compareAccounts), true
 }
 
-// compareHosts orders accounts as the engine tries them.
-func compareHosts(a, b catalog.Account) int {
-	if n := cmp.Compare(hostRank(b.Host), hostRank(a.Host)); n != 0 {
-		return n
-	}
-	return cmp.Compare(min(len(b.Name), 1), min(len(a.Name), 1))
+// compareAccounts orders accounts as the engine tries them.
+func compareAccounts(a, b catalog.Account) int {
+	return cmp.Or(compareHosts(a.Host, b.Host), cmp.Compare(min(len(b.Name), 1), min(len(a.Name), 1)))
 }
 
 // Rivals lists the accounts that share clients with p: some client could be
@@ -36,7 +33,7 @@ func Rivals(accounts []catalog.Account, p catalog.Principal) (before, after []ca
 		if a.Role || a.Principal == p || a.Name != p.Name && a.Name != "" || !HostCovers(a.Host, p.Host) && !HostCovers(p.Host, a.Host) {
 			continue
 		}
-		if compareHosts(a, me) < 0 {
+		if compareAccounts(a, me) < 0 {
 			before = append(before, a)
 		} else if a.Name == p.Name {
 			after = append(after, a)

@@ -97,7 +97,9 @@ func New(a catalog.Access) *Graph {
 	for v := range g.nodes {
 		g.base[v] = g.rules.base(int32(v))
 	}
-	g.spread(g.base, 1)
+	if a.Engine == catalog.MariaDB {
+		g.spread(g.base, 1)
+	} // on PostgreSQL to be a superuser is not inherited
 	return g
 }
 
@@ -264,14 +266,15 @@ func (g *Graph) onDatabase(db int, buffer []privilege.Set) (sets []privilege.Set
 		buffer = make([]privilege.Set, need)
 	}
 	sets = buffer[:need]
-	for v := range g.nodes {
-		for i := range width {
-			sets[v*width+i] = g.base[v]
-		}
-	}
+	clear(sets)
 	for _, h := range held {
 		sets[int(h.node)*width+int(h.facet)] |= h.set
 	}
 	g.spread(sets, width)
+	for v, base := range g.base {
+		for i := range width {
+			sets[v*width+i] |= base
+		}
+	}
 	return sets, width
 }

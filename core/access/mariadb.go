@@ -105,21 +105,16 @@ func newMariaDB(g *Graph) rules {
 }
 
 // compareRows ranks grants on databases as the engine does: by host, then by
-// database, then by name, the more specific first.
+// database, then by name, the more specific first. Here a netmask counts as
+// much as a plain address.
 func compareRows(a, b row) int {
-	if n := cmp.Compare(hostRank(b.host), hostRank(a.host)); n != 0 {
-		return n
-	}
-	rank := func(r row) int {
-		if r.plain != "" {
-			return 255
+	host := func(h string) rank {
+		if _, _, ok := netmask(h); ok || !IsPattern(h) {
+			return rank{length: 1 << 20}
 		}
-		return min(wildcard(r.pattern), 127)
+		return rankOf(h)
 	}
-	if n := cmp.Compare(rank(b), rank(a)); n != 0 {
-		return n
-	}
-	return cmp.Compare(min(len(b.user), 1), min(len(a.user), 1))
+	return cmp.Or(compareRanks(host(a.host), host(b.host)), compareRanks(rankOf(a.pattern), rankOf(b.pattern)), cmp.Compare(min(len(b.user), 1), min(len(a.user), 1)))
 }
 
 func (m *mariaDB) base(v int32) privilege.Set {

@@ -1,6 +1,7 @@
 package access
 
 import (
+	"cmp"
 	"math/bits"
 	"net/netip"
 	"strconv"
@@ -46,20 +47,46 @@ func matchRunes(p, n []rune) bool {
 
 // IsPattern reports whether a name in a grant is a pattern, and so may open
 // more than one database.
-func IsPattern(name string) bool { return wildcard(name) > 0 }
+func IsPattern(name string) bool { return rankOf(name).wild }
 
-// wildcard is the position of the first wildcard, from 1; 0 if there is none.
-// The engine ranks patterns by it: the later, the more specific.
-func wildcard(pattern string) int {
-	for i := 0; i < len(pattern); i++ {
-		switch pattern[i] {
-		case '\\':
+// rank is how specific a pattern is. MariaDB lets the most specific grant hold;
+// how it compares them is written nowhere, and was found out by trying every
+// pair of two dozen patterns on 10.11.
+type rank struct {
+	// length counts the characters that a match has at least, many the runs of
+	// %, fixed the plain characters, first where the first wildcard stands.
+	length, many, fixed, first int
+	wild                       bool
+}
+
+func rankOf(pattern string) rank {
+	var r rank
+	p := []rune(pattern)
+	for i := 0; i < len(p); i++ {
+		switch {
+		case p[i] == '%' || p[i] == '_':
+			if !r.wild {
+				r.wild, r.first = true, r.length
+			}
+			if p[i] == '_' {
+				r.length++
+			} else if i == 0 || p[i-1] != '%' {
+				r.many++
+			}
+			continue
+		case p[i] == '\\' && i+1 < len(p):
 			i++
-		case '%', '_':
-			return i + 1
 		}
+		r.length++
+		r.fixed++
 	}
-	return 0
+	return r
+}
+
+// compareRanks puts the more specific first; 0 when the engine's choice between
+// them is not settled by their look.
+func compareRanks(a, b rank) int {
+	return cmp.Or(cmp.Compare(b.length, a.length), cmp.Compare(a.many, b.many), cmp.Compare(b.fixed, a.fixed), cmp.Compare(a.first, b.first))
 }
 
 // Plain is the one name that a pattern without wildcards stands for.
@@ -121,16 +148,21 @@ func ipv4(text string) (uint32, bool) {
 	return uint32(b[0])<<24 | uint32(b[1])<<16 | uint32(b[2])<<8 | uint32(b[3]), true
 }
 
-// hostRank orders hosts as the engine tries them, the most specific last: a
-// plain address or name, then the longer netmask, then the later wildcard.
-func hostRank(host string) int {
-	if _, mask, ok := netmask(host); ok {
-		return 1000 + bits.OnesCount32(mask)
+// compareHosts orders hosts as the engine tries them for a sign-in, the most
+// specific first: a plain address or name, the longer netmask, then patterns.
+func compareHosts(a, b string) int {
+	class := func(host string) (int, int) {
+		if _, mask, ok := netmask(host); ok {
+			return 1, bits.OnesCount32(mask)
+		}
+		if IsPattern(host) {
+			return 0, 0
+		}
+		return 2, 0
 	}
-	if w := wildcard(host); w > 0 {
-		return min(w, 127)
-	}
-	return 2000
+	classA, maskA := class(a)
+	classB, maskB := class(b)
+	return cmp.Or(cmp.Compare(classB, classA), cmp.Compare(maskB, maskA), compareRanks(rankOf(a), rankOf(b)))
 }
 
 // CheckHost says why a text cannot be the host of a MariaDB account, or "".

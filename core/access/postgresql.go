@@ -103,8 +103,11 @@ func (p postgreSQL) gifts(db int) ([]catalog.Object, []gift) {
 			held = append(held, p.predefined(f.On, len(facets)-1)...)
 		}
 	}
-	// What pg_database_owner has, the owner of this database has.
-	if owner, dbo := p.g.known(role(d.Owner)), p.g.known(role(databaseOwner)); owner >= 0 && dbo >= 0 {
+	// What pg_database_owner has, the owner of this database has; before version
+	// 16 only if it inherits at all.
+	owns, _ := p.g.Account(role(d.Owner))
+	inherits := owns.Inherit || p.g.access.Number >= 160000
+	if owner, dbo := p.g.known(role(d.Owner)), p.g.known(role(databaseOwner)); inherits && owner >= 0 && dbo >= 0 {
 		for _, h := range held {
 			if h.node == dbo {
 				h.node, h.via, h.text = owner, ViaOwner, databaseOwner

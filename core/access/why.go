@@ -31,11 +31,15 @@ func (g *Graph) ways(v int32, o catalog.Object, dormant bool) []way {
 	var out []way
 	for _, u := range r.list {
 		if s := g.rules.base(u); s != 0 {
-			via := ViaServer
+			w := way{path: r.path(u), set: s, via: ViaServer}
 			if s.Has(privilege.Own) {
-				via = ViaSuperuser
+				// A member of a superuser is none until it takes the role on.
+				w.via, w.dormant = ViaSuperuser, u != v
 			}
-			out = append(out, way{path: r.path(u), set: s, via: via})
+			if w.dormant && !dormant {
+				continue
+			}
+			out = append(out, w)
 		}
 	}
 	if o.Scope != catalog.ScopeServer {

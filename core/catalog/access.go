@@ -160,7 +160,9 @@ type Grant struct {
 
 // Access is everything that says who may do what on one server.
 type Access struct {
-	Engine      Engine
+	Engine Engine
+	// Number is the engine's version, comparable: 150018.
+	Number      int
 	Accounts    []Account
 	Memberships []Membership
 	Databases   []AccessDatabase

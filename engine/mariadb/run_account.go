@@ -106,10 +106,14 @@ func (s *server) proveOne(ctx context.Context, account, database, bundle string,
 		return &engine.Error{Op: op, Kind: engine.NotSent, Err: err}
 	}
 	db := sql.OpenDB(connector)
-	defer db.Close()
+	var session int64
+	defer func() {
+		db.Close()
+		s.waitGone(ctx, session)
+	}()
 	db.SetMaxOpenConns(1)
 	var current string
-	err = db.QueryRowContext(ctx, "SELECT CURRENT_USER()").Scan(&current)
+	err = db.QueryRowContext(ctx, "SELECT CURRENT_USER(), CONNECTION_ID()").Scan(&current, &session)
 	if me, answered := errors.AsType[*mysql.MySQLError](err); answered {
 		switch me.Number {
 		case 1226, 1820, 1862: // too many, to be changed first: the password was taken
@@ -152,4 +156,21 @@ func (s *server) proveOne(ctx context.Context, account, database, bundle string,
 		}
 	}
 	return nil
+}
+
+// waitGone waits a moment until the server has ended a session that was just
+// closed: it would count as one of the account's.
+func (s *server) waitGone(ctx context.Context, session int64) {
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	for session > 0 && ctx.Err() == nil {
+		var n int
+		if err := s.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE ID = ?`, session).Scan(&n); err != nil || n == 0 {
+			return
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(2 * time.Millisecond):
+		}
+	}
 }

@@ -158,6 +158,7 @@ func (s *server) Access(ctx context.Context, q catalog.AccessQuery) (catalog.Acc
 		if err != nil {
 			return err
 		}
+		a.Number = number
 		a.Memberships, err = s.readMemberships(gctx, s.pool, number)
 		return err
 	})

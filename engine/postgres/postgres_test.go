@@ -52,6 +52,7 @@ func testReal(t *testing.T, running *localdb.Server) {
 	t.Run("options", func(t *testing.T) { testOptions(t, running, run) })
 	t.Run("template in use", func(t *testing.T) { testTemplateInUse(t, running) })
 	t.Run("own counting", func(t *testing.T) { testOwnCounting(t, running) })
+	t.Run("effective privileges", func(t *testing.T) { testEffective(t, running) })
 	t.Run("small login", func(t *testing.T) { testSmallLogin(t, running, run) })
 	t.Run("left by an interrupted drop", func(t *testing.T) { testInvalid(t, running, run) })
 }

@@ -1,0 +1,132 @@
+package postgres
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"testing"
+
+	"github.com/jackc/pgx/v5"
+
+	"example.com/genarch/core/access"
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/privilege"
+	"example.com/genarch/engine/enginetest"
+	"example.com/genarch/localdb"
+)
+
+// testEffective makes random role graphs with random grants, and compares what
+// core/access works out with the server's own answers.
+func testEffective(t *testing.T, running *localdb.Server) {
+	admin, err := pgx.Connect(t.Context(), running.PostgresURL("postgres"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer admin.Close(t.Context())
+	try := func(c *pgx.Conn, format string, args ...any) bool {
+		_, err := c.Exec(t.Context(), fmt.Sprintf(format, args...))
+		return err == nil
+	}
+	var number int
+	if err := admin.QueryRow(t.Context(), "SELECT current_setting('server_version_num')::int").Scan(&number); err != nil {
+		t.Fatal(err)
+	}
+	const roles, tables = 14, 6
+	for seed := range uint64(6) {
+		random := rand.New(rand.NewPCG(seed, 7))
+		db := fmt.Sprintf("graph_%d", seed)
+		name := func(i int) string { return fmt.Sprintf("g%d_%d", seed, i) }
+		for i := range roles {
+			word := []string{"", "LOGIN", "NOINHERIT", "LOGIN"}[random.IntN(4)]
+			if i == 13 {
+				word = "SUPERUSER"
+			}
+			try(admin, "CREATE ROLE %s %s", name(i), word)
+		}
+		try(admin, "CREATE DATABASE %s OWNER %s", db, name(random.IntN(roles)))
+		conn, err := pgx.Connect(t.Context(), running.PostgresURL(db))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for range 24 { // circles are refused by the server
+			option := ""
+			if number >= 160000 && random.IntN(3) == 0 {
+				option = " WITH INHERIT FALSE"
+			}
+			try(admin, "GRANT %s TO %s%s", name(random.IntN(roles)), name(random.IntN(roles)), option)
+		}
+		try(admin, "GRANT %s TO %s", []string{"pg_read_all_data", "pg_write_all_data"}[random.IntN(2)], name(random.IntN(roles)))
+		for i := range tables {
+			schema := []string{"public", "freight"}[i%2]
+			try(conn, "CREATE SCHEMA IF NOT EXISTS %s AUTHORIZATION %s", schema, name(random.IntN(roles)))
+			if !try(conn, "CREATE TABLE %s.t%d (a int, b int); ALTER TABLE %s.t%d OWNER TO %s", schema, i, schema, i, name(random.IntN(roles))) {
+				t.Fatal("no table")
+			}
+			try(conn, "CREATE SEQUENCE %s.s%d", schema, i)
+		}
+		anybody := func() string {
+			if random.IntN(6) == 0 {
+				return "PUBLIC"
+			}
+			return name(random.IntN(roles))
+		}
+		for range 40 {
+			i := random.IntN(tables)
+			schema := []string{"public", "freight"}[i%2]
+			word := []string{"SELECT", "INSERT", "UPDATE, DELETE", "ALL", "TRUNCATE"}[random.IntN(5)]
+			switch random.IntN(7) {
+			case 0:
+				try(conn, "REVOKE %s ON %s.t%d FROM %s", word, schema, i, anybody())
+			case 1:
+				try(conn, "GRANT %s ON SCHEMA %s TO %s", []string{"USAGE", "CREATE", "ALL"}[random.IntN(3)], schema, anybody())
+			case 2:
+				try(conn, "GRANT %s ON DATABASE %s TO %s", []string{"CONNECT", "CREATE", "TEMPORARY"}[random.IntN(3)], db, anybody())
+			case 3:
+				try(conn, "GRANT %s ON SEQUENCE %s.s%d TO %s", []string{"USAGE", "SELECT", "UPDATE"}[random.IntN(3)], schema, i, anybody())
+			case 4:
+				try(conn, "GRANT SELECT (a), UPDATE (b) ON %s.t%d TO %s", schema, i, anybody())
+			default:
+				try(conn, "GRANT %s ON %s.t%d TO %s", word, schema, i, anybody())
+			}
+		}
+		if random.IntN(2) == 0 {
+			try(conn, "REVOKE CONNECT ON DATABASE %s FROM PUBLIC", db)
+		}
+		s := enginetest.Open(t, Engine{}, enginetest.Target(Engine{}, running, "harbour"))
+		compare := func(o catalog.Object, ask, object string, privileges ...privilege.Set) {
+			a, err := s.Access(t.Context(), catalog.AccessQuery{Inside: []string{db}, Object: &o})
+			if err != nil {
+				t.Fatal(err)
+			}
+			g := access.New(a)
+			for i := range roles {
+				p := catalog.Principal{Name: name(i)}
+				have := g.Effective(p, o)
+				for _, want := range privileges {
+					var answer bool
+					if err := conn.QueryRow(t.Context(), fmt.Sprintf(ask, name(i), object, want)).Scan(&answer); err != nil {
+						t.Fatalf("%s %s %s: %v", ask, object, want, err)
+					}
+					if have.Has(want) != answer {
+						t.Errorf("seed %d: %s %s on %s: computed %v, the server says %v", seed, name(i), want, object, have.Has(want), answer)
+					}
+				}
+			}
+		}
+		o := catalog.Object{Scope: catalog.ScopeDatabase, Database: db}
+		compare(o, "SELECT has_database_privilege('%s', '%s', '%s')", db, privilege.Connect, privilege.Create, privilege.Temporary)
+		for i := range tables {
+			schema := []string{"public", "freight"}[i%2]
+			o := catalog.Object{Scope: catalog.ScopeTable, Database: db, Schema: schema, Name: fmt.Sprintf("t%d", i)}
+			table := fmt.Sprintf("%s.t%d", schema, i)
+			compare(o, "SELECT has_table_privilege('%s', '%s', '%s')", table, privilege.Select, privilege.Insert, privilege.Update, privilege.Delete, privilege.Truncate)
+			o.Scope, o.Column = catalog.ScopeColumn, "a"
+			compare(o, "SELECT has_column_privilege('%s', '%s', 'a', '%s')", table, privilege.Select, privilege.Insert)
+			o = catalog.Object{Scope: catalog.ScopeSequence, Database: db, Schema: schema, Name: fmt.Sprintf("s%d", i)}
+			compare(o, "SELECT has_sequence_privilege('%s', '%s', '%s')", fmt.Sprintf("%s.s%d", schema, i), privilege.Usage, privilege.Select, privilege.Update)
+		}
+		for _, schema := range []string{"public", "freight"} {
+			compare(catalog.Object{Scope: catalog.ScopeSchema, Database: db, Schema: schema}, "SELECT has_schema_privilege('%s', '%s', '%s')", schema, privilege.Usage, privilege.Create)
+		}
+		conn.Close(t.Context())
+	}
+}
