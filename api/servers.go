@@ -44,7 +44,7 @@ func (h *Handler) listEngines(context.Context, *empty) (*body[[]wire.Engine], er
 			continue
 		}
 		t := eng.Traits()
-		out = append(out, wire.Engine{Engine: string(t.Engine), Title: t.Title, DefaultPort: t.DefaultPort, HasOwners: t.HasOwners,
+		out = append(out, wire.Engine{Engine: string(t.Engine), Title: t.Title, DefaultPort: t.DefaultPort, HasOwners: t.HasOwners, HasHosts: t.HasHosts,
 			MaxName: t.Names.MaxLength, Counted: string(t.Names.Counted), Options: t.Options})
 	}
 	return answer(out), nil

@@ -113,6 +113,7 @@ type Engine struct {
 	Title       string   `json:"title"`
 	DefaultPort int      `json:"default_port"`
 	HasOwners   bool     `json:"has_owners"`
+	HasHosts    bool     `json:"has_hosts" doc:"An account is a name and a host."`
 	MaxName     int      `json:"max_name"`
 	Counted     string   `json:"counted" enum:"bytes,characters"`
 	Options     []string `json:"options" nullable:"false" doc:"Options of a new database."`

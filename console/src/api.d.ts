@@ -68,6 +68,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/changes/{id}/decline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End a change that waits, with the reason
+         * @description Needs the remit run.
+         */
+        post: operations["decline-change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/changes/{id}/passwords": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * The handover sheet with the generated passwords: once, for who asked for the change
+         * @description Needs the remit ask.
+         */
+        post: operations["reveal-passwords"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/changes/{id}/run": {
         parameters: {
             query?: never;
@@ -108,6 +148,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/changes/{id}/submit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask others to let a change run: it waits for them
+         * @description Needs the remit ask.
+         */
+        post: operations["submit-change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/changes/{id}/withdraw": {
         parameters: {
             query?: never;
@@ -122,6 +182,26 @@ export interface paths {
          * @description Needs the remit ask.
          */
         post: operations["withdraw-change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * In what two accounts differ, on one server or two
+         * @description Needs the remit see.
+         */
+        get: operations["compare-accounts"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -324,6 +404,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/servers/{server}/access": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What every account comes to on every database
+         * @description Needs the remit see.
+         */
+        get: operations["show-access"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/servers/{server}/access/why": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Whether an account may do something, and by which chain
+         * @description Needs the remit see.
+         */
+        get: operations["show-why"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/servers/{server}/accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Accounts and roles of a server, live
+         * @description Needs the remit see.
+         */
+        get: operations["list-accounts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/servers/{server}/accounts/{account}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One account or role: what it is, has and owns
+         * @description Needs the remit see.
+         */
+        get: operations["show-account"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/servers/{server}/check": {
         parameters: {
             query?: never;
@@ -424,6 +584,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/servers/{server}/databases/{database}/handover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The handover sheet of a database, without passwords
+         * @description Needs the remit see.
+         */
+        get: operations["show-handover"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/servers/{server}/encodings": {
         parameters: {
             query?: never;
@@ -436,6 +616,26 @@ export interface paths {
          * @description Needs the remit see.
          */
         get: operations["list-encodings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/servers/{server}/grants": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What an account was given, or who was given anything on a database
+         * @description Needs the remit see.
+         */
+        get: operations["list-grants"];
         put?: never;
         post?: never;
         delete?: never;
@@ -556,7 +756,142 @@ export interface components {
             /** @description The identity key that was seen and is meant. */
             key: string;
         };
+        Account: {
+            address: string;
+            comment?: string;
+            /**
+             * Format: int64
+             * @description -1 is none.
+             */
+            connection_limit: number;
+            /** @description What it comes to, where it is anything. */
+            databases: components["schemas"]["DatabaseLevel"][];
+            default_role?: string;
+            expired: boolean;
+            /** Format: date-time */
+            expires?: string;
+            has_password: boolean | null;
+            host?: string;
+            /** @enum {string} */
+            kind: "account" | "role";
+            locked: boolean;
+            login: boolean;
+            marks: components["schemas"]["Mark"][];
+            member_of: components["schemas"]["RoleLink"][];
+            members: components["schemas"]["RoleLink"][];
+            method?: string;
+            name: string;
+            /** @description Databases. */
+            owns: string[];
+            /** @description What reaches the whole server. */
+            server_rights: string[];
+            /** Format: int64 */
+            sessions: number | null;
+            /** @description Nothing, or next to nothing, is refused to it. */
+            super: boolean;
+            system: boolean;
+            tls?: string;
+        };
+        AccountDetail: {
+            address: string;
+            comment?: string;
+            /**
+             * Format: int64
+             * @description -1 is none.
+             */
+            connection_limit: number;
+            /** @description What it comes to, where it is anything. */
+            databases: components["schemas"]["DatabaseLevel"][];
+            default_role?: string;
+            engine: string;
+            environment: string;
+            expired: boolean;
+            /** Format: date-time */
+            expires?: string;
+            /** @description What it was given itself. */
+            grants: components["schemas"]["GrantLine"][];
+            has_password: boolean | null;
+            host?: string;
+            /** @enum {string} */
+            kind: "account" | "role";
+            locked: boolean;
+            login: boolean;
+            marks: components["schemas"]["Mark"][];
+            member_of: components["schemas"]["RoleLink"][];
+            members: components["schemas"]["RoleLink"][];
+            method?: string;
+            name: string;
+            /** @description Databases. */
+            owns: string[];
+            /** Format: date-time */
+            read: string;
+            server: string;
+            /** @description What reaches the whole server. */
+            server_rights: string[];
+            /** Format: int64 */
+            sessions: number | null;
+            /** @description Nothing, or next to nothing, is refused to it. */
+            super: boolean;
+            system: boolean;
+            tls?: string;
+            unknown: string[];
+        };
+        AccountDifference: {
+            left: string;
+            right: string;
+            what: string;
+        };
+        AccountList: {
+            accounts: components["schemas"]["Account"][];
+            engine: string;
+            environment: string;
+            /** @description Give this as after to read on. */
+            next?: string;
+            /** Format: date-time */
+            read: string;
+            server: string;
+            /** Format: int64 */
+            total: number;
+            /** @description What Genarch's login may not see. */
+            unknown: string[];
+        };
+        AccountSpec: {
+            comment?: string;
+            /** Format: int64 */
+            connection_limit?: number;
+            /** @description MariaDB; none takes it away. */
+            default_role?: string;
+            /** @description never; PostgreSQL: a date as 2027-01-31; MariaDB: days as 90d, or now. */
+            expires?: string;
+            /** @description account.drop: who gets what it owns. */
+            give_to?: string;
+            /** @description MariaDB: where it comes from; new accounts without one come from everywhere. */
+            host?: string;
+            /** @description account.create: do nothing if it is there, and say what differs. */
+            if_absent?: boolean;
+            /** @description account.drop: do nothing if it is not there. */
+            if_present?: boolean;
+            locked?: boolean;
+            /** @description MariaDB: ed25519 or mysql_native_password. */
+            method?: string;
+            name: string;
+            new_host?: string;
+            new_name?: string;
+            /** @description The password itself, for password_from given. It is never shown or kept in clear. */
+            password?: string;
+            /**
+             * @description Generated unless said otherwise; a given one is in password.
+             * @enum {string}
+             */
+            password_from?: "generated" | "given" | "none";
+            /** @description A group without login. */
+            role?: boolean;
+            /** @description MariaDB: sign-in demands TLS. */
+            tls?: boolean;
+        };
         Brief: {
+            /** @description The name that has to be typed before it may run. */
+            confirm?: string;
             differences: components["schemas"]["Difference"][];
             engine: string;
             environment: string;
@@ -574,6 +909,14 @@ export interface components {
             summary: string;
             target: string;
         };
+        Chain: {
+            pass_on?: boolean;
+            /** @description From the account to who holds it. */
+            roles: string[];
+            text: string;
+            /** @enum {string} */
+            via: "superuser" | "owner" | "grant" | "public" | "builtin" | "server" | "pattern" | "role";
+        };
         Change: {
             /** @description The cautions that were accepted. */
             accepted: string[];
@@ -587,6 +930,8 @@ export interface components {
             finished?: string;
             /** Format: int64 */
             id: number;
+            /** @description The accounts whose generated passwords can still be shown, once, to who asked. */
+            kept: string[];
             kind: string;
             /** @description Who asked. */
             operator: string;
@@ -651,6 +996,12 @@ export interface components {
             name: string;
             provider?: string;
         };
+        Comparison: {
+            differences: components["schemas"]["AccountDifference"][];
+            left: string;
+            right: string;
+            unknown: string[];
+        };
         Database: {
             address: string;
             allow_connections: boolean;
@@ -694,6 +1045,15 @@ export interface components {
             address: string;
             server: string;
         };
+        DatabaseLevel: {
+            database: string;
+            /** @description What will be made there later is not covered. */
+            gap?: boolean;
+            /** @enum {string} */
+            level: "none" | "unknown" | "enter" | "custom" | "read" | "write" | "build" | "own";
+            /** @description It has more than the bundle of that name. */
+            more?: boolean;
+        };
         DatabaseList: {
             databases: components["schemas"]["Database"][];
             engine: string;
@@ -712,7 +1072,11 @@ export interface components {
             total: number;
         };
         DatabaseSpec: {
+            /** @description PostgreSQL, with private: who gets CONNECT. */
+            allow?: string[];
             allow_connections?: boolean;
+            /** @description MariaDB: first take the grants that would come alive with the name. */
+            clear_leftovers?: boolean;
             collation?: string;
             comment?: string;
             /** Format: int64 */
@@ -727,12 +1091,19 @@ export interface components {
             name: string;
             /** @description A role, or on MariaDB an account as name@host that gets the bundle own. */
             owner?: string;
+            /** @description PostgreSQL: take CONNECT and TEMPORARY from everybody. */
+            private?: boolean;
             /** @description Of the locale: libc, icu, builtin. */
             provider?: string;
             /** @description wal_log or file_copy. */
             strategy?: string;
             tablespace?: string;
+            /** @description Make, in the same change, an owner role and two accounts that are tried afterwards. */
+            team?: components["schemas"]["TeamSpec"];
             template?: string;
+        };
+        Decline: {
+            reason: string;
         };
         Difference: {
             actual: string;
@@ -752,6 +1123,8 @@ export interface components {
             /** Format: int64 */
             default_port: number;
             engine: string;
+            /** @description An account is a name and a host. */
+            has_hosts: boolean;
             has_owners: boolean;
             /** Format: int64 */
             max_name: number;
@@ -777,6 +1150,94 @@ export interface components {
             suggestion?: string;
             text: string;
         };
+        Form: {
+            /** @description Where the text belongs. */
+            file?: string;
+            /** @enum {string} */
+            name: "url" | "dsn" | "jdbc" | "env" | "options" | "passwords";
+            text: string;
+            title: string;
+        };
+        GrantLine: {
+            /** @description It holds because nothing was ever granted or revoked there. */
+            builtin?: boolean;
+            /**
+             * Format: int64
+             * @description How many objects of that kind together.
+             */
+            count: number;
+            grantor?: string;
+            holder: components["schemas"]["Principal"];
+            /** @description The database does not exist; the grant comes alive with it. */
+            leftover?: boolean;
+            object: components["schemas"]["Object"];
+            /** @description The databases that the pattern opens. */
+            opens?: string[] | null;
+            owner?: boolean;
+            /** @description Those that may be given on. */
+            pass_on: string[];
+            /** @description The database's name is a pattern. */
+            pattern?: boolean;
+            privileges: string[];
+            /** @description The object in words. */
+            text: string;
+        };
+        GrantList: {
+            engine: string;
+            grants: components["schemas"]["GrantLine"][];
+            /** Format: date-time */
+            read: string;
+            server: string;
+            /** Format: int64 */
+            total: number;
+            unknown: string[];
+        };
+        GrantSpec: {
+            /**
+             * @description To give; when taking: what is to remain.
+             * @enum {string}
+             */
+            bundle?: "read" | "write" | "build" | "own";
+            database: string;
+            /** @description What single privileges are about; the database when nothing is named. */
+            on?: components["schemas"]["Object"];
+            /** @description With the right to give them on. */
+            pass_on?: boolean;
+            /** @description MariaDB, taking: the name as the grant has it, where that is a pattern. */
+            pattern?: string;
+            /** @description Single privileges instead of a bundle. */
+            privileges?: string[];
+            /** @description Whose privileges. */
+            to: components["schemas"]["Principal"];
+        };
+        Handover: {
+            accounts: components["schemas"]["HandoverAccount"][];
+            /**
+             * Format: int64
+             * @description The change that made them.
+             */
+            change?: number;
+            database?: string;
+            engine: string;
+            environment: string;
+            host: string;
+            /** Format: int64 */
+            port: number;
+            /** Format: date-time */
+            read: string;
+            server: string;
+            tls: string;
+        };
+        HandoverAccount: {
+            forms: components["schemas"]["Form"][];
+            host?: string;
+            level: string;
+            name: string;
+            /** @description Only when it is shown, once. */
+            password?: string;
+            /** @description What was tried as this account, and how it went. */
+            proof: string[];
+        };
         Identity: {
             key: string;
             marks: {
@@ -784,10 +1245,16 @@ export interface components {
             };
         };
         Intent: {
+            /** @description For the kinds that begin with account. */
+            account?: components["schemas"]["AccountSpec"];
             /** @description For database.create. */
             database?: components["schemas"]["DatabaseSpec"];
+            /** @description For grant.give and grant.take. */
+            grant?: components["schemas"]["GrantSpec"];
             /** @enum {string} */
-            kind: "database.create" | "server.mark";
+            kind: "database.create" | "server.mark" | "account.create" | "account.alter" | "account.rename" | "account.password" | "account.drop" | "role.give" | "role.take" | "grant.give" | "grant.take";
+            /** @description For role.give and role.take. */
+            member?: components["schemas"]["MemberSpec"];
             server: string;
         };
         Journal: {
@@ -825,6 +1292,51 @@ export interface components {
             change: number;
             operator: string;
         };
+        Mark: {
+            /** @enum {string} */
+            code: "powerful" | "no_password" | "anonymous" | "shadows" | "shadowed" | "weak_method";
+            text: string;
+        };
+        Matrix: {
+            databases: string[];
+            engine: string;
+            environment: string;
+            /** @description Grants on databases that do not exist. */
+            leftovers: components["schemas"]["GrantLine"][];
+            /** Format: date-time */
+            read: string;
+            rows: components["schemas"]["MatrixRow"][];
+            server: string;
+            unknown: string[];
+            /** @description Grants that open more databases than they seem to name. */
+            wide: components["schemas"]["GrantLine"][];
+        };
+        MatrixRow: {
+            cells: string;
+            host?: string;
+            /**
+             * Format: int64
+             * @description How many marks the account has.
+             */
+            marks?: number;
+            name: string;
+            /** @description It cannot sign in. */
+            role?: boolean;
+            super?: boolean;
+        };
+        MemberSpec: {
+            /** @description The member may give the role on. */
+            admin?: boolean;
+            /** @description PostgreSQL from 16 on. */
+            inherit?: boolean;
+            /** @description MariaDB: leave the default role as it is. */
+            no_default?: boolean;
+            role: string;
+            /** @description PostgreSQL from 16 on. */
+            set?: boolean;
+            /** @description The member. */
+            to: components["schemas"]["Principal"];
+        };
         Message: {
             code?: string;
             severity: string;
@@ -840,6 +1352,33 @@ export interface components {
             max_length: number;
             /** @description Every name must end in this, for example _prod; empty for none. */
             suffix: string;
+        };
+        Need: {
+            chains: components["schemas"]["Chain"][];
+            /** @description Ways that open only with SET ROLE. */
+            dormant: components["schemas"]["Chain"][];
+            /** @description False: the object was not found, or cannot be seen. */
+            known: boolean;
+            met: boolean;
+            /** @description The command that would give it. */
+            missing?: string;
+            /**
+             * Format: int64
+             * @description Further ways that are not listed.
+             */
+            more?: number;
+            object: components["schemas"]["Object"];
+            privilege: string;
+            /** @description In words: SELECT on table tickets_prod.public.fares. */
+            text: string;
+        };
+        Object: {
+            column?: string;
+            database?: string;
+            name?: string;
+            schema?: string;
+            /** @enum {string} */
+            scope?: "server" | "database" | "schema" | "table" | "sequence" | "routine" | "column" | "future";
         };
         Operator: {
             /** Format: date-time */
@@ -865,6 +1404,13 @@ export interface components {
         PingEvent: {
             /** Format: date-time */
             at: string;
+        };
+        Principal: {
+            /** @description MariaDB: where it comes from. Empty: the only account of that name. */
+            host?: string;
+            name: string;
+            /** @description MariaDB: a role. On PostgreSQL accounts and roles are one kind. */
+            role?: boolean;
         };
         Problem: {
             /** @description Codes that have to be accepted. */
@@ -893,9 +1439,19 @@ export interface components {
             location: string;
             message: string;
         };
+        RoleLink: {
+            /** @description May give the role on. */
+            admin?: boolean;
+            /** @description Its privileges hold without SET ROLE. */
+            at_once: boolean;
+            grantor?: string;
+            name: string;
+        };
         Run: {
             /** @description The codes of the cautions that are accepted. */
             accept?: string[];
+            /** @description The name, where the brief asks for it to be typed. */
+            confirm?: string;
             /** @description That of the brief which was read; if the brief is another one by now, nothing runs. */
             fingerprint: string;
             /**
@@ -1076,6 +1632,12 @@ export interface components {
             /** Format: int64 */
             size: number | null;
         };
+        TeamSpec: {
+            /** @description MariaDB: where the accounts come from. */
+            host?: string;
+            /** @description The role NAME_owner and the accounts NAME_app and NAME_read are made. */
+            name: string;
+        };
         Template: {
             collation: string;
             comment?: string;
@@ -1120,6 +1682,18 @@ export interface components {
             days?: number;
             operator: string;
             title: string;
+        };
+        Why: {
+            /** @description Its address. */
+            account: string;
+            allowed: boolean;
+            /** @description What keeps the account out whatever it holds. */
+            barred: string[];
+            needs: components["schemas"]["Need"][];
+            /** Format: date-time */
+            read: string;
+            server: string;
+            summary: string;
         };
     };
     responses: never;
@@ -1268,6 +1842,72 @@ export interface operations {
             };
         };
     };
+    "decline-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Decline"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Change"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "reveal-passwords": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Handover"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "run-change": {
         parameters: {
             query?: never;
@@ -1335,6 +1975,37 @@ export interface operations {
             };
         };
     };
+    "submit-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Change"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "withdraw-change": {
         parameters: {
             query?: never;
@@ -1353,6 +2024,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Change"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "compare-accounts": {
+        parameters: {
+            query: {
+                /** @description The address of an account or role. */
+                left: string;
+                right: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
                 };
             };
             /** @description Error */
@@ -1823,6 +2527,167 @@ export interface operations {
             };
         };
     };
+    "show-access": {
+        parameters: {
+            query?: {
+                /** @description Only accounts whose name has this in it. */
+                account?: string;
+                /** @description Only databases whose name has this in it. */
+                database?: string;
+                /** @description The engine's own accounts and databases too. */
+                system?: boolean;
+                /** @description Roles too, not only accounts that sign in. */
+                roles?: boolean;
+                /** @description Look into every database now, instead of taking what was seen in the last half minute. */
+                fresh?: boolean;
+            };
+            header?: never;
+            path: {
+                server: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Matrix"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-why": {
+        parameters: {
+            query: {
+                /** @description The name; on MariaDB name@host, or the name alone where there is one of it. */
+                account?: string;
+                /** @description MariaDB: it is a role. */
+                role?: boolean;
+                privilege: string;
+                database?: string;
+                schema?: string;
+                /** @description Table, sequence or routine; on PostgreSQL a routine with its argument types. */
+                name?: string;
+                column?: string;
+                scope?: "server" | "database" | "schema" | "table" | "sequence" | "routine" | "column";
+            };
+            header?: never;
+            path: {
+                server: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Why"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-accounts": {
+        parameters: {
+            query?: {
+                /** @description Part of the name, host or comment, without case. */
+                search?: string;
+                kind?: "all" | "account" | "role";
+                /** @description The engine's own too. */
+                system?: boolean;
+                limit?: number;
+                /** @description Read on behind this address. */
+                after?: string;
+            };
+            header?: never;
+            path: {
+                server: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountList"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-account": {
+        parameters: {
+            query?: {
+                /** @description MariaDB: it is a role. */
+                role?: boolean;
+            };
+            header?: never;
+            path: {
+                server: string;
+                /** @description The name; on MariaDB name@host, or the name alone where there is one of it. */
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountDetail"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "check-server": {
         parameters: {
             query?: never;
@@ -1987,6 +2852,38 @@ export interface operations {
             };
         };
     };
+    "show-handover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                server: string;
+                database: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Handover"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-encodings": {
         parameters: {
             query?: never;
@@ -2005,6 +2902,45 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Encoding"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-grants": {
+        parameters: {
+            query?: {
+                /** @description The name; on MariaDB name@host, or the name alone where there is one of it. */
+                account?: string;
+                /** @description MariaDB: it is a role. */
+                role?: boolean;
+                /** @description Who was given anything on this database, or in it. */
+                database?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                server: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GrantList"];
                 };
             };
             /** @description Error */

@@ -1,10 +1,15 @@
 // Every use of the router library goes through this file.
 import { createRouter, Router } from 'sv-router';
+import Access from './pages/Access.svelte';
+import AccountPage from './pages/Account.svelte';
 import Fleet from './pages/Fleet.svelte';
 import Change from './pages/Change.svelte';
 import Changes from './pages/Changes.svelte';
 import Database from './pages/Database.svelte';
+import GrantPage from './pages/Grant.svelte';
+import HandoverPage from './pages/Handover.svelte';
 import Journal from './pages/Journal.svelte';
+import NewAccount from './pages/NewAccount.svelte';
 import NewDatabase from './pages/NewDatabase.svelte';
 import NotFound from './pages/NotFound.svelte';
 import Server from './pages/Server.svelte';
@@ -14,6 +19,12 @@ export const { p, navigate, isActive, route } = createRouter({
 	'/servers/:server': Server,
 	'/servers/:server/new-database': NewDatabase,
 	'/servers/:server/databases/:database': Database,
+	'/servers/:server/databases/:database/handover': HandoverPage,
+	'/servers/:server/access': Access,
+	'/servers/:server/accounts/:account': AccountPage,
+	'/servers/:server/roles/:account': AccountPage,
+	'/servers/:server/new-account': NewAccount,
+	'/servers/:server/new-grant': GrantPage,
 	'/changes': Changes,
 	'/changes/:id': Change,
 	'/journal': Journal,
@@ -28,8 +39,21 @@ export const to = {
 	newDatabase: (server: string) => `/servers/${encodeURIComponent(server)}/new-database`,
 	database: (server: string, name: string) =>
 		`/servers/${encodeURIComponent(server)}/databases/${encodeURIComponent(name)}`,
+	handover: (server: string, name: string) =>
+		`/servers/${encodeURIComponent(server)}/databases/${encodeURIComponent(name)}/handover`,
+	access: (server: string) => `/servers/${encodeURIComponent(server)}/access`,
+	account: (server: string, who: { name: string; host?: string; role?: boolean }) =>
+		`/servers/${encodeURIComponent(server)}/${who.role ? 'roles' : 'accounts'}/${encodeURIComponent(whoText(who))}`,
+	newAccount: (server: string) => `/servers/${encodeURIComponent(server)}/new-account`,
+	newGrant: (server: string, database = '', who = '') =>
+		`/servers/${encodeURIComponent(server)}/new-grant?${new URLSearchParams({ database, who })}`,
 	change: (id: number) => `/changes/${id}`
 };
+
+/** An account as people write it: name@host where there are hosts. */
+export function whoText(who: { name: string; host?: string }): string {
+	return who.host ? `${who.name}@${who.host}` : who.name;
+}
 
 /** Goes to an address made by `to`. */
 export function go(address: string): void {

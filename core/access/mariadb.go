@@ -17,8 +17,10 @@ type mariaDB struct {
 	// rows are the grants on databases that can hold for a node, the first
 	// that matches wins; exact finds those without wildcards by name.
 	rows [][]row
-	// below are the grants on single objects of a database, by its name.
-	below map[string][]gift
+	// below are the grants on single objects of a database, by its name: as
+	// gifts of its facet, and as they are.
+	below  map[string][]gift
+	within map[string][]catalog.Grant
 	// exact and patterned let one database be looked up without trying all.
 	exact     map[string][]int32 // database → nodes that have a row for just that name
 	patterned []int32            // nodes that have a row with a wildcard
@@ -45,7 +47,7 @@ func newMariaDB(g *Graph) rules {
 	for _, gr := range g.access.Grants { // also those of accounts that are gone
 		g.node(gr.Grantee)
 	}
-	m := &mariaDB{g: g, rows: make([][]row, len(g.nodes)), below: map[string][]gift{}, exact: map[string][]int32{}}
+	m := &mariaDB{g: g, rows: make([][]row, len(g.nodes)), below: map[string][]gift{}, within: map[string][]catalog.Grant{}, exact: map[string][]int32{}}
 	// A grant holds for every account of that name whose clients its host lets
 	// in, and one of the nameless account for everybody.
 	byUser := map[string][]int32{}
@@ -74,6 +76,7 @@ func newMariaDB(g *Graph) rules {
 			}
 		}
 		if gr.Scope != catalog.ScopeDatabase {
+			m.within[gr.Database] = append(m.within[gr.Database], gr)
 			for _, v := range holders {
 				m.below[gr.Database] = append(m.below[gr.Database], gift{node: v, set: privilege.Below, via: ViaGrant, text: gr.Grantor})
 			}
@@ -265,8 +268,8 @@ func (m *mariaDB) object(o catalog.Object, nodes []int32) []gift {
 			continue
 		}
 		p := m.g.nodes[v]
-		for _, gr := range m.g.access.Grants {
-			if gr.Scope == catalog.ScopeDatabase || gr.Database != o.Database || gr.Name != o.Name || !m.holds(gr.Grantee, p) {
+		for _, gr := range m.within[o.Database] {
+			if gr.Name != o.Name || !m.holds(gr.Grantee, p) {
 				continue
 			}
 			if gr.Scope == o.Scope && gr.Column == o.Column || o.Scope == catalog.ScopeColumn && gr.Scope == catalog.ScopeTable {

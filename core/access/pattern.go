@@ -121,10 +121,23 @@ func HostCovers(pattern, host string) bool {
 		ip, valid := ipv4(host)
 		return valid && ip&mask == base
 	}
-	if strings.Contains(host, "/") {
-		return pattern == "%"
+	if base, mask, ok := netmask(host); ok {
+		host = octets(base, mask)
 	}
 	return Matches(pattern, host)
+}
+
+// octets writes a netmask as the pattern that fits the same addresses, or more
+// where the mask ends within an octet.
+func octets(base, mask uint32) string {
+	var parts []string
+	for shift := 24; shift >= 0; shift -= 8 {
+		if mask>>shift&0xff != 0xff {
+			return strings.Join(append(parts, "%"), ".")
+		}
+		parts = append(parts, strconv.Itoa(int(base>>shift&0xff)))
+	}
+	return strings.Join(parts, ".")
 }
 
 // netmask reads "10.0.0.0/255.0.0.0".

@@ -11,7 +11,7 @@
 </script>
 
 <ul class="flex flex-col gap-2">
-	{#each findings as f, i (f.code + f.text)}
+	{#each findings as f, i (i)}
 		{@const again = findings[i + 1]?.next === f.next}
 		<li class="bg-base-200 rounded-box border-l-4 px-3 py-2 {tones[f.level]}" data-code={f.code}>
 			<p>

@@ -32,10 +32,12 @@
 				</p>
 				{#if s.statement}<pre class="sql mt-1">{s.statement}</pre>{/if}
 				{#if s.undo && (s.status === 'planned' || s.status === 'undone' || s.status === 'undo_failed')}
-					<p class="quiet mt-1 text-sm break-words">{s.status === 'planned' ? 'If a later step fails, taken back by' : 'Taken back by'} <code class="mono">{s.undo}</code></p>
+					{#if s.undo.includes(';\n')}<details class="quiet mt-1 text-sm"><summary class="cursor-pointer">{s.status === 'planned' ? 'If a later step fails, what was there before is put back' : 'What was there before was put back'}</summary><pre class="sql mt-1">{s.undo}</pre></details>
+					{:else}<p class="quiet mt-1 text-sm break-words">{s.status === 'planned' ? 'If a later step fails, taken back by' : 'Taken back by'} <code class="mono">{s.undo}</code></p>{/if}
 				{/if}
 				{#each s.messages as m, j (j)}
-					<p class="mono mt-1 break-words"><span class="quiet">{m.severity} {m.code}</span> {m.text}</p>
+					{#if m.severity === 'PROOF'}<p class="mt-1 break-words"><span class="text-success" aria-hidden="true">✓</span> {m.text}</p>
+					{:else}<p class="mono mt-1 break-words"><span class="quiet">{m.severity} {m.code}</span> {m.text}</p>{/if}
 				{/each}
 				{#if s.failure}
 					<p class="text-error mt-1 break-words">{s.failure.text} {#if s.failure.code}<span class="mono">[{s.failure.code}]</span>{/if}</p>

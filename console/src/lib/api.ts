@@ -15,6 +15,15 @@ export type Step = Schemas['Step'];
 export type Change = Schemas['Change'];
 export type ChangeLine = Schemas['ChangeLine'];
 export type JournalEntry = Schemas['JournalEntry'];
+export type Intent = Schemas['Intent'];
+export type Principal = Schemas['Principal'];
+export type Account = Schemas['Account'];
+export type AccountDetail = Schemas['AccountDetail'];
+export type GrantLine = Schemas['GrantLine'];
+export type Matrix = Schemas['Matrix'];
+export type MatrixRow = Schemas['MatrixRow'];
+export type Why = Schemas['Why'];
+export type Handover = Schemas['Handover'];
 export type Session = Schemas['Session'];
 export type Problem = Schemas['Problem'];
 
@@ -104,8 +113,25 @@ export const api = {
 	change: (id: number) => unwrap(client.GET('/changes/{id}', { params: { path: { id } } })),
 	changes: (query: { server?: string; target?: string; state?: Change['state']; before?: number; limit?: number }) =>
 		unwrap(client.GET('/changes', { params: { query } })),
-	run: (id: number, fingerprint: string, accept: string[]) =>
-		unwrap(client.POST('/changes/{id}/run', { params: { path: { id } }, body: { fingerprint, accept } })),
+	run: (id: number, fingerprint: string, accept: string[], confirm?: string) =>
+		unwrap(client.POST('/changes/{id}/run', { params: { path: { id } }, body: { fingerprint, accept, confirm } })),
+	submit: (id: number) => unwrap(client.POST('/changes/{id}/submit', { params: { path: { id } } })),
+	decline: (id: number, reason: string) => unwrap(client.POST('/changes/{id}/decline', { params: { path: { id } }, body: { reason } })),
+	passwords: (id: number) => unwrap(client.POST('/changes/{id}/passwords', { params: { path: { id } } })),
+	accounts: (name: string) =>
+		unwrap(client.GET('/servers/{server}/accounts', { params: { path: { server: name }, query: { limit: 20000 } } })),
+	account: (name: string, account: string, role: boolean) =>
+		unwrap(client.GET('/servers/{server}/accounts/{account}', { params: { path: { server: name, account }, query: { role } } })),
+	access: (name: string, query: { database?: string; account?: string; fresh?: boolean } = {}) =>
+		unwrap(client.GET('/servers/{server}/access', { params: { path: { server: name }, query } })),
+	grants: (name: string, database: string) =>
+		unwrap(client.GET('/servers/{server}/grants', { params: { path: { server: name }, query: { database } } })),
+	why: (
+		name: string,
+		query: { account: string; role: boolean; privilege: string; database?: string; schema?: string; name?: string; scope?: 'server' | 'database' | 'schema' | 'table' }
+	) => unwrap(client.GET('/servers/{server}/access/why', { params: { path: { server: name }, query } })),
+	handover: (name: string, database: string) =>
+		unwrap(client.GET('/servers/{server}/databases/{database}/handover', { params: { path: { server: name, database } } })),
 	withdraw: (id: number) => unwrap(client.POST('/changes/{id}/withdraw', { params: { path: { id } } })),
 	script: async (id: number) => {
 		const answer = await fetch(`/api/v1/changes/${id}/script`);

@@ -12,6 +12,8 @@ export class NewDatabaseForm {
 	brief = $state.raw<Brief | null>(null);
 	problem = $state<Problem | null>(null);
 	checking = $state(false);
+	team = $state('');
+	teamHost = $state('');
 	#abort: AbortController | null = null;
 	#timer: ReturnType<typeof setTimeout> | undefined;
 
@@ -20,7 +22,10 @@ export class NewDatabaseForm {
 	/** What is asked, without the fields that were left empty. */
 	readonly asked = $derived.by((): DatabaseSpec => {
 		const out: Record<string, unknown> = { name: this.spec.name };
-		for (const [k, v] of Object.entries(this.spec)) if (v !== '' && v !== undefined && v !== null) out[k] = v;
+		for (const [k, v] of Object.entries(this.spec)) if (v !== '' && v !== undefined && v !== null && v !== false) out[k] = v;
+		if (this.spec.allow_connections === false) out.allow_connections = false;
+		if (this.spec.is_template === false) out.is_template = false;
+		if (this.team) out.team = this.teamHost ? { name: this.team, host: this.teamHost } : { name: this.team };
 		return out as DatabaseSpec;
 	});
 

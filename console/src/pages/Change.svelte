@@ -1,9 +1,10 @@
 <script lang="ts">
-	import { api, problemOf, type Change, type Problem } from '../lib/api';
+	import { api, problemOf, type Change, type Handover, type Problem } from '../lib/api';
 	import Band from '../lib/Band.svelte';
 	import Findings from '../lib/Findings.svelte';
 	import { exact, took, visible } from '../lib/format';
 	import { live } from '../lib/live.svelte';
+	import HandoverSheet from '../lib/HandoverSheet.svelte';
 	import { session } from '../lib/session.svelte';
 	import Settings from '../lib/Settings.svelte';
 	import Skeleton from '../lib/Skeleton.svelte';
@@ -20,11 +21,14 @@
 	let accepted = $state<string[]>([]);
 	let busy = $state(false);
 	let copied = $state('');
+	let typed = $state('');
+	let reason = $state('');
+	let sheet = $state.raw<Handover | null>(null);
 
 	const brief = $derived(change?.brief);
 	const cautions = $derived([...new Set(brief?.findings.filter((f) => f.level === 'caution').map((f) => f.code))]);
-	const open = $derived(change?.state === 'draft' || change?.state === 'ready');
-	const ready = $derived(open && !brief?.stopped && cautions.every((c) => accepted.includes(c)));
+	const open = $derived(change?.state === 'draft' || change?.state === 'waiting' || change?.state === 'ready');
+	const ready = $derived(open && !brief?.stopped && cautions.every((c) => accepted.includes(c)) && (!brief?.confirm || typed === brief.confirm));
 	const database = $derived(change?.kind === 'database.create' ? change.target.slice(change.server.length + 1).replace(/^database:/, '') : '');
 	const act = $derived(brief ? brief.summary.charAt(0).toUpperCase() + brief.summary.slice(1) : '');
 
@@ -39,9 +43,9 @@
 
 	$effect(() => {
 		const wanted = id;
-		[change, acted, accepted] = [null, null, []];
+		[change, acted, accepted, typed, reason, sheet] = [null, null, [], '', '', null];
 		load();
-		const stop = live.watch({ change: (c) => c.id === wanted && (change = c), resync: load });
+		const stop = live.watch({ change: (c) => c.id === wanted && (c.ended ? load() : (change = c)), resync: load });
 		// Should the stream be away while the change runs.
 		const timer = setInterval(() => change?.state === 'running' && !live.connected && load(), 2000);
 		return () => {
@@ -54,7 +58,7 @@
 		if (!change || !ready || busy) return;
 		[busy, acted] = [true, null];
 		try {
-			const now = await api.run(change.id, change.brief.fingerprint, accepted);
+			const now = await api.run(change.id, change.brief.fingerprint, accepted, typed || undefined);
 			if (change?.state !== 'done') change = now.ended || !change?.ended ? now : change;
 			await load();
 		} catch (e) {
@@ -65,10 +69,22 @@
 		}
 	}
 
-	async function withdraw(): Promise<void> {
+	/** Does one thing to the change as it is, and shows what became of it. */
+	async function move(act: (id: number) => Promise<Change>): Promise<void> {
 		if (!change) return;
 		try {
-			change = await api.withdraw(change.id);
+			[change, acted] = [await act(change.id), null];
+		} catch (e) {
+			acted = problemOf(e);
+		}
+	}
+	const withdraw = () => move(api.withdraw);
+
+	async function reveal(): Promise<void> {
+		if (!change) return;
+		try {
+			[sheet, acted] = [await api.passwords(change.id), null];
+			await load();
 		} catch (e) {
 			acted = problemOf(e);
 		}
@@ -109,12 +125,17 @@
 					<p class="mt-1 break-words">{change.failure.text} {#if change.failure.code}<span class="mono">[{change.failure.code}]</span>{/if}</p>
 					{#if change.failure.next}<p class="quiet">Next: {change.failure.next}</p>{/if}
 				{/if}
+				{#if change.kept.length && change.operator === session.name}
+					<p class="mt-2 flex flex-wrap items-center gap-3"><button class="btn btn-sm btn-primary" onclick={reveal}>Show the passwords once</button> <span class="quiet text-sm">of {change.kept.join(' and ')}; then they are kept nowhere.</span></p>
+				{:else if change.kept.length}<p class="quiet mt-2 text-sm">Its passwords are for {change.operator}, who asked for it.</p>{/if}
 				{#if database && change.state === 'done'}
 					<p class="mt-2 flex flex-wrap gap-4"><a class="link-plain" href={to.database(change.server, database)}>Look at {visible(database)}</a> <a class="link-plain" href={to.server(change.server)}>All databases of {change.server}</a></p>
 				{/if}
 			</div>
 		{/if}
 
+		{#if change.state === 'waiting'}<p class="border-primary bg-base-200 rounded-box my-4 max-w-3xl border-l-4 px-4 py-3" role="status">It waits for somebody with the remit run. {change.operator} asked for it.</p>{/if}
+		{#if sheet}<section class="border-base-300 rounded-box my-4 border px-4 py-3" aria-label="Handover"><h2>Handover: keep the passwords now</h2><HandoverSheet {sheet} /></section>{/if}
 		<div class="mt-4 grid gap-x-12 gap-y-6 lg:grid-cols-[minmax(0,40rem)_minmax(0,1fr)]">
 			<div class="min-w-0">
 				{#if brief.findings.length}
@@ -140,14 +161,19 @@
 							<label class="mb-2 flex items-start gap-2"><input class="checkbox checkbox-sm mt-0.5" type="checkbox" value={code} bind:group={accepted} />
 								<span>I have read and accept the caution <span class="mono">{code}</span></span></label>
 						{/each}
+						{#if brief.confirm}<label class="mb-3 flex flex-col gap-1"><span>This is final. Type <strong class="mono break-all">{visible(brief.confirm)}</strong> to confirm.</span><input name="confirm" class="input mono w-full max-w-md" autocomplete="off" autocapitalize="none" spellcheck="false" bind:value={typed} /></label>{/if}
 						<div class="flex flex-wrap gap-2">
-							<button class="btn btn-primary h-auto min-h-10 py-1 break-all" disabled={!ready || busy}>{visible(act)}</button>
+							<button class="btn {brief.confirm ? 'btn-error' : 'btn-primary'} h-auto min-h-10 py-1 break-all" disabled={!ready || busy}>{visible(act)}</button>
 							<button type="button" class="btn btn-ghost" onclick={withdraw}>Withdraw</button>
 						</div>
+						{#if change.state === 'waiting'}<div class="mt-4 flex flex-wrap items-end gap-2"><label class="flex flex-col gap-1"><span class="label-text">Or decline it, because</span><input name="reason" class="input input-sm w-72" bind:value={reason} /></label><button type="button" class="btn btn-sm" disabled={!reason} onclick={() => move((n) => api.decline(n, reason))}>Decline</button></div>{/if}
 						{#if cautions.length && !ready}<p class="quiet mt-1 text-sm">Accept each caution first.</p>{/if}
 					</form>
 				{:else if open && brief.stopped}
-					<p class="mt-4 flex flex-wrap gap-3"><a class="btn btn-sm btn-primary" href={to.newDatabase(change.server)}>Ask anew</a> <button class="btn btn-sm btn-ghost" onclick={withdraw}>Withdraw</button></p>
+					<p class="mt-4 flex flex-wrap gap-3">{#if change.kind === 'database.create'}<a class="btn btn-sm btn-primary" href={to.newDatabase(change.server)}>Ask anew</a>{/if} <button class="btn btn-sm btn-ghost" onclick={withdraw}>Withdraw</button></p>
+				{:else if change.state === 'draft' && change.operator === session.name}
+					<div class="border-base-300 mt-4 border-t pt-4"><p class="quiet mb-2">You may ask for this; somebody with the remit run lets it run.</p>
+						<div class="flex flex-wrap gap-2"><button class="btn btn-primary" onclick={() => move(api.submit)}>Ask for it</button><button class="btn btn-ghost" onclick={withdraw}>Withdraw</button></div></div>
 				{:else if open}<p class="quiet mt-4">You may ask, not run: somebody with the remit run has to let it run.</p>{/if}
 			</div>
 			<aside class="min-w-0">

@@ -1,13 +1,15 @@
 <script lang="ts">
-	import { api, problemOf, type ChangeLine, type Database, type Problem, type Server } from '../lib/api';
+	import { api, problemOf, type ChangeLine, type Database, type Matrix, type Problem, type Server } from '../lib/api';
 	import Band from '../lib/Band.svelte';
+	import { cell, tone } from '../lib/levels';
+	import { session } from '../lib/session.svelte';
 	import { count, engineTitle, exact, size, visible } from '../lib/format';
 	import { live } from '../lib/live.svelte';
 	import Skeleton from '../lib/Skeleton.svelte';
 	import State from '../lib/State.svelte';
 	import Trouble from '../lib/Trouble.svelte';
 	import When from '../lib/When.svelte';
-	import { param, to } from '../router';
+	import { param, to, whoText } from '../router';
 
 	const serverName = $derived(param('server'));
 	const name = $derived(param('database'));
@@ -16,11 +18,24 @@
 	let changes = $state<ChangeLine[]>([]);
 	let problem = $state<Problem | null>(null);
 	let read = $state('');
+	let matrix = $state.raw<Matrix | null>(null);
+	let untold = $state<Problem | null>(null);
+
+	/** Who has anything on this database; everybody who may only connect is left out. */
+	const holders = $derived.by(() => {
+		const column = matrix?.databases.indexOf(name) ?? -1;
+		return column < 0 ? [] : (matrix?.rows.map((r) => ({ ...r, ...cell(r.cells[column]) })).filter((r) => r.word !== 'none' && r.word !== 'enter') ?? []);
+	});
+	const entering = $derived.by(() => {
+		const column = matrix?.databases.indexOf(name) ?? -1;
+		return column < 0 ? 0 : (matrix?.rows.filter((r) => r.cells[column] === 'e').length ?? 0);
+	});
 
 	async function load(): Promise<void> {
 		try {
 			const [s, d] = await Promise.all([api.server(serverName), api.database(serverName, name)]);
 			[server, database, problem, read] = [s, d, null, new Date().toISOString()];
+			api.access(serverName, { database: name }).then((m) => ([matrix, untold] = [m, null]), (e) => (untold = problemOf(e)));
 			changes = (await api.changes({ target: d.address, limit: 20 })).changes;
 		} catch (e) {
 			problem = problemOf(e);
@@ -73,8 +88,20 @@
 					</div>
 				{/each}
 			</dl>
-			<div>
-				<h2>Its changes</h2>
+			<div class="min-w-0">
+				<div class="flex flex-wrap items-baseline justify-between gap-2"><h2>Who may do what</h2>
+					<span class="flex gap-3 text-sm"><a class="link-plain" href={to.handover(serverName, name)}>Handover sheet</a>{#if session.may('ask')}<a class="link-plain" href={to.newGrant(serverName, name)}>Give or take</a>{/if}</span></div>
+				{#if untold}<Trouble problem={untold} />
+				{:else if !matrix}<Skeleton rows={4} label="Reading who has what" />
+				{:else}
+					<div class="max-h-80 overflow-auto">
+						{#each holders as h (whoText(h) + h.role)}
+							<p class="border-base-300/60 flex items-baseline gap-3 border-b py-1"><span class="w-20 {tone[h.word]}">{h.word}{#if h.differs}<span class="text-warning">*</span>{/if}</span><a class="link-plain mono break-all" href={to.account(serverName, { ...h, role: h.role && matrix.engine === 'mariadb' })}>{visible(whoText(h)) || '(no name)'}</a>{#if h.role}<span class="quiet text-sm">role</span>{/if}{#if h.super}<span class="quiet text-sm">superuser</span>{/if}</p>
+						{:else}<p class="quiet py-1.5">Nobody was given anything.</p>{/each}
+					</div>
+					{#if entering}<p class="quiet mt-1 text-sm">{count(entering)} more may connect, and nothing else.</p>{/if}
+				{/if}
+				<h2 class="mt-6">Its changes</h2>
 				{#each changes as c (c.id)}
 					<p class="border-base-300/60 flex flex-wrap gap-x-3 border-b py-1.5"><a class="link-plain" href={to.change(c.id)}>change {c.id}</a> <State state={c.state} /> <span class="quiet">{c.kind} by {c.run_by || c.operator}, <When at={c.finished ?? c.created} /></span></p>
 				{:else}<p class="quiet py-1.5">None through Genarch.</p>{/each}

@@ -109,6 +109,15 @@
 						{/snippet}
 					</Field>
 				</div>
+				<fieldset class="border-base-300 rounded-box flex flex-col gap-2 border px-4 py-3">
+					<legend class="label-text px-1">Who will use it</legend>
+					<div class="grid gap-4 {form.engine.has_hosts ? 'sm:grid-cols-2' : ''}">
+						<label class="flex flex-col gap-1"><span class="label-text">Team</span><input name="team" class="input mono w-full" autocomplete="off" autocapitalize="none" spellcheck="false" placeholder="tickets" bind:value={form.team} /></label>
+						{#if form.engine.has_hosts}<label class="flex flex-col gap-1"><span class="label-text">Host its accounts come from</span><input name="team_host" class="input mono w-full" autocomplete="off" placeholder="%" bind:value={form.teamHost} /></label>{/if}
+					</div>
+					<p class="quiet text-sm">{#if form.team}With it are made, and tried: the role <span class="mono">{visible(form.team)}_owner</span>, the accounts <span class="mono">{visible(form.team)}_app</span> (write) and <span class="mono">{visible(form.team)}_read</span> (read). Nobody else gets in.{:else}Makes with the database an owner role, an account for the application and one that reads, with passwords, and tries them.{/if}</p>
+					{#if form.has('private') && !form.team}<label class="flex items-center gap-2"><input class="checkbox checkbox-sm" type="checkbox" bind:checked={form.spec.private} /> private: only its owner may connect</label>{/if}
+				</fieldset>
 				<Field title="Comment" setting={form.setting('comment')}>
 					{#snippet children(id)}<input {id} name="comment" class="input w-full" autocomplete="off" bind:value={form.spec.comment} />{/snippet}
 				</Field>

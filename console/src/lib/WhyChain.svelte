@@ -1,0 +1,24 @@
+<script lang="ts">
+	import type { Why } from './api';
+	import { visible } from './format';
+
+	type Props = { why: Why };
+	let { why }: Props = $props();
+</script>
+
+<div data-allowed={why.allowed}>
+	<p class="font-semibold break-words"><span class={why.allowed ? 'text-success' : 'text-error'}>{why.allowed ? '✓ Yes.' : '✕ No.'}</span> {visible(why.summary)}</p>
+	{#each why.barred as b (b)}<p class="text-error">Kept out: {b}.</p>{/each}
+	<ol class="mt-2 flex flex-col gap-2">
+		{#each why.needs as n, i (i)}
+			<li class="border-l-4 pl-3 {n.met ? 'border-success' : 'border-error'}">
+				<p class="break-words"><span class="quiet">{n.met ? 'has' : 'lacks'}</span> <span class="mono">{visible(n.text)}</span></p>
+				{#each n.chains as c, j (j)}<p class="quiet text-sm break-words">{visible(c.text)}{c.pass_on ? ', and may pass it on' : ''}</p>{/each}
+				{#if n.more}<p class="quiet text-sm">and {n.more} more ways</p>{/if}
+				{#each n.dormant as c, j (j)}<p class="text-sm break-words"><span class="text-warning">only after SET ROLE:</span> {visible(c.text)}</p>{/each}
+				{#if !n.met && !n.known}<p class="text-sm">There is no such object, or it cannot be seen.</p>{/if}
+				{#if n.missing}<p class="text-sm break-words">Would give it: <code class="mono">{n.missing}</code></p>{/if}
+			</li>
+		{/each}
+	</ol>
+</div>

@@ -1,0 +1,137 @@
+<script lang="ts">
+	import { api, problemOf, type AccountDetail, type Problem, type Why } from '../lib/api';
+	import { Asking } from '../lib/asking.svelte';
+	import Band from '../lib/Band.svelte';
+	import { count, engineTitle, visible } from '../lib/format';
+	import { tone } from '../lib/levels';
+	import { live } from '../lib/live.svelte';
+	import { session } from '../lib/session.svelte';
+	import Skeleton from '../lib/Skeleton.svelte';
+	import Trouble from '../lib/Trouble.svelte';
+	import When from '../lib/When.svelte';
+	import WhyChain from '../lib/WhyChain.svelte';
+	import { param, route, to, whoText } from '../router';
+
+	const server = $derived(param('server'));
+	const who = $derived(param('account'));
+	const isRole = $derived(route.pathname.includes('/roles/'));
+	let account = $state.raw<AccountDetail | null>(null);
+	let problem = $state<Problem | null>(null);
+	const asking = $derived(new Asking(server));
+
+	// The question: which privilege, on what.
+	let privilege = $state('SELECT');
+	let object = $state('');
+	let why = $state.raw<Why | null>(null);
+	let unanswered = $state<Problem | null>(null);
+
+	async function load(): Promise<void> {
+		const [s, w] = [server, who];
+		try {
+			const read = await api.account(s, w, isRole);
+			if (s === server && w === who) [account, problem] = [read, null];
+		} catch (e) {
+			if (s === server && w === who) problem = problemOf(e);
+		}
+	}
+	$effect(() => {
+		const s = server;
+		void who;
+		[account, why, unanswered] = [null, null, null];
+		load();
+		return live.watch({ change: (c) => c.server === s && c.ended && load(), resync: load });
+	});
+
+	async function askWhy(e: SubmitEvent): Promise<void> {
+		e.preventDefault();
+		const [database, rest] = object.split(/\/(.*)/s);
+		const query: Parameters<typeof api.why>[1] = { account: who, role: isRole && account?.engine === 'mariadb', privilege, database, scope: 'database' };
+		if (rest) {
+			query.scope = 'table';
+			const dot = rest.indexOf('.');
+			if (dot >= 0) [query.schema, query.name] = [rest.slice(0, dot), rest.slice(dot + 1)];
+			else query.name = rest;
+		}
+		try {
+			[why, unanswered] = [await api.why(server, query), null];
+		} catch (err) {
+			[why, unanswered] = [null, problemOf(err)];
+		}
+	}
+
+	const spec = $derived({ name: account?.name ?? '', host: account?.host, role: account?.kind === 'role' && account.engine === 'mariadb' });
+	const alter = (more: object) => asking.ask({ kind: 'account.alter', server, account: { ...spec, ...more } });
+	const facts = $derived.by((): [string, string, string?][] => {
+		const a = account;
+		if (!a) return [];
+		const out: [string, string, string?][] = [['kind', a.kind]];
+		if (a.kind === 'account') {
+			out.push(['may sign in', a.login && !a.locked && !a.expired ? 'yes' : 'no', a.locked ? 'it is locked' : a.expired ? 'its password has expired' : undefined]);
+			out.push(['password', a.has_password == null ? 'not known' : a.has_password ? 'yes' : 'none', a.method]);
+			if (a.expires) out.push(['password expires', a.expires.slice(0, 10)]);
+			out.push(['connection limit', a.connection_limit < 0 ? 'none' : String(a.connection_limit)], ['sessions now', count(a.sessions)]);
+			if (a.tls) out.push(['TLS demanded', a.tls.toLowerCase()]);
+		}
+		const links = (list: typeof a.member_of) => list.map((l) => l.name + (l.at_once ? '' : ' (after SET ROLE)') + (l.admin ? ' (may pass on)' : '')).join(', ');
+		if (a.server_rights.length) out.push(['on the whole server', a.server_rights.join(', ')]);
+		if (a.member_of.length) out.push(['member of', links(a.member_of)]);
+		if (a.default_role) out.push(['default role', a.default_role]);
+		if (a.members.length) out.push(['members', links(a.members)]);
+		if (a.owns.length) out.push(['owns databases', a.owns.join(', ')]);
+		if (a.comment) out.push(['comment', a.comment]);
+		return out;
+	});
+</script>
+
+<svelte:head><title>{who} · {server} · Genarch</title></svelte:head>
+
+<Band environment={account?.environment}><a class="font-semibold underline underline-offset-2" href={to.server(server)}>{server}</a><span>{engineTitle(account?.engine ?? '')}</span><a class="underline underline-offset-2" href={to.access(server)}>access</a></Band>
+<section class="mx-auto max-w-7xl px-4 py-4 sm:px-6">
+	<h1 class="mono text-[1.375rem]! break-all">{visible(who)}</h1>
+	{#if problem}<Trouble {problem} retry={load} />
+	{:else if !account}<Skeleton rows={8} label="Reading the account" />
+	{:else}
+		<p class="quiet text-sm">{account.kind} · read <When at={account.read} /></p>
+		{#each account.marks as m (m.text)}<p class="border-warning bg-base-200 mt-2 max-w-3xl rounded-box border-l-4 px-4 py-2" data-mark={m.code}>{visible(m.text)}</p>{/each}
+		{#each account.unknown as u (u)}<p class="quiet mt-2 text-sm">Not known: {u}</p>{/each}
+		{#if session.may('ask') && !account.system}
+			<div class="mt-4 flex flex-wrap gap-2">
+				<a class="btn btn-sm btn-primary" href={to.newGrant(server, '', (spec.role ? 'role:' : '') + whoText(account))}>Give or take privileges</a>
+				{#if account.kind === 'account'}
+					<button class="btn btn-sm" onclick={() => asking.ask({ kind: 'account.password', server, account: { ...spec, password_from: 'generated' } })}>New password</button>
+					<button class="btn btn-sm" onclick={() => alter({ locked: !account?.locked })}>{account.locked ? 'Unlock' : 'Lock'} {visible(account.name)}</button>
+				{/if}
+				<button class="btn btn-sm" onclick={() => asking.ask({ kind: 'account.drop', server, account: spec })}>Drop {visible(account.name)} …</button>
+				<span class="quiet self-center text-sm">Each shows its brief first.</span>
+			</div>
+			{#if asking.refused}<Trouble problem={asking.refused} />{/if}
+		{/if}
+		<div class="mt-5 grid gap-x-12 gap-y-6 lg:grid-cols-2">
+			<div class="min-w-0">
+				<dl>{#each facts as [title, value, remark] (title)}
+					<div class="border-base-300/60 grid grid-cols-[9.5rem_1fr] gap-x-4 border-b py-1.5"><dt class="quiet">{title}</dt><dd class="min-w-0"><span class="mono break-words">{visible(value)}</span>{#if remark}<div class="quiet text-sm">{remark}</div>{/if}</dd></div>
+				{/each}</dl>
+				<h2 class="mt-6 mb-1">On databases</h2>
+				{#each account.databases as d (d.database)}
+					<p class="border-base-300/60 flex items-baseline gap-3 border-b py-1.5"><span class="w-20 {tone[d.level]}">{d.level}{#if d.more || d.gap}<span class="text-warning">*</span>{/if}</span><a class="link-plain mono break-all" href={to.database(server, d.database)}>{visible(d.database)}</a>
+						{#if d.more}<span class="quiet text-sm">more than the bundle</span>{/if}{#if d.gap}<span class="text-warning text-sm">not what will be made there later</span>{/if}</p>
+				{:else}<p class="quiet py-1.5">Nothing on any database.</p>{/each}
+			</div>
+			<div class="min-w-0">
+				<h2 class="mb-1">May it, and why?</h2>
+				<form class="flex flex-wrap items-end gap-2" onsubmit={askWhy}>
+					<label class="flex flex-col gap-1"><span class="label-text">Privilege</span><input name="privilege" class="input input-sm mono w-32" bind:value={privilege} list="privileges" autocomplete="off" /></label>
+					<datalist id="privileges">{#each ['SELECT', 'INSERT', 'UPDATE', 'DELETE', 'CONNECT', 'CREATE', 'EXECUTE', 'USAGE', 'DROP', 'ALTER'] as p (p)}<option value={p}></option>{/each}</datalist>
+					<label class="flex min-w-0 flex-1 flex-col gap-1"><span class="label-text">On</span><input name="object" class="input input-sm mono w-full min-w-40" placeholder={account.engine === 'mariadb' ? 'database/table' : 'database/schema.table'} bind:value={object} autocomplete="off" required /></label>
+					<button class="btn btn-sm">Ask</button>
+				</form>
+				{#if unanswered}<Trouble problem={unanswered} />{:else if why}<div class="mt-3"><WhyChain {why} /></div>{/if}
+				<h2 class="mt-6 mb-1">Given to it directly</h2>
+				{#each account.grants as g, i (i)}
+					<div class="border-base-300/60 border-b py-1.5"><p class="break-words">{visible(g.text)}{#if g.leftover} <span class="text-warning text-sm">does not exist</span>{/if}</p>
+						<p class="quiet mono text-sm break-words">{g.owner ? 'owner' : ''}{g.owner && g.privileges.length ? ', ' : ''}{g.privileges.join(', ')}{g.pass_on.length ? ' · may pass on' : ''}{g.grantor && !g.builtin ? ` · by ${visible(g.grantor)}` : ''}</p></div>
+				{:else}<p class="quiet py-1.5">Nothing.</p>{/each}
+			</div>
+		</div>
+	{/if}
+</section>

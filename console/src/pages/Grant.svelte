@@ -1,0 +1,75 @@
+<script lang="ts">
+	import { api, type Account, type Intent } from '../lib/api';
+	import AskForm from '../lib/AskForm.svelte';
+	import { Asking } from '../lib/asking.svelte';
+	import { visible } from '../lib/format';
+	import { param, whoText } from '../router';
+
+	const server = $derived(param('server'));
+	const asking = $derived(new Asking(server));
+	const start = new URLSearchParams(location.search);
+	let database = $state(start.get('database') ?? '');
+	let who = $state(start.get('who') ?? '');
+	let deed = $state<'give' | 'take'>('give');
+	let bundle = $state<'' | 'read' | 'write' | 'build' | 'own'>('read');
+	let single = $state(false);
+	let privileges = $state('');
+	let table = $state('');
+	let passOn = $state(false);
+	let accounts = $state.raw<Account[]>([]);
+	let databases = $state.raw<string[]>([]);
+
+	$effect(() => {
+		api.accounts(server).then((l) => (accounts = l.accounts), () => {});
+		api.databases(server, false).then((l) => (databases = l.databases.map((d) => d.name)), () => {});
+	});
+	const maria = $derived(asking.server?.engine === 'mariadb');
+	const intent = $derived.by((): Intent | null => {
+		if (!database || !who) return null;
+		const role = who.startsWith('role:');
+		const text = role ? who.slice(5) : who;
+		const at = text.lastIndexOf('@');
+		const to = maria && !role && at >= 0 ? { name: text.slice(0, at), host: text.slice(at + 1) } : { name: text, role: text === 'PUBLIC' || role };
+		const grant: NonNullable<Intent['grant']> = { database, to };
+		if (single) {
+			grant.privileges = privileges.split(',').map((p) => p.trim()).filter(Boolean);
+			if (!grant.privileges.length) return null;
+			const dot = table.indexOf('.');
+			if (table) grant.on = dot >= 0 && !maria ? { scope: 'table', schema: table.slice(0, dot), name: table.slice(dot + 1) } : { scope: 'table', name: table };
+		} else if (bundle) grant.bundle = bundle;
+		else if (deed === 'give') return null;
+		if (passOn && deed === 'give') grant.pass_on = true;
+		return { kind: deed === 'give' ? 'grant.give' : 'grant.take', server, grant };
+	});
+	const bundles = { read: 'read all data', write: 'read and write all data', build: 'write, and make tables', own: 'everything on it' };
+</script>
+
+<svelte:head><title>Privileges on {server} · Genarch</title></svelte:head>
+
+<AskForm title="Give or take privileges on {server}" {asking} {intent} button="Show the brief{who ? ` for ${visible(who)}` : ''}" hint="Name an account and a database; the statements that would run are shown here.">
+	<fieldset class="flex gap-6"><legend class="label-text mb-1">Act</legend>
+		<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="give" bind:group={deed} onchange={() => (bundle ||= 'read')} /> give</label>
+		<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="take" bind:group={deed} onchange={() => (bundle = '')} /> take</label>
+	</fieldset>
+	<div class="grid gap-4 sm:grid-cols-2">
+		<label class="flex flex-col gap-1"><span class="label-text">Account or role</span><input name="who" class="input mono w-full" list="whos" autocomplete="off" autocapitalize="none" required bind:value={who} /></label>
+		<datalist id="whos">{#each accounts as a, i (i)}<option value={(maria && a.kind === 'role' ? 'role:' : '') + whoText(a)}></option>{/each}<option value="PUBLIC">everybody</option></datalist>
+		<label class="flex flex-col gap-1"><span class="label-text">Database</span><input name="database" class="input mono w-full" list="dbs" autocomplete="off" required bind:value={database} /></label>
+		<datalist id="dbs">{#each databases as d, i (i)}<option value={d}></option>{/each}</datalist>
+	</div>
+	<label class="flex items-center gap-2"><input class="checkbox checkbox-sm" type="checkbox" bind:checked={single} /> single privileges instead of a bundle</label>
+	{#if single}
+		<div class="grid gap-4 sm:grid-cols-2">
+			<label class="flex flex-col gap-1"><span class="label-text">Privileges</span><input name="privileges" class="input mono w-full" placeholder="SELECT, INSERT" autocomplete="off" bind:value={privileges} /></label>
+			<label class="flex flex-col gap-1"><span class="label-text">Table (empty: the database itself)</span><input name="table" class="input mono w-full" placeholder={maria ? 'table' : 'schema.table'} autocomplete="off" bind:value={table} /></label>
+		</div>
+	{:else}
+		<fieldset class="flex flex-col gap-1"><legend class="label-text mb-1">{deed === 'give' ? 'Bundle' : 'What is to remain'}</legend>
+			{#if deed === 'take'}<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="" bind:group={bundle} /> nothing</label>{/if}
+			{#each Object.entries(bundles).slice(0, deed === 'give' ? 4 : 3) as [b, means] (b)}
+				<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value={b} bind:group={bundle} /> <span class="w-14 font-semibold">{b}</span> <span class="quiet">{means}</span></label>
+			{/each}
+		</fieldset>
+	{/if}
+	{#if deed === 'give'}<label class="flex items-center gap-2"><input class="checkbox checkbox-sm" type="checkbox" bind:checked={passOn} /> with the right to pass them on</label>{/if}
+</AskForm>

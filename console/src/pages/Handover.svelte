@@ -1,0 +1,41 @@
+<script lang="ts">
+	import { api, problemOf, type Handover, type Problem } from '../lib/api';
+	import Band from '../lib/Band.svelte';
+	import { engineTitle, visible } from '../lib/format';
+	import HandoverSheet from '../lib/HandoverSheet.svelte';
+	import Skeleton from '../lib/Skeleton.svelte';
+	import Trouble from '../lib/Trouble.svelte';
+	import When from '../lib/When.svelte';
+	import { param, to } from '../router';
+
+	const server = $derived(param('server'));
+	const database = $derived(param('database'));
+	let sheet = $state.raw<Handover | null>(null);
+	let problem = $state<Problem | null>(null);
+
+	async function load(): Promise<void> {
+		try {
+			[sheet, problem] = [await api.handover(server, database), null];
+		} catch (e) {
+			problem = problemOf(e);
+		}
+	}
+	$effect(() => {
+		void [server, database];
+		sheet = null;
+		load();
+	});
+</script>
+
+<svelte:head><title>Handover of {database} · {server} · Genarch</title></svelte:head>
+
+<Band environment={sheet?.environment}><a class="font-semibold underline underline-offset-2" href={to.server(server)}>{server}</a><span>{engineTitle(sheet?.engine ?? '')}</span></Band>
+<section class="mx-auto max-w-6xl px-4 py-4 sm:px-6">
+	<h1 class="break-words">Handover of <a class="link-plain mono" href={to.database(server, database)}>{visible(database)}</a></h1>
+	{#if problem}<Trouble {problem} retry={load} />
+	{:else if !sheet}<Skeleton rows={6} label="Reading who uses it" />
+	{:else}
+		<p class="quiet text-sm">For the team that uses it, without passwords; those are shown once, when they are made. Read <When at={sheet.read} />{#if sheet.change}, made by <a class="link-plain" href={to.change(sheet.change)}>change {sheet.change}</a>{/if}.</p>
+		<HandoverSheet {sheet} />
+	{/if}
+</section>

@@ -1,0 +1,64 @@
+<script lang="ts">
+	import type { Intent } from '../lib/api';
+	import AskForm from '../lib/AskForm.svelte';
+	import { Asking } from '../lib/asking.svelte';
+	import { visible } from '../lib/format';
+	import { param } from '../router';
+
+	const server = $derived(param('server'));
+	const asking = $derived(new Asking(server));
+	const hosts = $derived(asking.server?.engine === 'mariadb');
+	let name = $state('');
+	let host = $state('');
+	let kind = $state<'account' | 'role'>('account');
+	let from = $state<'generated' | 'given' | 'none'>('generated');
+	let password = $state('');
+	let limit = $state<number | null>(null);
+	let expires = $state('');
+	let comment = $state('');
+
+	const intent = $derived.by((): Intent | null => {
+		if (!name || (kind === 'account' && from === 'given' && !password)) return null;
+		const account: NonNullable<Intent['account']> = { name };
+		if (kind === 'role') account.role = true;
+		else {
+			account.password_from = from;
+			if (from === 'given') account.password = password;
+			if (hosts && host) account.host = host;
+			if (limit !== null) account.connection_limit = limit;
+			if (expires) account.expires = expires;
+		}
+		if (!hosts && comment) account.comment = comment;
+		return { kind: 'account.create', server, account };
+	});
+</script>
+
+<svelte:head><title>New account on {server} · Genarch</title></svelte:head>
+
+<AskForm title="New account on {server}" {asking} {intent} button="Show the brief{name ? ` for ${visible(name)}` : ''}" hint="Type a name; the statements that would run are shown here.">
+	<fieldset class="flex gap-6"><legend class="label-text mb-1">Kind</legend>
+		<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="account" bind:group={kind} /> account, signs in</label>
+		<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="role" bind:group={kind} /> role, is given to accounts</label>
+	</fieldset>
+	<div class="grid gap-4 {hosts && kind === 'account' ? 'sm:grid-cols-2' : ''}">
+		<label class="flex flex-col gap-1"><span class="label-text">Name</span><input name="name" class="input mono w-full" autocomplete="off" autocapitalize="none" spellcheck="false" required bind:value={name} /></label>
+		{#if hosts && kind === 'account'}
+			<label class="flex flex-col gap-1"><span class="label-text">Host it comes from</span><input name="host" class="input mono w-full" autocomplete="off" placeholder="10.20.4.%" bind:value={host} />
+				<span class="quiet text-sm">Name and host together are the account. Empty: everywhere.</span></label>
+		{/if}
+	</div>
+	{#if kind === 'account'}
+		<fieldset class="flex flex-col gap-1"><legend class="label-text mb-1">Password</legend>
+			<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="generated" bind:group={from} /> generate a strong one, shown once</label>
+			<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="given" bind:group={from} /> take this one</label>
+			<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="none" bind:group={from} /> none</label>
+			{#if from === 'given'}<input name="password" aria-label="Password" class="input mono w-full" type="password" autocomplete="new-password" bind:value={password} />{/if}
+			<span class="quiet text-sm">The server never gets the text itself, only what it keeps of it.</span>
+		</fieldset>
+		<div class="grid gap-4 sm:grid-cols-2">
+			<label class="flex flex-col gap-1"><span class="label-text">Connection limit</span><input name="connection_limit" class="input mono w-full" type="number" min="-1" placeholder="none" bind:value={limit} /></label>
+			<label class="flex flex-col gap-1"><span class="label-text">Password expires</span><input name="expires" class="input mono w-full" autocomplete="off" placeholder={hosts ? 'never, or 90d' : 'never, or 2027-01-31'} bind:value={expires} /></label>
+		</div>
+	{/if}
+	{#if asking.server && !hosts}<label class="flex flex-col gap-1"><span class="label-text">Comment</span><input name="comment" class="input w-full" autocomplete="off" bind:value={comment} /></label>{/if}
+</AskForm>
