@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/http"
@@ -222,10 +223,11 @@ func (h *Handler) showMatrix(ctx context.Context, in *struct {
 	m := g.Matrix(func(x catalog.Account) bool {
 		return (!x.System || in.System || x.Key == 10) && has(x.Principal.String(), in.Account) && (in.Roles || x.Login)
 	}, func(d catalog.AccessDatabase) bool { return (!d.System || in.System) && has(d.Name, in.Database) })
-	out := wire.Matrix{Server: srv.Name, Engine: string(srv.Engine), Environment: string(srv.Environment), Databases: orEmpty(m.Databases), Rows: make([]wire.MatrixRow, len(m.Accounts)),
+	out := wire.Matrix{Server: srv.Name, Engine: string(srv.Engine), Environment: string(srv.Environment), Databases: orEmpty(m.Databases), Rows: make([]wire.MatrixRow, 0, len(m.Accounts)),
 		Unknown: orEmpty(a.Unknown), Read: a.Read}
 	r := newAccountRenderer(srv, g)
-	for i, p := range m.Accounts {
+	for _, i := range byName(m.Accounts, g) {
+		p := m.Accounts[i]
 		acc, _ := g.Account(p)
 		cells := make([]byte, len(m.Databases))
 		for j := range cells {
@@ -234,10 +236,30 @@ func (h *Handler) showMatrix(ctx context.Context, in *struct {
 				cells[j] -= 'a' - 'A'
 			}
 		}
-		out.Rows[i] = wire.MatrixRow{Name: p.Name, Host: p.Host, Role: !acc.Login && !acc.Locked, Super: acc.Super, Marks: len(r.marks(acc)), Cells: string(cells)}
+		out.Rows = append(out.Rows, wire.MatrixRow{Name: p.Name, Host: p.Host, Role: !acc.Login && !acc.Locked, Super: acc.Super, Marks: len(r.marks(acc)), Cells: string(cells)})
 	}
 	out.Wide, out.Leftovers = renderWide(g), renderLeftovers(g)
 	return answer(out), nil
+}
+
+// byName orders the rows of a matrix: accounts before roles, each by name.
+func byName(list []catalog.Principal, g *access.Graph) []int {
+	role := make([]bool, len(list))
+	order := make([]int, len(list))
+	for i, p := range list {
+		a, _ := g.Account(p)
+		role[i], order[i] = !a.Login && !a.Locked, i
+	}
+	slices.SortFunc(order, func(x, y int) int {
+		if role[x] != role[y] {
+			if role[x] {
+				return 1
+			}
+			return -1
+		}
+		return cmp.Or(strings.Compare(list[x].Name, list[y].Name), strings.Compare(list[x].Host, list[y].Host))
+	})
+	return order
 }
 
 func (h *Handler) showWhy(ctx context.Context, in *struct {

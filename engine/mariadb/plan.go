@@ -247,7 +247,9 @@ func describe(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot, 
 	if owner == "" {
 		owner = "nobody"
 	}
-	set("owner", owner, spec.Owner != "", "MariaDB has no owners", "which account gets all privileges on it (bundle own)", false)
+	if spec.Team == nil {
+		set("owner", owner, spec.Owner != "", "MariaDB has no owners", "which account gets all privileges on it (bundle own)", false)
+	}
 	set("comment", spec.Comment, spec.Comment != "", "none", "a remark that everybody who sees the database can read", false)
 }
 

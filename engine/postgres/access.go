@@ -96,6 +96,9 @@ func (s *server) readAccounts(ctx context.Context, q querier, names ...string) (
 		if method != "?" {
 			has := method != ""
 			a.Password, a.Method = &has, method
+			// A role that nobody signs in as needs no password: with one, it is
+			// an account that was locked.
+			a.Locked = has && !a.Login
 		}
 		a.Sessions = &sessions
 		for _, attr := range []struct {

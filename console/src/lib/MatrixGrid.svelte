@@ -11,19 +11,22 @@
 	let { matrix, rows, columns, turned, onpick }: Props = $props();
 
 	const rowHeight = 34;
-	const columnWidth = 116;
 	const headWidth = 232;
 	let box = $state<HTMLDivElement | null>(null);
 	const down = $derived(turned ? columns : rows);
 	const across = $derived(turned ? rows : columns);
 	const vertical = createVirtualizer<HTMLDivElement, HTMLDivElement>({ count: 0, getScrollElement: () => box, estimateSize: () => rowHeight, overscan: 10, paddingStart: rowHeight });
-	const sideways = createVirtualizer<HTMLDivElement, HTMLDivElement>({ count: 0, getScrollElement: () => box, estimateSize: () => columnWidth, horizontal: true, overscan: 3, paddingStart: headWidth });
+	const sideways = createVirtualizer<HTMLDivElement, HTMLDivElement>({ count: 0, getScrollElement: () => box, estimateSize: () => 116, horizontal: true, overscan: 3, paddingStart: headWidth });
 	$effect(() => {
 		const v = { count: down.length, getScrollElement: () => box };
-		const h = { count: across.length, getScrollElement: () => box };
+		// Wide enough for the longest name, so that two that differ at the end can be told apart.
+		const longest = Math.max(0, ...across.map((i) => (turned ? whoText(matrix.rows[i]!) : matrix.databases[i]!).length));
+		const width = Math.min(232, Math.max(92, longest * 7.3 + 20));
+		const h = { count: across.length, getScrollElement: () => box, estimateSize: () => width };
 		untrack(() => {
 			$vertical.setOptions(v);
 			$sideways.setOptions(h);
+			$sideways.measure();
 		});
 	});
 	const top = $derived($vertical.getVirtualItems());
@@ -41,14 +44,14 @@
 		{@const who = account(position)}
 		<a class="link-plain mono truncate" href={who.href} title={who.text}>{who.text}</a>
 		{#if who.role}<span class="badge badge-ghost badge-xs shrink-0">role</span>{/if}
-		{#if who.marks}<span class="text-warning shrink-0" title="{who.marks} things deserve a look">!<span class="sr-only"> deserves a look</span></span>{/if}
+		{#if who.marks}<span class="badge badge-warning badge-xs shrink-0" title="{who.marks} things deserve a look">!<span class="sr-only"> deserves a look</span></span>{/if}
 	{:else}
 		<a class="link-plain mono truncate" href={to.database(matrix.server, matrix.databases[position]!)} title={matrix.databases[position]}>{visible(matrix.databases[position]!)}</a>
 	{/if}
 {/snippet}
 
 <!-- A grid laid out by position, so that thousands of rows and columns cost no more than those in sight. -->
-<div bind:this={box} class="border-base-300 relative h-[62vh] min-h-60 overflow-auto border" role="grid" aria-label="Who has what" aria-rowcount={down.length + 1} aria-colcount={across.length + 1} tabindex="0">
+<div bind:this={box} class="border-base-300 relative max-h-[62vh] overflow-auto border" role="grid" aria-label="Who has what" aria-rowcount={down.length + 1} aria-colcount={across.length + 1} tabindex="0">
 	<div class="relative" style:height="{$vertical.getTotalSize()}px" style:width="{$sideways.getTotalSize()}px">
 		<div role="row" aria-rowindex={1} class="bg-base-200 border-base-300 sticky top-0 z-20 border-b" style:height="{rowHeight}px">
 			<div role="columnheader" aria-colindex={1} class="bg-base-200 sticky left-0 z-30 flex items-center px-3 text-[0.8125rem] font-semibold" style:height="{rowHeight}px" style:width="{headWidth}px">{turned ? 'Database' : 'Account'}</div>
@@ -63,7 +66,7 @@
 					{@const where = at(r.index, c.index)}
 					{@const level = cell(matrix.rows[where.a]?.cells[where.d] ?? '?')}
 					<div role="gridcell" aria-colindex={c.index + 2} class="absolute top-0 h-full" style:left="{c.start}px" style:width="{c.size}px">
-						<button tabindex="-1" class="hover:bg-base-300 h-full w-full px-2 text-left text-sm {tone[level.word]}" data-level={level.word} onclick={() => onpick(where.a, where.d)}>{level.word === 'none' ? '–' : level.word}{#if level.differs}<span class="text-warning">*</span>{/if}</button>
+						<button tabindex="-1" class="hover:bg-base-300 h-full w-full px-2 text-left text-sm {tone[level.word]}" data-level={level.word} onclick={() => onpick(where.a, where.d)}>{level.word === 'none' ? '–' : level.word}{#if level.differs}<span class="font-bold">*</span>{/if}</button>
 					</div>
 				{/each}
 			</div>

@@ -99,7 +99,7 @@
 		{:else}<MatrixGrid {matrix} {rows} {columns} {turned} onpick={pick} />{/if}
 		<p class="quiet mt-2 flex flex-wrap gap-x-4 gap-y-1 text-sm">
 			{#each Object.values(levels).slice(2) as l (l.word)}<span><span class="font-semibold">{l.word}</span> {l.means}</span>{/each}
-			<span><span class="text-warning font-semibold">*</span> more than the bundle, or not what will be made later</span>
+			<span><span class="font-bold">*</span> more than the bundle, or not what will be made later</span>
 		</p>
 		{#if picked && line}
 			<section class="border-base-300 rounded-box mt-4 border px-4 py-3" aria-label="Why" aria-live="polite">

@@ -113,8 +113,8 @@
 				{/each}</dl>
 				<h2 class="mt-6 mb-1">On databases</h2>
 				{#each account.databases as d (d.database)}
-					<p class="border-base-300/60 flex items-baseline gap-3 border-b py-1.5"><span class="w-20 {tone[d.level]}">{d.level}{#if d.more || d.gap}<span class="text-warning">*</span>{/if}</span><a class="link-plain mono break-all" href={to.database(server, d.database)}>{visible(d.database)}</a>
-						{#if d.more}<span class="quiet text-sm">more than the bundle</span>{/if}{#if d.gap}<span class="text-warning text-sm">not what will be made there later</span>{/if}</p>
+					<p class="border-base-300/60 flex items-baseline gap-3 border-b py-1.5"><span class="w-20 {tone[d.level]}">{d.level}{#if d.more || d.gap}<span class="font-bold">*</span>{/if}</span><a class="link-plain mono break-all" href={to.database(server, d.database)}>{visible(d.database)}</a>
+						{#if d.more}<span class="quiet text-sm">more than the bundle</span>{/if}{#if d.gap}<span class="text-sm font-semibold">not what will be made there later</span>{/if}</p>
 				{:else}<p class="quiet py-1.5">Nothing on any database.</p>{/each}
 			</div>
 			<div class="min-w-0">
@@ -128,7 +128,7 @@
 				{#if unanswered}<Trouble problem={unanswered} />{:else if why}<div class="mt-3"><WhyChain {why} /></div>{/if}
 				<h2 class="mt-6 mb-1">Given to it directly</h2>
 				{#each account.grants as g, i (i)}
-					<div class="border-base-300/60 border-b py-1.5"><p class="break-words">{visible(g.text)}{#if g.leftover} <span class="text-warning text-sm">does not exist</span>{/if}</p>
+					<div class="border-base-300/60 border-b py-1.5"><p class="break-words">{visible(g.text)}{#if g.leftover} <span class="text-sm font-semibold">does not exist</span>{/if}</p>
 						<p class="quiet mono text-sm break-words">{g.owner ? 'owner' : ''}{g.owner && g.privileges.length ? ', ' : ''}{g.privileges.join(', ')}{g.pass_on.length ? ' · may pass on' : ''}{g.grantor && !g.builtin ? ` · by ${visible(g.grantor)}` : ''}</p></div>
 				{:else}<p class="quiet py-1.5">Nothing.</p>{/each}
 			</div>

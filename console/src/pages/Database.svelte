@@ -96,7 +96,7 @@
 				{:else}
 					<div class="max-h-80 overflow-auto">
 						{#each holders as h (whoText(h) + h.role)}
-							<p class="border-base-300/60 flex items-baseline gap-3 border-b py-1"><span class="w-20 {tone[h.word]}">{h.word}{#if h.differs}<span class="text-warning">*</span>{/if}</span><a class="link-plain mono break-all" href={to.account(serverName, { ...h, role: h.role && matrix.engine === 'mariadb' })}>{visible(whoText(h)) || '(no name)'}</a>{#if h.role}<span class="quiet text-sm">role</span>{/if}{#if h.super}<span class="quiet text-sm">superuser</span>{/if}</p>
+							<p class="border-base-300/60 flex items-baseline gap-3 border-b py-1"><span class="w-20 {tone[h.word]}">{h.word}{#if h.differs}<span class="font-bold">*</span>{/if}</span><a class="link-plain mono break-all" href={to.account(serverName, { ...h, role: h.role && matrix.engine === 'mariadb' })}>{visible(whoText(h)) || '(no name)'}</a>{#if h.role}<span class="quiet text-sm">role</span>{/if}{#if h.super}<span class="quiet text-sm">superuser</span>{/if}</p>
 						{:else}<p class="quiet py-1.5">Nobody was given anything.</p>{/each}
 					</div>
 					{#if entering}<p class="quiet mt-1 text-sm">{count(entering)} more may connect, and nothing else.</p>{/if}
