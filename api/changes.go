@@ -11,6 +11,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"example.com/genarch/api/wire"
+	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/policy"
 	"example.com/genarch/core/record"
@@ -213,13 +214,21 @@ func (h *Handler) showScript(ctx context.Context, in *ChangePath) (*scriptAnswer
 	fmt.Fprintf(&b, "-- Genarch change %d: %s\n-- %s, %s, read %s\n", c.ID, oneLine(c.Brief.Summary), c.Brief.Engine, oneLine(c.Brief.Identity), c.Brief.Read.UTC().Format(time.RFC3339))
 	for _, s := range c.Brief.Steps {
 		if s.Statement != "" {
-			fmt.Fprintf(&b, "\n-- %s\n%s;\n", oneLine(s.Title), s.Statement)
+			fmt.Fprintf(&b, "\n-- %s\n%s%s;\n", oneLine(s.Title), connect(c.Brief.Engine, s.Args["database"]), s.Statement)
 		}
 	}
 	if len(c.Brief.Statements()) == 0 {
 		b.WriteString("\n-- nothing would run\n")
 	}
 	return &scriptAnswer{"application/sql; charset=utf-8", []byte(b.String())}, nil
+}
+
+// connect has psql go to the database that a step runs in.
+func connect(e catalog.Engine, database string) string {
+	if e != catalog.PostgreSQL || database == "" {
+		return ""
+	}
+	return `\connect "` + strings.ReplaceAll(oneLine(database), `"`, `""`) + "\"\n"
 }
 
 // oneLine keeps a name with a newline from ending a comment.

@@ -40,6 +40,7 @@ func TestStore(t *testing.T) {
 	t.Run("servers", func(t *testing.T) { testServers(t, s) })
 	t.Run("operators", func(t *testing.T) { testOperators(t, s) })
 	t.Run("changes", func(t *testing.T) { testChanges(t, s) })
+	t.Run("passwords of changes", func(t *testing.T) { testSecrets(t, s) })
 	t.Run("journal", func(t *testing.T) { testJournal(t, s) })
 	t.Run("key file", func(t *testing.T) { testKeyFile(t, s, cfg) })
 }

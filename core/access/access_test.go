@@ -223,7 +223,9 @@ func TestMariaDB(t *testing.T) {
 		t.Errorf("leftovers %v", l)
 	}
 	w := Wider(freight())
-	if !slices.ContainsFunc(w, func(w WideGrant) bool { return w.Database == "a_b" && w.Mistaken && slices.Equal(w.Opens, []string{"axb"}) }) {
+	if !slices.ContainsFunc(w, func(w WideGrant) bool {
+		return w.Database == "a_b" && w.Mistaken && slices.Equal(w.Opens, []string{"axb"})
+	}) {
 		t.Errorf("the grant on a_b, which opens axb too, is not found: %+v", w)
 	}
 	if on := g.On("axb"); len(on) != 2 {

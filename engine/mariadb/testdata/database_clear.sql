@@ -1,0 +1,27 @@
+-- statement: take the right to pass on
+REVOKE GRANT OPTION
+  ON `gone\_prod`.*
+  FROM 'gate'@'10.%'
+-- undo: GRANT USAGE
+  ON `gone\_prod`.*
+  TO 'gate'@'10.%'
+  WITH GRANT OPTION
+
+-- statement: take SELECT on `gone\_prod`.*
+REVOKE SELECT
+  ON `gone\_prod`.*
+  FROM 'gate'@'10.%'
+-- undo: GRANT SELECT
+  ON `gone\_prod`.*
+  TO 'gate'@'10.%'
+
+-- create_database: create database gone_prod
+CREATE DATABASE `gone_prod`
+  CHARACTER SET latin1
+  COLLATE latin1_swedish_ci
+-- undo: DROP DATABASE `gone_prod`
+
+-- verify: read back and compare
+
+-- undo: 
+

@@ -1,0 +1,12 @@
+-- statement: set the default role of gate@10.%
+SET DEFAULT ROLE NONE FOR 'gate'@'10.%'
+-- undo: SET DEFAULT ROLE `crew` FOR 'gate'@'10.%'
+
+-- statement: take role crew from gate@10.%
+REVOKE `crew` FROM 'gate'@'10.%'
+-- undo: GRANT `crew` TO 'gate'@'10.%'
+
+-- verify: read back
+
+-- undo: 
+

@@ -1,0 +1,27 @@
+-- statement: keep it out
+ALTER ROLE "tickets_app" NOLOGIN
+-- undo: ALTER ROLE "tickets_app" LOGIN
+
+-- statement: make sure that it is not connected
+
+-- undo: 
+
+-- hand_over: give what it owns to tickets_owner, and take what it was given in tickets_prod
+-- connected to tickets_prod
+BEGIN;
+REASSIGN OWNED BY "tickets_app" TO "tickets_owner";
+DROP OWNED BY "tickets_app";
+COMMIT
+-- undo: -- connected to tickets_prod
+BEGIN;
+SELECT 'what was owned and granted is put back from what was found';
+COMMIT
+
+-- statement: drop tickets_app
+DROP ROLE "tickets_app"
+-- undo: 
+
+-- verify: read back that it is gone
+
+-- undo: 
+
