@@ -93,6 +93,15 @@ func Verified(err error) (took bool, _ error) {
 	return err == nil, err
 }
 
+// Checked turns what a check found, each difference in words, into the outcome
+// of a verifying step.
+func Checked(bad []string, err error) error {
+	if err != nil || len(bad) == 0 {
+		return err
+	}
+	return &Error{Op: "verify", Kind: Differs, Text: strings.Join(bad, "; ")}
+}
+
 // UnknownStep is the error of a step that an engine does not know: a newer
 // Genarch has planned it.
 func UnknownStep(s change.Step) error {

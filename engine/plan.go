@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -108,4 +109,12 @@ func Mismatches(want, have map[string]string) []string {
 		}
 	}
 	return out
+}
+
+// Shorten joins a list for a sentence, at most ten of it.
+func Shorten(list []string) string {
+	if n := len(list); n > 10 {
+		return strings.Join(list[:10], ", ") + fmt.Sprintf(" and %d more", n-10)
+	}
+	return strings.Join(list, ", ")
 }

@@ -51,6 +51,9 @@ type Account struct {
 	// Expires is when its password ends; Expired: it has.
 	Expires time.Time
 	Expired bool
+	// PasswordDays is after how many days a password ends (MariaDB): 0 never,
+	// nil as the server's default says.
+	PasswordDays *int
 	// ConnectionLimit is -1 for none.
 	ConnectionLimit int
 	Sessions        *int

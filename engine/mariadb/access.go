@@ -111,6 +111,10 @@ func accountFrom(user, host, text string, now time.Time) (catalog.Account, error
 	if p.SSL >= 1 && p.SSL <= 3 {
 		a.TLS = []string{"ANY", "X509", "SPECIFIED"}[p.SSL-1]
 	}
+	if p.Lifetime != nil && *p.Lifetime >= 0 {
+		days := int(*p.Lifetime)
+		a.PasswordDays = &days
+	}
 	if p.Changed != nil && *p.Changed == 0 && !a.System {
 		a.Expired = true
 	}

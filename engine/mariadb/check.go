@@ -36,14 +36,6 @@ func (s *server) check(ctx context.Context, step change.Step) ([]string, error) 
 	return nil, engine.UnknownStep(step)
 }
 
-// checked turns what a check found into the outcome of a verifying step.
-func checked(bad []string, err error) error {
-	if err != nil || len(bad) == 0 {
-		return err
-	}
-	return &engine.Error{Op: "verify", Kind: engine.Differs, Text: strings.Join(bad, "; ")}
-}
-
 // readAccount reads the entry of one account.
 func (s *server) readAccount(ctx context.Context, p catalog.Principal) (a catalog.Account, text string, found bool, err error) {
 	err = s.db.QueryRowContext(ctx, `SELECT Priv FROM mysql.global_priv WHERE BINARY User = ? AND Host = ?`, p.Name, p.Host).Scan(&text)
@@ -110,7 +102,7 @@ func (s *server) checkNoSessions(ctx context.Context, p catalog.Principal) ([]st
 		}
 	}
 	if len(open) > 0 {
-		return []string{naming.Show(p.String()) + " is connected meanwhile: " + shorten(open)}, err
+		return []string{naming.Show(p.String()) + " is connected meanwhile: " + engine.Shorten(open)}, err
 	}
 	return nil, err
 }

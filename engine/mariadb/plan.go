@@ -83,7 +83,7 @@ func planCreate(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot
 	want := map[string]string{"name": spec.Name, "encoding": encoding, "collation": collation, "comment": spec.Comment}
 	if user != "" {
 		to := catalog.Principal{Name: user, Host: host}
-		b.Steps = append(b.Steps, giveStep("give "+to.String()+" the bundle own on it", to, catalog.Object{Scope: catalog.ScopeDatabase, Database: spec.Name}, ownPrivileges, 0, false))
+		b.Steps = append(b.Steps, giveStep("give "+to.String()+" the bundle own on it", to, catalog.Object{Scope: catalog.ScopeDatabase, Database: spec.Name}, ownPrivileges, 0, false, false))
 		want["owner"] = user + "@" + host
 	}
 	if spec.Team != nil {
@@ -307,12 +307,14 @@ func clearLeftovers(b *change.Brief, name string, snap catalog.Snapshot) {
 		plain := g.Scope != catalog.ScopeDatabase && g.Database == name || g.Scope == catalog.ScopeDatabase && !access.IsPattern(g.Database) && access.Plain(g.Database) == name
 		switch {
 		case plain:
-			b.Steps = append(b.Steps, takeSteps(g, privilege.All, true)...)
+			if step, any := takeStep(g, privilege.All, true); any {
+				b.Steps = append(b.Steps, step)
+			}
 		case g.Scope == catalog.ScopeDatabase && access.Matches(g.Database, name):
 			kept = append(kept, fmt.Sprintf("%s through the pattern %s", g.Grantee, g.Database))
 		}
 	}
 	if len(kept) > 0 {
-		b.Find(change.Caution, change.GrantsLeftover, "take the pattern by itself: genarch grant take --pattern", "patterns that fit other databases too stay, and open the new one: %s", shorten(kept))
+		b.Find(change.Caution, change.GrantsLeftover, "take the pattern by itself: genarch grant take --pattern", "patterns that fit other databases too stay, and open the new one: %s", engine.Shorten(kept))
 	}
 }

@@ -167,7 +167,7 @@ func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 	if !spec.Role {
 		planRivals(b, p, snap)
 		if len(snap.Definers) > 0 {
-			b.Find(change.Caution, change.AccountRevives, "look at each of them first", "things are left that run with the rights of an account of this name, and come alive with it: %s", shorten(snap.Definers))
+			b.Find(change.Caution, change.AccountRevives, "look at each of them first", "things are left that run with the rights of an account of this name, and come alive with it: %s", engine.Shorten(snap.Definers))
 		}
 	}
 	left := slices.DeleteFunc(slices.Clone(snap.Access.Grants), func(gr catalog.Grant) bool { return gr.Grantee != p })
@@ -369,13 +369,6 @@ func compareAccount(b *change.Brief, spec change.AccountSpec, a catalog.Account)
 	}
 }
 
-func shorten(list []string) string {
-	if n := len(list); n > 10 {
-		return strings.Join(list[:10], "; ") + fmt.Sprintf(" and %d more", n-10)
-	}
-	return strings.Join(list, "; ")
-}
-
 // planAlterAccount briefs new limits, expiry, lock, demand for TLS, default role.
 func planAlterAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
 	planAccountOptions(b, spec)
@@ -403,16 +396,16 @@ func planAlterAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sna
 	if asked(spec.Locked) || spec.Expires == "now" {
 		engine.PlanKeep(b, a, snap, "locked")
 		if n := len(snap.Sessions); n > 0 {
-			b.Find(change.Caution, change.AccountSessions, "have them end; a lock only keeps new ones out", "%s stays connected (sessions: %d): %s", naming.Show(a.Principal.String()), n, shorten(snap.Sessions[:min(n, 5)]))
+			b.Find(change.Caution, change.AccountSessions, "have them end; a lock only keeps new ones out", "%s stays connected (sessions: %d): %s", naming.Show(a.Principal.String()), n, engine.Shorten(snap.Sessions[:min(n, 5)]))
 		}
-	}
-	if text := accountOptions(b, spec, snap); text != "" {
-		user := "ALTER USER " + quotePrincipal(a.Principal)
-		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: "alter " + naming.Show(a.Principal.String()), Statement: user + text, Undo: user + undoOptions(spec, a), Args: want})
 	}
 	if spec.DefaultRole != "" {
 		planDefaultRole(b, spec, a, snap)
 		want["default_role"] = strings.Replace(spec.DefaultRole, "none", "", 1)
+	}
+	if text := accountOptions(b, spec, snap); text != "" {
+		user := "ALTER USER " + quotePrincipal(a.Principal)
+		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: "alter " + naming.Show(a.Principal.String()), Statement: user + text, Undo: user + undoOptions(spec, a), Args: want})
 	}
 	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: want})
 }
@@ -439,8 +432,15 @@ func undoOptions(spec change.AccountSpec, a catalog.Account) string {
 	if spec.Locked != nil {
 		text += "\n  ACCOUNT " + map[bool]string{true: "LOCK", false: "UNLOCK"}[a.Locked]
 	}
-	if spec.Expires != "" {
+	// A password that was made to end now stays so: only a new one helps.
+	switch days := a.PasswordDays; {
+	case spec.Expires == "":
+	case days == nil:
 		text += "\n  PASSWORD EXPIRE DEFAULT"
+	case *days == 0:
+		text += "\n  PASSWORD EXPIRE NEVER"
+	default:
+		text += "\n  PASSWORD EXPIRE INTERVAL " + strconv.Itoa(*days) + " DAY"
 	}
 	return text
 }
@@ -496,7 +496,7 @@ func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 		b.Find(change.Stop, change.AccountExists, "choose another name or host", "there is an account %s on %s already", naming.Show(to.String()), snap.Server.Name)
 	}
 	if len(snap.Definers) > 0 {
-		b.Find(change.Stop, change.AccountDefines, "make them anew with another definer first", "a rename leaves behind what runs with its rights, which then fails: %s", shorten(snap.Definers))
+		b.Find(change.Stop, change.AccountDefines, "make them anew with another definer first", "a rename leaves behind what runs with its rights, which then fails: %s", engine.Shorten(snap.Definers))
 	}
 	rest := snap
 	others := *snap.Access
@@ -570,7 +570,7 @@ func planDropAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snap
 	}
 	if len(snap.Definers) > 0 {
 		b.Find(change.Stop, change.AccountDefines, "make them anew with another definer, or lock the account instead: genarch account lock "+b.Target,
-			"these run with its rights and would fail without it: %s", shorten(snap.Definers))
+			"these run with its rights and would fail without it: %s", engine.Shorten(snap.Definers))
 	}
 	b.Find(change.Note, change.AccountSeen, "", "%s", snap.LastSeen)
 	for _, l := range access.New(*snap.Access).Direct(a.Principal) {
@@ -698,7 +698,7 @@ func connectedText(snap catalog.Snapshot) string {
 	if len(snap.Sessions) == 0 {
 		return ""
 	}
-	return "; connected now: " + shorten(snap.Sessions)
+	return "; connected now: " + engine.Shorten(snap.Sessions)
 }
 
 // setText writes privileges as SQL lists them, USAGE for none.

@@ -1,8 +1,6 @@
 package mariadb
 
 import (
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -12,29 +10,8 @@ import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/privilege"
+	"example.com/genarch/engine/enginetest"
 )
-
-// golden compares the statements of a brief with the file that keeps them.
-func golden(t *testing.T, name string, b change.Brief) {
-	t.Helper()
-	if b.Stopped() {
-		t.Fatalf("%s stops: %+v", name, b.Findings)
-	}
-	var text strings.Builder
-	for _, s := range b.Steps {
-		text.WriteString("-- " + s.Kind + ": " + s.Title + "\n" + s.Statement + "\n-- undo: " + s.Undo + "\n\n")
-	}
-	file := filepath.Join("testdata", name+".sql")
-	if *update {
-		if err := os.WriteFile(file, []byte(text.String()), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-	want, err := os.ReadFile(file)
-	if err != nil || string(want) != text.String() {
-		t.Errorf("statements differ from %s (%v):\n%s", file, err, text.String())
-	}
-}
 
 func at(name, host string) catalog.Principal {
 	return catalog.Principal{Name: name, Host: host, Role: host == ""}
@@ -91,7 +68,7 @@ func TestPlanAccountStatements(t *testing.T) {
 		"database_team":  {Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "lounges_prod", Team: &change.TeamSpec{Name: "lounges", Host: "10.0.0.%"}}},
 		"database_clear": {Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "gone_prod", ClearLeftovers: true}},
 	} {
-		t.Run(name, func(t *testing.T) { golden(t, name, plan(t, in, staffed())) })
+		t.Run(name, func(t *testing.T) { enginetest.Golden(t, *update, name, plan(t, in, staffed())) })
 	}
 }
 

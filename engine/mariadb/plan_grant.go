@@ -50,13 +50,19 @@ func revokeSQL(words, on string, from catalog.Principal) string {
 }
 
 // giveStep gives privileges and takes back, when undone, only those that were
-// not there before.
-func giveStep(title string, to catalog.Principal, o catalog.Object, set, had privilege.Set, passOn bool) change.Step {
+// not there before: had, and passed for the right to pass on.
+func giveStep(title string, to catalog.Principal, o catalog.Object, set, had privilege.Set, passOn, passed bool) change.Step {
 	words := columnText(set, o.Column)
-	fresh := set &^ had
+	var fresh []string
+	if set&^had != 0 {
+		fresh = append(fresh, columnText(set&^had, o.Column))
+	}
+	if passOn && !passed {
+		fresh = append(fresh, "GRANT OPTION")
+	}
 	undo := "SELECT 'nothing has to be taken back'"
-	if fresh != 0 {
-		undo = revokeSQL(columnText(fresh, o.Column), onSQL(o), to)
+	if len(fresh) > 0 {
+		undo = revokeSQL(strings.Join(fresh, ", "), onSQL(o), to)
 	}
 	args := checkOf("privileges", to)
 	args["scope"], args["database"], args["object"], args["column"], args["privileges"], args["present"] = string(o.Scope), o.Database, o.Name, o.Column, set.String(), "yes"
@@ -128,7 +134,7 @@ func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	if to.Role {
 		noteRole(b, snap, to)
 	}
-	step := giveStep(b.Summary, to, o, set, had, spec.PassOn)
+	step := giveStep(b.Summary, to, o, set, had, spec.PassOn, passed != 0)
 	b.Steps = []change.Step{step, {Kind: change.Verify, Title: "read back what it may do now", ReadOnly: true, Args: step.Args}}
 	noteEffect(b, snap, o)
 }
@@ -176,7 +182,7 @@ func noteRole(b *change.Brief, snap catalog.Snapshot, role catalog.Principal) {
 		}
 	}
 	if len(dormant) > 0 {
-		b.Find(change.Note, change.RoleDormant, "genarch account alter … --default-role "+role.Name, "the role is not the default role of %s: for them it holds only after SET ROLE", shorten(dormant))
+		b.Find(change.Note, change.RoleDormant, "genarch account alter … --default-role "+role.Name, "the role is not the default role of %s: for them it holds only after SET ROLE", engine.Shorten(dormant))
 	}
 }
 
@@ -188,7 +194,7 @@ func noteEffect(b *change.Brief, snap catalog.Snapshot, o catalog.Object) {
 	}
 	text := "it holds at once, but sessions that are in the database keep what they had until they leave it or say USE again"
 	if len(snap.Sessions) > 0 {
-		text += ": " + shorten(snap.Sessions)
+		text += ": " + engine.Shorten(snap.Sessions)
 	}
 	b.Find(change.Note, change.GrantEffect, "", "%s", text)
 }
@@ -224,7 +230,9 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		if g.Grantee != to || !concerns(g, spec, o) {
 			continue
 		}
-		b.Steps = append(b.Steps, takeSteps(g, only&^keep, len(spec.Privileges) == 0)...)
+		if step, any := takeStep(g, only&^keep, len(spec.Privileges) == 0); any {
+			b.Steps = append(b.Steps, step)
+		}
 		if g.Scope == catalog.ScopeDatabase && access.IsPattern(g.Database) {
 			var opens []string
 			for _, d := range snap.Access.Databases {
@@ -233,7 +241,7 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 				}
 			}
 			if len(opens) > 0 {
-				b.Find(change.Caution, change.GrantWide, "give it on those databases by name first", "the grant is on the pattern %s, so %s loses it on these too: %s", g.Database, to, shorten(opens))
+				b.Find(change.Caution, change.GrantWide, "give it on those databases by name first", "the grant is on the pattern %s, so %s loses it on these too: %s", g.Database, to, engine.Shorten(opens))
 			}
 		}
 	}
@@ -260,8 +268,9 @@ func concerns(g catalog.Grant, spec change.GrantSpec, o catalog.Object) bool {
 	return len(spec.Privileges) == 0 && spec.Bundle == "" && g.Database == o.Database
 }
 
-// takeSteps take one grant, with the right to pass on, and note how it was.
-func takeSteps(g catalog.Grant, take privilege.Set, whole bool) []change.Step {
+// takeStep takes of one grant what is to go, whole with the right to pass on, and
+// puts back exactly that when undone. It reports whether there is anything.
+func takeStep(g catalog.Grant, take privilege.Set, whole bool) (change.Step, bool) {
 	on := onSQL(g.Object)
 	if g.Scope == catalog.ScopeDatabase {
 		on = quoteIdent(g.Database) + ".*"
@@ -269,17 +278,16 @@ func takeSteps(g catalog.Grant, take privilege.Set, whole bool) []change.Step {
 	args := checkOf("privileges", g.Grantee)
 	gone := g.Privileges & take
 	args["scope"], args["database"], args["object"], args["column"], args["privileges"], args["present"], args["as_written"] = string(g.Scope), g.Database, g.Name, g.Column, gone.String(), "no", "yes"
-	title := "take " + gone.String() + " on " + on
-	var out []change.Step
-	if g.Grantable != 0 && whole {
-		out = append(out, change.Step{Kind: engine.StepStatement, Title: "take the right to pass on", Statement: revokeSQL("GRANT OPTION", on, g.Grantee),
-			Undo: grantSQL("USAGE", on, g.Grantee, true), Args: map[string]string{"check": "none"}})
-	}
+	passOn := g.Grantable != 0 && whole
+	var words []string
 	if gone != 0 {
-		words := columnText(gone, g.Column)
-		out = append(out, change.Step{Kind: engine.StepStatement, Title: title, Statement: revokeSQL(words, on, g.Grantee), Undo: grantSQL(words, on, g.Grantee, false), Args: args})
+		words = append(words, columnText(gone, g.Column))
 	}
-	return out
+	if passOn {
+		words = append(words, "GRANT OPTION")
+	}
+	return change.Step{Kind: engine.StepStatement, Title: "take " + strings.Join(words, ", ") + " on " + on, Args: args,
+		Statement: revokeSQL(strings.Join(words, ", "), on, g.Grantee), Undo: grantSQL(columnText(gone, g.Column), on, g.Grantee, passOn)}, len(words) > 0
 }
 
 // noteRemains says by which other ways the account keeps something there.

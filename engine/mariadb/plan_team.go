@@ -61,7 +61,7 @@ func teamGrants(b *change.Brief, spec change.DatabaseSpec) []change.Step {
 		is     string
 	}{{teamRole(t), access.BundleOwn, "owner role", "; nobody signs in as it: it is given to whoever alters tables"}, {t.App(), access.BundleWrite, "application account", ""}, {t.Reader(), access.BundleRead, "reader account", ""}} {
 		set := g.bundle.On(catalog.MariaDB, catalog.ScopeDatabase)
-		out = append(out, giveStep("give "+naming.Show(g.to.String())+" the bundle "+string(g.bundle)+" on it", g.to, o, set, 0, false))
+		out = append(out, giveStep("give "+naming.Show(g.to.String())+" the bundle "+string(g.bundle)+" on it", g.to, o, set, 0, false, false))
 		b.Set(change.Setting{Name: g.name, Value: g.to.String(), Asked: true, Decides: "bundle " + string(g.bundle) + ": " + g.bundle.Decides(catalog.MariaDB) + g.is})
 	}
 	return out

@@ -5,8 +5,6 @@ import (
 	"database/sql"
 	"flag"
 	"fmt"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -116,23 +114,7 @@ func TestPlanStatements(t *testing.T) {
 			snap := snapshot()
 			snap.Server.NameRule = naming.Rule{Free: true}
 			b := plan(t, in, snap)
-			if b.Stopped() {
-				t.Fatal(b.Findings)
-			}
-			var text strings.Builder
-			for _, s := range b.Steps {
-				text.WriteString("-- " + s.Kind + ": " + s.Title + "\n" + s.Statement + "\n-- undo: " + s.Undo + "\n\n")
-			}
-			file := filepath.Join("testdata", name+".sql")
-			if *update {
-				os.MkdirAll("testdata", 0o755)
-				if err := os.WriteFile(file, []byte(text.String()), 0o644); err != nil {
-					t.Fatal(err)
-				}
-			}
-			if want, err := os.ReadFile(file); err != nil || string(want) != text.String() {
-				t.Errorf("statements differ from %s (%v):\n%s", file, err, text.String())
-			}
+			enginetest.Golden(t, *update, name, b)
 		})
 	}
 }

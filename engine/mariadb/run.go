@@ -70,7 +70,7 @@ func (s *server) send(ctx context.Context, op, statement string) (engine.Report,
 func (s *server) verify(ctx context.Context, step change.Step) error {
 	const op = "verify"
 	if step.Args["check"] != "" {
-		return checked(s.check(ctx, step))
+		return engine.Checked(s.check(ctx, step))
 	}
 	d, err := s.readDatabase(ctx, step.Args["name"])
 	if errors.Is(err, engine.ErrNotFound) {
@@ -105,7 +105,7 @@ func (s *server) Probe(ctx context.Context, step change.Step) (bool, error) {
 		}
 		return err == nil, err
 	case stepCreateAccount, stepCreateRole, engine.StepStatement:
-		return engine.Verified(checked(s.check(ctx, step)))
+		return engine.Verified(engine.Checked(s.check(ctx, step)))
 	case engine.StepProve:
 		_, err := s.prove(ctx, step)
 		return engine.Verified(err)

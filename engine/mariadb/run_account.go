@@ -19,7 +19,7 @@ import (
 // password in place of the mask.
 func (s *server) runStatement(ctx context.Context, step change.Step) (engine.Report, error) {
 	if step.Statement == "" {
-		return engine.Report{}, checked(s.check(ctx, step))
+		return engine.Report{}, engine.Checked(s.check(ctx, step))
 	}
 	text := step.Statement
 	if names := step.SecretsNeeded(); len(names) == 1 {

@@ -41,14 +41,6 @@ func (s *server) check(ctx context.Context, step change.Step) ([]string, error) 
 	return nil, engine.UnknownStep(step)
 }
 
-// checked turns what a check found into the outcome of a verifying step.
-func checked(bad []string, err error) error {
-	if err != nil || len(bad) == 0 {
-		return err
-	}
-	return &engine.Error{Op: "verify", Kind: engine.Differs, Text: strings.Join(bad, "; ")}
-}
-
 func (s *server) account(ctx context.Context, name string) (catalog.Account, bool, error) {
 	list, _, err := s.readAccounts(ctx, s.pool, name)
 	if err != nil || len(list) == 0 {
@@ -125,7 +117,7 @@ func (s *server) checkNoSessions(ctx context.Context, name string) ([]string, er
 	}
 	open, err := s.readSessionsOf(ctx, a.Key)
 	if len(open) > 0 {
-		return []string{naming.Show(name) + " is connected meanwhile: " + shorten(open)}, err
+		return []string{naming.Show(name) + " is connected meanwhile: " + engine.Shorten(open)}, err
 	}
 	return nil, err
 }

@@ -433,18 +433,11 @@ func planDropMembers(b *change.Brief, a catalog.Account, snap catalog.Snapshot) 
 		}
 	}
 	if len(members) > 0 {
-		b.Find(change.Caution, change.AccountMembers, "look what they would lose: genarch role show "+b.Target, "belonging to it ends for: %s", shorten(members))
+		b.Find(change.Caution, change.AccountMembers, "look what they would lose: genarch role show "+b.Target, "belonging to it ends for: %s", engine.Shorten(members))
 	}
 	if len(roles) > 0 {
-		b.Find(change.Note, change.AccountMembers, "", "it belongs to %s; that ends", shorten(roles))
+		b.Find(change.Note, change.AccountMembers, "", "it belongs to %s; that ends", engine.Shorten(roles))
 	}
-}
-
-func shorten(list []string) string {
-	if n := len(list); n > 10 {
-		return strings.Join(list[:10], ", ") + fmt.Sprintf(" and %d more", n-10)
-	}
-	return strings.Join(list, ", ")
 }
 
 func objectText(l access.Line) string {

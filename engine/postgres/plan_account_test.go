@@ -1,8 +1,6 @@
 package postgres
 
 import (
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -11,32 +9,8 @@ import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/privilege"
+	"example.com/genarch/engine/enginetest"
 )
-
-// golden compares the statements of a brief with the file that keeps them.
-func golden(t *testing.T, name string, b change.Brief) {
-	t.Helper()
-	if b.Stopped() {
-		t.Fatalf("%s stops: %+v", name, b.Findings)
-	}
-	var text strings.Builder
-	for _, s := range b.Steps {
-		text.WriteString("-- " + s.Kind + ": " + s.Title + "\n" + s.Statement + "\n-- undo: " + s.Undo + "\n\n")
-	}
-	file := filepath.Join("testdata", name+".sql")
-	if *update {
-		if err := os.WriteFile(file, []byte(text.String()), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-	want, err := os.ReadFile(file)
-	if err != nil || string(want) != text.String() {
-		t.Errorf("statements differ from %s (%v):\n%s", file, err, text.String())
-	}
-	if last := b.Steps[len(b.Steps)-1]; !last.ReadOnly {
-		t.Errorf("the last step of %s alters something", name)
-	}
-}
 
 // staffed is the small server with people on it.
 func staffed() catalog.Snapshot {
@@ -113,7 +87,7 @@ func TestPlanAccountStatements(t *testing.T) {
 			if in.Kind == change.DropAccount {
 				snap.Holdings = []catalog.Holding{{Owned: 1, Kinds: "1 in pg_database", Databases: []string{"x"}}, {Database: "tickets_prod", Owned: 2, Granted: 3, Kinds: "2 in pg_class"}}
 			}
-			golden(t, name, ask(t, in, snap))
+			enginetest.Golden(t, *update, name, ask(t, in, snap))
 		})
 	}
 }

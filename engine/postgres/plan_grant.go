@@ -242,7 +242,7 @@ func planGiveOwn(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, 
 		}
 	}
 	if len(also) > 0 {
-		b.Find(change.Caution, change.GrantWide, "give each database an owner of its own", "%s owns other databases too, which %s gets with it: %s", d.Owner, to, shorten(also))
+		b.Find(change.Caution, change.GrantWide, "give each database an owner of its own", "%s owns other databases too, which %s gets with it: %s", d.Owner, to, engine.Shorten(also))
 	}
 	engine.PlanCircle(b, owner.Principal, to, access.New(*snap.Access))
 	engine.PlanManage(b, snap)
@@ -331,7 +331,7 @@ func checkObject(b *change.Brief, o catalog.Object, d catalog.AccessDatabase) bo
 			names = append(names, c.Schema)
 		}
 	}
-	b.Find(change.Stop, change.ObjectAbsent, "name it as schema.name; schemas there: "+shorten(names), "there is no %s %s in %s", o.Scope, naming.Show(access.ObjectText(o)), naming.Show(d.Name))
+	b.Find(change.Stop, change.ObjectAbsent, "name it as schema.name; schemas there: "+engine.Shorten(names), "there is no %s %s in %s", o.Scope, naming.Show(access.ObjectText(o)), naming.Show(d.Name))
 	return false
 }
 
@@ -455,12 +455,12 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	}
 	others := byOthers(d, to)
 	if len(others) > 0 && snap.Instance.Login.Superuser {
-		b.Find(change.Note, change.GrantOther, "", "some of it was given by others (%s): it is taken as each of them, since else PostgreSQL would say nothing and do nothing", shorten(grantorsOf(others)))
+		b.Find(change.Note, change.GrantOther, "", "some of it was given by others (%s): it is taken as each of them, since else PostgreSQL would say nothing and do nothing", engine.Shorten(grantorsOf(others)))
 		for _, l := range others {
 			statements = append(statements, "SET LOCAL ROLE "+quoteIdent(l.Grantor), "REVOKE "+onColumns(l.Privileges, l.Object.Column)+" ON "+objectSQL(l.Object)+" FROM "+grantee(to), "RESET ROLE")
 		}
 	} else if len(others) > 0 {
-		b.Find(change.Stop, change.GrantOther, "ask them to take it, or register Genarch with a superuser", "some of it was given by others (%s), and only they or a superuser can take it", shorten(grantorsOf(others)))
+		b.Find(change.Stop, change.GrantOther, "ask them to take it, or register Genarch with a superuser", "some of it was given by others (%s), and only they or a superuser can take it", engine.Shorten(grantorsOf(others)))
 	}
 	planCovered(b, snap, d)
 	step := accessStep(b.Summary, d.Name, statements, undo, to.Name)
@@ -584,7 +584,7 @@ func noteEffect(b *change.Brief, snap catalog.Snapshot, give bool) {
 		text = "privileges on tables are gone at the next statement, in open sessions too; who is connected stays connected, even without CONNECT"
 	}
 	if n := len(snap.Sessions); n > 0 {
-		text += fmt.Sprintf("; connected now (sessions: %d): %s", n, shorten(snap.Sessions))
+		text += fmt.Sprintf("; connected now (sessions: %d): %s", n, engine.Shorten(snap.Sessions))
 	}
 	b.Find(change.Note, change.GrantEffect, "", "%s", text)
 }

@@ -2,8 +2,6 @@ package postgres
 
 import (
 	"flag"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -12,6 +10,7 @@ import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/engine/enginetest"
 )
 
 var update = flag.Bool("update", false, "write the golden files anew")
@@ -127,27 +126,7 @@ func TestPlanStatements(t *testing.T) {
 			snap := snapshot()
 			snap.Server.NameRule.Free = true
 			b := plan(t, spec, snap)
-			if b.Stopped() {
-				t.Fatal(b.Findings)
-			}
-			var text strings.Builder
-			for _, s := range b.Steps {
-				text.WriteString("-- " + s.Kind + ": " + s.Title + "\n" + s.Statement + "\n-- undo: " + s.Undo + "\n\n")
-			}
-			file := filepath.Join("testdata", name+".sql")
-			if *update {
-				os.MkdirAll("testdata", 0o755)
-				if err := os.WriteFile(file, []byte(text.String()), 0o644); err != nil {
-					t.Fatal(err)
-				}
-			}
-			want, err := os.ReadFile(file)
-			if err != nil || string(want) != text.String() {
-				t.Errorf("statements differ from %s (%v):\n%s", file, err, text.String())
-			}
-			if last := b.Steps[len(b.Steps)-1]; last.Kind != change.Verify || !last.ReadOnly {
-				t.Error("the last step does not verify")
-			}
+			enginetest.Golden(t, *update, name, b)
 		})
 	}
 }

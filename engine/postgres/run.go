@@ -148,7 +148,7 @@ func warningError(op string, messages []change.Message) error {
 func (s *server) verify(ctx context.Context, step change.Step) error {
 	const op = "verify"
 	if step.Args["check"] != "" {
-		return checked(s.check(ctx, step))
+		return engine.Checked(s.check(ctx, step))
 	}
 	d, err := s.readDatabase(ctx, s.pool, step.Args["name"])
 	if errors.Is(err, engine.ErrNotFound) {
@@ -181,7 +181,7 @@ func (s *server) Probe(ctx context.Context, step change.Step) (bool, error) {
 		_, ok, err := s.account(ctx, step.Args["name"])
 		return ok, err
 	case engine.StepStatement, stepAccess, stepHandOver:
-		return engine.Verified(checked(s.check(ctx, step)))
+		return engine.Verified(engine.Checked(s.check(ctx, step)))
 	case engine.StepProve:
 		_, err := s.prove(ctx, step)
 		return engine.Verified(err)

@@ -41,7 +41,7 @@ func filled(step change.Step) (string, error) {
 // runStatement sends one short statement.
 func (s *server) runStatement(ctx context.Context, step change.Step) (engine.Report, error) {
 	if step.Statement == "" {
-		return engine.Report{}, checked(s.check(ctx, step))
+		return engine.Report{}, engine.Checked(s.check(ctx, step))
 	}
 	text, err := filled(step)
 	if err != nil {

@@ -1,3 +1,7 @@
+-- statement: set the default role of gate@10.%
+SET DEFAULT ROLE NONE FOR 'gate'@'10.%'
+-- undo: SET DEFAULT ROLE `crew` FOR 'gate'@'10.%'
+
 -- statement: alter gate@10.%
 ALTER USER 'gate'@'10.%'
   WITH MAX_USER_CONNECTIONS 5
@@ -7,10 +11,6 @@ ALTER USER 'gate'@'10.%'
   WITH MAX_USER_CONNECTIONS 0
   ACCOUNT UNLOCK
   PASSWORD EXPIRE DEFAULT
-
--- statement: set the default role of gate@10.%
-SET DEFAULT ROLE NONE FOR 'gate'@'10.%'
--- undo: SET DEFAULT ROLE `crew` FOR 'gate'@'10.%'
 
 -- verify: read back and compare
 

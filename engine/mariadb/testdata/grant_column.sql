@@ -3,7 +3,7 @@ GRANT SELECT (`axles`), UPDATE (`axles`)
   ON `cargo_prod`.`trailers`
   TO 'gate'@'10.%'
   WITH GRANT OPTION
--- undo: REVOKE SELECT (`axles`)
+-- undo: REVOKE SELECT (`axles`), GRANT OPTION
   ON `cargo_prod`.`trailers`
   FROM 'gate'@'10.%'
 

@@ -1,0 +1,33 @@
+package testutil
+
+import (
+	"slices"
+	"testing"
+	"time"
+)
+
+// Beside runs two things in turn, so that both meet the same machine, and
+// reports the median of each and how they compare, under these units.
+func Beside(b *testing.B, turns int, bare, ours func(i int)) {
+	b.Helper()
+	var bareTimes, ourTimes []time.Duration
+	timed := func(f func(int), i int) time.Duration {
+		begun := time.Now()
+		f(i)
+		return time.Since(begun)
+	}
+	for b.Loop() {
+		for i := range turns {
+			bareTimes = append(bareTimes, timed(bare, i))
+			ourTimes = append(ourTimes, timed(ours, i))
+		}
+	}
+	slices.Sort(bareTimes)
+	slices.Sort(ourTimes)
+	x, y := bareTimes[len(bareTimes)/2], ourTimes[len(ourTimes)/2]
+	b.ReportMetric(float64(x.Microseconds())/1000, "bare-ms")
+	b.ReportMetric(float64(y.Microseconds())/1000, "genarch-ms")
+	b.ReportMetric(float64(y)/float64(x), "ratio")
+	b.ReportMetric(float64((y-x).Microseconds())/1000, "added-ms")
+	b.ReportMetric(0, "ns/op")
+}
