@@ -224,7 +224,7 @@ func testOperators(t *testing.T, s *service) {
 		t.Fatalf("login: %+v", r)
 	}
 	r = other.cli("", "database", "create", "harbour/asked_prod", "--yes")
-	if r.code != 5 || !strings.Contains(r.err, "remit run") {
+	if r.code != 3 || !strings.Contains(r.err, "waits for somebody who may run it") {
 		t.Errorf("asking may be done, running not: %+v", r)
 	}
 	s.run(0, "operator", "edit", "deckhand", "--disable")

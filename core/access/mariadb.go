@@ -33,6 +33,7 @@ type row struct {
 	set     privilege.Set
 	grant   privilege.Set
 	plain   string // the one database it opens; "" for a real pattern
+	db      int    // the position of that database; -1 where it is not there
 }
 
 func newMariaDB(g *Graph) rules {
@@ -84,7 +85,10 @@ func newMariaDB(g *Graph) rules {
 		}
 		r := row{pattern: gr.Database, host: gr.Grantee.Host, user: gr.Grantee.Name, set: gr.Privileges, grant: gr.Grantable}
 		if !IsPattern(gr.Database) {
-			r.plain = Plain(gr.Database)
+			r.plain, r.db = Plain(gr.Database), -1
+			if db, there := g.database[r.plain]; there {
+				r.db = db
+			}
 		}
 		for _, v := range holders {
 			m.rows[v] = append(m.rows[v], r)
@@ -137,17 +141,40 @@ func (m *mariaDB) winning(v int32, database string) (row, bool) {
 	return row{}, false
 }
 
+// winningOn is the same for a database of the reading, by its position, for when
+// all of them are gone through.
+func (m *mariaDB) winningOn(v int32, db int, matches func(pattern string) bool) (row, bool) {
+	for i := range m.rows[v] {
+		r := &m.rows[v][i]
+		if r.plain != "" && r.db == db || r.plain == "" && matches(r.pattern) {
+			return *r, true
+		}
+	}
+	return row{}, false
+}
+
 func (m *mariaDB) gifts(db int) ([]catalog.Object, []gift) {
 	name := m.g.access.Databases[db].Name
 	held := slices.Clone(m.below[name])
-	seen := map[int32]bool{}
-	for _, v := range slices.Concat(m.exact[name], m.patterned) {
-		if seen[v] {
-			continue
+	seen := make([]bool, len(m.g.nodes))
+	known := map[string]bool{} // the same pattern is many accounts'
+	matches := func(pattern string) bool {
+		fits, ok := known[pattern]
+		if !ok {
+			fits = Matches(pattern, name)
+			known[pattern] = fits
 		}
-		seen[v] = true
-		if r, ok := m.winning(v, name); ok {
-			held = append(held, m.gift(v, r))
+		return fits
+	}
+	for _, list := range [][]int32{m.exact[name], m.patterned} {
+		for _, v := range list {
+			if seen[v] {
+				continue
+			}
+			seen[v] = true
+			if r, ok := m.winningOn(v, db, matches); ok {
+				held = append(held, m.gift(v, r))
+			}
 		}
 	}
 	return []catalog.Object{{Scope: catalog.ScopeDatabase, Database: name}}, held

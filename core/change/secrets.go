@@ -1,8 +1,8 @@
 package change
 
 import (
+	"encoding/json"
 	"strconv"
-	"strings"
 
 	"example.com/genarch/core/secret"
 )
@@ -18,7 +18,7 @@ const (
 // shown and kept of it has a mask there.
 func (s Step) WithSecret(account, before, after string) Step {
 	s.Statement = before + "'" + secret.Mask + "'" + after
-	args := map[string]string{argSecrets: account, argSecretAt: strconv.Itoa(len(before))}
+	args := map[string]string{argSecrets: list([]string{account}), argSecretAt: strconv.Itoa(len(before))}
 	for k, v := range s.Args {
 		args[k] = v
 	}
@@ -31,7 +31,7 @@ func (s Step) NeedsSecrets(accounts ...string) Step {
 	if len(accounts) == 0 {
 		return s
 	}
-	args := map[string]string{argSecrets: strings.Join(accounts, "\n")}
+	args := map[string]string{argSecrets: list(accounts)}
 	for k, v := range s.Args {
 		args[k] = v
 	}
@@ -41,10 +41,18 @@ func (s Step) NeedsSecrets(accounts ...string) Step {
 
 // SecretsNeeded lists the accounts whose passwords the step uses.
 func (s Step) SecretsNeeded() []string {
-	if s.Args[argSecrets] == "" {
-		return nil
+	var out []string
+	_ = json.Unmarshal([]byte(s.Args[argSecrets]), &out) // no such argument: none
+	return out
+}
+
+// list writes names as one argument, whatever is in them.
+func list(names []string) string {
+	text, err := json.Marshal(names)
+	if err != nil {
+		panic("names are plain texts: " + err.Error())
 	}
-	return strings.Split(s.Args[argSecrets], "\n")
+	return string(text)
 }
 
 // Filled is the statement with literal, a quoted text, in place of the mask. It

@@ -1,6 +1,7 @@
 package mariadb
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -129,7 +130,7 @@ func accountFrom(user, host, text string, now time.Time) (catalog.Account, error
 // sessions of each are inferred, since the server shows only the user's name
 // and the client: the account is the one that this client would get.
 func (s *server) readAccounts(ctx context.Context) ([]catalog.Account, error) {
-	var out []catalog.Account
+	out := make([]catalog.Account, 0, s.accounts.Load()+100)
 	now := time.Now().UTC()
 	err := s.query(ctx, "read accounts", `SELECT User, Host, Priv FROM mysql.global_priv`, func(r *sql.Rows) error {
 		var user, host string
@@ -143,8 +144,9 @@ func (s *server) readAccounts(ctx context.Context) ([]catalog.Account, error) {
 		}
 		return err
 	})
+	s.accounts.Store(int64(len(out)))
 	slices.SortFunc(out, func(a, b catalog.Account) int {
-		return strings.Compare(a.Name+"\x00"+a.Host, b.Name+"\x00"+b.Host)
+		return cmp.Or(strings.Compare(a.Name, b.Name), strings.Compare(a.Host, b.Host))
 	})
 	return out, err
 }
@@ -190,18 +192,25 @@ func accountOf(accounts []catalog.Account, c connected) (catalog.Account, bool) 
 }
 
 func countSessions(accounts []catalog.Account, list []connected) {
-	at := make(map[catalog.Principal]int, len(accounts))
+	wanted := map[string]bool{"": true}
+	for _, c := range list {
+		wanted[c.user] = true
+	}
+	at := map[catalog.Principal]int{}
 	byName := map[string][]catalog.Account{}
+	counts := make([]int, len(accounts))
 	for i, a := range accounts {
-		at[a.Principal] = i
-		byName[a.Name] = append(byName[a.Name], a)
 		if a.Login {
-			accounts[i].Sessions = new(int)
+			accounts[i].Sessions = &counts[i]
+		}
+		if wanted[a.Name] {
+			at[a.Principal] = i
+			byName[a.Name] = append(byName[a.Name], a)
 		}
 	}
 	for _, c := range list {
 		if a, ok := accountOf(slices.Concat(byName[c.user], byName[""]), c); ok {
-			*accounts[at[a.Principal]].Sessions++
+			counts[at[a.Principal]]++
 		}
 	}
 }
@@ -209,20 +218,30 @@ func countSessions(accounts []catalog.Account, list []connected) {
 // readGrants reads the grants below the server. database narrows the levels
 // under it; patterns are always read whole.
 func (s *server) readGrants(ctx context.Context) ([]catalog.Grant, error) {
-	var onDatabases, onTables, onColumns, onRoutines []catalog.Grant
+	var onTables, onColumns, onRoutines []catalog.Grant
+	onDatabases := make([]catalog.Grant, 0, s.grants.Load()+100)
 	principal := func(user, host string) catalog.Principal {
 		return catalog.Principal{Name: user, Host: host, Role: host == ""}
 	}
 	group, gctx := errgroup.WithContext(ctx)
 	group.SetLimit(engine.MaxConns)
 	group.Go(func() error {
-		var user, host, database string
-		var flags sql.RawBytes
+		// The same few names come tens of thousands of times.
+		names := map[string]string{}
+		one := func(b []byte) string {
+			if s, ok := names[string(b)]; ok {
+				return s
+			}
+			s := string(b)
+			names[s] = s
+			return s
+		}
+		var user, host, database, flags sql.RawBytes
 		return s.query(gctx, "read grants on databases", `SELECT User, Host, Db, `+databaseFlags+` FROM mysql.db`, func(r *sql.Rows) error {
 			if err := r.Scan(&user, &host, &database, &flags); err != nil {
 				return err
 			}
-			g := catalog.Grant{Entry: catalog.Entry{Grantee: principal(user, host)}, Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: database}}
+			g := catalog.Grant{Entry: catalog.Entry{Grantee: principal(one(user), one(host))}, Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: one(database)}}
 			for i, c := range databaseColumns {
 				if i < len(flags) && flags[i] == 'Y' {
 					g.Privileges |= c.set
@@ -264,7 +283,8 @@ func (s *server) readGrants(ctx context.Context) ([]catalog.Grant, error) {
 	below(&onColumns, catalog.ScopeColumn, "read grants on columns", `SELECT User, Host, Db, Table_name, Column_name, '', Column_priv FROM mysql.columns_priv`)
 	below(&onRoutines, catalog.ScopeRoutine, "read grants on routines", `SELECT User, Host, Db, Routine_name, '', Grantor, Proc_priv FROM mysql.procs_priv`)
 	err := group.Wait()
-	return slices.Concat(onDatabases, onTables, onColumns, onRoutines), err
+	s.grants.Store(int64(len(onDatabases)))
+	return append(append(append(onDatabases, onTables...), onColumns...), onRoutines...), err
 }
 
 func (s *server) readMemberships(ctx context.Context) ([]catalog.Membership, error) {

@@ -12,6 +12,7 @@ import (
 	"log"
 	"net"
 	"strconv"
+	"sync/atomic"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -57,6 +58,9 @@ type server struct {
 	target engine.Target
 	db     *sql.DB
 	config *mysql.Config // to sign in as others
+	// accounts and grants are how many there were when last read: so much room
+	// is made for them the next time.
+	accounts, grants atomic.Int64
 }
 
 // Open prepares a small pool; it connects when first used.

@@ -74,6 +74,6 @@ func proveTeam(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot)
 	names := tryable(b, snap, t.App(), t.Reader())
 	if len(names) == 2 {
 		b.Steps = append(b.Steps, change.Step{Kind: engine.StepProve, Title: "sign in as both accounts and try what they may and may not do", ReadOnly: true, Seconds: 60,
-			Args: map[string]string{"account": strings.Join(names, "\n"), "database": spec.Name, "bundles": "write\nread"}}.NeedsSecrets(namesOf(names)...))
+			Args: map[string]string{"accounts": engine.Pack(names), "database": spec.Name, "bundles": engine.Pack([]string{"write", "read"})}}.NeedsSecrets(namesOf(names)...))
 	}
 }

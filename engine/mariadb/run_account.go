@@ -5,7 +5,6 @@ import (
 	"database/sql"
 	"errors"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -59,18 +58,14 @@ func (s *server) undoCreateAccount(ctx context.Context, step change.Step) (engin
 	return s.send(ctx, op, step.Undo)
 }
 
-// prove signs in as each account and tries what it may and what not. Without
-// bundles only the sign-in is tried.
+// prove signs in as each account, side by side, and tries what it may and what
+// not. Without bundles only the sign-in is tried.
 func (s *server) prove(ctx context.Context, step change.Step) (engine.Report, error) {
-	var rep engine.Report
-	say := func(text string) {
-		rep.Messages = append(rep.Messages, change.Message{Severity: "PROOF", Text: text})
-	}
-	database, bundles := step.Args["database"], strings.Split(step.Args["bundles"], "\n")
+	database := step.Args["database"]
 	if step.Args["bundles"] != "" {
 		table := quoteIdent(database) + "." + quoteIdent(proofTable)
 		if _, err := s.send(ctx, "make a table to try the accounts on", "CREATE TABLE IF NOT EXISTS "+table+" (id INT)"); err != nil {
-			return rep, err
+			return engine.Report{}, err
 		}
 		defer func() {
 			ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
@@ -78,16 +73,9 @@ func (s *server) prove(ctx context.Context, step change.Step) (engine.Report, er
 			_, _ = s.send(ctx, "remove it", "DROP TABLE IF EXISTS "+table)
 		}()
 	}
-	for i, account := range strings.Split(step.Args["account"], "\n") {
-		bundle := ""
-		if step.Args["bundles"] != "" {
-			bundle = bundles[i]
-		}
-		if err := s.proveOne(ctx, account, database, bundle, step, say); err != nil {
-			return rep, err
-		}
-	}
-	return rep, nil
+	return engine.Prove(step, func(account, bundle string, say func(string)) error {
+		return s.proveOne(ctx, account, database, bundle, step, say)
+	})
 }
 
 func (s *server) proveOne(ctx context.Context, account, database, bundle string, step change.Step, say func(string)) error {

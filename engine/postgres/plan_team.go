@@ -109,5 +109,5 @@ func teamSettings(b *change.Brief, t change.TeamSpec, database string) {
 func proveStep(t change.TeamSpec, database string) change.Step {
 	app, reader := t.App().Name, t.Reader().Name
 	return change.Step{Kind: engine.StepProve, Title: "sign in as both accounts and try what they may and may not do", ReadOnly: true, Seconds: 60,
-		Args: map[string]string{"account": app + "\n" + reader, "database": database, "owner": t.Owner().Name, "bundles": "write\nread"}}.NeedsSecrets(app, reader)
+		Args: map[string]string{"accounts": engine.Pack([]string{app, reader}), "database": database, "owner": t.Owner().Name, "bundles": engine.Pack([]string{"write", "read"})}}.NeedsSecrets(app, reader)
 }

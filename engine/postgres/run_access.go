@@ -229,43 +229,33 @@ func captureOwned(ctx context.Context, q querier, name string) ([]string, error)
 				AND d.refclassid = 'pg_catalog.pg_class'::regclass)`, name)
 }
 
-// prove signs in as each account and tries what it may and may not do. Without
-// bundles only the sign-in is tried.
+// prove signs in as each account, side by side, and tries what it may and may
+// not do. Without bundles only the sign-in is tried.
 func (s *server) prove(ctx context.Context, step change.Step) (engine.Report, error) {
-	const op = "try the accounts"
-	var rep engine.Report
-	say := func(text string) {
-		rep.Messages = append(rep.Messages, change.Message{Severity: "PROOF", Text: text})
-	}
 	database := step.Args["database"]
-	bundles := strings.Split(step.Args["bundles"], "\n")
 	if step.Args["bundles"] != "" {
 		remove, err := s.makeProofTable(ctx, database, step.Args["owner"])
 		if err != nil {
-			return rep, err
+			return engine.Report{}, err
 		}
 		defer remove()
 	}
-	for i, account := range strings.Split(step.Args["account"], "\n") {
+	return engine.Prove(step, func(account, bundle string, say func(string)) error {
 		conn, tried, err := s.signIn(ctx, database, account, step)
 		if err != nil {
-			return rep, err
-		}
-		if conn == nil {
-			say(tried)
-			continue
+			return err
 		}
 		say(tried)
-		if step.Args["bundles"] != "" {
-			err = tryBundle(ctx, conn, account, bundles[i], say)
+		if conn == nil {
+			return nil
+		}
+		if bundle != "" {
+			err = tryBundle(ctx, conn, account, bundle, say)
 		}
 		conn.Close(context.WithoutCancel(ctx))
-		if err != nil {
-			return rep, err
-		}
 		s.waitGone(ctx, account)
-	}
-	return rep, nil
+		return err
+	})
 }
 
 // waitGone waits a moment until the server has ended the session that was just
