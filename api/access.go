@@ -107,6 +107,7 @@ func (h *Handler) listAccounts(ctx context.Context, in *struct {
 	list := slices.Clone(a.Accounts)
 	slices.SortFunc(list, func(x, y catalog.Account) int { return strings.Compare(address(srv, x), address(srv, y)) })
 	r := newAccountRenderer(srv, g)
+	enters := countEntered(g)
 	search := strings.ToLower(in.Search)
 	for _, acc := range list {
 		at := address(srv, acc)
@@ -122,9 +123,36 @@ func (h *Handler) listAccounts(ctx context.Context, in *struct {
 			out.Next = out.Accounts[in.Limit-1].Address
 			continue
 		}
-		out.Accounts = append(out.Accounts, r.account(acc))
+		shown := r.account(acc)
+		if n, ok := enters[acc.Principal]; ok {
+			shown.Enters = &n
+		}
+		out.Accounts = append(out.Accounts, shown)
 	}
 	return answer(out), nil
+}
+
+// maxCells bounds the matrix that a list of accounts is worth.
+const maxCells = 5_000_000
+
+// countEntered says how many databases each account can get into, where that
+// can be worked out in a moment.
+func countEntered(g *access.Graph) map[catalog.Principal]int {
+	a := g.Access()
+	if len(a.Accounts)*len(a.Databases) > maxCells {
+		return nil
+	}
+	m := g.Matrix(nil, func(d catalog.AccessDatabase) bool { return !d.System })
+	out := make(map[catalog.Principal]int, len(m.Accounts))
+	for i, p := range m.Accounts {
+		out[p] = 0
+		for j := range m.Databases {
+			if m.At(i, j).Level != access.None {
+				out[p]++
+			}
+		}
+	}
+	return out
 }
 
 // address is that of an account: on PostgreSQL what cannot sign in is a role.

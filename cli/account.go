@@ -308,6 +308,12 @@ func accountColumns() []column[wire.Account] {
 		{title: "tls", text: func(x wire.Account) string { return strings.ToLower(x.TLS) }},
 		{title: "member of", text: func(x wire.Account) string { return linkNames(x.MemberOf) }},
 		{title: "owns", text: func(x wire.Account) string { return strings.Join(x.Owns, ", ") }},
+		{title: "may enter", text: func(x wire.Account) string {
+			if x.Enters == nil {
+				return ""
+			}
+			return fmt.Sprintf("%d", *x.Enters)
+		}, right: true},
 		{title: "server rights", text: func(x wire.Account) string {
 			if n := len(x.ServerRights); n > 3 {
 				return strings.Join(x.ServerRights[:3], ", ") + fmt.Sprintf(", … (%d)", n)

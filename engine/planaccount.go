@@ -158,8 +158,9 @@ func PlanSessions(b *change.Brief, a catalog.Account, snap catalog.Snapshot) {
 	if n := len(snap.Sessions) - len(shown); n > 0 {
 		more = fmt.Sprintf(" and %d more", n)
 	}
-	b.Find(change.Stop, change.AccountSessions, "have them end, then ask again; to keep new ones out meanwhile: genarch account lock "+b.Target,
+	f := b.Find(change.Stop, change.AccountSessions, "have them end, then ask again; to keep new ones out meanwhile: genarch account lock "+b.Target,
 		"%s is connected (sessions: %d), and would go on working after it was dropped: %s%s", naming.Show(a.Principal.String()), len(snap.Sessions), strings.Join(shown, "; "), more)
+	f.Passing = true
 }
 
 // PlanCircle stops a membership that would make a role belong to itself.

@@ -112,6 +112,7 @@ type Account struct {
 	MemberOf        []RoleLink      `json:"member_of" nullable:"false"`
 	Members         []RoleLink      `json:"members" nullable:"false"`
 	Owns            []string        `json:"owns" nullable:"false" doc:"Databases."`
+	Enters          *int            `json:"enters,omitempty" doc:"In a list: how many databases it can get into."`
 	Databases       []DatabaseLevel `json:"databases" nullable:"false" doc:"What it comes to, where it is anything."`
 }
 

@@ -767,6 +767,11 @@ export interface components {
             /** @description What it comes to, where it is anything. */
             databases: components["schemas"]["DatabaseLevel"][];
             default_role?: string;
+            /**
+             * Format: int64
+             * @description In a list: how many databases it can get into.
+             */
+            enters?: number;
             expired: boolean;
             /** Format: date-time */
             expires?: string;
@@ -804,6 +809,11 @@ export interface components {
             databases: components["schemas"]["DatabaseLevel"][];
             default_role?: string;
             engine: string;
+            /**
+             * Format: int64
+             * @description In a list: how many databases it can get into.
+             */
+            enters?: number;
             environment: string;
             expired: boolean;
             /** Format: date-time */

@@ -32,6 +32,9 @@ type Finding struct {
 	Next string `json:"next,omitempty"`
 	// Suggestion is a value that would do, for a form to offer.
 	Suggestion string `json:"suggestion,omitempty"`
+	// Passing: the text tells of the moment (who is connected just now), so that
+	// the finding counts for the decision, but not its words.
+	Passing bool `json:"passing,omitempty"`
 }
 
 // Setting is one property that the object will have, asked for or by default.
@@ -171,6 +174,12 @@ func (b Brief) Seal() Brief {
 // time of reading, nor the order of anything that has none.
 func (b Brief) fingerprint() string {
 	b.Read, b.Fingerprint = time.Time{}, ""
+	b.Findings = slices.Clone(b.Findings)
+	for i, f := range b.Findings {
+		if f.Passing {
+			b.Findings[i].Text = ""
+		}
+	}
 	text, err := json.Marshal(b)
 	if err != nil {
 		panic("a brief is plain data: " + err.Error())
@@ -189,7 +198,12 @@ func Compare(old, now Brief) []string {
 	if old.Outcome != now.Outcome {
 		out = append(out, fmt.Sprintf("the change now comes to %q, before to %q", now.Outcome, old.Outcome))
 	}
-	key := func(f Finding) string { return f.Code + f.Text }
+	key := func(f Finding) string {
+		if f.Passing {
+			return f.Code
+		}
+		return f.Code + f.Text
+	}
 	for _, f := range now.Findings {
 		if !slices.ContainsFunc(old.Findings, func(o Finding) bool { return key(o) == key(f) }) {
 			out = append(out, fmt.Sprintf("new %s %s: %s", f.Level, f.Code, f.Text))

@@ -396,7 +396,7 @@ func planAlterAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sna
 	if asked(spec.Locked) || spec.Expires == "now" {
 		engine.PlanKeep(b, a, snap, "locked")
 		if n := len(snap.Sessions); n > 0 {
-			b.Find(change.Caution, change.AccountSessions, "have them end; a lock only keeps new ones out", "%s stays connected (sessions: %d): %s", naming.Show(a.Principal.String()), n, engine.Shorten(snap.Sessions[:min(n, 5)]))
+			b.Find(change.Caution, change.AccountSessions, "have them end; a lock only keeps new ones out", "%s stays connected (sessions: %d): %s", naming.Show(a.Principal.String()), n, engine.Shorten(snap.Sessions[:min(n, 5)])).Passing = true
 		}
 	}
 	if spec.DefaultRole != "" {
@@ -504,7 +504,7 @@ func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 	rest.Access = &others
 	planRivals(b, to, rest)
 	if n := len(snap.Sessions); n > 0 {
-		b.Find(change.Note, change.AccountSessions, "", "who is connected keeps the old name and rights until the next sign-in (sessions: %d)", n)
+		b.Find(change.Note, change.AccountSessions, "", "who is connected keeps the old name and rights until the next sign-in (sessions: %d)", n).Passing = true
 	}
 	want := checkOf("account", to)
 	want["present"] = "yes"
@@ -572,7 +572,7 @@ func planDropAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snap
 		b.Find(change.Stop, change.AccountDefines, "make them anew with another definer, or lock the account instead: genarch account lock "+b.Target,
 			"these run with its rights and would fail without it: %s", engine.Shorten(snap.Definers))
 	}
-	b.Find(change.Note, change.AccountSeen, "", "%s", snap.LastSeen)
+	b.Find(change.Note, change.AccountSeen, "", "%s", snap.LastSeen).Passing = true
 	for _, l := range access.New(*snap.Access).Direct(a.Principal) {
 		if l.Privileges != 0 {
 			b.Find(change.Note, change.AccountLosesGrants, "", "it loses %s on %s", l.Privileges, access.ObjectText(l.Object))
@@ -664,7 +664,7 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 			b.Steps = append(b.Steps, defaultRoleStep(m, "none"))
 		}
 		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: b.Summary, Statement: revoke, Undo: grant(held.Admin), Args: args})
-		b.Find(change.Note, change.GrantEffect, "", "sessions in which the role is active keep it until they end or choose another%s", connectedText(snap))
+		b.Find(change.Note, change.GrantEffect, "", "sessions in which the role is active keep it until they end or choose another%s", connectedText(snap)).Passing = true
 	default:
 		engine.PlanCircle(b, r.Principal, m.Principal, access.New(*snap.Access))
 		if held != nil && held.Admin == spec.Admin && (m.Role || m.DefaultRole == r.Name || spec.NoDefault) {
@@ -688,7 +688,7 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 			b.Find(change.Caution, change.RoleDormant, "put both roles into one and give that, or change the default role afterwards", "%s has the default role %s, and there can be only one: %s holds only after SET ROLE %s", m.Principal, m.DefaultRole, r.Name, r.Name)
 		default:
 			b.Steps = append(b.Steps, defaultRoleStep(m, r.Name))
-			b.Find(change.Note, change.GrantEffect, "", "the role is its default role and holds from the next sign-in on%s", connectedText(snap))
+			b.Find(change.Note, change.GrantEffect, "", "the role is its default role and holds from the next sign-in on%s", connectedText(snap)).Passing = true
 		}
 	}
 	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back", ReadOnly: true, Args: args})

@@ -196,7 +196,7 @@ func noteEffect(b *change.Brief, snap catalog.Snapshot, o catalog.Object) {
 	if len(snap.Sessions) > 0 {
 		text += ": " + engine.Shorten(snap.Sessions)
 	}
-	b.Find(change.Note, change.GrantEffect, "", "%s", text)
+	b.Find(change.Note, change.GrantEffect, "", "%s", text).Passing = true
 }
 
 // planTake briefs taking privileges: single ones, all, or down to a bundle.

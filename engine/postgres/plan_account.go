@@ -3,7 +3,6 @@ package postgres
 import (
 	"fmt"
 	"regexp"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -258,7 +257,7 @@ func planAlterAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sna
 // planOpenSessions notes that a lock leaves open sessions alone.
 func planOpenSessions(b *change.Brief, a catalog.Account, snap catalog.Snapshot) {
 	if n := len(snap.Sessions); n > 0 {
-		b.Find(change.Caution, change.AccountSessions, "have them end; a lock only keeps new ones out", "%s stays connected (sessions: %d): %s", naming.Show(a.Principal.String()), n, strings.Join(snap.Sessions[:min(n, 5)], "; "))
+		b.Find(change.Caution, change.AccountSessions, "have them end; a lock only keeps new ones out", "%s stays connected (sessions: %d): %s", naming.Show(a.Principal.String()), n, strings.Join(snap.Sessions[:min(n, 5)], "; ")).Passing = true
 	}
 }
 
@@ -326,7 +325,7 @@ func planDropAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snap
 	engine.PlanManage(b, snap)
 	engine.PlanKeep(b, a, snap, "dropped")
 	engine.PlanSessions(b, a, snap)
-	b.Find(change.Note, change.AccountSeen, "", "%s", snap.LastSeen)
+	b.Find(change.Note, change.AccountSeen, "", "%s", snap.LastSeen).Passing = true
 	if spec.GiveTo != "" {
 		if to, ok := engine.FindAccount(b, catalog.Principal{Name: spec.GiveTo}, snap, change.AccountAbsent); ok && to.Name == a.Name {
 			b.Find(change.Stop, change.OptionInvalid, "name another role", "%s cannot be given to itself", a.Name)
@@ -404,7 +403,7 @@ func planHoldings(b *change.Brief, spec change.AccountSpec, a catalog.Account, s
 			inside = append(inside, h)
 		}
 	}
-	if shared && !slices.ContainsFunc(inside, func(h catalog.Holding) bool { return true }) {
+	if shared && len(inside) == 0 {
 		inside = append(inside, catalog.Holding{Database: home})
 	}
 	for _, h := range inside {

@@ -177,6 +177,24 @@ func TestPlanAccountFindings(t *testing.T) {
 	}
 }
 
+// TestPassingSessions: who is connected just now is told, and does not make the
+// brief outdated as soon as a pool reconnects.
+func TestPassingSessions(t *testing.T) {
+	yes := true
+	for _, in := range []change.Intent{grantIntent(change.GiveGrant, change.GrantSpec{Database: "tickets_prod", To: role("mate"), Bundle: access.BundleRead}),
+		accountIntent(change.AlterAccount, change.AccountSpec{Name: "mate", Locked: &yes})} {
+		one, two := staffed(), staffed()
+		one.Sessions, two.Sessions = []string{"session 7"}, []string{"session 8", "session 9"}
+		x, y := ask(t, in, one), ask(t, in, two)
+		if x.Fingerprint != y.Fingerprint || len(change.Compare(x, y)) > 0 {
+			t.Errorf("%s: other sessions make another brief: %v", in.Kind, change.Compare(x, y))
+		}
+		if !strings.Contains(x.Findings[len(x.Findings)-1].Text+x.Findings[0].Text, "session 7") {
+			t.Errorf("%s does not tell who is connected: %+v", in.Kind, x.Findings)
+		}
+	}
+}
+
 func TestScram(t *testing.T) {
 	// The example of RFC 7677.
 	const want = "SCRAM-SHA-256$4096:W22ZaJ0SNY7soEsUEjb6gQ==$WG5d8oPm3OtcPnkdi4Uo7BkeZkBFzpcXkuLmtbsT4qY=:wfPLwcE6nTWhTAmQ7tl2KeoiWGPlZqQxSrmfPwDl2dU="

@@ -586,5 +586,5 @@ func noteEffect(b *change.Brief, snap catalog.Snapshot, give bool) {
 	if n := len(snap.Sessions); n > 0 {
 		text += fmt.Sprintf("; connected now (sessions: %d): %s", n, engine.Shorten(snap.Sessions))
 	}
-	b.Find(change.Note, change.GrantEffect, "", "%s", text)
+	b.Find(change.Note, change.GrantEffect, "", "%s", text).Passing = true
 }

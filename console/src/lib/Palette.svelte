@@ -33,8 +33,14 @@
 		note = 'reading …';
 		try {
 			const servers = await api.servers();
-			entries = servers.map((s) => ({ text: s.name, kind: 'server', environment: s.environment, address: to.server(s.name) }));
-			const lists = await Promise.allSettled(servers.map((s) => api.databases(s.name, false)));
+			entries = servers.flatMap((s) => [
+				{ text: s.name, kind: 'server', environment: s.environment, address: to.server(s.name) },
+				{ text: `access on ${s.name}`, kind: 'page', environment: s.environment, address: to.access(s.name) }
+			]);
+			const [lists, people] = await Promise.all([
+				Promise.allSettled(servers.map((s) => api.databases(s.name, false))),
+				Promise.allSettled(servers.map((s) => api.accounts(s.name)))
+			]);
 			const found: Entry[] = [];
 			let silent = 0;
 			for (const l of lists) {
@@ -44,6 +50,11 @@
 				}
 				for (const d of l.value.databases)
 					found.push({ text: d.address, kind: 'database', environment: l.value.environment, address: to.database(l.value.server, d.name) });
+			}
+			for (const l of people) {
+				if (l.status === 'rejected') continue;
+				for (const a of l.value.accounts)
+					found.push({ text: a.address, kind: a.kind, environment: l.value.environment, address: to.account(l.value.server, { name: a.name, host: a.host, role: a.kind === 'role' && l.value.engine === 'mariadb' }) });
 			}
 			entries = [...entries, ...found];
 			note = silent ? `${lists.length - silent} of ${lists.length} servers answered` : '';
@@ -76,8 +87,8 @@
 			aria-expanded="true"
 			aria-controls="palette-list"
 			aria-activedescendant={shown.length ? `palette-${chosen}` : undefined}
-			aria-label="Server, database or page"
-			placeholder="Server, database or page"
+			aria-label="Server, database, account or page"
+			placeholder="Server, database, account or page"
 			bind:value={typed}
 			oninput={() => (chosen = 0)}
 			{onkeydown}

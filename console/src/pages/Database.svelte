@@ -46,7 +46,11 @@
 	$effect(() => {
 		void [serverName, name];
 		load();
-		return live.watch({ database: (_, address) => address === database?.address && load(), resync: load });
+		return live.watch({
+			database: (_, address) => address === database?.address && load(),
+			change: (c) => c.server === serverName && c.ended && c.kind !== 'database.create' && load(),
+			resync: load
+		});
 	});
 
 	const facts = $derived.by((): [string, string, string?][] => {
