@@ -9,7 +9,6 @@ import (
 	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
-	"example.com/genarch/core/naming"
 	"example.com/genarch/core/privilege"
 )
 
@@ -96,12 +95,12 @@ func (r accountRenderer) marks(a catalog.Account) []wire.Mark {
 	if a.Name == "" && a.Login {
 		add("anonymous", "it has no name: any name that fits no other account at this host signs in as it")
 	}
-	if a.Login && !a.Locked && a.Password != nil && !*a.Password && a.Method != "unknown" {
-		text := "it has no password: whoever knows its name can sign in"
-		if r.srv.Engine == catalog.PostgreSQL {
-			text = "it has no password: it signs in only where pg_hba.conf asks for none, or by another way"
-		}
-		add("no_password", "%s", text)
+	switch {
+	case !a.Login || a.Locked:
+	case a.Open:
+		add("no_password", "it has no password: whoever knows its name can sign in")
+	case r.srv.Engine == catalog.PostgreSQL && a.Password != nil && !*a.Password:
+		add("no_password", "it has no password: it signs in only where pg_hba.conf asks for none, or by another way")
 	}
 	if a.Method == "md5" {
 		add("weak_method", "its password is kept as md5; set it again to have it kept as SCRAM-SHA-256")
@@ -126,32 +125,6 @@ func renderObject(o catalog.Object) wire.Object {
 	return wire.Object{Scope: string(o.Scope), Database: o.Database, Schema: o.Schema, Name: o.Name, Column: o.Column}
 }
 
-// lineText says in words what a line is about.
-func lineText(l access.Line) string {
-	o := l.Object
-	switch {
-	case o.Scope == catalog.ScopeServer:
-		return "the whole server"
-	case o.Scope == catalog.ScopeFuture:
-		where := o.Database
-		if o.Schema != "" {
-			where += "." + o.Schema
-		}
-		return "in future, in " + where + ": each " + o.Name
-	case l.Pattern:
-		return "databases like " + o.Database
-	case o.Scope == catalog.ScopeDatabase:
-		return "database " + naming.Show(access.Plain(o.Database))
-	case l.Count > 1:
-		return fmt.Sprintf("%d %ss in %s.%s", l.Count, o.Scope, o.Database, o.Schema)
-	case o.Schema != "" && o.Scope == catalog.ScopeSchema:
-		return "schema " + o.Database + "." + o.Schema
-	case o.Schema != "":
-		return string(o.Scope) + " " + o.Database + "." + access.ObjectText(o)
-	}
-	return string(o.Scope) + " " + access.ObjectText(o)
-}
-
 func renderLines(g *access.Graph, lines []access.Line) []wire.GrantLine {
 	have := map[string]bool{}
 	for _, d := range g.Access().Databases {
@@ -159,7 +132,7 @@ func renderLines(g *access.Graph, lines []access.Line) []wire.GrantLine {
 	}
 	maria := g.Access().Engine == catalog.MariaDB
 	return each(lines, func(l access.Line) wire.GrantLine {
-		out := wire.GrantLine{Holder: wire.Principal(l.Holder), Object: renderObject(l.Object), Text: lineText(l), Privileges: orEmpty(l.Privileges.Names()),
+		out := wire.GrantLine{Holder: wire.Principal(l.Holder), Object: renderObject(l.Object), Text: l.Text(), Privileges: orEmpty(l.Privileges.Names()),
 			PassOn: orEmpty(l.Grantable.Names()), Grantor: l.Grantor, Count: l.Count, Owner: l.Owner, Builtin: l.Builtin, Pattern: l.Pattern}
 		switch {
 		case !maria || l.Object.Scope == catalog.ScopeServer:

@@ -163,6 +163,19 @@ func PlanSessions(b *change.Brief, a catalog.Account, snap catalog.Snapshot) {
 	f.Passing = true
 }
 
+// PlanLoses tells what goes with an account that is dropped.
+func PlanLoses(b *change.Brief, g *access.Graph, p catalog.Principal) {
+	var lost []string
+	for _, l := range g.Direct(p) {
+		if l.Privileges != 0 && !l.Owner {
+			lost = append(lost, l.Privileges.String()+" on "+l.Text())
+		}
+	}
+	if len(lost) > 0 {
+		b.Find(change.Note, change.AccountLosesGrants, "", "it loses %s", Shorten(lost))
+	}
+}
+
 // PlanCircle stops a membership that would make a role belong to itself.
 func PlanCircle(b *change.Brief, role, member catalog.Principal, g *access.Graph) {
 	atOnce, dormant := g.Roles(role)

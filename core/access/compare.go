@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/naming"
 	"example.com/genarch/core/privilege"
 )
 
@@ -24,6 +25,32 @@ type Line struct {
 	Count int
 	// Owner: it owns the object. Builtin: nothing was ever granted there.
 	Owner, Builtin bool
+}
+
+// Text says in words what the line is about.
+func (l Line) Text() string {
+	o := l.Object
+	switch {
+	case o.Scope == catalog.ScopeServer:
+		return "the whole server"
+	case o.Scope == catalog.ScopeFuture:
+		where := o.Database
+		if o.Schema != "" {
+			where += "." + o.Schema
+		}
+		return "in future, in " + where + ": each " + o.Name
+	case l.Pattern:
+		return "databases like " + o.Database
+	case o.Scope == catalog.ScopeDatabase:
+		return "database " + naming.Show(Plain(o.Database))
+	case l.Count > 1:
+		return fmt.Sprintf("%d %ss in %s.%s", l.Count, o.Scope, o.Database, o.Schema)
+	case o.Schema != "" && o.Scope == catalog.ScopeSchema:
+		return "schema " + o.Database + "." + o.Schema
+	case o.Schema != "":
+		return string(o.Scope) + " " + o.Database + "." + ObjectText(o)
+	}
+	return string(o.Scope) + " " + ObjectText(o)
 }
 
 // lines walks through everything that anybody was given or owns, in the order of

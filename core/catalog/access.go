@@ -48,6 +48,9 @@ type Account struct {
 	Locked      bool
 	// Password says whether it has one; nil: cannot be seen.
 	Password *bool
+	// Open: whoever knows its name can sign in (MariaDB: an empty password; an
+	// account made without a usable one has no password, and is not open).
+	Open bool
 	// Expires is when its password ends; Expired: it has.
 	Expires time.Time
 	Expired bool

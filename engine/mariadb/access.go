@@ -98,7 +98,7 @@ func accountFrom(user, host, text string, now time.Time) (catalog.Account, error
 	case a.Method == "unix_socket" || a.Method == "gssapi" || a.Method == "pam":
 	default:
 		has := p.Authentication != "" && p.Authentication != "invalid"
-		a.Password = &has
+		a.Password, a.Open = &has, p.Authentication == "" && !a.System
 	}
 	if len(p.AuthOr) > 0 {
 		a.Method += " and others"

@@ -573,11 +573,7 @@ func planDropAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snap
 			"these run with its rights and would fail without it: %s", engine.Shorten(snap.Definers))
 	}
 	b.Find(change.Note, change.AccountSeen, "", "%s", snap.LastSeen).Passing = true
-	for _, l := range access.New(*snap.Access).Direct(a.Principal) {
-		if l.Privileges != 0 {
-			b.Find(change.Note, change.AccountLosesGrants, "", "it loses %s on %s", l.Privileges, access.ObjectText(l.Object))
-		}
-	}
+	engine.PlanLoses(b, access.New(*snap.Access), a.Principal)
 	for _, m := range snap.Access.Memberships {
 		switch a.Principal {
 		case m.Member:

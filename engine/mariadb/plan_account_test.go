@@ -154,10 +154,10 @@ func TestPlanAccountFindings(t *testing.T) {
 func TestAccountFrom(t *testing.T) {
 	now := time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)
 	for text, want := range map[string]func(catalog.Account) bool{
-		`{"access":18446744073709551615}`: func(a catalog.Account) bool { return a.Super && a.GlobalGrant && !*a.Password },
+		`{"access":18446744073709551615}`: func(a catalog.Account) bool { return a.Super && a.GlobalGrant && !*a.Password && a.Open },
 		`{"access":549755812863,"plugin":"mysql_native_password","authentication_string":"*X"}`:              func(a catalog.Account) bool { return !a.Super && !a.GlobalGrant && *a.Password },
 		`{"access":0,"plugin":"ed25519","authentication_string":"x","account_locked":true,"ssl_type":1}`:     func(a catalog.Account) bool { return a.Locked && a.TLS == "ANY" && a.Method == "ed25519" },
-		`{"access":0,"plugin":"mysql_native_password","authentication_string":"invalid"}`:                    func(a catalog.Account) bool { return !*a.Password },
+		`{"access":0,"plugin":"mysql_native_password","authentication_string":"invalid"}`:                    func(a catalog.Account) bool { return !*a.Password && !a.Open },
 		`{"access":0,"plugin":"unix_socket","password_last_changed":0}`:                                      func(a catalog.Account) bool { return a.Password == nil && a.Expired },
 		`{"access":0,"max_user_connections":-1}`:                                                             func(a catalog.Account) bool { return a.ConnectionLimit == 0 },
 		`{"access":0,"max_user_connections":7,"default_role":"crew"}`:                                        func(a catalog.Account) bool { return a.ConnectionLimit == 7 && a.DefaultRole == "crew" },

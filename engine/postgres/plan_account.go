@@ -334,11 +334,7 @@ func planDropAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snap
 	planHoldings(b, spec, a, snap)
 	g := access.New(*snap.Access)
 	planDropMembers(b, a, snap)
-	for _, l := range g.Direct(a.Principal) {
-		if l.Privileges != 0 && !l.Owner {
-			b.Find(change.Note, change.AccountLosesGrants, "", "it loses %s on %s", l.Privileges, objectText(l))
-		}
-	}
+	engine.PlanLoses(b, g, a.Principal)
 	for _, d := range snap.Access.Databases {
 		if d.Interior == nil {
 			continue
@@ -437,14 +433,6 @@ func planDropMembers(b *change.Brief, a catalog.Account, snap catalog.Snapshot) 
 	if len(roles) > 0 {
 		b.Find(change.Note, change.AccountMembers, "", "it belongs to %s; that ends", engine.Shorten(roles))
 	}
-}
-
-func objectText(l access.Line) string {
-	text := string(l.Object.Scope) + " " + access.ObjectText(l.Object)
-	if l.Count > 1 {
-		text = fmt.Sprintf("%d %ss in %s.%s", l.Count, l.Object.Scope, l.Object.Database, l.Object.Schema)
-	}
-	return text
 }
 
 // planMember briefs making an account or role a member of a role, or ending it.
