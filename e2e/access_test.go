@@ -55,6 +55,7 @@ func TestAccess(t *testing.T) {
 	s.add("harbour", "postgresql", "production", pg)
 	s.add("quay", "mariadb", "production", maria)
 	t.Run("the chain on PostgreSQL", func(t *testing.T) { testChainPostgres(t, s) })
+	t.Run("a team's copy of a template", func(t *testing.T) { testTeamFromTemplate(t, s, pg) })
 	t.Run("the chain on MariaDB", func(t *testing.T) { testChainMariaDB(t, s, maria) })
 	t.Run("accounts", func(t *testing.T) { testAccountCommands(t, s) })
 	t.Run("roles and grants", func(t *testing.T) { testGrantCommands(t, s) })
@@ -148,6 +149,41 @@ func testChainPostgres(t *testing.T, s *service) {
 	has(t, "the same team again", s.run(1, "database", "create", "harbour/lounges_prod", "--for-team", "lounges", "--yes").err, "[account.exists]", "[name.taken]")
 }
 
+// testTeamFromTemplate: what the template holds is open to the team too, in
+// every schema and whoever owns it.
+func testTeamFromTemplate(t *testing.T, s *service, pg *localdb.Server) {
+	s.run(0, "database", "create", "harbour/base", "--is-template", "--yes")
+	base, err := pgx.Connect(t.Context(), pg.PostgresURL("base"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := base.Exec(t.Context(), `CREATE ROLE ports_owner; CREATE SCHEMA ports AUTHORIZATION ports_owner; CREATE TABLE ports.piers (id int); ALTER TABLE ports.piers OWNER TO ports_owner`, pgx.QueryExecModeSimpleProtocol); err != nil {
+		t.Fatal(err)
+	}
+	base.Close(t.Context())
+	testutil.Wait(t, "the template to be left", func() bool {
+		return !strings.Contains(s.run(0, "template", "list", "harbour").out, "base      1")
+	})
+	r := s.run(0, "database", "create", "harbour/piers_prod", "--template", "base", "--for-team", "piers", "--yes", "-o", "json")
+	h := decode[struct{ Handover sheet }](t, r.out).Handover
+	reader, err := pgx.Connect(t.Context(), h.form(t, "piers_read", "url"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer reader.Close(t.Context())
+	if _, err := reader.Exec(t.Context(), "SELECT * FROM ports.piers"); err != nil {
+		t.Errorf("a table of the template: %v\n%s", err, r.err)
+	}
+	m := s.run(0, "grant", "matrix", "harbour", "--account", "piers_", "--database", "piers_prod", "-o", "json").out
+	for _, row := range decode[struct {
+		Rows []struct{ Name, Cells string }
+	}](t, m).Rows {
+		if want := map[string]string{"piers_app": "w", "piers_read": "r", "piers_owner": "o"}[row.Name]; row.Cells != want {
+			t.Errorf("%s has %q; want %q", row.Name, row.Cells, want)
+		}
+	}
+}
+
 func testChainMariaDB(t *testing.T, s *service, maria *localdb.Server) {
 	r := s.run(3, "database", "create", "quay/lounges_prod", "--for-team", "lounges", "--yes")
 	has(t, "an account from everywhere", r.err, "[host.wide]", "--accept host.wide")
@@ -231,7 +267,7 @@ func testGrantCommands(t *testing.T, s *service) {
 	has(t, "the chain through a role", s.run(0, "grant", "why", "harbour/account:fares_report", "CONNECT", "lounges_prod").out, "through auditors, granted by lounges_owner")
 	has(t, "given twice", s.run(0, "grant", "give", "harbour/lounges_prod", "--to", "auditors", "--bundle", "read", "--yes").err, "nothing to do", "already")
 	has(t, "with the right to pass on", s.run(3, "grant", "give", "harbour/lounges_prod", "--to", "fares_report", "--privilege", "CREATE", "--may-pass-on", "--yes").err, "[grant.pass_on]")
-	has(t, "list of a database", s.run(0, "grant", "list", "harbour/lounges_prod").out, "auditors", "lounges_app", "in future")
+	has(t, "list of a database", s.run(0, "grant", "list", "harbour/lounges_prod").out, "auditors", "lounges_app", "from now on")
 	d := s.run(0, "account", "compare", "harbour/account:fares_report", "harbour/account:lounges_app").out
 	has(t, "compare", d, "database lounges_prod", "member of auditors")
 	s.run(0, "account", "create", "quay/account:fares_report@127.0.0.1", "--yes")

@@ -38,7 +38,7 @@ func (l Line) Text() string {
 		if o.Schema != "" {
 			where += "." + o.Schema
 		}
-		return "in future, in " + where + ": each " + o.Name
+		return "each " + o.Name + " in " + where + " from now on"
 	case l.Pattern:
 		return "databases like " + o.Database
 	case o.Scope == catalog.ScopeDatabase:

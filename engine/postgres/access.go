@@ -356,7 +356,7 @@ func (s *server) readHoldings(ctx context.Context, key uint64) ([]catalog.Holdin
 			if h.Kinds != "" {
 				h.Kinds += ", "
 			}
-			h.Kinds += fmt.Sprintf("%d in %s", l.n, l.class)
+			h.Kinds += fmt.Sprintf("%d %s", l.n, ownedWords(l.class))
 		case "a":
 			h.Granted += l.n
 		default:
@@ -370,6 +370,16 @@ func (s *server) readHoldings(ctx context.Context, key uint64) ([]catalog.Holdin
 		}
 	}
 	return out, err
+}
+
+// ownedWords says what the objects of a catalogue are.
+func ownedWords(class string) string {
+	words := map[string]string{"pg_class": "tables, views or sequences", "pg_database": "databases", "pg_namespace": "schemas", "pg_proc": "routines", "pg_type": "types",
+		"pg_default_acl": "default privileges", "pg_tablespace": "tablespaces", "pg_largeobject": "large objects", "pg_extension": "extensions"}[class]
+	if words == "" {
+		return "in " + class
+	}
+	return words
 }
 
 // readSessionsOf says who is connected as a role: database, client, program.

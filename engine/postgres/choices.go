@@ -158,7 +158,16 @@ func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapsh
 		group.Go(func() error {
 			list, _, err := s.readAccounts(gctx, s.pool)
 			snap.Access = &catalog.Access{Engine: catalog.PostgreSQL, Accounts: list}
-			return err
+			if err != nil || spec.Team == nil || spec.Template == "" || spec.Template == pristine {
+				return err
+			}
+			// What the template holds, the copy will hold.
+			d := catalog.AccessDatabase{Name: spec.Template}
+			if d.Interior, err = s.readInterior(gctx, spec.Template, nil); err != nil {
+				d.Why = err.Error()
+			}
+			snap.Access.Databases = append(snap.Access.Databases, d)
+			return nil
 		})
 	}
 	if err := group.Wait(); err != nil {

@@ -52,7 +52,7 @@ func planPrivate(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapsho
 		if len(spec.Allow) > 0 {
 			b.Find(change.Stop, change.OptionInvalid, "ask for a private database too", "everybody may connect to the new database anyway, so allowing some means nothing")
 		}
-		b.Find(change.Note, change.PublicAccess, "make it private: --private, or --for-team", "every account of the server may connect to it and make temporary tables in it: PostgreSQL gives CONNECT and TEMPORARY on a new database to PUBLIC")
+		b.Find(change.Note, change.PublicAccess, "ask for a private one (--private), or for what a team needs (--for-team)", "every account of the server may connect to it and make temporary tables in it: PostgreSQL gives CONNECT and TEMPORARY on a new database to PUBLIC")
 		return nil
 	}
 	db := "DATABASE " + quoteIdent(spec.Name)
@@ -77,9 +77,7 @@ func planPrivate(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapsho
 	if t := spec.Team; t != nil {
 		who += ", " + t.App().Name + " and " + t.Reader().Name
 		title += " to the team"
-		// The new database holds one schema, public, and nothing else.
-		fresh := catalog.AccessDatabase{Name: spec.Name, Owner: spec.Owner, Interior: &catalog.Interior{
-			Classes: []catalog.Class{{Object: catalog.Object{Scope: catalog.ScopeSchema, Database: spec.Name, Schema: "public"}}}}}
+		fresh := contents(b, spec, snap)
 		for _, a := range []struct {
 			to     catalog.Principal
 			bundle access.Bundle
@@ -94,6 +92,23 @@ func planPrivate(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapsho
 	step := accessStep(title, spec.Name, give, take, grantees...)
 	step.Args["check"], step.Args["database"] = "private", spec.Name
 	return []change.Step{step}
+}
+
+// contents is what a new database will hold: one schema, public, and nothing
+// else, unless it is a copy of a template that holds more.
+func contents(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot) catalog.AccessDatabase {
+	d := catalog.AccessDatabase{Name: spec.Name, Owner: spec.Owner, Interior: &catalog.Interior{
+		Classes: []catalog.Class{{Object: catalog.Object{Scope: catalog.ScopeSchema, Database: spec.Name, Schema: "public"}}}}}
+	for _, t := range snap.Access.Databases {
+		switch {
+		case t.Name != spec.Template:
+		case t.Interior != nil:
+			d.Interior = t.Interior
+		default:
+			b.Find(change.Caution, change.CatalogueHidden, "give the bundles again afterwards: genarch grant give", "what is in the template %s cannot be seen (%s), so only its schema public is opened to the team", naming.Show(t.Name), t.Why)
+		}
+	}
+	return d
 }
 
 // teamSettings tells which role and accounts the team gets.
