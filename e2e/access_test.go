@@ -58,7 +58,7 @@ func TestAccess(t *testing.T) {
 	t.Run("a team's copy of a template", func(t *testing.T) { testTeamFromTemplate(t, s, pg) })
 	t.Run("the chain on MariaDB", func(t *testing.T) { testChainMariaDB(t, s, maria) })
 	t.Run("accounts", func(t *testing.T) { testAccountCommands(t, s) })
-	t.Run("roles and grants", func(t *testing.T) { testGrantCommands(t, s) })
+	t.Run("roles and grants", func(t *testing.T) { testGrantCommands(t, s, pg, maria) })
 	t.Run("dropping with belongings", func(t *testing.T) { testDropOwned(t, s, pg) })
 	t.Run("granted by others", func(t *testing.T) { testOtherGrantor(t, s, pg) })
 	t.Run("traps of MariaDB", func(t *testing.T) { testTraps(t, s, maria) })
@@ -258,7 +258,7 @@ func testAccountCommands(t *testing.T, s *service) {
 	}
 }
 
-func testGrantCommands(t *testing.T, s *service) {
+func testGrantCommands(t *testing.T, s *service, pg, maria *localdb.Server) {
 	s.run(0, "account", "create", "harbour/account:fares_report", "--yes")
 	s.run(0, "role", "create", "harbour/role:auditors", "--yes")
 	s.run(0, "role", "give", "harbour/role:auditors", "--to", "fares_report", "--yes")
@@ -270,6 +270,7 @@ func testGrantCommands(t *testing.T, s *service) {
 	has(t, "list of a database", s.run(0, "grant", "list", "harbour/lounges_prod").out, "auditors", "lounges_app", "from now on")
 	d := s.run(0, "account", "compare", "harbour/account:fares_report", "harbour/account:lounges_app").out
 	has(t, "compare", d, "database lounges_prod", "member of auditors")
+	testSinglePrivileges(t, s, pg, maria)
 	s.run(0, "account", "create", "quay/account:fares_report@127.0.0.1", "--yes")
 	has(t, "compare on two servers", s.run(0, "account", "compare", "harbour/account:fares_report", "quay/account:fares_report@127.0.0.1").out, "member of auditors", "method")
 	has(t, "alike", s.run(0, "account", "compare", "harbour/account:fares_report", "harbour/account:fares_report").err, "alike")
@@ -290,6 +291,52 @@ func testGrantCommands(t *testing.T, s *service) {
 	has(t, "without it", s.run(0, "grant", "why", "quay/account:fares_report@127.0.0.1", "DROP", "lounges_prod").out, "no", "only after SET ROLE")
 	r = s.run(0, "role", "drop", "quay/role:gate_crew", "--confirm", "gate_crew", "--accept", "account.members")
 	has(t, "dropping a role", r.err, "has this role and loses it")
+}
+
+// testSinglePrivileges gives and takes one privilege on every kind of object, and
+// asks why before and after.
+func testSinglePrivileges(t *testing.T, s *service, pg, maria *localdb.Server) {
+	t.Helper()
+	conn, err := pgx.Connect(t.Context(), pg.PostgresURL("lounges_prod"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(t.Context())
+	if _, err := conn.Exec(t.Context(), `CREATE SCHEMA "odd.schema"; CREATE TABLE "odd.schema".seats (id int, price int); CREATE SEQUENCE public.tickets; CREATE FUNCTION public.fare(int, text) RETURNS int LANGUAGE sql AS 'SELECT 1';
+		REVOKE EXECUTE ON FUNCTION public.fare FROM PUBLIC`, pgx.QueryExecModeSimpleProtocol); err != nil {
+		t.Fatal(err)
+	}
+	db, err := sql.Open("mysql", maria.DSN("")+"?multiStatements=true")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.Exec("CREATE TABLE lounges_prod.seats (id INT, price INT); CREATE PROCEDURE lounges_prod.fare() SELECT 1; CREATE USER single@'127.0.0.1' IDENTIFIED BY 'x'"); err != nil {
+		t.Fatal(err)
+	}
+	s.run(0, "account", "create", "harbour/account:single", "--yes")
+	for _, tt := range []struct{ target, who, privilege, option, object string }{
+		{"harbour/lounges_prod", "single", "TEMPORARY", "", ""},
+		{"harbour/lounges_prod", "single", "CREATE", "--schema", "odd.schema"},
+		{"harbour/lounges_prod", "single", "USAGE", "--sequence", "public.tickets"},
+		{"harbour/lounges_prod", "single", "EXECUTE", "--routine", "public.fare(integer, text)"},
+		{"quay/lounges_prod", "single@127.0.0.1", "INDEX", "", ""},
+		{"quay/lounges_prod", "single@127.0.0.1", "SELECT", "--table", "seats"},
+		{"quay/lounges_prod", "single@127.0.0.1", "EXECUTE", "--routine", "fare"},
+	} {
+		args := []string{tt.target, "--privilege", tt.privilege, "--yes"}
+		if tt.option != "" {
+			args = append(args, tt.option, tt.object)
+		}
+		give := append([]string{"grant", "give", "--to", tt.who}, args...)
+		s.run(0, give...)
+		has(t, fmt.Sprint(give, " twice"), s.run(0, give...).err, "nothing to do")
+		s.run(0, append([]string{"grant", "take", "--from", tt.who}, args...)...)
+	}
+	s.run(0, "grant", "give", "quay/lounges_prod", "--to", "single", "--privilege", "SELECT,UPDATE", "--table", "seats", "--column", "price", "--yes")
+	has(t, "one column", s.run(0, "grant", "why", "quay/account:single@127.0.0.1", "UPDATE", "lounges_prod/seats", "--column", "price").out, "yes")
+	has(t, "another column", s.run(0, "grant", "why", "quay/account:single@127.0.0.1", "UPDATE", "lounges_prod/seats", "--column", "id").out, "no", "--table seats --column id")
+	has(t, "a routine that is not there", s.run(1, "grant", "give", "harbour/lounges_prod", "--to", "single", "--privilege", "EXECUTE", "--routine", "public.fare(int); DROP ROLE x; --", "--yes").err, "[object.absent]")
 }
 
 func testDropOwned(t *testing.T, s *service, pg *localdb.Server) {

@@ -14,7 +14,7 @@ import (
 
 // secretive is a change that makes two accounts.
 func secretive() change.Change {
-	return change.Change{Intent: change.Intent{Kind: change.CreateDatabase, Server: "harbour", Database: &change.DatabaseSpec{Name: "d", Team: &change.TeamSpec{Name: "spas", Given: []string{"spas_read"}}}},
+	return change.Change{Intent: change.Intent{Kind: change.CreateDatabase, Server: "harbour", Database: &change.DatabaseSpec{Name: "d", Team: &change.TeamSpec{Name: "spas"}}},
 		Brief: change.Brief{Target: "harbour/d"}, State: change.Draft, Operator: "lead", Created: time.Now().UTC(),
 		Secrets: []change.Secret{{Account: "spas_app", Text: secret.New("made-for-app")}, {Account: "spas_read", Given: true, Text: secret.New("chosen-for-read")}}}
 }

@@ -145,8 +145,6 @@ type TeamSpec struct {
 	Name string `json:"name"`
 	// Host is where the accounts come from (MariaDB); empty: from everywhere.
 	Host string `json:"host,omitempty"`
-	// Given lists the accounts whose password the operator chose.
-	Given []string `json:"given,omitempty"`
 }
 
 // Owner, App and Reader are the names that a team's role and accounts get.
@@ -178,7 +176,7 @@ func (in Intent) Secrets() []SecretOf {
 	if in.Database != nil && in.Database.Team != nil {
 		t := in.Database.Team
 		for _, p := range []catalog.Principal{t.App(), t.Reader()} {
-			out = append(out, SecretOf{p, slices.Contains(t.Given, p.Name)})
+			out = append(out, SecretOf{Account: p})
 		}
 	}
 	return out

@@ -39,10 +39,13 @@ func TestIntentChecks(t *testing.T) {
 }
 
 func TestSecretsOfAnIntent(t *testing.T) {
-	in := Intent{Kind: CreateDatabase, Database: &DatabaseSpec{Name: "d", Team: &TeamSpec{Name: "spas", Host: "10.%", Given: []string{"spas_read"}}}}
+	in := Intent{Kind: CreateDatabase, Database: &DatabaseSpec{Name: "d", Team: &TeamSpec{Name: "spas", Host: "10.%"}}}
 	got := in.Secrets()
-	if len(got) != 2 || got[0].Account.String() != "spas_app@10.%" || got[0].Given || !got[1].Given {
+	if len(got) != 2 || got[0].Account.String() != "spas_app@10.%" || got[0].Given || got[1].Account.Name != "spas_read" {
 		t.Errorf("secrets %+v", got)
+	}
+	if got := (Intent{Account: &AccountSpec{Name: "x", Password: Given}}).Secrets(); len(got) != 1 || !got[0].Given {
+		t.Errorf("a password that was given: %+v", got)
 	}
 	if got := (Intent{Account: &AccountSpec{Name: "x", Password: NoPassword}}).Secrets(); len(got) != 0 {
 		t.Errorf("no password needs %v", got)

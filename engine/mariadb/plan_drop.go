@@ -1,0 +1,79 @@
+package mariadb
+
+import (
+	"slices"
+
+	"example.com/genarch/core/access"
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/engine"
+)
+
+// planDropAccount briefs removing an account or role. MariaDB refuses nothing
+// and checks nothing, so everything is looked at here.
+func planDropAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
+	b.Summary = "drop " + naming.Show(spec.Principal().String()) + " on " + snap.Server.Name
+	planAccountOptions(b, spec)
+	if spec.IfPresent && len(engine.Candidates(snap.Access.Accounts, spec.Principal())) == 0 {
+		engine.PlanAbsent(b)
+		return
+	}
+	a, ok := engine.FindAccount(b, spec.Principal(), snap, change.AccountAbsent)
+	if !ok {
+		return
+	}
+	b.Target = change.PrincipalAddress(snap.Server.Name, a.Principal).String()
+	engine.PlanManage(b, snap)
+	engine.PlanKeep(b, a, snap, "dropped")
+	engine.PlanSessions(b, a, snap)
+	b.Confirm = a.Principal.String()
+	b.Set(change.Setting{Name: "name", Value: a.Principal.String(), Asked: true, Decides: "it is removed for good, with everything that was granted to it"})
+	if a.Super && !slices.ContainsFunc(snap.Access.Accounts, func(x catalog.Account) bool { return x.Super && x.Principal != a.Principal }) {
+		b.Find(change.Stop, change.AccountLast, "make another administrator first", "it is the last account that may give all privileges")
+	}
+	if len(snap.Definers) > 0 {
+		b.Find(change.Stop, change.AccountDefines, "make them anew with another definer, or lock the account instead: genarch account lock "+b.Target,
+			"these run with its rights and would fail without it: %s", engine.Shorten(snap.Definers))
+	}
+	b.Find(change.Note, change.AccountSeen, "", "%s", snap.LastSeen).Passing = true
+	engine.PlanLoses(b, access.New(*snap.Access), a.Principal)
+	for _, m := range snap.Access.Memberships {
+		switch a.Principal {
+		case m.Member:
+			b.Find(change.Note, change.AccountMembers, "", "it has the role %s; that ends", m.Role)
+			if m.Admin && !slices.ContainsFunc(snap.Access.Memberships, func(x catalog.Membership) bool { return x.Role == m.Role && x.Admin && x.Member != a.Principal }) {
+				b.Find(change.Caution, change.AccountMembers, "give somebody else the right first: genarch role give --admin", "nobody else may give the role %s on: it could never be given to anybody again", m.Role)
+			}
+		case m.Role:
+			if m.Member != snap.Self {
+				b.Find(change.Caution, change.AccountMembers, "look what they would lose", "%s has this role and loses it", m.Member)
+			}
+		}
+	}
+	if a.Role {
+		for _, x := range snap.Access.Accounts {
+			if x.DefaultRole == a.Name {
+				// Else a later role of that name would be its default again.
+				b.Steps = append(b.Steps, defaultRoleStep(x, "none"))
+			}
+		}
+	} else {
+		if !a.Locked {
+			args := checkOf("account", a.Principal)
+			args["locked"] = "yes"
+			user := "ALTER USER " + quotePrincipal(a.Principal)
+			b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: "keep it out", Statement: user + " ACCOUNT LOCK", Undo: user + " ACCOUNT UNLOCK", Args: args})
+		}
+		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: "make sure that it is not connected", ReadOnly: true, Args: checkOf("no_sessions", a.Principal)})
+	}
+	gone := checkOf("account", a.Principal)
+	gone["present"] = "no"
+	word := "USER"
+	if a.Role {
+		word = "ROLE"
+	}
+	b.Steps = append(b.Steps,
+		change.Step{Kind: engine.StepStatement, Title: "drop " + naming.Show(a.Principal.String()), Statement: "DROP " + word + " " + quotePrincipal(a.Principal), Args: gone},
+		change.Step{Kind: change.Verify, Title: "read back that it is gone", ReadOnly: true, Args: gone})
+}

@@ -1,0 +1,119 @@
+package mariadb
+
+import (
+	"slices"
+	"strings"
+
+	"example.com/genarch/core/access"
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/engine"
+)
+
+func setDefaultRole(role string, p catalog.Principal) string {
+	if role == "" || role == "none" {
+		return "SET DEFAULT ROLE NONE FOR " + quotePrincipal(p)
+	}
+	return "SET DEFAULT ROLE " + quoteIdent(role) + " FOR " + quotePrincipal(p)
+}
+
+func defaultRoleStep(a catalog.Account, to string) change.Step {
+	args := checkOf("account", a.Principal)
+	args["default_role"] = strings.Replace(to, "none", "", 1)
+	return change.Step{Kind: engine.StepStatement, Title: "set the default role of " + naming.Show(a.Principal.String()), Statement: setDefaultRole(to, a.Principal),
+		Undo: setDefaultRole(a.DefaultRole, a.Principal), Args: args}
+}
+
+func planDefaultRole(b *change.Brief, spec change.AccountSpec, a catalog.Account, snap catalog.Snapshot) {
+	if spec.DefaultRole != "none" && !slices.ContainsFunc(snap.Access.Memberships, func(m catalog.Membership) bool {
+		return m.Member == a.Principal && m.Role.Name == spec.DefaultRole
+	}) {
+		b.Find(change.Stop, change.RoleHeld, "give it first: genarch role give "+snap.Server.Name+"/role:"+spec.DefaultRole+" --to "+a.Principal.String(), "%s does not have the role %s", a.Principal, spec.DefaultRole)
+	}
+	b.Set(change.Setting{Name: "default_role", Value: spec.DefaultRole, Asked: true, Source: "was " + orNone(a.DefaultRole), Decides: "which of its roles holds from the next sign-in on; there can be one"})
+	b.Steps = append(b.Steps, defaultRoleStep(a, spec.DefaultRole))
+}
+
+// planMember briefs giving a role to an account or another role, or taking it.
+func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, give bool) {
+	b.Summary = "give role " + naming.Show(spec.Role) + " to " + naming.Show(spec.To.String())
+	if !give {
+		b.Summary = "take role " + naming.Show(spec.Role) + " from " + naming.Show(spec.To.String())
+	}
+	if spec.Inherit != nil || spec.Set != nil {
+		b.Find(change.Stop, change.OptionUnsupported, "leave it out; whether a role holds at once is said by the default role", "MariaDB's memberships have no inherit and set options")
+	}
+	r, okRole := engine.FindAccount(b, catalog.Principal{Name: spec.Role, Role: true}, snap, change.RoleAbsent)
+	m, okMember := engine.FindAccount(b, spec.To, snap, change.AccountAbsent)
+	if !okRole || !okMember {
+		return
+	}
+	var held *catalog.Membership
+	admin := false
+	for i, x := range snap.Access.Memberships {
+		if x.Role == r.Principal && x.Member == m.Principal {
+			held = &snap.Access.Memberships[i]
+		}
+		admin = admin || x.Role == r.Principal && x.Member == snap.Self && x.Admin
+	}
+	if !admin {
+		b.Find(change.Stop, change.RightsMissing, "whoever made it runs: GRANT "+quoteIdent(r.Name)+" TO "+quotePrincipal(snap.Self)+" WITH ADMIN OPTION", "Genarch's login %s may not give the role %s: only its administrators may, whatever else they are", snap.Self, r.Name)
+	}
+	b.Set(change.Setting{Name: "role", Value: r.Name, Asked: true, Decides: "whose privileges are had"})
+	b.Set(change.Setting{Name: "member", Value: m.Principal.String(), Asked: true, Decides: "who has them"})
+	grant := func(admin bool) string {
+		text := "GRANT " + quoteIdent(r.Name) + " TO " + quotePrincipal(m.Principal)
+		if admin {
+			text += " WITH ADMIN OPTION"
+		}
+		return text
+	}
+	revoke := "REVOKE " + quoteIdent(r.Name) + " FROM " + quotePrincipal(m.Principal)
+	args := checkOf("member", m.Principal)
+	args["of"], args["present"] = r.Name, yesNo(give)
+	switch {
+	case !give && held == nil:
+		engine.PlanDone(b, change.RoleHeld, "%s does not have the role %s; nothing will be done", m.Principal, r.Name)
+		return
+	case !give:
+		if m.DefaultRole == r.Name {
+			b.Steps = append(b.Steps, defaultRoleStep(m, "none"))
+		}
+		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: b.Summary, Statement: revoke, Undo: grant(held.Admin), Args: args})
+		b.Find(change.Note, change.GrantEffect, "", "sessions in which the role is active keep it until they end or choose another%s", connectedText(snap)).Passing = true
+	default:
+		engine.PlanCircle(b, r.Principal, m.Principal, access.New(*snap.Access))
+		if held != nil && held.Admin == spec.Admin && (m.Role || m.DefaultRole == r.Name || spec.NoDefault) {
+			engine.PlanDone(b, change.RoleHeld, "%s has the role %s already; nothing will be done", m.Principal, r.Name)
+			return
+		}
+		if spec.Admin {
+			b.Find(change.Caution, change.RolePassOn, "leave out the right to give it on", "%s could give the role %s to anybody, outside Genarch", m.Principal, r.Name)
+		}
+		undo := revoke
+		if held != nil {
+			undo = "REVOKE ADMIN OPTION FOR " + quoteIdent(r.Name) + " FROM " + quotePrincipal(m.Principal)
+		}
+		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: b.Summary, Statement: grant(spec.Admin), Undo: undo, Args: args})
+		switch {
+		case m.Role:
+			b.Find(change.Note, change.GrantEffect, "", "it holds for whoever has the role %s, from the next sign-in on", m.Name)
+		case spec.NoDefault:
+			b.Find(change.Note, change.RoleDormant, "", "the role holds only after SET ROLE %s", r.Name)
+		case m.DefaultRole != "" && m.DefaultRole != r.Name:
+			b.Find(change.Caution, change.RoleDormant, "put both roles into one and give that, or change the default role afterwards", "%s has the default role %s, and there can be only one: %s holds only after SET ROLE %s", m.Principal, m.DefaultRole, r.Name, r.Name)
+		default:
+			b.Steps = append(b.Steps, defaultRoleStep(m, r.Name))
+			b.Find(change.Note, change.GrantEffect, "", "the role is its default role and holds from the next sign-in on%s", connectedText(snap)).Passing = true
+		}
+	}
+	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back", ReadOnly: true, Args: args})
+}
+
+func connectedText(snap catalog.Snapshot) string {
+	if len(snap.Sessions) == 0 {
+		return ""
+	}
+	return "; connected now: " + engine.Shorten(snap.Sessions)
+}

@@ -1,0 +1,137 @@
+package postgres
+
+import (
+	"strings"
+
+	"example.com/genarch/core/access"
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/engine"
+)
+
+// planDropAccount briefs removing a role: what it owns goes to another or stops
+// the change, and everything that it was given is listed before it goes.
+func planDropAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
+	b.Summary = "drop " + naming.Show(spec.Name) + " on " + snap.Server.Name
+	a, ok := find(snap.Access.Accounts, spec.Name)
+	if !ok && spec.IfPresent {
+		engine.PlanAbsent(b)
+		return
+	}
+	if !ok {
+		engine.FindAccount(b, catalog.Principal{Name: spec.Name}, snap, change.AccountAbsent)
+		return
+	}
+	engine.PlanManage(b, snap)
+	engine.PlanKeep(b, a, snap, "dropped")
+	engine.PlanSessions(b, a, snap)
+	b.Find(change.Note, change.AccountSeen, "", "%s", snap.LastSeen).Passing = true
+	if spec.GiveTo != "" {
+		if to, ok := engine.FindAccount(b, catalog.Principal{Name: spec.GiveTo}, snap, change.AccountAbsent); ok && to.Name == a.Name {
+			b.Find(change.Stop, change.OptionInvalid, "name another role", "%s cannot be given to itself", a.Name)
+		}
+	}
+	planHoldings(b, spec, a, snap)
+	g := access.New(*snap.Access)
+	planDropMembers(b, a, snap)
+	engine.PlanLoses(b, g, a.Principal)
+	for _, d := range snap.Access.Databases {
+		if d.Interior == nil {
+			continue
+		}
+		for _, c := range d.Interior.Classes {
+			for _, e := range c.Entries {
+				if e.Grantor == a.Name && c.Owner != a.Name && e.Grantee != a.Principal {
+					b.Find(change.Caution, change.GrantOther, "give it to them again afterwards", "%s gave %s on %s to %s, who loses it too", a.Name, e.Privileges, access.ObjectText(c.Object), e.Grantee)
+				}
+			}
+		}
+	}
+	drop := []change.Step{}
+	if a.Login {
+		drop = append(drop, change.Step{Kind: engine.StepStatement, Title: "keep it out", Statement: "ALTER ROLE " + quoteIdent(a.Name) + " NOLOGIN",
+			Undo: "ALTER ROLE " + quoteIdent(a.Name) + " LOGIN", Args: map[string]string{"check": "account", "name": a.Name, "login": "no"}})
+	}
+	drop = append(drop, change.Step{Kind: engine.StepStatement, Title: "make sure that it is not connected", ReadOnly: true,
+		Args: map[string]string{"check": "no_sessions", "name": a.Name, "key": ""}})
+	b.Steps = append(drop, b.Steps...)
+	b.Steps = append(b.Steps,
+		change.Step{Kind: engine.StepStatement, Title: "drop " + naming.Show(a.Name), Statement: "DROP ROLE " + quoteIdent(a.Name),
+			Args: map[string]string{"check": "account", "name": a.Name, "present": "no"}},
+		change.Step{Kind: change.Verify, Title: "read back that it is gone", ReadOnly: true, Args: map[string]string{"check": "account", "name": a.Name, "present": "no"}})
+	b.Confirm = a.Name
+	b.Set(change.Setting{Name: "name", Value: a.Name, Asked: true, Decides: "it is removed for good; the same name again is another role"})
+	if spec.GiveTo != "" {
+		b.Set(change.Setting{Name: "give_to", Value: spec.GiveTo, Asked: true, Decides: "who owns afterwards what it owns"})
+	}
+}
+
+// planHoldings lays out, for each database where the role has anything, giving
+// its things away and taking its grants.
+func planHoldings(b *change.Brief, spec change.AccountSpec, a catalog.Account, snap catalog.Snapshot) {
+	home := orElse(snap.Server.Database, "postgres")
+	shared := false
+	var inside []catalog.Holding
+	for _, h := range snap.Holdings {
+		if h.Owned > 0 {
+			where := "in database " + naming.Show(h.Database)
+			if h.Database == "" {
+				where = "for the whole server"
+				if len(h.Databases) > 0 {
+					where += " (databases: " + strings.Join(h.Databases, ", ") + ")"
+				}
+			}
+			if spec.GiveTo == "" {
+				b.Find(change.Stop, change.AccountOwns, "say who gets it: --give-to ROLE", "it owns %d objects %s: %s", h.Owned, where, h.Kinds)
+			} else {
+				b.Find(change.Caution, change.AccountOwns, "choose another role to give them to", "%s becomes the owner of %d objects %s: %s", naming.Show(spec.GiveTo), h.Owned, where, h.Kinds)
+			}
+		}
+		if h.Policies > 0 {
+			b.Find(change.Caution, change.AccountOwns, "look at the policies first", "row policies in %s name it (%d); they cease to name it", naming.Show(h.Database), h.Policies)
+		}
+		switch {
+		case h.Database == "":
+			shared = true
+		case h.Closed:
+			b.Find(change.Stop, change.DatabaseClosed, "ALTER DATABASE "+quoteIdent(h.Database)+" ALLOW_CONNECTIONS true", "it has something in %s, which allows no connections, so that cannot be given away or taken", naming.Show(h.Database))
+		default:
+			inside = append(inside, h)
+		}
+	}
+	if shared && len(inside) == 0 {
+		inside = append(inside, catalog.Holding{Database: home})
+	}
+	for _, h := range inside {
+		var statements []string
+		title := "take what it was given in " + naming.Show(h.Database)
+		if spec.GiveTo != "" {
+			statements = append(statements, "REASSIGN OWNED BY "+quoteIdent(a.Name)+" TO "+quoteIdent(spec.GiveTo))
+			title = "give what it owns to " + naming.Show(spec.GiveTo) + ", and " + title
+		}
+		statements = append(statements, "DROP OWNED BY "+quoteIdent(a.Name))
+		step := accessStep(title, h.Database, statements, []string{"SELECT 'what was owned and granted is put back from what was found'"}, a.Name)
+		step.Kind = stepHandOver
+		step.Args["check"], step.Args["name"] = "holds_nothing", a.Name
+		b.Steps = append(b.Steps, step)
+	}
+}
+
+func planDropMembers(b *change.Brief, a catalog.Account, snap catalog.Snapshot) {
+	var members, roles []string
+	for _, m := range snap.Access.Memberships {
+		if m.Role == a.Principal {
+			members = append(members, m.Member.Name)
+		}
+		if m.Member == a.Principal {
+			roles = append(roles, m.Role.Name)
+		}
+	}
+	if len(members) > 0 {
+		b.Find(change.Caution, change.AccountMembers, "look what they would lose: genarch role show "+b.Target, "belonging to it ends for: %s", engine.Shorten(members))
+	}
+	if len(roles) > 0 {
+		b.Find(change.Note, change.AccountMembers, "", "it belongs to %s; that ends", engine.Shorten(roles))
+	}
+}

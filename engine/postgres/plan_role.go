@@ -1,0 +1,102 @@
+package postgres
+
+import (
+	"fmt"
+
+	"example.com/genarch/core/access"
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/engine"
+)
+
+// planMember briefs making an account or role a member of a role, or ending it.
+func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, give bool) {
+	member := catalog.Principal{Name: spec.To.Name}
+	b.Summary = "make " + naming.Show(member.Name) + " a member of " + naming.Show(spec.Role)
+	if !give {
+		b.Summary = "end that " + naming.Show(member.Name) + " belongs to " + naming.Show(spec.Role)
+	}
+	engine.PlanManage(b, snap)
+	r, okRole := engine.FindAccount(b, role(spec.Role), snap, change.RoleAbsent)
+	m, okMember := engine.FindAccount(b, member, snap, change.AccountAbsent)
+	if !okRole || !okMember {
+		return
+	}
+	var held []catalog.Membership
+	for _, x := range snap.Access.Memberships {
+		if x.Role == r.Principal && x.Member == m.Principal {
+			held = append(held, x)
+		}
+	}
+	modern := snap.Instance.Number >= 160000
+	if !modern && (spec.Inherit != nil || spec.Set != nil) {
+		b.Find(change.Stop, change.OptionUnsupported, "leave it out: there the member's own INHERIT decides", "PostgreSQL %s has no inherit and set options of a membership", snap.Instance.Version)
+	}
+	b.Set(change.Setting{Name: "role", Value: r.Name, Asked: true, Decides: "whose privileges are had"})
+	b.Set(change.Setting{Name: "member", Value: m.Name, Asked: true, Decides: "who has them"})
+	revoke := func(x catalog.Membership) string {
+		text := "REVOKE " + quoteIdent(r.Name) + " FROM " + quoteIdent(m.Name)
+		if modern && x.Grantor != "" {
+			text += " GRANTED BY " + quoteIdent(x.Grantor)
+		}
+		return text
+	}
+	grant := func(admin, inherit, set bool) string {
+		text := "GRANT " + quoteIdent(r.Name) + " TO " + quoteIdent(m.Name)
+		switch {
+		case modern:
+			text += fmt.Sprintf(" WITH ADMIN %t, INHERIT %t, SET %t", admin, inherit, set)
+		case admin:
+			text += " WITH ADMIN OPTION"
+		}
+		return text
+	}
+	args := func(present string) map[string]string {
+		return map[string]string{"check": "member", "role": r.Name, "member": m.Name, "present": present}
+	}
+	if !give {
+		if len(held) == 0 {
+			engine.PlanDone(b, change.RoleHeld, "%s does not belong to %s; nothing will be done", m.Name, r.Name)
+			return
+		}
+		for i, x := range held {
+			step := change.Step{Kind: engine.StepStatement, Title: b.Summary, Statement: revoke(x), Undo: grant(x.Admin, x.Inherit, x.Set), Args: args("no")}
+			if i < len(held)-1 {
+				step.Args = map[string]string{"check": "none"}
+			}
+			b.Steps = append(b.Steps, step)
+		}
+		b.Find(change.Note, change.GrantEffect, "", "%s loses the privileges of %s at its next statement, in open sessions too", m.Name, r.Name)
+	} else {
+		engine.PlanCircle(b, r.Principal, m.Principal, access.New(*snap.Access))
+		inherit, set := spec.Inherit == nil || *spec.Inherit, spec.Set == nil || *spec.Set
+		for _, x := range held {
+			if x.Admin == spec.Admin && x.Inherit == (inherit && (modern || m.Inherit)) && x.Set == set {
+				engine.PlanDone(b, change.RoleHeld, "%s belongs to %s already; nothing will be done", m.Name, r.Name)
+				return
+			}
+		}
+		if spec.Admin {
+			b.Find(change.Caution, change.RolePassOn, "leave out the right to give it on", "%s could make others members of %s, outside Genarch", m.Name, r.Name)
+		}
+		if r.Super {
+			b.Find(change.Caution, change.AccountSuper, "give a bundle on one database instead", "%s is a superuser: its members can become one with SET ROLE", r.Name)
+		}
+		if !inherit || !modern && !m.Inherit {
+			b.Find(change.Note, change.RoleDormant, "", "the privileges of %s hold only after SET ROLE", r.Name)
+		}
+		step := change.Step{Kind: engine.StepStatement, Title: b.Summary, Statement: grant(spec.Admin, inherit, set), Args: args("yes"),
+			Undo: "REVOKE " + quoteIdent(r.Name) + " FROM " + quoteIdent(m.Name)}
+		if len(held) > 0 {
+			step.Undo = grant(held[0].Admin, held[0].Inherit, held[0].Set)
+			if !modern && !held[0].Admin {
+				step.Undo = "REVOKE ADMIN OPTION FOR " + quoteIdent(r.Name) + " FROM " + quoteIdent(m.Name)
+			}
+		}
+		b.Steps = append(b.Steps, step)
+		b.Find(change.Note, change.GrantEffect, "", "it holds at once, in open sessions at their next statement")
+	}
+	last := args(map[bool]string{true: "yes", false: "no"}[give])
+	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back", ReadOnly: true, Args: last})
+}
