@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -171,7 +172,9 @@ func saveChange(tx *gorm.DB, c change.Change, from change.State, entries []journ
 	if res.RowsAffected == 0 {
 		return record.ErrStale
 	}
-	if steps := stepRowsFrom(c); len(steps) > 0 {
+	// A step that is still planned is as it was when the change was added.
+	steps := slices.DeleteFunc(stepRowsFrom(c), func(s stepRow) bool { return s.Status == string(change.Planned) })
+	if len(steps) > 0 {
 		if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(&steps).Error; err != nil {
 			return err
 		}
