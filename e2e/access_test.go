@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -62,7 +63,7 @@ func TestAccess(t *testing.T) {
 	t.Run("dropping with belongings", func(t *testing.T) { testDropOwned(t, s, pg) })
 	t.Run("granted by others", func(t *testing.T) { testOtherGrantor(t, s, pg) })
 	t.Run("traps of MariaDB", func(t *testing.T) { testTraps(t, s, maria) })
-	t.Run("asking and running", func(t *testing.T) { testWaiting(t, s) })
+	t.Run("asking and running", func(t *testing.T) { testWaiting(t, s, pg) })
 	t.Run("usage", func(t *testing.T) { testAccessUsage(t, s) })
 	t.Run("bad requests", func(t *testing.T) { testAccessRequests(t, s) })
 	has(t, "journal check", s.run(0, "journal", "check").out, "WHOLE", "yes")
@@ -275,6 +276,17 @@ func testGrantCommands(t *testing.T, s *service, pg, maria *localdb.Server) {
 	has(t, "compare on two servers", s.run(0, "account", "compare", "harbour/account:fares_report", "quay/account:fares_report@127.0.0.1").out, "member of auditors", "method")
 	has(t, "alike", s.run(0, "account", "compare", "harbour/account:fares_report", "harbour/account:fares_report").err, "alike")
 	s.run(0, "grant", "take", "harbour/lounges_prod", "--from", "auditors", "--yes")
+	// What everybody has at first is taken, and given again.
+	s.run(0, "database", "create", "harbour/open_prod", "--yes")
+	has(t, "what everybody has", s.run(0, "grant", "why", "harbour/account:fares_report", "CONNECT", "open_prod").out, "yes", "everybody has it until it is taken from PUBLIC")
+	s.run(0, "grant", "take", "harbour/open_prod", "--from", "PUBLIC", "--yes")
+	has(t, "taken from everybody", s.run(0, "grant", "why", "harbour/account:fares_report", "CONNECT", "open_prod").out, "no", "missing")
+	s.run(0, "grant", "give", "harbour/open_prod", "--to", "PUBLIC", "--privilege", "CONNECT", "--yes")
+	has(t, "given to everybody", s.run(0, "grant", "why", "harbour/account:fares_report", "CONNECT", "open_prod").out, "granted to everybody (PUBLIC)")
+	has(t, "everybody passing on", s.run(1, "grant", "give", "harbour/open_prod", "--to", "PUBLIC", "--privilege", "CREATE", "--may-pass-on", "--yes").err, "[grant.invalid]")
+	s.run(0, "grant", "give", "quay/lounges_prod", "--to", "PUBLIC", "--bundle", "read", "--yes")
+	has(t, "everybody on MariaDB", s.run(0, "grant", "list", "quay/lounges_prod").out, "PUBLIC")
+	s.run(0, "grant", "take", "quay/lounges_prod", "--from", "PUBLIC", "--yes")
 	has(t, "after taking", s.run(0, "grant", "why", "harbour/account:fares_report", "CONNECT", "lounges_prod").out, "no", "missing")
 
 	s.run(0, "grant", "give", "quay/lounges_prod", "--to", "fares_report@127.0.0.1", "--bundle", "write", "--yes")
@@ -434,7 +446,7 @@ func testTraps(t *testing.T, s *service, maria *localdb.Server) {
 
 // testWaiting: who may only ask has somebody else let it run, and gets the
 // passwords that nobody else is shown.
-func testWaiting(t *testing.T, s *service) {
+func testWaiting(t *testing.T, s *service, pg *localdb.Server) {
 	if r := s.cli("gull-harpoon-quadrant-3", "operator", "add", "lead", "--remits", "see,ask", "--password-file", "-"); r.code != 0 {
 		t.Fatal(r)
 	}
@@ -456,6 +468,26 @@ func testWaiting(t *testing.T, s *service) {
 	has(t, "the one who lets it run sees no passwords", r.err, "its passwords can be shown once, to lead")
 	has(t, "another's passwords", s.run(5, "change", "passwords", id).err, "for lead, who asked")
 	has(t, "the asker's passwords", lead.run(0, "change", "passwords", id).out, "galley_app", "shown once")
+	// The server changes while it waits: the new brief waits in its place, with
+	// the same passwords.
+	old := ask("bunk")
+	conn, err := pgx.Connect(t.Context(), pg.PostgresURL("postgres"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(t.Context())
+	if _, err := conn.Exec(t.Context(), `CREATE DATABASE "bunk-prod"`); err != nil {
+		t.Fatal(err)
+	}
+	r = s.run(3, "change", "run", old, "--yes")
+	has(t, "an outdated change", r.err, "name.lookalike", "The server is not as it was")
+	fresh := regexp.MustCompile(`genarch change run (\d+)`).FindStringSubmatch(r.err)
+	if fresh == nil {
+		t.Fatal(r.err)
+	}
+	has(t, "the new one", s.run(0, "change", "list", "--state", "waiting").out, "bunk_prod", "lead")
+	s.run(0, "change", "run", fresh[1], "--yes", "--accept", "name.lookalike")
+	has(t, "its passwords", lead.run(0, "change", "passwords", fresh[1]).out, "bunk_app", "shown once")
 	no := ask("bilge")
 	has(t, "declining", s.run(0, "change", "decline", no, "--reason", "one pump is enough").out, "declined")
 	has(t, "a declined change", lead.run(0, "change", "show", no).out, "one pump is enough")

@@ -186,6 +186,10 @@ func PlanCircle(b *change.Brief, role, member catalog.Principal, g *access.Graph
 
 // PlanPassOn cautions about the right to give privileges on.
 func PlanPassOn(b *change.Brief, to catalog.Principal) {
+	if to == catalog.Public {
+		b.Find(change.Stop, change.GrantInvalid, "leave out the right to pass on", "the right to pass on cannot be given to everybody")
+		return
+	}
 	b.Find(change.Caution, change.GrantPassOn, "leave out the right to pass on", "%s could give these privileges to anybody, outside Genarch", naming.Show(to.String()))
 }
 

@@ -193,7 +193,7 @@ type MatrixRow struct {
 // Chain is one way by which an account has a privilege.
 type Chain struct {
 	Roles  []string `json:"roles" nullable:"false" doc:"From the account to who holds it."`
-	Via    string   `json:"via" enum:"superuser,owner,grant,public,builtin,server,pattern,role"`
+	Via    string   `json:"via" enum:"superuser,owner,grant,public,builtin,server,pattern"`
 	Text   string   `json:"text"`
 	PassOn bool     `json:"pass_on,omitempty"`
 }

@@ -925,7 +925,7 @@ export interface components {
             roles: string[];
             text: string;
             /** @enum {string} */
-            via: "superuser" | "owner" | "grant" | "public" | "builtin" | "server" | "pattern" | "role";
+            via: "superuser" | "owner" | "grant" | "public" | "builtin" | "server" | "pattern";
         };
         Change: {
             /** @description The cautions that were accepted. */

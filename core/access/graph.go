@@ -69,7 +69,6 @@ const (
 	ViaBuiltin   Via = "builtin"
 	ViaServer    Via = "server"
 	ViaPattern   Via = "pattern"
-	ViaRole      Via = "role"
 )
 
 // New prepares a reading.

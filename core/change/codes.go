@@ -89,7 +89,7 @@ const (
 	AccountOwns = "account.owns"
 	// AccountDefines: views and routines run with its rights (MariaDB).
 	AccountDefines = "account.defines"
-	// AccountGone: definers of that name are left, and come alive with it.
+	// AccountRevives: definers of that name are left, and come alive with it.
 	AccountRevives = "account.revives"
 	// AccountLosesGrants: what it was given goes with it.
 	AccountLosesGrants = "account.grants"

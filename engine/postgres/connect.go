@@ -161,11 +161,15 @@ func (s *server) collect(c *pgxpool.Conn) []change.Message {
 }
 
 // dialDatabase opens a connection of its own to another database of the server.
-// The caller closes it.
-func (s *server) dialDatabase(ctx context.Context, name string) (*pgx.Conn, error) {
+// The caller closes it. What the server says on it goes to hear.
+func (s *server) dialDatabase(ctx context.Context, name string, hear ...func(change.Message)) (*pgx.Conn, error) {
 	cfg := s.config.Copy()
 	cfg.Database = name
-	cfg.OnNotice = nil
+	cfg.OnNotice = func(_ *pgconn.PgConn, n *pgconn.Notice) {
+		for _, f := range hear {
+			f(change.Message{Severity: n.Severity, Code: n.Code, Text: n.Message})
+		}
+	}
 	conn, err := pgx.ConnectConfig(ctx, cfg)
 	if err != nil {
 		return nil, wrap("connect to "+naming.Show(name), err)

@@ -523,6 +523,9 @@ func holdsAnything(g *access.Graph, to catalog.Principal, d catalog.AccessDataba
 		if scope == catalog.ScopeFuture {
 			scope = l.On
 		}
+		if scope == catalog.ScopeRoutine && to == catalog.Public {
+			return false // everybody runs every routine until that is taken one by one
+		}
 		return l.Object.Database == d.Name && !l.Owner && l.Privileges&^keep(scope) != 0 && l.Object.Scope != catalog.ScopeServer
 	})
 }

@@ -84,7 +84,11 @@ const maxRestore = 20000
 func (s *server) alterAccess(ctx context.Context, step change.Step) (engine.Report, error) {
 	op := step.Title
 	var rep engine.Report
-	conn, err := s.dialDatabase(ctx, step.Args["database"])
+	conn, err := s.dialDatabase(ctx, step.Args["database"], func(m change.Message) {
+		if len(rep.Messages) < maxNotices {
+			rep.Messages = append(rep.Messages, m)
+		}
+	})
 	if err != nil {
 		return rep, engine.NeverSent(err)
 	}
