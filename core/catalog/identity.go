@@ -25,7 +25,7 @@ func (i Identity) Known() bool { return i.Key != "" }
 // A mark that only one side has is no contradiction.
 func (i Identity) Differences(now Identity) []string {
 	var out []string
-	if i.Key != now.Key {
+	if i.Key != now.Key && !i.keyStands(now) {
 		out = append(out, "key")
 	}
 	for _, mark := range slices.Sorted(maps.Keys(i.Marks)) {
@@ -34,6 +34,18 @@ func (i Identity) Differences(now Identity) []string {
 		}
 	}
 	return out
+}
+
+// keyStands reports whether the known key was only one of the marks, all that
+// the login could see then, and that mark is still the same: who is allowed to
+// see more than before does not look at another instance.
+func (i Identity) keyStands(now Identity) bool {
+	for mark, value := range now.Marks {
+		if i.Key == mark+" "+value && i.Marks[mark] == value {
+			return true
+		}
+	}
+	return false
 }
 
 // String writes the identity on one line.

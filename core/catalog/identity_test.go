@@ -22,6 +22,18 @@ func TestDifferences(t *testing.T) {
 			t.Errorf("%s: %v; want %v", tt.title, got, tt.want)
 		}
 	}
+	weak := Identity{Key: "server_uid u", Marks: map[string]string{"server_uid": "u", "port": "1"}}
+	more := Identity{Key: "installed x", Marks: map[string]string{"server_uid": "u", "port": "1"}}
+	if d := weak.Differences(more); len(d) > 0 {
+		t.Errorf("a login that sees more now makes the server a stranger: %v", d)
+	}
+	if d := more.Differences(weak); len(d) == 0 {
+		t.Error("the decisive key is gone, and nothing is said")
+	}
+	other := Identity{Key: "installed y", Marks: map[string]string{"server_uid": "v", "port": "1"}}
+	if d := weak.Differences(other); !slices.Equal(d, []string{"key", "server_uid"}) {
+		t.Errorf("another server: %v", d)
+	}
 	if got := known.String(); got != "k datadir= hostname=a port=1" {
 		t.Errorf("String() = %q", got)
 	}

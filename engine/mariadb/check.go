@@ -30,6 +30,8 @@ func (s *server) check(ctx context.Context, step change.Step) ([]string, error) 
 		return s.checkNoSessions(ctx, p)
 	case "privileges":
 		return s.checkPrivileges(ctx, p, args)
+	case "only":
+		return s.checkOnly(ctx, p, args)
 	case "none":
 		return nil, nil
 	}
@@ -105,6 +107,31 @@ func (s *server) checkNoSessions(ctx context.Context, p catalog.Principal) ([]st
 		return []string{naming.Show(p.String()) + " is connected meanwhile: " + engine.Shorten(open)}, err
 	}
 	return nil, err
+}
+
+// checkOnly reads whether an account was given nothing on a database, or in it,
+// beyond some privileges on the database itself.
+func (s *server) checkOnly(ctx context.Context, p catalog.Principal, args map[string]string) ([]string, error) {
+	grants, err := s.readGrants(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var keep privilege.Set
+	if args["privileges"] != "" {
+		if keep, err = privilege.Parse(strings.Split(args["privileges"], ", ")); err != nil {
+			return nil, err
+		}
+	}
+	var left []string
+	all := change.GrantSpec{Database: args["database"]}
+	for _, g := range grants {
+		if g.Grantee == p && concerns(g, all, catalog.Object{Scope: catalog.ScopeDatabase, Database: args["database"]}) {
+			if more := g.Privileges &^ keep; more != 0 && (keep == 0 || g.Scope == catalog.ScopeDatabase) {
+				left = append(left, p.String()+" still has "+more.String()+" on "+access.ObjectText(g.Object))
+			}
+		}
+	}
+	return left, nil
 }
 
 // checkPrivileges compares what was given on one object with what was asked.

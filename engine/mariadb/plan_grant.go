@@ -250,7 +250,12 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		engine.PlanDone(b, change.GrantHeld, "%s was given nothing of that on %s; nothing will be done", to, grantObjectText(o))
 		return
 	}
-	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back what it may do now", ReadOnly: true, Args: b.Steps[len(b.Steps)-1].Args})
+	last := b.Steps[len(b.Steps)-1].Args
+	if len(spec.Privileges) == 0 && spec.Pattern == "" {
+		last = checkOf("only", to)
+		last["database"], last["privileges"] = spec.Database, keep.String()
+	}
+	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back what it may do now", ReadOnly: true, Args: last})
 	noteEffect(b, snap, o)
 }
 
