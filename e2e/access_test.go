@@ -162,8 +162,15 @@ func testTeamFromTemplate(t *testing.T, s *service, pg *localdb.Server) {
 		t.Fatal(err)
 	}
 	base.Close(t.Context())
+	admin, err := pgx.Connect(t.Context(), pg.PostgresURL("postgres"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer admin.Close(t.Context())
 	testutil.Wait(t, "the template to be left", func() bool {
-		return !strings.Contains(s.run(0, "template", "list", "harbour").out, "base      1")
+		var n int
+		err := admin.QueryRow(t.Context(), "SELECT count(*) FROM pg_stat_activity WHERE datname = 'base' AND application_name <> 'genarch'").Scan(&n)
+		return err == nil && n == 0
 	})
 	r := s.run(0, "database", "create", "harbour/piers_prod", "--template", "base", "--for-team", "piers", "--yes", "-o", "json")
 	h := decode[struct{ Handover sheet }](t, r.out).Handover

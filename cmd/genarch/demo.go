@@ -123,8 +123,8 @@ Genarch runs (started in %.1f s).
 Three things to try there:
 
   genarch server list
-  genarch database list harbour
-  genarch database create harbour/lounges_prod --owner tickets_owner --template ferry_base --comment "lounge bookings"
+  genarch grant matrix quay
+  genarch database create harbour/lounges_prod --for-team lounges
 
 Ctrl-C stops everything; make demo starts it again with its data, make demo-reset afresh.
 `, took.Seconds(), address, demoOperator, password, env)

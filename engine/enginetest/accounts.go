@@ -423,4 +423,15 @@ func testCutAccount(t *testing.T, e engine.Engine, target engine.Target) {
 			t.Errorf("going on with %s: %v", step.Title, err)
 		}
 	}
+	stranger := b.Steps[0]
+	stranger.Secrets = map[string]secret.Text{"cut_app": secret.New("another one's Passw0rd")}
+	if _, err := direct.Undo(t.Context(), stranger); err == nil {
+		t.Error("an account with another password was taken back as ours")
+	}
+	if _, err := direct.Undo(t.Context(), b.Steps[0]); err != nil {
+		t.Errorf("taking back what was made without an answer: %v", err)
+	}
+	if _, _, there := find(t, direct, "cut_app"); there {
+		t.Error("it is still there")
+	}
 }

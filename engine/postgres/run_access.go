@@ -69,7 +69,13 @@ func (s *server) undoCreateRole(ctx context.Context, step change.Step) (engine.R
 	if err != nil || !ok {
 		return engine.Report{}, err
 	}
-	if step.Args["role_key"] != strconv.FormatUint(a.Key, 10) {
+	ours := step.Args["role_key"] == strconv.FormatUint(a.Key, 10)
+	if step.Args["role_key"] == "" && len(step.SecretsNeeded()) == 1 {
+		// The answer was lost: its password tells whether it is the one.
+		bad, err := s.checkPassword(ctx, step)
+		ours = err == nil && len(bad) == 0
+	}
+	if !ours {
 		return engine.Report{}, &engine.Error{Op: "take the role back", Kind: engine.Refused, Text: "it is not certain that this change made the role " + naming.Show(a.Name) + ", so it was left alone",
 			Next: "look at the role, and drop it if it is not needed"}
 	}
