@@ -119,6 +119,20 @@ func TestConsoleAccess(t *testing.T) {
 		p.Click("form button.btn-error")
 		p.Wait("the end", "document.querySelector('#change-state')?.dataset.state === 'done'")
 	})
+	t.Run("a pattern is told", func(t *testing.T) {
+		db, err := sql.Open("mysql", maria.DSN("")+"?multiStatements=true")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer db.Close()
+		if _, err := db.Exec("CREATE DATABASE wide_one; CREATE DATABASE wide2one; CREATE USER careless@'10.%' IDENTIFIED BY 'x'; GRANT SELECT ON wide_one.* TO careless@'10.%'"); err != nil {
+			t.Fatal(err)
+		}
+		p.Open("/servers/quay/accounts/careless@10.%25")
+		p.WaitText("opens wide2one, wide_one")
+		p.Open("/servers/quay/access")
+		p.WaitText("opens more than it says")
+	})
 	t.Run("asking without running", func(t *testing.T) { testConsoleWaiting(t, s, b, p) })
 	t.Run("large", func(t *testing.T) { testLargeMatrix(t, p, maria.DSN("")) })
 	t.Run("accessible and narrow", func(t *testing.T) {

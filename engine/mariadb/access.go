@@ -5,6 +5,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -331,21 +332,24 @@ func (s *server) Access(ctx context.Context, _ catalog.AccessQuery) (catalog.Acc
 		return err
 	})
 	if err := group.Wait(); err != nil {
-		if e, ok := engine.Wrapped(err); ok {
-			return a, hidden(e)
-		}
-		return a, err
+		return a, s.hidden(err)
 	}
 	countSessions(a.Accounts, sessions)
 	return a, nil
 }
 
-// hidden adds to a refusal by the grant tables what would let them be read.
-func hidden(err error) error {
-	if e, ok := err.(*engine.Error); ok && (e.Code == "1142" || e.Code == "1044" || e.Code == "1143") {
-		e.Next = "who may do what is not known without it: GRANT SELECT ON mysql.* TO Genarch's login"
+// hidden adds to a refusal by the grant tables what would let them be read. The
+// server lets an open session keep the rights that it began with, so the idle
+// ones are given up: once the login was given more, the next reading sees it.
+func (s *server) hidden(err error) error {
+	e, ok := errors.AsType[*engine.Error](err)
+	if !ok || e.Code != "1142" && e.Code != "1044" && e.Code != "1143" {
+		return err
 	}
-	return err
+	s.db.SetMaxIdleConns(0)
+	s.db.SetMaxIdleConns(engine.MaxConns)
+	e.Next = "who may do what is not known without it: GRANT SELECT ON mysql.* TO Genarch's login"
+	return e
 }
 
 // readDefiners lists what runs with the rights of an account, in words.
