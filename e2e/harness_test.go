@@ -21,28 +21,35 @@ import (
 	"example.com/genarch/testutil"
 )
 
-// binary is the program under test, built once.
-var binary string
+// binary is the program under test, built once; the service runs with the race
+// detector when the tests do. commands is the same program as it is shipped: a
+// command of the CLI starts ten times as quickly with it, and hundreds are run.
+var binary, commands string
 
 func TestMain(m *testing.M) {
 	dir, err := os.MkdirTemp("", "genarch-e2e-")
 	if err != nil {
 		panic(err)
 	}
-	binary = filepath.Join(dir, "genarch")
-	args, env := []string{"build", "-buildvcs=false", "-tags", "nomsgpack", "-trimpath", "-ldflags", "-s -w", "-o", binary, "./cmd/genarch"}, "CGO_ENABLED=0"
+	commands = filepath.Join(dir, "genarch")
+	binary = commands
+	build("CGO_ENABLED=0", "-trimpath", "-ldflags", "-s -w", "-o", commands)
 	if raceDetector {
-		args, env = []string{"build", "-buildvcs=false", "-race", "-tags", "nomsgpack", "-o", binary, "./cmd/genarch"}, "CGO_ENABLED=1"
-	}
-	build := exec.Command("go", args...)
-	build.Dir, build.Env = testutil.Root(), append(os.Environ(), env)
-	if out, err := build.CombinedOutput(); err != nil {
-		fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
-		os.Exit(1)
+		binary = filepath.Join(dir, "genarch-race")
+		build("CGO_ENABLED=1", "-race", "-o", binary)
 	}
 	code := m.Run()
 	os.RemoveAll(dir)
 	os.Exit(code)
+}
+
+func build(env string, args ...string) {
+	cmd := exec.Command("go", append(append([]string{"build", "-buildvcs=false", "-tags", "nomsgpack"}, args...), "./cmd/genarch")...)
+	cmd.Dir, cmd.Env = testutil.Root(), append(os.Environ(), env)
+	if out, err := cmd.CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
+		os.Exit(1)
+	}
 }
 
 const password = "tugboat-lantern-gangway-7"
@@ -193,7 +200,7 @@ func (s *service) cli(stdin string, args ...string) result {
 	s.tb.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, binary, args...)
+	cmd := exec.CommandContext(ctx, commands, args...)
 	cmd.Env = append(os.Environ(), "XDG_CONFIG_HOME="+s.home, "NO_COLOR=1")
 	cmd.Stdin = strings.NewReader(stdin)
 	var out, errs bytes.Buffer
