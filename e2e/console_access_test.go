@@ -134,7 +134,6 @@ func TestConsoleAccess(t *testing.T) {
 		p.WaitText("opens more than it says")
 	})
 	t.Run("asking without running", func(t *testing.T) { testConsoleWaiting(t, s, b, p) })
-	t.Run("large", func(t *testing.T) { testLargeMatrix(t, p, maria.DSN("")) })
 	t.Run("accessible and narrow", func(t *testing.T) {
 		pages := map[string]string{"/servers/harbour/access": "lounges_prod", "/servers/quay/accounts/lounges_app@127.0.0.1": "write", "/servers/quay/roles/lounges_owner": "own",
 			"/servers/harbour/databases/lounges_prod": "lounges_read", "/servers/harbour/databases/lounges_prod/handover": "PGHOST", "/servers/quay/new-account": "Host it comes from", "/servers/quay/accounts/nobody": "no account or role", "/servers/quay/new-grant": "Act"}
@@ -158,6 +157,8 @@ func TestConsoleAccess(t *testing.T) {
 			}
 		}
 	})
+	p.Size(1280, 800)
+	t.Run("large", func(t *testing.T) { testLargeMatrix(t, p, maria.DSN("")) })
 }
 
 // testConsoleWaiting: a lead asks, the keeper is told and lets it run, and the
