@@ -302,8 +302,30 @@ func (s *server) readMemberships(ctx context.Context) ([]catalog.Membership, err
 }
 
 // Access reads accounts, memberships and all grants, from the tables in which
-// MariaDB keeps them.
+// MariaDB keeps them. The server lets an open session keep the rights that it
+// began with; so what was refused is tried once more in new sessions: the login
+// may have been given more since.
 func (s *server) Access(ctx context.Context, _ catalog.AccessQuery) (catalog.Access, error) {
+	a, err := s.readAccess(ctx)
+	if !hidden(err) {
+		return a, err
+	}
+	s.db.SetMaxIdleConns(0)
+	s.db.SetMaxIdleConns(engine.MaxConns)
+	if a, err = s.readAccess(ctx); hidden(err) {
+		e, _ := errors.AsType[*engine.Error](err)
+		e.Next = "who may do what is not known without it: GRANT SELECT ON mysql.* TO Genarch's login"
+	}
+	return a, err
+}
+
+// hidden reports whether the grant tables were refused to the login.
+func hidden(err error) bool {
+	e, ok := errors.AsType[*engine.Error](err)
+	return ok && (e.Code == "1142" || e.Code == "1044" || e.Code == "1143")
+}
+
+func (s *server) readAccess(ctx context.Context) (catalog.Access, error) {
 	a := catalog.Access{Engine: catalog.MariaDB, Read: time.Now().UTC()}
 	var sessions []connected
 	group, gctx := errgroup.WithContext(ctx)
@@ -332,24 +354,10 @@ func (s *server) Access(ctx context.Context, _ catalog.AccessQuery) (catalog.Acc
 		return err
 	})
 	if err := group.Wait(); err != nil {
-		return a, s.hidden(err)
+		return a, err
 	}
 	countSessions(a.Accounts, sessions)
 	return a, nil
-}
-
-// hidden adds to a refusal by the grant tables what would let them be read. The
-// server lets an open session keep the rights that it began with, so the idle
-// ones are given up: once the login was given more, the next reading sees it.
-func (s *server) hidden(err error) error {
-	e, ok := errors.AsType[*engine.Error](err)
-	if !ok || e.Code != "1142" && e.Code != "1044" && e.Code != "1143" {
-		return err
-	}
-	s.db.SetMaxIdleConns(0)
-	s.db.SetMaxIdleConns(engine.MaxConns)
-	e.Next = "who may do what is not known without it: GRANT SELECT ON mysql.* TO Genarch's login"
-	return e
 }
 
 // readDefiners lists what runs with the rights of an account, in words.
