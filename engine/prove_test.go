@@ -1,0 +1,71 @@
+package engine
+
+import (
+	"errors"
+	"fmt"
+	"testing"
+
+	"example.com/genarch/core/change"
+)
+
+// TestProve: accounts are tried side by side, told in their order, and one that
+// fails makes the whole fail without keeping what the others said.
+func TestProve(t *testing.T) {
+	accounts := []string{"writer", "reader", "odd\nname"}
+	step := change.Step{Args: map[string]string{"accounts": Pack(accounts), "bundles": Pack([]string{"write", "read"})}}
+	arrived := make(chan string, len(accounts))
+	all := make(chan struct{})
+	go func() {
+		for range accounts {
+			<-arrived
+		}
+		close(all)
+	}()
+	rep, err := Prove(step, func(account, bundle string, say func(string)) error {
+		arrived <- account
+		<-all // nobody goes on before everybody has come
+		say(account + " tried as " + bundle)
+		return nil
+	})
+	want := []string{"writer tried as write", "reader tried as read", "odd\nname tried as "}
+	if err != nil || len(rep.Messages) != len(want) {
+		t.Fatalf("%+v, %v", rep, err)
+	}
+	for i, m := range rep.Messages {
+		if m.Text != want[i] || m.Severity != "PROOF" {
+			t.Errorf("message %d is %+v; want %q", i, m, want[i])
+		}
+	}
+	refused := errors.New("refused")
+	rep, err = Prove(change.Step{Args: map[string]string{"accounts": Pack(accounts)}}, func(account, _ string, say func(string)) error {
+		say(account)
+		if account == "reader" {
+			return refused
+		}
+		return nil
+	})
+	if !errors.Is(err, refused) || len(rep.Messages) != len(accounts) {
+		t.Errorf("one account that fails: %v, %+v", err, rep)
+	}
+}
+
+func TestShortenAndPack(t *testing.T) {
+	var list []string
+	for i := range 13 {
+		list = append(list, fmt.Sprint(i))
+	}
+	if got := Shorten(list); got != "0, 1, 2, 3, 4, 5, 6, 7, 8, 9 and 3 more" {
+		t.Errorf("Shorten = %s", got)
+	}
+	if got := Shorten(list[:2]); got != "0, 1" {
+		t.Errorf("Shorten = %s", got)
+	}
+	for _, statements := range [][]string{{"GRANT \"a;\nb\"", `'\'`, ""}, {}} {
+		if got := Unpack(Pack(statements)); fmt.Sprint(got) != fmt.Sprint(statements) {
+			t.Errorf("packed and unpacked: %q", got)
+		}
+	}
+	if Unpack("") != nil {
+		t.Error("nothing unpacks to something")
+	}
+}
