@@ -67,6 +67,7 @@ type Changes interface {
 	Withdraw(ctx context.Context, operator string, id uint64) (change.Change, error)
 	Submit(ctx context.Context, operator string, id uint64) (change.Change, error)
 	Decline(ctx context.Context, operator string, id uint64, reason string) (change.Change, error)
+	Stop(ctx context.Context, operator string, id uint64) (change.Change, error)
 	Reveal(ctx context.Context, operator string, id uint64) ([]change.Secret, error)
 }
 
@@ -75,6 +76,7 @@ type Config struct {
 	Records Records
 	Fleet   Fleet
 	Changes Changes
+	Watch   Watch
 	Events  *events.Hub
 	Log     *slog.Logger
 	Version string
@@ -126,6 +128,7 @@ func New(cfg Config) *Handler {
 	h.registerServers()
 	h.registerDatabases()
 	h.registerAccess()
+	h.registerSessions()
 	h.registerChanges()
 	h.registerOperators()
 	h.registerJournal()

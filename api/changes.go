@@ -29,6 +29,7 @@ func (h *Handler) registerChanges() {
 	register(h, op{method: "GET", path: "/changes/{id}", id: "show-change", summary: "One change with its brief, steps and messages", remit: policy.See}, h.showChange)
 	register(h, op{method: "POST", path: "/changes/{id}/run", id: "run-change", summary: "Let a change run", remit: policy.Run}, h.runChange)
 	register(h, op{method: "POST", path: "/changes/{id}/withdraw", id: "withdraw-change", summary: "Withdraw a change that has not begun", remit: policy.Ask}, h.withdrawChange)
+	register(h, op{method: "POST", path: "/changes/{id}/stop", id: "stop-change", summary: "Stop a running change, and have what it did taken back", remit: policy.Run}, h.stopChange)
 	register(h, op{method: "POST", path: "/changes/{id}/submit", id: "submit-change", summary: "Ask others to let a change run: it waits for them", remit: policy.Ask}, h.submitChange)
 	register(h, op{method: "POST", path: "/changes/{id}/decline", id: "decline-change", summary: "End a change that waits, with the reason", remit: policy.Run}, h.declineChange)
 	register(h, op{method: "POST", path: "/changes/{id}/passwords", id: "reveal-passwords", summary: "The handover sheet with the generated passwords: once, for who asked for the change", remit: policy.Ask}, h.revealPasswords)
@@ -198,6 +199,22 @@ func (h *Handler) withdrawChange(ctx context.Context, in *ChangePath) (*body[wir
 	return answer(renderChange(c)), err
 }
 
+func (h *Handler) stopChange(ctx context.Context, in *struct {
+	ChangePath
+	Body wire.Stop
+}) (*body[wire.Change], error) {
+	c, err := h.Changes.Stop(ctx, from(ctx).Name, in.ID)
+	if errors.Is(err, record.ErrNotFound) {
+		return nil, noChange(in.ID)
+	}
+	if err == nil && in.Body.Wait > 0 {
+		ctx, cancel := context.WithTimeout(ctx, time.Duration(in.Body.Wait)*time.Second)
+		defer cancel()
+		c, err = h.Changes.Wait(ctx, in.ID)
+	}
+	return answer(renderChange(c)), err
+}
+
 type scriptAnswer struct {
 	ContentType string `header:"Content-Type"`
 	Body        []byte
@@ -213,7 +230,9 @@ func (h *Handler) showScript(ctx context.Context, in *ChangePath) (*scriptAnswer
 	var b strings.Builder
 	fmt.Fprintf(&b, "-- Genarch change %d: %s\n-- %s, %s, read %s\n", c.ID, oneLine(c.Brief.Summary), c.Brief.Engine, oneLine(c.Brief.Identity), c.Brief.Read.UTC().Format(time.RFC3339))
 	for _, s := range c.Brief.Steps {
-		if s.Statement != "" {
+		if s.Clear != nil && s.Statement != "" {
+			fmt.Fprintf(&b, "\n-- %s\n-- for each session: %s\n", oneLine(s.Title), oneLine(s.Statement))
+		} else if s.Statement != "" {
 			fmt.Fprintf(&b, "\n-- %s\n%s%s;\n", oneLine(s.Title), connect(c.Brief.Engine, s.Args["database"]), s.Statement)
 		}
 	}

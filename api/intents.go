@@ -19,10 +19,15 @@ func intentOf(in wire.Intent) (change.Intent, map[string]secret.Text, error) {
 	if d := in.Database; d != nil {
 		out.Database = &change.DatabaseSpec{Name: d.Name, IfAbsent: d.IfAbsent, Owner: d.Owner, Encoding: d.Encoding, Collation: d.Collation, CType: d.CType,
 			Provider: d.Provider, Locale: d.Locale, Template: d.Template, Tablespace: d.Tablespace, Strategy: d.Strategy, ConnectionLimit: d.ConnectionLimit,
-			AllowConnections: d.AllowConnections, IsTemplate: d.IsTemplate, Comment: d.Comment, ClearLeftovers: d.ClearLeftovers, Private: d.Private, Allow: d.Allow}
+			IfPresent: d.IfPresent, NewName: d.NewName, AllowConnections: d.AllowConnections, IsTemplate: d.IsTemplate, Comment: d.Comment, ClearLeftovers: d.ClearLeftovers, Private: d.Private, Allow: d.Allow}
 		if d.Team != nil {
 			out.Database.Team = &change.TeamSpec{Name: d.Team.Name, Host: d.Team.Host}
 		}
+	}
+	out.Clearing = (*change.ClearingSpec)(in.Clearing)
+	var err error
+	if out.Sessions, err = sessionsOf(in.Sessions); err != nil {
+		return out, nil, err
 	}
 	given, err := accountOf(in, &out)
 	if err != nil {

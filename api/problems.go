@@ -176,6 +176,7 @@ func changeProblem(err error, p *Problem) bool {
 		{change.ErrStopped, http.StatusConflict, "brief.stopped", "put right what the findings say, then ask again"},
 		{change.ErrExpired, http.StatusConflict, "change.expired", "ask for it again"},
 		{change.ErrState, http.StatusConflict, "change.state", "look at the change as it is now; to do it once more, ask for it anew"},
+		{change.ErrTooLate, http.StatusConflict, "change.too_late", "wait for its end"},
 		{change.ErrKeyReused, http.StatusConflict, "idempotency.reused", "take another key for another request"},
 		{change.ErrClosing, http.StatusServiceUnavailable, "closing", "try again in a moment"},
 		{change.ErrFull, http.StatusServiceUnavailable, "full", "try again in a moment"},

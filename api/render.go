@@ -1,6 +1,7 @@
 package api
 
 import (
+	"strings"
 	"time"
 
 	"example.com/genarch/api/wire"
@@ -74,21 +75,28 @@ func renderBrief(c change.Change) wire.Brief {
 	b := c.Brief
 	return wire.Brief{Target: b.Target, Engine: string(b.Engine), Environment: string(b.Environment), Identity: b.Identity,
 		Summary: b.Summary, Outcome: string(b.Outcome), Stopped: b.Stopped(), Read: b.Read, Fingerprint: b.Fingerprint, Confirm: b.Confirm,
-		Settings:    each(b.Settings, func(s change.Setting) wire.Setting { return wire.Setting(s) }),
-		Findings:    each(b.Findings, renderFinding),
+		Settings: each(b.Settings, func(s change.Setting) wire.Setting { return wire.Setting(s) }),
+		Findings: each(b.Findings, renderFinding),
+		Affected: each(b.Affected, renderAffected(serverOf(b.Target))), AffectedAll: b.AffectedCount,
 		Differences: each(b.Differences, func(d change.Difference) wire.Difference { return wire.Difference(d) }),
 		Steps:       each(c.Steps, renderStep)}
 }
 
+// serverOf is the server's name in an address.
+func serverOf(address string) string {
+	name, _, _ := strings.Cut(address, "/")
+	return name
+}
+
 func renderStep(s change.StepRun) wire.Step {
-	return wire.Step{Kind: s.Kind, Title: s.Title, Statement: s.Statement, Undo: s.Undo, ReadOnly: s.ReadOnly, Status: string(s.Status), Probed: s.Probed,
+	return wire.Step{Kind: s.Kind, Title: s.Title, Statement: s.Statement, Undo: s.Undo, ReadOnly: s.ReadOnly, Stays: s.Stays, Status: string(s.Status), Probed: s.Probed, Clearing: renderClearing(s.Clearing),
 		Messages: each(s.Messages, func(m change.Message) wire.Message { return wire.Message(m) }), Failure: (*wire.Failure)(s.Failure),
 		Begun: optional(s.Begun), Ended: optional(s.Ended)}
 }
 
 func renderChange(c change.Change) wire.Change {
 	return wire.Change{ID: c.ID, Kind: string(c.Intent.Kind), Server: c.Intent.Server, Target: c.Brief.Target, State: string(c.State), Ended: c.State.Ended(),
-		Operator: c.Operator, RunBy: c.RunBy, Result: c.Result, Failure: (*wire.Failure)(c.Failure), Accepted: orEmpty(c.Accepted), Kept: []string{},
+		Operator: c.Operator, RunBy: c.RunBy, StopBy: c.StopBy, Stoppable: c.State == change.Running && c.Stoppable(), Result: c.Result, Failure: (*wire.Failure)(c.Failure), Accepted: orEmpty(c.Accepted), Kept: []string{},
 		Brief: renderBrief(c), Created: c.Created, Started: optional(c.Started), Finished: optional(c.Ended)}
 }
 

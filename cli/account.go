@@ -116,6 +116,8 @@ func confirmFlag() cli.Flag {
 }
 
 // accountVerb is a command that alters one account or role.
+// With the option end-sessions, or the clearing options of a drop, it ends the
+// sessions of the account too.
 func (a app) accountVerb(kind, name, usage string, flags []cli.Flag, intent string, fill func(c *cli.Command, spec *wire.AccountSpec) error) *cli.Command {
 	return &cli.Command{Name: name, Usage: usage, ArgsUsage: "SERVER/" + kind + ":NAME", Arguments: addressArg(), Flags: append(flags, alterFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -127,13 +129,23 @@ func (a app) accountVerb(kind, name, usage string, flags []cli.Flag, intent stri
 			if err := fill(c, &spec); err != nil {
 				return err
 			}
-			return a.alter(ctx, c, wire.Intent{Kind: intent, Server: server, Account: &spec})
+			in := wire.Intent{Kind: intent, Server: server, Account: &spec}
+			if c.Bool("end-sessions") || intent == "account.drop" {
+				if in.Clearing, err = clearing(c); err != nil {
+					return err
+				}
+			}
+			return a.alter(ctx, c, in)
 		}}
 }
 
 func (a app) accountCommand() *cli.Command {
 	lock := func(name, usage string, locked bool) *cli.Command {
-		return a.accountVerb("account", name, usage, nil, "account.alter", func(_ *cli.Command, spec *wire.AccountSpec) error {
+		var flags []cli.Flag
+		if locked {
+			flags = append([]cli.Flag{&cli.BoolFlag{Name: "end-sessions", Usage: "end its open sessions too"}}, clearingFlags(false)...)
+		}
+		return a.accountVerb("account", name, usage, flags, "account.alter", func(_ *cli.Command, spec *wire.AccountSpec) error {
 			spec.Locked = &locked
 			return nil
 		})
@@ -164,7 +176,7 @@ func (a app) accountCommand() *cli.Command {
 					spec.DefaultRole = c.String("default-role")
 					return nil
 				}),
-			lock("lock", "keep it from signing in; open sessions go on", true), lock("unlock", "let it sign in again", false),
+			lock("lock", "keep it from signing in; open sessions go on unless ended too", true), lock("unlock", "let it sign in again", false),
 			a.accountVerb("account", "password", "give it another password: generated and shown once, unless given",
 				append(passwordFlags(false), &cli.StringFlag{Name: "method", Usage: "MariaDB: ed25519 or mysql_native_password"}), "account.password",
 				func(c *cli.Command, spec *wire.AccountSpec) error {
@@ -187,8 +199,8 @@ func (a app) accountCommand() *cli.Command {
 }
 
 func (a app) dropVerb(kind string) *cli.Command {
-	return a.accountVerb(kind, "drop", "remove it; what it owns goes to another or stops the change", []cli.Flag{confirmFlag(),
-		&cli.StringFlag{Name: "give-to", Usage: "PostgreSQL: who gets what it owns"}, &cli.BoolFlag{Name: "if-present", Usage: "do nothing if it is not there"}},
+	return a.accountVerb(kind, "drop", "remove it once its sessions are ended; what it owns goes to another or stops the change", append([]cli.Flag{confirmFlag(),
+		&cli.StringFlag{Name: "give-to", Usage: "PostgreSQL: who gets what it owns"}, &cli.BoolFlag{Name: "if-present", Usage: "do nothing if it is not there"}}, clearingFlags(false)...),
 		"account.drop", func(c *cli.Command, spec *wire.AccountSpec) error {
 			spec.GiveTo, spec.IfPresent = c.String("give-to"), c.Bool("if-present")
 			return nil

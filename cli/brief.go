@@ -31,6 +31,7 @@ func (a app) showBrief(b wire.Brief) {
 			a.showFinding(f)
 		}
 	}
+	a.showAffected(b)
 	if len(b.Steps) > 0 {
 		a.say("")
 		for i, s := range b.Steps {
@@ -96,6 +97,8 @@ func undoText(s wire.Step) string {
 	switch {
 	case s.ReadOnly:
 		return faint.Render("  (only reads)")
+	case s.Stays && s.Clearing == nil && s.Kind == "clear_sessions" && s.Statement != "":
+		return faint.Render("  (for each session; it cannot be taken back)")
 	case strings.Contains(s.Undo, ";\n"):
 		return faint.Render("  (if a later step fails, what was there before is put back)")
 	case s.Undo != "":

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"maps"
 	"net/url"
+	"os"
+	"os/signal"
 	"slices"
 	"strconv"
 	"strings"
@@ -132,33 +134,65 @@ func (a app) runDecided(ctx context.Context, c *cli.Command, api *client.Client,
 
 // follow shows each step as it goes, until the change has ended.
 func (a app) follow(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
-	said := map[int]string{}
+	said, last := map[int]string{}, ""
 	for now, err := range api.Follow(ctx, change.ID) {
 		if err != nil {
 			return err
 		}
 		for i, s := range now.Brief.Steps {
 			if s.Status != "planned" && said[i] != s.Status {
+				if a.Terminal && last != "" {
+					fmt.Fprint(a.Err, "\n")
+					last = ""
+				}
 				a.showProgress(i, len(now.Brief.Steps), s)
 				said[i] = s.Status
+			}
+			if s.Status == "begun" && s.Clearing != nil {
+				a.showClearing(*s.Clearing, &last)
 			}
 		}
 		change = now
 	}
+	if !change.Ended && ctx.Err() != nil && a.Terminal && change.Stoppable {
+		stopped, err := a.askStop(context.WithoutCancel(ctx), api, change)
+		if err != nil {
+			return err
+		}
+		change = stopped
+	}
 	if !change.Ended {
-		return &exitError{ExitFailed, fmt.Errorf("stopped watching; the change goes on: genarch change show %d", change.ID)}
+		return &exitError{ExitFailed, fmt.Errorf("stopped watching; the change goes on: genarch change follow %d; to stop it: genarch change stop %d", change.ID, change.ID)}
 	}
 	return a.conclude(ctx, c, api, change, false)
 }
 
+// askStop asks, after Ctrl-C, what was meant by it.
+func (a app) askStop(ctx context.Context, api *client.Client, change wire.Change) (wire.Change, error) {
+	signal.Reset(os.Interrupt) // a second Ctrl-C ends the command at once
+	a.say("")
+	answer, err := a.ask(fmt.Sprintf("Type stop to stop change %d and take back what it did, or Enter to only stop watching: ", change.ID))
+	if err != nil || answer != "stop" {
+		return change, err
+	}
+	return api.Stop(ctx, change.ID, 60)
+}
+
 func (a app) showProgress(i, n int, s wire.Step) {
 	word := map[string]string{"begun": "…", "done": fine.Render("done"), "failed": wrong.Render("failed"), "unknown": caution.Render("no answer, looking"),
-		"undoing": "taking back …", "undone": "taken back", "undo_failed": wrong.Render("could not be taken back")}[s.Status]
+		"undoing": "taking back …", "undone": "taken back", "undo_failed": wrong.Render("could not be taken back"), "harmed": wrong.Render("failed, and left something altered")}[s.Status]
 	took := ""
 	if s.Begun != nil && s.Ended != nil && s.Status != "begun" {
 		took = fmt.Sprintf("  %d ms", s.Ended.Sub(*s.Begun).Milliseconds())
 	}
 	a.say("[%d/%d] %s  %s%s", i+1, n, visible(s.Title), word, faint.Render(took))
+	if p := s.Clearing; p != nil && s.Status != "begun" {
+		last := ""
+		app{Streams{Err: a.Err}}.showClearing(*p, &last)
+		for _, r := range p.Returned[:min(10, len(p.Returned))] {
+			a.say("        came back while the gate was closed: %s", visible(r))
+		}
+	}
 	for _, m := range s.Messages {
 		a.say("        %s: %s", m.Severity, visible(m.Text))
 	}
@@ -272,6 +306,17 @@ func (a app) changeCommand() *cli.Command {
 		{Name: "follow", Usage: "watch a running change until it ends", ArgsUsage: "ID", Arguments: id(), Flags: []cli.Flag{outputFlag()},
 			Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
 				return a.follow(ctx, c, api, wire.Change{ID: n})
+			})},
+		{Name: "stop", Usage: "stop a running change and take back what it did", ArgsUsage: "ID", Arguments: id(), Flags: []cli.Flag{outputFlag()},
+			Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
+				change, err := api.Stop(ctx, n, 60)
+				if err != nil {
+					return err
+				}
+				if !change.Ended {
+					a.say("asked to stop; see how it goes with: genarch change follow %d", n)
+				}
+				return print(a, c, change, []wire.Change{change}, changeColumns())
 			})},
 		{Name: "script", Usage: "its statements as a script to keep", ArgsUsage: "ID", Arguments: id(),
 			Action: with(func(ctx context.Context, _ *cli.Command, api *client.Client, n uint64) error {

@@ -29,7 +29,7 @@ func splitAddress(c *cli.Command) (server, name string, err error) {
 func addressArg() []cli.Argument { return []cli.Argument{&cli.StringArg{Name: "address"}} }
 
 func (a app) databaseCommand() *cli.Command {
-	return &cli.Command{Name: "database", Usage: "databases: see what is there, create", Commands: []*cli.Command{
+	return &cli.Command{Name: "database", Usage: "databases: see what is there, create, rename, move, drop", Commands: []*cli.Command{
 		{Name: "list", Usage: "the databases of a server, as they are now", ArgsUsage: "SERVER", Arguments: nameArg(),
 			Flags: []cli.Flag{outputFlag(),
 				&cli.StringFlag{Name: "search", Usage: "part of the name, owner or comment"},
@@ -44,6 +44,7 @@ func (a app) databaseCommand() *cli.Command {
 				&cli.BoolFlag{Name: "if-absent", Usage: "do nothing if it is there, and say what differs"},
 				&cli.StringFlag{Name: "for-team", Usage: "with it, what a team needs: the role NAME_owner, the accounts NAME_app (write) and NAME_read, tried"},
 				&cli.StringFlag{Name: "client-host", Usage: "MariaDB: where the team's accounts come from", DefaultText: "everywhere"},
+				&cli.BoolFlag{Name: "clear-template", Usage: "PostgreSQL: end the sessions of a template that is in use"},
 				&cli.BoolFlag{Name: "private", Usage: "PostgreSQL: nobody may connect but the owner and those allowed"},
 				&cli.StringSliceFlag{Name: "allow", Usage: "PostgreSQL, with --private: who may connect"},
 				&cli.BoolFlag{Name: "clear-leftovers", Usage: "MariaDB: first take the grants that would come alive with the name"},
@@ -60,8 +61,35 @@ func (a app) databaseCommand() *cli.Command {
 				&cli.BoolFlag{Name: "allow-connections", Usage: "PostgreSQL: --allow-connections=false keeps everybody out", DefaultText: "true"},
 				&cli.BoolFlag{Name: "is-template", Usage: "PostgreSQL: others may copy it"},
 				&cli.StringFlag{Name: "comment", Usage: "a remark that is kept with the database"},
-			}, alterFlags()...), Action: a.createDatabase},
+			}, append(clearingFlags(false), alterFlags()...)...), Action: a.createDatabase},
+		a.takeVerb("drop", "drop a database for good: shows what would be lost and who is connected, ends sessions, drops, reads back", "database.drop",
+			[]cli.Flag{confirmFlag(), &cli.BoolFlag{Name: "if-present", Usage: "do nothing if it is not there"}, &cli.BoolFlag{Name: "clear-leftovers", Usage: "MariaDB: take the grants on its name too"}},
+			func(c *cli.Command, spec *wire.DatabaseSpec) {
+				spec.IfPresent, spec.ClearLeftovers = c.Bool("if-present"), c.Bool("clear-leftovers")
+			}),
+		a.takeVerb("rename", "PostgreSQL: give it another name, once nobody is connected", "database.rename", []cli.Flag{&cli.StringFlag{Name: "to", Usage: "the new name", Required: true}},
+			func(c *cli.Command, spec *wire.DatabaseSpec) { spec.NewName = c.String("to") }),
+		a.takeVerb("move", "PostgreSQL: move its files to another tablespace, once nobody is connected", "database.move", []cli.Flag{&cli.StringFlag{Name: "tablespace", Usage: "where to", Required: true}},
+			func(c *cli.Command, spec *wire.DatabaseSpec) { spec.Tablespace = c.String("tablespace") }),
 	}}
+}
+
+// takeVerb is a command that needs the database empty of sessions.
+func (a app) takeVerb(name, usage, intent string, flags []cli.Flag, fill func(*cli.Command, *wire.DatabaseSpec)) *cli.Command {
+	return &cli.Command{Name: name, Usage: usage, ArgsUsage: "SERVER/DATABASE", Arguments: addressArg(), Flags: append(append(flags, clearingFlags(name == "drop")...), alterFlags()...),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			server, database, err := splitAddress(c)
+			if err != nil {
+				return err
+			}
+			spec := wire.DatabaseSpec{Name: database}
+			fill(c, &spec)
+			in := wire.Intent{Kind: intent, Server: server, Database: &spec}
+			if in.Clearing, err = clearing(c); err != nil {
+				return err
+			}
+			return a.alter(ctx, c, in)
+		}}
 }
 
 func (a app) createDatabase(ctx context.Context, c *cli.Command) error {
@@ -88,7 +116,13 @@ func (a app) createDatabase(ctx context.Context, c *cli.Command) error {
 			*field = &v
 		}
 	}
-	return a.alter(ctx, c, wire.Intent{Kind: "database.create", Server: server, Database: &spec})
+	in := wire.Intent{Kind: "database.create", Server: server, Database: &spec}
+	if c.Bool("clear-template") {
+		if in.Clearing, err = clearing(c); err != nil {
+			return err
+		}
+	}
+	return a.alter(ctx, c, in)
 }
 
 // sorters compare two databases by one property; unknown comes last.

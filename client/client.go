@@ -72,8 +72,11 @@ func (c *Client) do(ctx context.Context, method, path string, in, out any, heade
 
 // waitOf is how much longer a call may take that waits for a change to end.
 func waitOf(in any) time.Duration {
-	if run, ok := in.(wire.Run); ok {
-		return time.Duration(run.Wait) * time.Second
+	switch in := in.(type) {
+	case wire.Run:
+		return time.Duration(in.Wait) * time.Second
+	case wire.Stop:
+		return time.Duration(in.Wait) * time.Second
 	}
 	return 0
 }
@@ -253,6 +256,16 @@ func (c *Client) Compare(ctx context.Context, left, right string) (wire.Comparis
 // Handover is the sheet of a database, without passwords.
 func (c *Client) Handover(ctx context.Context, server, database string) (wire.Handover, error) {
 	return get[wire.Handover](ctx, c, serverPath(server)+"/databases/"+url.PathEscape(database)+"/handover")
+}
+
+// Sessions lists who is connected; the query's names are those of the API.
+func (c *Client) Sessions(ctx context.Context, server string, query url.Values) (wire.SessionList, error) {
+	return get[wire.SessionList](ctx, c, serverPath(server)+"/sessions?"+query.Encode())
+}
+
+// Stop has a running change stop and take back what it did.
+func (c *Client) Stop(ctx context.Context, id uint64, wait int) (wire.Change, error) {
+	return post[wire.Change](ctx, c, fmt.Sprintf("/changes/%d/stop", id), wire.Stop{Wait: wait})
 }
 
 // Passwords shows the generated passwords of a change, once.

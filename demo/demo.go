@@ -31,6 +31,13 @@ var berths = []berth{
 	{"drydock", "mariadb", "development", "_dev", map[string]string{"site": "Tarnes", "team": "all"}},
 }
 
+// options are what the servers are started with: quay shows who holds locks and
+// what clients call themselves, drydock is as MariaDB comes.
+var options = map[string][]string{
+	"harbour": {"max_prepared_transactions=5"},
+	"quay":    {"plugin-load-add=metadata_lock_info", "performance-schema=ON", "event-scheduler=ON"},
+}
+
 // Line is the running company.
 type Line struct {
 	servers map[string]*localdb.Server
@@ -86,7 +93,7 @@ func Start(ctx context.Context, dir string) (*Line, error) {
 			if b.engine == "mariadb" {
 				start = localdb.StartMariaDB
 			}
-			s, err := start(ctx, localdb.Config{Dir: filepath.Join(dir, b.name)})
+			s, err := start(ctx, localdb.Config{Dir: filepath.Join(dir, b.name), Options: options[b.name]})
 			if err != nil {
 				return fmt.Errorf("%s: %w", b.name, err)
 			}

@@ -3,6 +3,7 @@ package demo
 import (
 	"context"
 	"database/sql"
+	"io"
 	"strings"
 	"time"
 
@@ -14,33 +15,67 @@ import (
 // again is how soon a client of the demo comes back after its session ended.
 const again = 800 * time.Millisecond
 
-// startTraffic keeps real sessions open on the production servers: a pool, a
-// report that runs long, somebody idle in a transaction that has written, and a
-// nightly job that is always back within a second.
+// startTraffic keeps real sessions open on the production servers, so that every
+// class of them can be looked at within a minute: a pool, a report that runs
+// long, a backup, somebody idle in a transaction that has written and somebody
+// who waits for that, and a nightly job that is always back within a second.
 func (l *Line) startTraffic(ctx context.Context) {
 	harbour, quay := l.servers["harbour"], l.servers["quay"]
-	for range 4 {
-		l.postgres(ctx, harbour, "tickets_prod", "tickets_app", "booking-desk", "SELECT count(*) FROM bookings WHERE noted > now() - interval '1 day'", 3*time.Second)
+	for range 6 {
+		l.postgres(ctx, harbour, "tickets_prod", "tickets_app", "booking-desk", 3*time.Second, "SELECT count(*) FROM bookings WHERE noted > now() - interval '1 day'")
 	}
-	l.postgres(ctx, harbour, "tickets_prod", "fares_report", "fares-report", "SELECT count(*) FROM bookings a, fares b, pg_sleep(45)", 15*time.Second)
-	l.postgres(ctx, harbour, "manifests_prod", "sailings_app", "boarding-gate", "BEGIN; UPDATE vehicles SET detail = 'checked in' WHERE id = 7", time.Hour)
-	l.postgres(ctx, harbour, "ledger_prod", "nightly_ledger", "nightly-ledger", "SELECT count(*) FROM takings", time.Second)
+	l.postgres(ctx, harbour, "tickets_prod", "fares_report", "fares-report", 15*time.Second, "SELECT count(*) FROM bookings a, fares b, pg_sleep(45)")
+	l.postgres(ctx, harbour, "manifests_prod", "sailings_app", "boarding-gate", time.Hour, "BEGIN", "UPDATE vehicles SET detail = 'checked in' WHERE id = 7")
+	l.postgres(ctx, harbour, "manifests_prod", "sailings_app", "manifest-print", time.Hour, "SELECT pg_sleep(2)", "UPDATE vehicles SET detail = 'printed' WHERE id = 7")
+	l.postgres(ctx, harbour, "crew_rota_prod", "mate_ines", "rota-planner", time.Hour, "BEGIN", "SELECT count(*) FROM shifts")
+	l.postgres(ctx, harbour, "ledger_prod", "nightly_ledger", "nightly-ledger", time.Second, "SELECT count(*) FROM takings")
+	l.backup(ctx, harbour, "sailings_prod")
 	for range 3 {
-		l.mariadb(ctx, quay, "boarding_prod", "boarding_app", "SELECT COUNT(*) FROM scans", 3*time.Second)
+		l.mariadb(ctx, quay, "boarding_prod", "boarding_app", "gate-scanner", 3*time.Second, "SELECT COUNT(*) FROM scans")
 	}
-	l.mariadb(ctx, quay, "cargo_prod", "cargo_app", "SELECT COUNT(*) FROM trailers", 5*time.Second)
+	l.mariadb(ctx, quay, "cargo_prod", "cargo_app", "trailer-desk", 5*time.Second, "SELECT COUNT(*) FROM trailers")
+	l.mariadb(ctx, quay, "loyalty_prod", "loyalty_app", "points-import", time.Hour, "BEGIN", "UPDATE points SET detail = 'imported' WHERE id < 400")
+	l.mariadb(ctx, quay, "loyalty_prod", "loyalty_app", "points-desk", time.Hour, "SELECT SLEEP(2)", "UPDATE points SET detail = 'spent' WHERE id = 7")
+	l.mariadb(ctx, quay, "harbour_dues_prod", "dues_app", "dues-report", 10*time.Second, "SELECT COUNT(*), SLEEP(30) FROM dues a")
 }
 
-// postgres keeps one session that repeats a statement with a pause.
-func (l *Line) postgres(ctx context.Context, s *localdb.Server, database, account, program, statement string, pause time.Duration) {
+// postgres keeps one session that repeats statements with a pause.
+func (l *Line) postgres(ctx context.Context, s *localdb.Server, database, account, program string, pause time.Duration, statements ...string) {
+	l.session(ctx, s, database, account, program, func(conn *pgx.Conn) bool {
+		for _, text := range statements {
+			if _, err := conn.Exec(ctx, text, pgx.QueryExecModeSimpleProtocol); err != nil {
+				return false
+			}
+		}
+		return rest(ctx, pause)
+	})
+}
+
+// backup keeps something running that looks to the server as a dump does: a long
+// snapshot from which one table after the other is copied out.
+func (l *Line) backup(ctx context.Context, s *localdb.Server, database string) {
+	l.session(ctx, s, database, s.Admin, "pg_dump", func(conn *pgx.Conn) bool {
+		if _, err := conn.Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY"); err != nil {
+			return false
+		}
+		for _, table := range []string{"crossings", "ships", "routes"} {
+			if _, err := conn.PgConn().CopyTo(ctx, io.Discard, "COPY (SELECT t.*, pg_sleep(0.02) FROM "+table+" t) TO STDOUT"); err != nil {
+				return false
+			}
+		}
+		_, err := conn.Exec(ctx, "COMMIT")
+		return err == nil && rest(ctx, 5*time.Second)
+	})
+}
+
+// session keeps one connection: it works until work says no more, and comes back
+// a moment later.
+func (l *Line) session(ctx context.Context, s *localdb.Server, database, account, program string, work func(*pgx.Conn) bool) {
 	l.traffic.Go(func() {
 		for ctx.Err() == nil {
 			url := strings.Replace(s.PostgresURL(database), s.Admin+":", account+":", 1) + "&application_name=" + program
 			conn, err := pgx.Connect(ctx, url)
-			for err == nil {
-				if _, err = conn.Exec(ctx, statement, pgx.QueryExecModeSimpleProtocol); err == nil && !rest(ctx, pause) {
-					break
-				}
+			for err == nil && work(conn) {
 			}
 			if conn != nil {
 				end, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
@@ -52,19 +87,31 @@ func (l *Line) postgres(ctx context.Context, s *localdb.Server, database, accoun
 	})
 }
 
-// mariadb keeps one session that repeats a statement with a pause.
-func (l *Line) mariadb(ctx context.Context, s *localdb.Server, database, account, statement string, pause time.Duration) {
+// mariadb keeps one session that repeats statements with a pause.
+func (l *Line) mariadb(ctx context.Context, s *localdb.Server, database, account, program string, pause time.Duration, statements ...string) {
 	l.traffic.Go(func() {
-		db, err := sql.Open("mysql", strings.Replace(s.DSN(database), s.Admin+":", account+":", 1))
+		db, err := sql.Open("mysql", strings.Replace(s.DSN(database), s.Admin+":", account+":", 1)+"?connectionAttributes=program_name:"+program)
 		if err != nil {
 			return
 		}
 		defer db.Close()
-		db.SetMaxOpenConns(1)
-		for rest(ctx, pause) {
-			if _, err := db.ExecContext(ctx, statement); err != nil {
-				rest(ctx, again)
+		db.SetMaxIdleConns(0)
+		for ctx.Err() == nil {
+			conn, err := db.Conn(ctx)
+			for err == nil && rest(ctx, min(pause, time.Second)) {
+				for _, text := range statements {
+					if _, err = conn.ExecContext(ctx, text); err != nil {
+						break
+					}
+				}
+				if err != nil || !rest(ctx, pause) {
+					break
+				}
 			}
+			if conn != nil {
+				conn.Close()
+			}
+			rest(ctx, again)
 		}
 	})
 }

@@ -40,6 +40,9 @@ type Traits struct {
 	Accounts naming.Limits
 	// HasHosts: an account is a name and the host that it comes from.
 	HasHosts bool
+	// Gate: the engine keeps everybody out of a database; else only those
+	// whose rights can be taken for a while.
+	Gate bool
 	// HasOwners: databases have owners of their own.
 	HasOwners bool
 }
@@ -69,6 +72,13 @@ type Server interface {
 	Choices(ctx context.Context) (catalog.Choices, error)
 	// Access reads who may do what: accounts, memberships, grants.
 	Access(ctx context.Context, q catalog.AccessQuery) (catalog.Access, error)
+	// Sessions reads who is connected.
+	Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.SessionList, error)
+	// End asks the server to end sessions, each by its whole identity: one
+	// whose number belongs to somebody else by now is left alone, and one that
+	// has gone is no error. What was asked is not yet so: read again. refused
+	// says which the server would not end, and why.
+	End(ctx context.Context, ids []catalog.SessionID, how catalog.Ending) (refused map[catalog.SessionID]string, err error)
 	// Snapshot reads all that planning this intent needs.
 	Snapshot(ctx context.Context, in change.Intent) (catalog.Snapshot, error)
 

@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
@@ -146,21 +145,6 @@ func PlanKeep(b *change.Brief, a catalog.Account, snap catalog.Snapshot, deed st
 	case a.System:
 		b.Find(change.Stop, change.AccountSystem, "leave it as it is", "%s belongs to the server itself and cannot be %s", naming.Show(a.Principal.String()), deed)
 	}
-}
-
-// PlanSessions stops while sessions of the account are open.
-func PlanSessions(b *change.Brief, a catalog.Account, snap catalog.Snapshot) {
-	if len(snap.Sessions) == 0 {
-		return
-	}
-	shown := snap.Sessions[:min(len(snap.Sessions), 5)]
-	more := ""
-	if n := len(snap.Sessions) - len(shown); n > 0 {
-		more = fmt.Sprintf(" and %d more", n)
-	}
-	f := b.Find(change.Stop, change.AccountSessions, "have them end, then ask again; to keep new ones out meanwhile: genarch account lock "+b.Target,
-		"%s is connected (sessions: %d), and would go on working after it was dropped: %s%s", naming.Show(a.Principal.String()), len(snap.Sessions), strings.Join(shown, "; "), more)
-	f.Passing = true
 }
 
 // PlanLoses tells what goes with an account that is dropped.

@@ -24,19 +24,27 @@ func (r *Runner) spawn(c change.Change, begun change.Act) error {
 	if r.closed {
 		return change.ErrClosing
 	}
+	stop := newStopper(c.StopBy)
+	r.stops[c.ID] = stop
 	r.running.Go(func() {
-		defer func() { <-r.slots }()
+		defer func() {
+			<-r.slots
+			r.mu.Lock()
+			defer r.mu.Unlock()
+			delete(r.stops, c.ID)
+		}()
 		ctx, cancel := context.WithCancelCause(r.base)
 		defer cancel(nil)
-		go r.renew(ctx, cancel, c.ID)
-		r.carry(ctx, c, begun)
+		go r.renew(ctx, cancel, c.ID, stop)
+		r.carry(ctx, c, begun, stop)
 	})
 	return nil
 }
 
 // renew extends the lease until ctx ends; losing it ends ctx, for then another
-// service goes on with the change.
-func (r *Runner) renew(ctx context.Context, cancel context.CancelCauseFunc, id uint64) {
+// service goes on with the change. It also hears of a wish to stop that another
+// service was told.
+func (r *Runner) renew(ctx context.Context, cancel context.CancelCauseFunc, id uint64, stop *stopper) {
 	tick := time.NewTicker(r.Lease / 3)
 	defer tick.Stop()
 	for {
@@ -48,6 +56,9 @@ func (r *Runner) renew(ctx context.Context, cancel context.CancelCauseFunc, id u
 				cancel(errors.New("another service took the change over"))
 				return
 			}
+			if by, err := r.Store.StopAsked(ctx, id); err == nil && by != "" {
+				stop.ask(by)
+			}
 		}
 	}
 }
@@ -56,10 +67,11 @@ func (r *Runner) renew(ctx context.Context, cancel context.CancelCauseFunc, id u
 // outcome of the last deed together with the intention of the next, before the
 // next happens; so after a crash at any point the records say what to look at.
 // done is an act whose intention is committed already; a zero Act is none.
-func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act) {
+func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act, stop *stopper) {
 	var news []journal.Entry
 	probing := time.Time{}
 	for {
+		c.StopBy = stop.by()
 		act := c.Next()
 		if done.Deed == change.Do {
 			act, done = done, change.Act{}
@@ -69,7 +81,7 @@ func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act) {
 				r.finish(ctx, c, news)
 				return
 			}
-			if r.isClosing() {
+			if r.isClosing() && act.Deed != change.Undo {
 				r.handBack(ctx, c, news)
 				return
 			}
@@ -96,7 +108,7 @@ func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act) {
 		} else {
 			saved <- true
 		}
-		seen := r.perform(ctx, &c, act)
+		seen := r.perform(ctx, &c, act, stop)
 		if !<-saved {
 			return
 		}
@@ -138,16 +150,33 @@ func stillUnknown(f *change.Failure) *change.Failure {
 	return &change.Failure{Kind: string(engine.Unknown), Text: text, Next: "look at the server, and put right by hand what the statements of the change show"}
 }
 
-// perform does one deed on the server and says what is known afterwards.
-func (r *Runner) perform(ctx context.Context, c *change.Change, act change.Act) change.Seen {
+// perform does one deed on the server and says what is known afterwards. Taking
+// back is not cut short by a shutdown, and is tried again while the server cannot
+// be reached: undoing what is not there (any more) does no harm.
+func (r *Runner) perform(ctx context.Context, c *change.Change, act change.Act, stop *stopper) change.Seen {
+	if act.Deed != change.Undo {
+		return r.performOnce(ctx, c, act, stop)
+	}
+	for begun := now(); ; {
+		seen := r.performOnce(context.WithoutCancel(ctx), c, act, stop)
+		lost := seen.Failure != nil && (seen.Failure.Kind == string(engine.NotSent) || seen.Failure.Kind == string(engine.Unknown))
+		if seen.Effect == change.Happened || !lost || now().Sub(begun) > r.UndoTime {
+			return seen
+		}
+		if !pause(ctx, undoPause) {
+			return seen // the service ends: the next one goes on with it
+		}
+	}
+}
+
+// undoPause lies between two tries to take a step back.
+const undoPause = 500 * time.Millisecond
+
+func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.Act, stop *stopper) change.Seen {
 	step := &c.Steps[act.Step]
 	limit := r.StepTime
 	if step.Seconds > 0 {
 		limit = time.Duration(step.Seconds) * time.Second
-	}
-	if act.Deed == change.Undo {
-		// Taking back is not cut short by a shutdown, only by its own limit.
-		ctx = context.WithoutCancel(ctx)
 	}
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
@@ -168,6 +197,9 @@ func (r *Runner) perform(ctx context.Context, c *change.Change, act change.Act) 
 	}
 	switch act.Deed {
 	case change.Probe:
+		if step.Kind == change.ClearSessions {
+			return r.probeCleared(ctx, *step, access)
+		}
 		took, err := access.Probe(ctx, step.Step)
 		switch {
 		case err != nil:
@@ -182,6 +214,9 @@ func (r *Runner) perform(ctx context.Context, c *change.Change, act change.Act) 
 			return change.Seen{Effect: change.Unclear, Messages: rep.Messages, Failure: engine.Failure(err)}
 		}
 		return change.Seen{Effect: change.Happened, Messages: rep.Messages}
+	}
+	if step.Kind == change.ClearSessions {
+		return r.clear(ctx, c, act, access, stop)
 	}
 	rep, err := access.Do(ctx, step.Step)
 	if len(rep.Learned) > 0 {
@@ -341,6 +376,9 @@ func stepEntry(c change.Change, act change.Act, action string) journal.Entry {
 	}
 	if s.Failure != nil {
 		detail["failure"] = s.Failure
+	}
+	if p := s.Clearing; p != nil && act.Deed == change.Do {
+		detail["sessions"] = map[string]any{"found": p.Found, "ended": p.Ended, "left_by_themselves": p.Gone, "who_was_ended": p.EndedWho, "came_back": p.Returned, "remain": p.Who}
 	}
 	return entry(c, c.RunBy, "step."+action, detail)
 }

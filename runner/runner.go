@@ -38,6 +38,8 @@ type Store interface {
 	Secrets(ctx context.Context, id uint64) ([]change.Secret, error)
 	TakeSecrets(ctx context.Context, id uint64, e journal.Entry) ([]change.Secret, error)
 	ForgetSecrets(ctx context.Context) error
+	AskStop(ctx context.Context, id uint64, operator string, e journal.Entry) error
+	StopAsked(ctx context.Context, id uint64) (operator string, err error)
 	Orphans(ctx context.Context, holder string, lease time.Duration) ([]change.Change, error)
 }
 
@@ -53,10 +55,15 @@ type Config struct {
 	Fleet  Fleet
 	Events *events.Hub
 	Log    *slog.Logger
+	// LastUse tells when somebody was last seen in a database, and since when
+	// that is watched; nil: nobody watches.
+	LastUse func(server, database string) (last, since time.Time)
 	// PlanTime bounds reading and planning (default 20 s), StepTime a step
 	// that does not say otherwise (30 s), ProbeTime the search for an unknown
-	// outcome (2 min). Lease is how long a claim outlives its service (15 s).
-	PlanTime, StepTime, ProbeTime, Lease time.Duration
+	// outcome (2 min), UndoTime the tries to take a step back while the server
+	// cannot be reached (10 min): a gate must not stay shut. Lease is how long a
+	// claim outlives its service (15 s).
+	PlanTime, StepTime, ProbeTime, UndoTime, Lease time.Duration
 }
 
 // maxRunning bounds the changes that run at once.
@@ -70,7 +77,9 @@ type Runner struct {
 
 	base   context.Context // ends when steps in hand must end at once
 	cancel context.CancelFunc
-	mu     sync.Mutex // guards closing
+	mu     sync.Mutex // guards closed and stops
+	// stops are the running changes of this service, each to be told to stop.
+	stops map[uint64]*stopper
 	// closing is closed when no further step is to begin.
 	closing chan struct{}
 	closed  bool
@@ -88,11 +97,12 @@ func New(cfg Config) *Runner {
 	def(&cfg.PlanTime, 20*time.Second)
 	def(&cfg.StepTime, 30*time.Second)
 	def(&cfg.ProbeTime, 2*time.Minute)
+	def(&cfg.UndoTime, 10*time.Minute)
 	def(&cfg.Lease, 15*time.Second)
 	if cfg.Log == nil {
 		cfg.Log = slog.New(slog.DiscardHandler)
 	}
-	r := &Runner{Config: cfg, holder: rand.Text(), slots: make(chan struct{}, maxRunning), closing: make(chan struct{})}
+	r := &Runner{Config: cfg, holder: rand.Text(), slots: make(chan struct{}, maxRunning), closing: make(chan struct{}), stops: map[uint64]*stopper{}}
 	r.base, r.cancel = context.WithCancel(context.Background())
 	r.running.Go(r.watchOrphans)
 	return r
@@ -204,6 +214,9 @@ func (r *Runner) Brief(ctx context.Context, in change.Intent) (change.Brief, err
 	if err != nil {
 		return change.Brief{}, err
 	}
+	if snap.Doomed != nil && r.LastUse != nil {
+		snap.Doomed.LastUse, snap.Doomed.Watched = r.LastUse(in.Server, snap.Target.Name)
+	}
 	b, err := eng.Plan(in, snap)
 	if err == nil && slices.Contains(b.Codes(change.Stop), change.NameTaken) {
 		b = r.tellMaker(ctx, b)
@@ -249,7 +262,7 @@ func (r *Runner) run(ctx context.Context, operator string, id uint64, d change.D
 	if err != nil {
 		return c, err
 	}
-	if latest.Fingerprint != c.Brief.Fingerprint || d.Fingerprint != "" && d.Fingerprint != c.Brief.Fingerprint {
+	if latest.Fingerprint != c.Brief.Fingerprint || c.Brief.Worse(latest) || d.Fingerprint != "" && d.Fingerprint != c.Brief.Fingerprint {
 		return c, r.rebrief(ctx, c, operator, latest)
 	}
 	begun, err := c.Start(operator, d, now())

@@ -9,6 +9,7 @@ import (
 	"gorm.io/gorm/clause"
 
 	"example.com/genarch/core/change"
+	"example.com/genarch/core/clearing"
 	"example.com/genarch/core/journal"
 	"example.com/genarch/core/record"
 )
@@ -21,6 +22,7 @@ type changeRow struct {
 	State       string
 	Operator    string
 	RunBy       string
+	StopBy      string
 	Intent      change.Intent   `gorm:"serializer:json"`
 	Brief       change.Brief    `gorm:"serializer:json"`
 	Accepted    []string        `gorm:"serializer:json"`
@@ -39,9 +41,10 @@ type stepRow struct {
 	ChangeID uint64 `gorm:"primaryKey"`
 	Position int    `gorm:"primaryKey;autoIncrement:false"`
 	Status   string
-	Step     change.Step      `gorm:"serializer:json"`
-	Messages []change.Message `gorm:"serializer:json"`
-	Failure  *change.Failure  `gorm:"serializer:json"`
+	Step     change.Step        `gorm:"serializer:json"`
+	Messages []change.Message   `gorm:"serializer:json"`
+	Failure  *change.Failure    `gorm:"serializer:json"`
+	Clearing *clearing.Progress `gorm:"serializer:json"`
 	Probed   bool
 	BegunAt  *time.Time
 	EndedAt  *time.Time
@@ -50,12 +53,12 @@ type stepRow struct {
 func (stepRow) TableName() string { return "change_steps" }
 
 func changeFrom(r changeRow, steps []stepRow) change.Change {
-	c := change.Change{ID: r.ID, Intent: r.Intent, Brief: r.Brief, State: change.State(r.State), Operator: r.Operator, RunBy: r.RunBy,
+	c := change.Change{ID: r.ID, Intent: r.Intent, Brief: r.Brief, State: change.State(r.State), Operator: r.Operator, RunBy: r.RunBy, StopBy: r.StopBy,
 		Accepted: r.Accepted, Failure: r.Failure, Result: r.Result, ObjectKey: r.ObjectKey,
 		Created: r.CreatedAt, Started: timeOf(r.StartedAt), Ended: timeOf(r.EndedAt)}
 	for _, s := range steps {
 		c.Steps = append(c.Steps, change.StepRun{Step: s.Step, Status: change.Status(s.Status), Messages: s.Messages,
-			Failure: s.Failure, Probed: s.Probed, Begun: timeOf(s.BegunAt), Ended: timeOf(s.EndedAt)})
+			Failure: s.Failure, Clearing: s.Clearing, Probed: s.Probed, Begun: timeOf(s.BegunAt), Ended: timeOf(s.EndedAt)})
 	}
 	return c
 }
@@ -75,7 +78,7 @@ func stepRowsFrom(c change.Change) []stepRow {
 		if s.Messages == nil {
 			s.Messages = []change.Message{}
 		}
-		rows[i] = stepRow{ChangeID: c.ID, Position: i, Status: string(s.Status), Step: s.Step, Messages: s.Messages, Failure: s.Failure,
+		rows[i] = stepRow{ChangeID: c.ID, Position: i, Status: string(s.Status), Step: s.Step, Messages: s.Messages, Failure: s.Failure, Clearing: s.Clearing,
 			Probed: s.Probed, BegunAt: timePtr(s.Begun), EndedAt: timePtr(s.Ended)}
 	}
 	return rows
@@ -255,6 +258,27 @@ func (s *Store) Finish(ctx context.Context, c change.Change, entries ...journal.
 		}
 		return tx.Where("change_id = ?", c.ID).Delete(&claimRow{}).Error
 	})
+}
+
+// AskStop notes who wants a running change to stop; ErrStale if it has ended.
+func (s *Store) AskStop(ctx context.Context, id uint64, operator string, e journal.Entry) error {
+	return s.update(ctx, func(tx *gorm.DB) error {
+		res := tx.Model(&changeRow{}).Where("id = ? AND state = ?", id, string(change.Running)).Update("stop_by", operator)
+		if res.Error == nil && res.RowsAffected == 0 {
+			return record.ErrStale
+		}
+		if res.Error != nil {
+			return res.Error
+		}
+		return appendJournal(tx, e)
+	})
+}
+
+// StopAsked is who wants a change to stop; empty: nobody.
+func (s *Store) StopAsked(ctx context.Context, id uint64) (string, error) {
+	var row changeRow
+	err := s.db.WithContext(ctx).Select("stop_by").Take(&row, id).Error
+	return row.StopBy, translate(err)
 }
 
 // Orphans takes over, for holder, the running changes whose lease has run out:

@@ -4,9 +4,11 @@ import "time"
 
 // Intent is what a person asks for: a kind and the fields of that kind.
 type Intent struct {
-	Kind     string        `json:"kind" enum:"database.create,server.mark,account.create,account.alter,account.rename,account.password,account.drop,role.give,role.take,grant.give,grant.take"`
+	Kind     string        `json:"kind" enum:"database.create,database.drop,database.rename,database.move,session.end,server.mark,account.create,account.alter,account.rename,account.password,account.drop,role.give,role.take,grant.give,grant.take"`
 	Server   string        `json:"server" maxLength:"40"`
-	Database *DatabaseSpec `json:"database,omitempty" doc:"For database.create."`
+	Database *DatabaseSpec `json:"database,omitempty" doc:"For the kinds that begin with database."`
+	Clearing *ClearingSpec `json:"clearing,omitempty" doc:"How to go about sessions that are in the way: for database.drop, .rename, .move, account.drop; with database.create it lets the template be cleared, with account.alter and a lock it ends the account's sessions."`
+	Sessions *SessionsSpec `json:"sessions,omitempty" doc:"For session.end."`
 	Account  *AccountSpec  `json:"account,omitempty" doc:"For the kinds that begin with account."`
 	Member   *MemberSpec   `json:"member,omitempty" doc:"For role.give and role.take."`
 	Grant    *GrantSpec    `json:"grant,omitempty" doc:"For grant.give and grant.take."`
@@ -18,6 +20,8 @@ type Intent struct {
 type DatabaseSpec struct {
 	Name             string `json:"name" maxLength:"2000"`
 	IfAbsent         bool   `json:"if_absent,omitempty" doc:"Do nothing if it is there, and say what differs."`
+	IfPresent        bool   `json:"if_present,omitempty" doc:"database.drop: do nothing if it is not there."`
+	NewName          string `json:"new_name,omitempty" maxLength:"2000" doc:"For database.rename."`
 	Owner            string `json:"owner,omitempty" maxLength:"400" doc:"A role, or on MariaDB an account as name@host that gets the bundle own."`
 	Encoding         string `json:"encoding,omitempty" maxLength:"64" doc:"Encoding, or character set."`
 	Collation        string `json:"collation,omitempty" maxLength:"128"`
@@ -32,7 +36,7 @@ type DatabaseSpec struct {
 	IsTemplate       *bool  `json:"is_template,omitempty"`
 	Comment          string `json:"comment,omitempty" maxLength:"4000"`
 	// ClearLeftovers and what follows are about who may use it.
-	ClearLeftovers bool      `json:"clear_leftovers,omitempty" doc:"MariaDB: first take the grants that would come alive with the name."`
+	ClearLeftovers bool      `json:"clear_leftovers,omitempty" doc:"MariaDB: take the grants on the name: before it is made, or with the drop."`
 	Team           *TeamSpec `json:"team,omitempty" doc:"Make, in the same change, an owner role and two accounts that are tried afterwards."`
 	Private        bool      `json:"private,omitempty" doc:"PostgreSQL: take CONNECT and TEMPORARY from everybody."`
 	Allow          []string  `json:"allow,omitempty" maxItems:"50" nullable:"false" doc:"PostgreSQL, with private: who gets CONNECT."`
@@ -86,7 +90,9 @@ type Step struct {
 	Statement string     `json:"statement,omitempty"`
 	Undo      string     `json:"undo,omitempty" doc:"The statement that takes it back."`
 	ReadOnly  bool       `json:"read_only"`
-	Status    string     `json:"status" enum:"planned,begun,unknown,done,failed,undone,undoing,undo_failed"`
+	Status    string     `json:"status" enum:"planned,begun,unknown,done,failed,undone,undoing,undo_failed,harmed"`
+	Stays     bool       `json:"stays" doc:"What it did cannot be taken back, and need not be: sessions that were ended."`
+	Clearing  *Clearing  `json:"clearing,omitempty" doc:"How far a step that clears sessions is."`
 	Probed    bool       `json:"probed" doc:"Its outcome was found out by looking."`
 	Messages  []Message  `json:"messages" nullable:"false"`
 	Failure   *Failure   `json:"failure,omitempty"`
@@ -96,40 +102,44 @@ type Step struct {
 
 // Brief is what a change would do.
 type Brief struct {
-	Target      string       `json:"target"`
-	Engine      string       `json:"engine"`
-	Environment string       `json:"environment"`
-	Identity    string       `json:"identity"`
-	Summary     string       `json:"summary"`
-	Outcome     string       `json:"outcome" enum:"acts,nothing"`
-	Stopped     bool         `json:"stopped" doc:"A finding forbids it."`
-	Settings    []Setting    `json:"settings" nullable:"false"`
-	Findings    []Finding    `json:"findings" nullable:"false"`
-	Differences []Difference `json:"differences" nullable:"false"`
-	Steps       []Step       `json:"steps" nullable:"false"`
-	Confirm     string       `json:"confirm,omitempty" doc:"The name that has to be typed before it may run."`
-	Read        time.Time    `json:"read"`
-	Fingerprint string       `json:"fingerprint"`
+	Target      string          `json:"target"`
+	Engine      string          `json:"engine"`
+	Environment string          `json:"environment"`
+	Identity    string          `json:"identity"`
+	Summary     string          `json:"summary"`
+	Outcome     string          `json:"outcome" enum:"acts,nothing"`
+	Stopped     bool            `json:"stopped" doc:"A finding forbids it."`
+	Settings    []Setting       `json:"settings" nullable:"false"`
+	Findings    []Finding       `json:"findings" nullable:"false"`
+	Differences []Difference    `json:"differences" nullable:"false"`
+	Steps       []Step          `json:"steps" nullable:"false"`
+	Affected    []ServerSession `json:"affected" nullable:"false" doc:"The sessions that it would end or wait for, at most 200."`
+	AffectedAll int             `json:"affected_all" doc:"How many they are."`
+	Confirm     string          `json:"confirm,omitempty" doc:"The name that has to be typed before it may run."`
+	Read        time.Time       `json:"read"`
+	Fingerprint string          `json:"fingerprint"`
 }
 
 // Change is one intended alteration, from draft to outcome.
 type Change struct {
-	ID       uint64     `json:"id"`
-	Kind     string     `json:"kind"`
-	Server   string     `json:"server"`
-	Target   string     `json:"target"`
-	State    string     `json:"state" enum:"draft,waiting,ready,running,done,reverted,stuck,declined,withdrawn,expired"`
-	Ended    bool       `json:"ended" doc:"Nothing more happens to it."`
-	Operator string     `json:"operator" doc:"Who asked."`
-	RunBy    string     `json:"run_by,omitempty"`
-	Result   string     `json:"result,omitempty"`
-	Failure  *Failure   `json:"failure,omitempty"`
-	Accepted []string   `json:"accepted" nullable:"false" doc:"The cautions that were accepted."`
-	Brief    Brief      `json:"brief"`
-	Kept     []string   `json:"kept" nullable:"false" doc:"The accounts whose generated passwords can still be shown, once, to who asked."`
-	Created  time.Time  `json:"created"`
-	Started  *time.Time `json:"started,omitempty"`
-	Finished *time.Time `json:"finished,omitempty"`
+	ID        uint64     `json:"id"`
+	Kind      string     `json:"kind"`
+	Server    string     `json:"server"`
+	Target    string     `json:"target"`
+	State     string     `json:"state" enum:"draft,waiting,ready,running,done,reverted,stuck,declined,withdrawn,expired"`
+	Ended     bool       `json:"ended" doc:"Nothing more happens to it."`
+	Operator  string     `json:"operator" doc:"Who asked."`
+	RunBy     string     `json:"run_by,omitempty"`
+	StopBy    string     `json:"stop_by,omitempty" doc:"Who asked for it to be stopped while it ran."`
+	Stoppable bool       `json:"stoppable" doc:"It runs, and everything done so far can be taken back."`
+	Result    string     `json:"result,omitempty"`
+	Failure   *Failure   `json:"failure,omitempty"`
+	Accepted  []string   `json:"accepted" nullable:"false" doc:"The cautions that were accepted."`
+	Brief     Brief      `json:"brief"`
+	Kept      []string   `json:"kept" nullable:"false" doc:"The accounts whose generated passwords can still be shown, once, to who asked."`
+	Created   time.Time  `json:"created"`
+	Started   *time.Time `json:"started,omitempty"`
+	Finished  *time.Time `json:"finished,omitempty"`
 }
 
 // ChangeList is a page of changes, the newest first, with their briefs left out.
@@ -161,4 +171,9 @@ type Run struct {
 	Accept      []string `json:"accept,omitempty" nullable:"false" doc:"The codes of the cautions that are accepted."`
 	Confirm     string   `json:"confirm,omitempty" maxLength:"800" doc:"The name, where the brief asks for it to be typed."`
 	Wait        int      `json:"wait,omitempty" minimum:"0" maximum:"60" doc:"Seconds to wait for its end before answering."`
+}
+
+// Stop stops a running change.
+type Stop struct {
+	Wait int `json:"wait,omitempty" minimum:"0" maximum:"60" doc:"Seconds to wait for its end before answering."`
 }

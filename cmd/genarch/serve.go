@@ -24,6 +24,7 @@ import (
 	"example.com/genarch/fleet"
 	"example.com/genarch/runner"
 	"example.com/genarch/store"
+	"example.com/genarch/watch"
 )
 
 // knownSettings are the settings that the file may hold.
@@ -142,12 +143,14 @@ func (s service) run(ctx context.Context) error {
 	hub := &events.Hub{}
 	servers := fleet.New(records, postgres.Engine{}, mariadb.Engine{})
 	defer servers.Close()
-	changes := runner.New(runner.Config{Store: records, Fleet: servers, Events: hub, Log: s.log})
+	samples := watch.Start(servers, s.log)
+	defer samples.Stop()
+	changes := runner.New(runner.Config{Store: records, Fleet: servers, Events: hub, Log: s.log, LastUse: samples.LastUse})
 	page, err := console.Handler()
 	if err != nil {
 		s.log.Warn(err.Error())
 	}
-	handler := api.New(api.Config{Records: records, Fleet: servers, Changes: changes, Events: hub, Log: s.log, Version: version, Console: page,
+	handler := api.New(api.Config{Records: records, Fleet: servers, Changes: changes, Watch: samples, Events: hub, Log: s.log, Version: version, Console: page,
 		Secure: s.tlsCert != "", Collectors: s.collectors(records, hub)})
 	web := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, WriteTimeout: 3 * time.Minute,
 		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug)}

@@ -148,6 +148,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/changes/{id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Stop a running change, and have what it did taken back
+         * @description Needs the remit run.
+         */
+        post: operations["stop-change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/changes/{id}/submit": {
         parameters: {
             query?: never;
@@ -644,6 +664,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/servers/{server}/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Who is connected to a server, live, and who blocks whom
+         * @description Needs the remit see.
+         */
+        get: operations["list-sessions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/servers/{server}/sessions/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How many sessions there were in the last hour
+         * @description Needs the remit see.
+         */
+        get: operations["show-session-history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/servers/{server}/tablespaces": {
         parameters: {
             query?: never;
@@ -900,6 +960,13 @@ export interface components {
             tls?: boolean;
         };
         Brief: {
+            /** @description The sessions that it would end or wait for, at most 200. */
+            affected: components["schemas"]["ServerSession"][];
+            /**
+             * Format: int64
+             * @description How many they are.
+             */
+            affected_all: number;
             /** @description The name that has to be typed before it may run. */
             confirm?: string;
             differences: components["schemas"]["Difference"][];
@@ -952,6 +1019,10 @@ export interface components {
             started?: string;
             /** @enum {string} */
             state: "draft" | "waiting" | "ready" | "running" | "done" | "reverted" | "stuck" | "declined" | "withdrawn" | "expired";
+            /** @description Who asked for it to be stopped while it ran. */
+            stop_by?: string;
+            /** @description It runs, and everything done so far can be taken back. */
+            stoppable: boolean;
             target: string;
         };
         ChangeEvent: {
@@ -998,6 +1069,60 @@ export interface components {
             strategies: string[];
             tablespaces: components["schemas"]["Tablespace"][];
             templates: components["schemas"]["Template"][];
+        };
+        Clearing: {
+            /** Format: date-time */
+            began: string;
+            /**
+             * Format: int64
+             * @description Came meanwhile.
+             */
+            came: number;
+            /** Format: int64 */
+            ended: number;
+            /** @description Those that were ended, at most 200. */
+            ended_who: string[];
+            /**
+             * Format: int64
+             * @description At the first look.
+             */
+            found: number;
+            /**
+             * Format: int64
+             * @description Left by themselves.
+             */
+            gone: number;
+            /** Format: date-time */
+            grace_ends?: string;
+            /**
+             * Format: int64
+             * @description Now; -1: not looked yet.
+             */
+            left: number;
+            /** @enum {string} */
+            phase: "waiting" | "ending" | "cleared" | "given up";
+            /** @description Those that came back although the gate was closed. */
+            returned: string[];
+            series: components["schemas"]["SessionPoint"][];
+            /** @description Those that are left, at most 20. */
+            who: components["schemas"]["Present"][];
+            why?: string;
+        };
+        ClearingSpec: {
+            /** @description Sessions that have written may be ended too. */
+            accept_loss?: boolean;
+            /**
+             * Format: int64
+             * @description Seconds in which work may go on by itself first.
+             */
+            grace?: number;
+            /** @description MariaDB: lock, while the change runs, the accounts that the gate does not keep out. */
+            hold_accounts?: boolean;
+            /**
+             * Format: int64
+             * @description Seconds to wait for the last session to leave; then nobody is ended.
+             */
+            when_empty?: number;
         };
         Collation: {
             default: boolean;
@@ -1085,7 +1210,7 @@ export interface components {
             /** @description PostgreSQL, with private: who gets CONNECT. */
             allow?: string[];
             allow_connections?: boolean;
-            /** @description MariaDB: first take the grants that would come alive with the name. */
+            /** @description MariaDB: take the grants on the name: before it is made, or with the drop. */
             clear_leftovers?: boolean;
             collation?: string;
             comment?: string;
@@ -1096,9 +1221,13 @@ export interface components {
             encoding?: string;
             /** @description Do nothing if it is there, and say what differs. */
             if_absent?: boolean;
+            /** @description database.drop: do nothing if it is not there. */
+            if_present?: boolean;
             is_template?: boolean;
             locale?: string;
             name: string;
+            /** @description For database.rename. */
+            new_name?: string;
             /** @description A role, or on MariaDB an account as name@host that gets the bundle own. */
             owner?: string;
             /** @description PostgreSQL: take CONNECT and TEMPORARY from everybody. */
@@ -1257,15 +1386,19 @@ export interface components {
         Intent: {
             /** @description For the kinds that begin with account. */
             account?: components["schemas"]["AccountSpec"];
-            /** @description For database.create. */
+            /** @description How to go about sessions that are in the way: for database.drop, .rename, .move, account.drop; with database.create it lets the template be cleared, with account.alter and a lock it ends the account's sessions. */
+            clearing?: components["schemas"]["ClearingSpec"];
+            /** @description For the kinds that begin with database. */
             database?: components["schemas"]["DatabaseSpec"];
             /** @description For grant.give and grant.take. */
             grant?: components["schemas"]["GrantSpec"];
             /** @enum {string} */
-            kind: "database.create" | "server.mark" | "account.create" | "account.alter" | "account.rename" | "account.password" | "account.drop" | "role.give" | "role.take" | "grant.give" | "grant.take";
+            kind: "database.create" | "database.drop" | "database.rename" | "database.move" | "session.end" | "server.mark" | "account.create" | "account.alter" | "account.rename" | "account.password" | "account.drop" | "role.give" | "role.take" | "grant.give" | "grant.take";
             /** @description For role.give and role.take. */
             member?: components["schemas"]["MemberSpec"];
             server: string;
+            /** @description For session.end. */
+            sessions?: components["schemas"]["SessionsSpec"];
         };
         Journal: {
             entries: components["schemas"]["JournalEntry"][];
@@ -1415,6 +1548,21 @@ export interface components {
             /** Format: date-time */
             at: string;
         };
+        Prepared: {
+            database?: string;
+            name: string;
+            owner?: string;
+            /** Format: date-time */
+            since?: string;
+        };
+        Present: {
+            account: string;
+            application?: string;
+            class: string;
+            client?: string;
+            id: string;
+            progress?: string;
+        };
         Principal: {
             /** @description MariaDB: where it comes from. Empty: the only account of that name. */
             host?: string;
@@ -1556,6 +1704,58 @@ export interface components {
              */
             version: number;
         };
+        ServerSession: {
+            account: components["schemas"]["Principal"];
+            address: string;
+            application?: string;
+            /** @description The numbers of those it waits for. */
+            blocked_by: number[];
+            /**
+             * @description What ending it would mean.
+             * @enum {string}
+             */
+            class: "idle" | "busy" | "in transaction" | "written work" | "ending" | "not visible" | "Genarch" | "engine" | "worker" | "backup" | "replication";
+            client?: string;
+            database?: string;
+            /** @description Its identity: the number and a mark that no later session of that number has. */
+            id: string;
+            /**
+             * Format: int64
+             * @description The session that a parallel worker works for.
+             */
+            leader?: number;
+            /** Format: int64 */
+            locks: number;
+            /** @description What it would lose by being ended. */
+            loses: string;
+            /** Format: int64 */
+            number: number;
+            progress?: string;
+            /**
+             * Format: int64
+             * @description MariaDB: how many rows.
+             */
+            rows?: number;
+            /** Format: date-time */
+            started?: string;
+            /** @enum {string} */
+            state: "idle" | "active" | "idle in transaction" | "ending";
+            /** Format: date-time */
+            state_since?: string;
+            /** @description What runs or ran last, at most 4000 characters. */
+            statement?: string;
+            superuser?: boolean;
+            /**
+             * Format: date-time
+             * @description When its open transaction began.
+             */
+            transaction?: string;
+            /** @description MariaDB: other databases in which it holds locks. */
+            uses?: string[];
+            wait?: string;
+            /** @description Its transaction has written. */
+            written: boolean;
+        };
         Session: {
             /** @description To be sent as X-Genarch-CSRF with everything that alters something, when signed in by cookie. */
             csrf?: string;
@@ -1563,6 +1763,93 @@ export interface components {
             /** @description Shown once. */
             token?: string;
             version: string;
+        };
+        SessionHistory: {
+            samples: components["schemas"]["SessionSample"][];
+            /**
+             * Format: int64
+             * @description Between two samples.
+             */
+            seconds: number;
+            server: string;
+        };
+        SessionList: {
+            /**
+             * Format: int64
+             * @description How many there are, the engine's own and Genarch's included.
+             */
+            all: number;
+            /**
+             * Format: int64
+             * @description How many the server takes.
+             */
+            allowed: number;
+            engine: string;
+            environment: string;
+            prepared: components["schemas"]["Prepared"][];
+            /** Format: date-time */
+            read: string;
+            server: string;
+            sessions: components["schemas"]["ServerSession"][];
+            /**
+             * Format: int64
+             * @description How many fit, if more than are shown.
+             */
+            total: number;
+            /** @description What the server does not show. */
+            unseen: string[];
+            /** @description Who blocks whom. */
+            waits: components["schemas"]["Wait"][];
+        };
+        SessionPoint: {
+            /** Format: int64 */
+            at: number;
+            /** Format: int64 */
+            left: number;
+        };
+        SessionSample: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            busy: number;
+            /** Format: int64 */
+            idle: number;
+            /** @description The server did not answer. */
+            missing?: boolean;
+            /**
+             * Format: int64
+             * @description In a transaction, doing nothing or with written work.
+             */
+            open: number;
+            /**
+             * Format: int64
+             * @description For a lock; they are among the busy ones.
+             */
+            waiting: number;
+        };
+        SessionsSpec: {
+            /** @description A name, or name@host. */
+            account?: string;
+            application?: string;
+            /** @enum {string} */
+            class?: "idle" | "busy" | "in transaction" | "written work" | "not visible";
+            /** @description An address, without a port. */
+            client?: string;
+            database?: string;
+            /**
+             * Format: int64
+             * @description Seconds.
+             */
+            idle_longer?: number;
+            /** @description Their identities, as in the list. */
+            ids?: string[];
+            /**
+             * Format: int64
+             * @description Seconds since it, or its transaction, began.
+             */
+            older?: number;
+            /** @description Stop what runs just now, and leave the session. */
+            statement_only?: boolean;
         };
         Setting: {
             /** @description False: it is a default. */
@@ -1619,6 +1906,8 @@ export interface components {
         Step: {
             /** Format: date-time */
             begun?: string;
+            /** @description How far a step that clears sessions is. */
+            clearing?: components["schemas"]["Clearing"];
             /** Format: date-time */
             ended?: string;
             failure?: components["schemas"]["Failure"];
@@ -1629,10 +1918,19 @@ export interface components {
             read_only: boolean;
             statement?: string;
             /** @enum {string} */
-            status: "planned" | "begun" | "unknown" | "done" | "failed" | "undone" | "undoing" | "undo_failed";
+            status: "planned" | "begun" | "unknown" | "done" | "failed" | "undone" | "undoing" | "undo_failed" | "harmed";
+            /** @description What it did cannot be taken back, and need not be: sessions that were ended. */
+            stays: boolean;
             title: string;
             /** @description The statement that takes it back. */
             undo?: string;
+        };
+        Stop: {
+            /**
+             * Format: int64
+             * @description Seconds to wait for its end before answering.
+             */
+            wait?: number;
         };
         Tablespace: {
             default: boolean;
@@ -1692,6 +1990,23 @@ export interface components {
             days?: number;
             operator: string;
             title: string;
+        };
+        Wait: {
+            /** @description It stands further up too. */
+            again?: boolean;
+            /**
+             * Format: int64
+             * @description How many wait for it, directly or behind others.
+             */
+            blocks: number;
+            /**
+             * Format: int64
+             * @description 0: it waits for nobody.
+             */
+            depth: number;
+            id: string;
+            /** Format: int64 */
+            number: number;
         };
         Why: {
             /** @description Its address. */
@@ -1972,6 +2287,41 @@ export interface operations {
                 };
                 content: {
                     "application/sql": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "stop-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Stop"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Change"];
                 };
             };
             /** @description Error */
@@ -2951,6 +3301,83 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["GrantList"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-sessions": {
+        parameters: {
+            query?: {
+                database?: string;
+                /** @description A name, or name@host. */
+                account?: string;
+                application?: string;
+                /** @description An address, without a port. */
+                client?: string;
+                class?: string;
+                /** @description Seconds. */
+                idle_longer?: number;
+                /** @description Seconds since it, or its transaction, began. */
+                older?: number;
+                /** @description The engine's own and Genarch's too. */
+                all?: boolean;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                server: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionList"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-session-history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                server: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SessionHistory"];
                 };
             };
             /** @description Error */

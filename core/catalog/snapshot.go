@@ -11,6 +11,10 @@ type Snapshot struct {
 	Target *Database
 	// TargetComment etc. live in Target. Template is the chosen template.
 	Template *Template
+	// Source is the template as a database, and SourceMine whether Genarch's
+	// login may alter it; read when its sessions may be ended.
+	Source     *Database
+	SourceMine bool
 	// TemplateUsers says who sits in the template: "account from address".
 	TemplateUsers []string
 	Choices       Choices
@@ -28,6 +32,13 @@ type Snapshot struct {
 	Client string
 	// Sessions are those of the account that the intent is about, in words.
 	Sessions []string
+	// Connected are the sessions in the way of an intent that clears a database
+	// or an account, or all of the server for one that ends sessions.
+	Connected []Session
+	// SessionsUnseen says what of them the server does not show.
+	SessionsUnseen []string
+	// Doomed is read for intents that take a database away or move it.
+	Doomed *Doomed
 	// Holdings are what an account that is to be dropped has, by database.
 	Holdings []Holding
 	// Definers are what runs with an account's rights (MariaDB), in words.

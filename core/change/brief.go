@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/clearing"
 	"example.com/genarch/core/secret"
 )
 
@@ -32,8 +33,9 @@ type Finding struct {
 	Next string `json:"next,omitempty"`
 	// Suggestion is a value that would do, for a form to offer.
 	Suggestion string `json:"suggestion,omitempty"`
-	// Passing: the text tells of the moment (who is connected just now), so that
-	// the finding counts for the decision, but not its words.
+	// Passing: the finding is of the moment (who is connected just now). It is no
+	// part of the fingerprint, but a new stop or caution of this kind makes the
+	// brief another one ([Brief.Worse]).
 	Passing bool `json:"passing,omitempty"`
 }
 
@@ -80,6 +82,11 @@ type Brief struct {
 	Findings    []Finding           `json:"findings"`
 	Differences []Difference        `json:"differences,omitempty"`
 	Steps       []Step              `json:"steps"`
+	// Affected are the sessions that would be ended or waited for, at most
+	// [MaxAffected] of AffectedCount, as they were at the reading. They come and
+	// go, so they are no part of the fingerprint.
+	Affected      []Affected `json:"affected,omitempty"`
+	AffectedCount int        `json:"affected_count,omitempty"`
 	// Confirm is the name to be typed before it may run; empty: none.
 	Confirm     string    `json:"confirm,omitempty"`
 	Read        time.Time `json:"read"`
@@ -98,6 +105,14 @@ type Step struct {
 	Undo string `json:"undo,omitempty"`
 	// ReadOnly: the step alters nothing, so nothing has to be undone.
 	ReadOnly bool `json:"read_only,omitempty"`
+	// Stays: what the step did (sessions that were ended) cannot be taken back,
+	// and what comes before it can be taken back all the same.
+	Stays bool `json:"stays,omitempty"`
+	// Mend is the statement that puts right what a try that failed may have
+	// altered in part; empty where a failed step has altered nothing.
+	Mend string `json:"mend,omitempty"`
+	// Clear is set for a step of kind [ClearSessions].
+	Clear *clearing.Rules `json:"clear,omitempty"`
 	// Seconds is how long it may take; 0 leaves it to the runner.
 	Seconds int `json:"seconds,omitempty"`
 	// Args are what doing, probing and undoing need to know.
@@ -107,8 +122,38 @@ type Step struct {
 	Secrets map[string]secret.Text `json:"-"`
 }
 
-// Verify is the kind of the last step of every change: read back, compare.
-const Verify = "verify"
+// The kinds of steps that every engine has.
+const (
+	// Verify is the last step of every change: read back, compare.
+	Verify = "verify"
+	// ClearSessions waits for sessions to go, and ends those that stay, by the
+	// rules in the step. The runner carries it out with a [clearing.Machine].
+	ClearSessions = "clear_sessions"
+)
+
+// Affected is a session that a change would end, and what that would lose.
+type Affected struct {
+	Session catalog.Session `json:"session"`
+	Class   clearing.Class  `json:"class"`
+	Loses   string          `json:"loses"`
+}
+
+// MaxAffected bounds the sessions that a brief shows one by one.
+const MaxAffected = 200
+
+// maxStatement is how many characters of a session's statement a brief keeps.
+const maxStatement = 300
+
+// Affect adds the sessions that the change would end.
+func (b *Brief) Affect(list []catalog.Session) {
+	b.AffectedCount += len(list)
+	for _, s := range list[:min(len(list), MaxAffected-len(b.Affected))] {
+		if text := []rune(s.Statement); len(text) > maxStatement {
+			s.Statement = string(text[:maxStatement]) + " …"
+		}
+		b.Affected = append(b.Affected, Affected{s, clearing.Classify(s), clearing.Loss(s)})
+	}
+}
 
 // Find adds a finding.
 func (b *Brief) Find(level Level, code, next, format string, args ...any) *Finding {
@@ -174,10 +219,15 @@ func (b Brief) Seal() Brief {
 // time of reading, nor the order of anything that has none.
 func (b Brief) fingerprint() string {
 	b.Read, b.Fingerprint = time.Time{}, ""
-	b.Findings = slices.Clone(b.Findings)
-	for i, f := range b.Findings {
-		if f.Passing {
-			b.Findings[i].Text = ""
+	b.Affected, b.AffectedCount = nil, 0
+	b.Findings = slices.DeleteFunc(slices.Clone(b.Findings), func(f Finding) bool { return f.Passing })
+	b.Steps = slices.Clone(b.Steps)
+	for i, s := range b.Steps {
+		if s.Clear != nil {
+			// Whom the step ends is settled by the brief that was shown.
+			rules := *s.Clear
+			rules.Target.IDs, rules.AcceptLoss = nil, false
+			b.Steps[i].Clear = &rules
 		}
 	}
 	text, err := json.Marshal(b)
@@ -186,6 +236,14 @@ func (b Brief) fingerprint() string {
 	}
 	sum := sha256.Sum256(text)
 	return hex.EncodeToString(sum[:12])
+}
+
+// Worse reports whether a later brief of the same fingerprint has a passing stop
+// or caution that this one has not: somebody came, or began to write.
+func (b Brief) Worse(later Brief) bool {
+	return slices.ContainsFunc(later.Findings, func(f Finding) bool {
+		return f.Passing && f.Level != Note && !slices.ContainsFunc(b.Findings, func(o Finding) bool { return o.Code == f.Code && o.Level == f.Level })
+	})
 }
 
 // Compare lists in words what a new brief has that matters and the one that

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"example.com/genarch/core/clearing"
 	"example.com/genarch/core/secret"
 )
 
@@ -64,6 +65,8 @@ type Change struct {
 	Failure  *Failure
 	// Result is one sentence on what came out.
 	Result string
+	// StopBy is who asked for it to be stopped while it ran; empty: nobody.
+	StopBy string
 	// Key of the object that was made, as the engine numbers it; 0 unknown.
 	ObjectKey uint64
 	// Secrets are the passwords that a new change brings; they are kept apart
@@ -102,6 +105,8 @@ const (
 	Undoing Status = "undoing"
 	// UndoFailed: it took effect and could not be taken back.
 	UndoFailed Status = "undo_failed"
+	// Harmed: it failed, and what the try has altered could not all be put right.
+	Harmed Status = "harmed"
 )
 
 // StepRun is a step and what happened to it.
@@ -113,6 +118,8 @@ type StepRun struct {
 	Probed   bool // its outcome was found out by looking
 	Messages []Message
 	Failure  *Failure
+	// Clearing is how far a step of kind [ClearSessions] is.
+	Clearing *clearing.Progress
 }
 
 // Message is something that the server said while a step ran.

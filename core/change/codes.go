@@ -61,6 +61,64 @@ const (
 	MadeMeanwhile = "name.made_by_change"
 )
 
+// The codes of findings about sessions, and about taking databases away.
+const (
+	// SessionsEnded: who is connected and would be ended.
+	SessionsEnded = "sessions.ended"
+	// SessionsWaited: who is connected and is waited for.
+	SessionsWaited = "sessions.waited_for"
+	// SessionsNone: nobody is connected.
+	SessionsNone = "sessions.none"
+	// SessionsHidden: Genarch's login may not see what sessions do.
+	SessionsHidden = "sessions.hidden"
+	// SessionsDenied: Genarch's login may not end a session.
+	SessionsDenied = "sessions.denied"
+	// SessionsUnseen: what the server does not show of its sessions.
+	SessionsUnseen = "sessions.unseen"
+	// SessionGone: a session that was named is not there any more.
+	SessionGone = "session.gone"
+	// SessionKept: a session that is never ended: Genarch's own, the server's.
+	SessionKept = "session.kept"
+	// WorkLost: a session has written, and ending it loses that.
+	WorkLost = "work.lost"
+	// ReplicationRunning: a session of replication is in the way.
+	ReplicationRunning = "replication.running"
+	// BackupRunning: a backup is in the way.
+	BackupRunning = "backup.running"
+	// WorkerRunning: a background worker is in the way, and would be back.
+	WorkerRunning = "worker.running"
+	// PreparedWaiting: a prepared transaction is in the way.
+	PreparedWaiting = "prepared.waiting"
+	// DatabaseKept: a database of the engine, of Genarch, or of its login.
+	DatabaseKept = "database.kept"
+	// DatabaseTemplate: a template has to cease to be one first.
+	DatabaseTemplate = "database.template"
+	// DatabaseBroken: left over from an interrupted drop.
+	DatabaseBroken = "database.broken"
+	// DatabaseDenied: it is there, and Genarch's login may not do that to it.
+	DatabaseDenied = "database.denied"
+	// DatabaseGone: --if-present, and it is not there.
+	DatabaseGone = "database.gone"
+	// DatabaseSame: it is as asked already.
+	DatabaseSame = "database.as_asked"
+	// DropLoses: what would be lost.
+	DropLoses = "drop.loses"
+	// DropFinal: there is no way back.
+	DropFinal = "drop.final"
+	// DropOrphans: accounts that have something in no other database.
+	DropOrphans = "drop.orphans"
+	// DropBreaks: what elsewhere needs it and would fail.
+	DropBreaks = "drop.breaks"
+	// DropLastUse: when it was last used, as far as anybody knows.
+	DropLastUse = "drop.last_use"
+	// KeysOutside: foreign keys of another database point into it (MariaDB).
+	KeysOutside = "keys.outside"
+	// GateLeaky: who can come back while the gate is closed (MariaDB).
+	GateLeaky = "gate.leaky"
+	// GateEffect: what the gate does to whom, while it is closed.
+	GateEffect = "gate.effect"
+)
+
 // The codes of findings about accounts, roles and grants.
 const (
 	// AccountExists: create tickets_app where there is one.

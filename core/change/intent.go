@@ -19,6 +19,14 @@ type Kind string
 const (
 	// CreateDatabase makes a database.
 	CreateDatabase Kind = "database.create"
+	// DropDatabase removes one for good, once nobody is connected to it.
+	DropDatabase Kind = "database.drop"
+	// RenameDatabase gives it another name, MoveDatabase another tablespace
+	// (PostgreSQL); both need it empty of sessions.
+	RenameDatabase Kind = "database.rename"
+	MoveDatabase   Kind = "database.move"
+	// EndSessions ends sessions, or only what they run just now.
+	EndSessions Kind = "session.end"
 	// MarkServer puts a row on a server by which it is known for certain,
 	// where the engine has no such mark of its own.
 	MarkServer Kind = "server.mark"
@@ -47,8 +55,15 @@ var ErrIntent = errors.New("the request cannot be understood")
 type Intent struct {
 	Kind   Kind   `json:"kind"`
 	Server string `json:"server"`
-	// Database is set for CreateDatabase.
+	// Database is set for the kinds that begin with database.
 	Database *DatabaseSpec `json:"database,omitempty"`
+	// Clearing says how to go about sessions that are in the way: of a database
+	// that is to go or to move, of an account that is dropped. When making a
+	// database, it lets the template be cleared; with a lock, it ends the
+	// sessions of the account. Nil leaves it to the defaults.
+	Clearing *ClearingSpec `json:"clearing,omitempty"`
+	// Sessions is set for EndSessions.
+	Sessions *SessionsSpec `json:"sessions,omitempty"`
 	// Account is set for the kinds that begin with account.
 	Account *AccountSpec `json:"account,omitempty"`
 	// Member is set for GiveRole and TakeRole.
@@ -78,7 +93,12 @@ type DatabaseSpec struct {
 	AllowConnections *bool  `json:"allow_connections,omitempty"`
 	IsTemplate       *bool  `json:"is_template,omitempty"`
 	Comment          string `json:"comment,omitempty"`
-	// ClearLeftovers takes grants that would come alive with the name (MariaDB).
+	// IfPresent: dropping one that is not there is done already.
+	IfPresent bool `json:"if_present,omitempty"`
+	// NewName is for RenameDatabase.
+	NewName string `json:"new_name,omitempty"`
+	// ClearLeftovers takes grants that would come alive with the name (MariaDB):
+	// before it is made, or after it was dropped.
 	ClearLeftovers bool `json:"clear_leftovers,omitempty"`
 	// Team makes, with the database, what a team needs to use it.
 	Team *TeamSpec `json:"team,omitempty"`
@@ -115,9 +135,21 @@ func (in Intent) Check() error {
 	}
 	missing := ""
 	switch in.Kind {
-	case CreateDatabase:
+	case CreateDatabase, DropDatabase, RenameDatabase, MoveDatabase:
 		if in.Database == nil {
 			missing = "a database"
+			break
+		}
+		if err := in.Database.check(in.Kind); err != nil {
+			return errors.Join(ErrIntent, err)
+		}
+	case EndSessions:
+		if in.Sessions == nil {
+			missing = "sessions"
+			break
+		}
+		if err := in.Sessions.check(); err != nil {
+			return errors.Join(ErrIntent, err)
 		}
 	case MarkServer:
 		if in.Mark == "" {
@@ -146,6 +178,11 @@ func (in Intent) Check() error {
 	default:
 		return errors.Join(ErrIntent, errors.New("there is no intent of kind "+string(in.Kind)))
 	}
+	if in.Clearing != nil {
+		if err := in.Clearing.check(); err != nil {
+			return errors.Join(ErrIntent, err)
+		}
+	}
 	if missing != "" {
 		return errors.Join(ErrIntent, errors.New(string(in.Kind)+" needs "+missing))
 	}
@@ -172,6 +209,8 @@ func (in Intent) Target() naming.Address {
 		return naming.Address{Server: in.Server, Kind: naming.KindRole, Name: in.Member.Role}
 	case in.Grant != nil:
 		return naming.DatabaseAddress(in.Server, in.Grant.Database)
+	case in.Sessions != nil && len(in.Sessions.IDs) == 1:
+		return naming.Address{Server: in.Server, Kind: naming.KindSession, Name: in.Sessions.IDs[0].String()}
 	}
 	return naming.ServerAddress(in.Server)
 }

@@ -2,6 +2,8 @@ package change
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 )
 
@@ -44,12 +46,13 @@ func (c *Change) Next() Act {
 		}
 	}
 	if !failed {
-		for i, s := range c.Steps {
-			if s.Status == Planned {
-				return Act{Deed: Do, Step: i}
-			}
+		next := slices.IndexFunc(c.Steps, func(s StepRun) bool { return s.Status == Planned })
+		if next < 0 {
+			return Act{Deed: Finish, End: Done}
 		}
-		return Act{Deed: Finish, End: Done}
+		if c.StopBy == "" || !c.Stoppable() {
+			return Act{Deed: Do, Step: next}
+		}
 	}
 	end := Reverted
 	for i := len(c.Steps) - 1; i >= 0; i-- {
@@ -58,7 +61,11 @@ func (c *Change) Next() Act {
 		case s.Status == UndoFailed:
 			// What stands on this step must not be taken from under it.
 			return Act{Deed: Finish, End: Stuck}
-		case s.Status != Took || s.ReadOnly:
+		case s.Status == Harmed:
+			end = Stuck
+		case s.Status == Failed && s.Mend != "":
+			return Act{Deed: Undo, Step: i}
+		case s.Status != Took || s.ReadOnly || s.Stays:
 		case s.Undo == "":
 			return Act{Deed: Finish, End: Stuck}
 		default:
@@ -66,6 +73,13 @@ func (c *Change) Next() Act {
 		}
 	}
 	return Act{Deed: Finish, End: end}
+}
+
+// Stoppable reports whether everything that was done so far can be taken back.
+func (c *Change) Stoppable() bool {
+	return !slices.ContainsFunc(c.Steps, func(s StepRun) bool {
+		return (s.Status == Took || s.Status == Begun || s.Status == Unknown) && !s.ReadOnly && !s.Stays && s.Undo == ""
+	})
 }
 
 // Decision is what an operator says when letting a change run.
@@ -164,9 +178,13 @@ func (c *Change) Observe(a Act, seen Seen, now time.Time) {
 			s.Status = Unknown
 		}
 	case Undo:
-		switch seen.Effect {
-		case Happened:
+		switch {
+		case seen.Effect == Happened:
 			s.Status = Undone
+		case s.Undo == "":
+			// The step had failed: whatever is not mended, the steps before it
+			// can be taken back.
+			s.Status = Harmed
 		default:
 			s.Status = UndoFailed
 		}
@@ -200,6 +218,13 @@ func (c *Change) end(state State, now time.Time) {
 		if !c.touched() {
 			c.Result = "failed before anything was altered"
 		}
+		if c.StopBy != "" {
+			c.Failure = &Failure{Kind: "stopped", Text: "it was stopped by " + c.StopBy}
+			c.Result = strings.Replace(c.Result, "failed", "stopped by "+c.StopBy, 1)
+		}
+		if n := c.clearedOf(); n > 0 {
+			c.Result += fmt.Sprintf("; %d sessions had been ended by then", n)
+		}
 	case Stuck:
 		c.Result = "stopped halfway: " + c.standing()
 	}
@@ -214,6 +239,17 @@ func (c *Change) touched() bool {
 	return false
 }
 
+// clearedOf is how many sessions were ended.
+func (c *Change) clearedOf() int {
+	n := 0
+	for _, s := range c.Steps {
+		if s.Clearing != nil {
+			n += s.Clearing.Ended
+		}
+	}
+	return n
+}
+
 // standing says in words which steps are in effect and which nobody knows.
 func (c *Change) standing() string {
 	text := ""
@@ -221,12 +257,14 @@ func (c *Change) standing() string {
 		word := ""
 		switch s.Status {
 		case Took:
-			if s.ReadOnly {
+			if s.ReadOnly || s.Stays {
 				continue
 			}
 			word = "in effect"
 		case UndoFailed:
 			word = "in effect, could not be taken back"
+		case Harmed:
+			word = "failed, and left something altered"
 		case Unknown, Begun, Undoing:
 			word = "not known"
 		default:

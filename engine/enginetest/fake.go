@@ -11,6 +11,7 @@ import (
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
+	"example.com/genarch/core/clearing"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/engine"
 )
@@ -39,13 +40,16 @@ type Fake struct {
 	faults    map[string]Fault // by "do kind", "undo kind", "probe kind"
 	identity  string
 	hung      bool
+	sessions  []catalog.Session
+	// stubborn sessions do not go when they are ended.
+	stubborn map[int64]bool
 	// Did lists every deed: "do create_database", "probe …", "undo …".
 	did []string
 }
 
 // NewFake makes a fake with a database of its own.
 func NewFake() *Fake {
-	f := &Fake{databases: map[string]catalog.Database{}, faults: map[string]Fault{}, identity: "fake 1"}
+	f := &Fake{databases: map[string]catalog.Database{}, faults: map[string]Fault{}, identity: "fake 1", stubborn: map[int64]bool{}}
 	f.Put("lobby", "admin")
 	return f
 }
@@ -64,6 +68,32 @@ func (f *Fake) put(name, owner, comment string) catalog.Database {
 		ConnectionLimit: -1, Key: f.nextKey, Tables: &none, Sessions: &none, Size: &zero}
 	f.databases[name] = d
 	return d
+}
+
+// Connect puts a client's session into a database; a stubborn one does not go
+// when it is ended.
+func (f *Fake) Connect(number int64, database string, written, stubborn bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.sessions = append(f.sessions, catalog.Session{ID: catalog.SessionID{Number: number, Mark: "a"}, Kind: catalog.ClientSession, Database: database,
+		Account: catalog.Principal{Name: "app"}, Application: "desk", Activity: catalog.SessionIdle, Written: written, StateSince: time.Now()})
+	if stubborn {
+		f.stubborn[number] = true
+	}
+}
+
+// Disconnect lets a session leave by itself.
+func (f *Fake) Disconnect(number int64) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.sessions = slices.DeleteFunc(f.sessions, func(s catalog.Session) bool { return s.ID.Number == number })
+}
+
+// GateOpen reports whether a database is there and lets people in.
+func (f *Fake) GateOpen(name string) bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.databases[name].AllowConnections
 }
 
 // Fail makes every later "do KIND", "probe KIND" or "undo KIND" go wrong.
@@ -129,6 +159,18 @@ func (f *Fake) Plan(in change.Intent, snap catalog.Snapshot) (change.Brief, erro
 		return b.Seal(), nil
 	}
 	spec := *in.Database
+	if in.Kind == change.DropDatabase {
+		b.Summary, b.Confirm = "drop database "+spec.Name, spec.Name
+		args := map[string]string{"name": spec.Name}
+		clear := engine.PlanClearing(&b, snap, in.Clearing.Rules(clearing.Target{Database: spec.Name}), spec.Name, "END")
+		b.Steps = []change.Step{
+			{Kind: "close_gate", Title: "close the gate", Statement: "CLOSE " + spec.Name, Undo: "OPEN " + spec.Name, Args: args},
+			clear,
+			{Kind: "drop_database", Title: "drop it", Statement: "DROP " + spec.Name, Mend: "MEND " + spec.Name, Args: args},
+			{Kind: "verify_gone", Title: "read back", ReadOnly: true, Args: args},
+		}
+		return b.Seal(), nil
+	}
 	b.Summary = "create database " + spec.Name
 	if engine.PlanName(&b, spec, snap, f.Traits().Names) {
 		engine.PlanExisting(&b, map[string]string{"comment": spec.Comment}, map[string]string{"comment": snap.Target.Comment},
@@ -179,7 +221,8 @@ func (s *fakeServer) Inspect(ctx context.Context) (catalog.Instance, error) {
 	defer s.f.mu.Unlock()
 	return catalog.Instance{Engine: catalog.PostgreSQL, Version: "1.0", Number: 10000, Identity: catalog.Identity{Key: s.f.identity},
 		Read: time.Now().UTC(), Encoding: "UTF8", Collation: "C", Sessions: catalog.Headroom{Open: 1, Allowed: 10},
-		Login: catalog.Login{Name: "admin", Superuser: true, Abilities: []catalog.Ability{{Code: "create_database", Title: "create databases", Allowed: true}}}}, nil
+		Login: catalog.Login{Name: "admin", Superuser: true, Abilities: []catalog.Ability{{Code: "create_database", Title: "create databases", Allowed: true},
+			{Code: "see_sessions", Title: "see sessions", Allowed: true}, {Code: "end_sessions", Title: "end sessions", Allowed: true}}}}, nil
 }
 
 func (s *fakeServer) Databases(ctx context.Context) (catalog.Listing, error) {
@@ -230,7 +273,28 @@ func (s *fakeServer) Snapshot(ctx context.Context, in change.Intent) (catalog.Sn
 	if d, err := s.Database(ctx, in.Database.Name); err == nil {
 		snap.Target = &d
 	}
-	return snap, nil
+	list, err := s.Sessions(ctx, catalog.SessionQuery{})
+	snap.Connected = list.Sessions
+	return snap, err
+}
+
+// Sessions lists those that the test has connected.
+func (s *fakeServer) Sessions(ctx context.Context, _ catalog.SessionQuery) (catalog.SessionList, error) {
+	fault, err := s.enter(ctx, "look")
+	if err == nil && fault == CutBefore {
+		err = &engine.Error{Op: "look", Kind: engine.Unknown, Text: "the line was cut"}
+	}
+	s.f.mu.Lock()
+	defer s.f.mu.Unlock()
+	return catalog.SessionList{Sessions: slices.Clone(s.f.sessions), Read: time.Now().UTC()}, err
+}
+
+// End ends sessions, except the stubborn ones.
+func (s *fakeServer) End(ctx context.Context, ids []catalog.SessionID, _ catalog.Ending) (map[catalog.SessionID]string, error) {
+	return nil, s.act(ctx, "end", func() error {
+		s.f.sessions = slices.DeleteFunc(s.f.sessions, func(x catalog.Session) bool { return slices.Contains(ids, x.ID) && !s.f.stubborn[x.ID.Number] })
+		return nil
+	})
 }
 
 // act does f unless a fault says otherwise.
@@ -267,12 +331,20 @@ func (s *fakeServer) Do(ctx context.Context, step change.Step) (engine.Report, e
 		case step.Kind == "create_database":
 			made := s.f.put(name, step.Args["owner"], "")
 			rep.Learned = map[string]string{"key": fmt.Sprint(made.Key)}
+		case step.Kind == "verify_gone" && !found:
 		case !found:
 			return &engine.Error{Op: step.Kind, Kind: engine.Differs, Text: "it is not there"}
 		case step.Kind == "comment":
 			d.Comment = step.Args["comment"]
 			s.f.databases[name] = d
 			rep.Messages = []change.Message{{Severity: "NOTICE", Text: "commented"}}
+		case step.Kind == "close_gate":
+			d.AllowConnections = false
+			s.f.databases[name] = d
+		case step.Kind == "drop_database":
+			delete(s.f.databases, name)
+		case step.Kind == "verify_gone":
+			return &engine.Error{Op: "verify", Kind: engine.Differs, Text: "it is still there"}
 		case d.Comment != step.Args["comment"]:
 			return &engine.Error{Op: "verify", Kind: engine.Differs, Text: "the comment differs"}
 		}
@@ -284,6 +356,14 @@ func (s *fakeServer) Do(ctx context.Context, step change.Step) (engine.Report, e
 func (s *fakeServer) Probe(ctx context.Context, step change.Step) (took bool, err error) {
 	err = s.act(ctx, "probe "+step.Kind, func() error {
 		d, found := s.f.databases[step.Args["name"]]
+		switch step.Kind {
+		case "close_gate":
+			took = found && !d.AllowConnections
+			return nil
+		case "drop_database", "verify_gone":
+			took = !found
+			return nil
+		}
 		took = found && (step.Kind == "create_database" || d.Comment == step.Args["comment"])
 		return nil
 	})
@@ -296,6 +376,9 @@ func (s *fakeServer) Undo(ctx context.Context, step change.Step) (engine.Report,
 		d, found := s.f.databases[name]
 		if step.Kind == "create_database" {
 			delete(s.f.databases, name)
+		} else if step.Kind == "close_gate" && found {
+			d.AllowConnections = true
+			s.f.databases[name] = d
 		} else if found {
 			d.Comment = ""
 			s.f.databases[name] = d

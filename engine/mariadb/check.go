@@ -26,8 +26,8 @@ func (s *server) check(ctx context.Context, step change.Step) ([]string, error) 
 		return s.checkPassword(ctx, step, p)
 	case "member":
 		return s.checkMember(ctx, p, args)
-	case "no_sessions":
-		return s.checkNoSessions(ctx, p)
+	case "database_gone":
+		return s.checkDatabaseGone(ctx, args)
 	case "privileges":
 		return s.checkPrivileges(ctx, p, args)
 	case "only":
@@ -89,24 +89,6 @@ func (s *server) checkMember(ctx context.Context, p catalog.Principal, args map[
 		return []string{p.String() + map[bool]string{true: " still has", false: " does not have"}[n > 0] + " the role " + args["of"]}, nil
 	}
 	return nil, wrap("read the membership", err)
-}
-
-func (s *server) checkNoSessions(ctx context.Context, p catalog.Principal) ([]string, error) {
-	accounts, err := s.readAccounts(ctx)
-	if err != nil {
-		return nil, err
-	}
-	list, err := s.readConnected(ctx)
-	var open []string
-	for _, c := range list {
-		if a, ok := accountOf(accounts, c); ok && a.Principal == p {
-			open = append(open, c.text)
-		}
-	}
-	if len(open) > 0 {
-		return []string{naming.Show(p.String()) + " is connected meanwhile: " + engine.Shorten(open)}, err
-	}
-	return nil, err
 }
 
 // checkOnly reads whether an account was given nothing on a database, or in it,

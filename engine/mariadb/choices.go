@@ -90,6 +90,9 @@ func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapsh
 	}); err != nil {
 		return snap, err
 	}
+	if err := s.readSessions(ctx, in, &snap); err != nil {
+		return snap, err
+	}
 	if err := s.readAccountSide(ctx, in, &snap); err != nil || in.Database == nil {
 		snap.Instance.Read = time.Now().UTC()
 		return snap, err
@@ -102,6 +105,13 @@ func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapsh
 			return snap, err
 		}
 		snap.Target = &d
+		if in.Kind == change.DropDatabase {
+			if snap.Doomed, err = s.readDoomed(ctx, d); err != nil {
+				return snap, err
+			}
+			snap.Doomed.MayDrop, snap.Doomed.Remedy = snap.Instance.Login.May("drop_database"), snap.Instance.Login.Remedy("drop_database")
+			snap.Doomed.OnlyFor = onlyFor(*snap.Access, name)
+		}
 	}
 	if spec.Encoding != "" || spec.Collation != "" {
 		if err := s.readEncodings(ctx, &snap.Choices, snap.Instance.Encoding, snap.Instance.Collation); err != nil {

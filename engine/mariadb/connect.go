@@ -61,6 +61,7 @@ type server struct {
 	// accounts and grants are how many there were when last read: so much room
 	// is made for them the next time.
 	accounts, grants atomic.Int64
+	looks            looks
 }
 
 // Open prepares a small pool; it connects when first used.
@@ -88,7 +89,7 @@ func (Engine) Open(t engine.Target) (engine.Server, error) {
 		return nil, &engine.Error{Op: "open", Kind: engine.NotSent, Err: err}
 	}
 	s := &server{target: t, config: cfg}
-	s.db = sql.OpenDB(guarded{c, t})
+	s.db = sql.OpenDB(guarded{c, t, s.noteOwn})
 	s.db.SetMaxOpenConns(engine.MaxConns)
 	s.db.SetMaxIdleConns(engine.MaxConns)
 	s.db.SetConnMaxIdleTime(5 * time.Minute)
@@ -104,6 +105,8 @@ func (s *server) Close() { s.db.Close() }
 type guarded struct {
 	driver.Connector
 	target engine.Target
+	// opened is told the number and the client of each connection.
+	opened func(id int64, client string)
 }
 
 // Connect opens, sets up and checks one connection.
@@ -122,6 +125,11 @@ func (g guarded) Connect(ctx context.Context) (driver.Conn, error) {
 func (g guarded) prepare(ctx context.Context, c driver.Conn) error {
 	if _, err := c.(driver.ExecerContext).ExecContext(ctx, session, nil); err != nil {
 		return wrap("set up the connection", err)
+	}
+	if row, err := firstRow(ctx, c, "SELECT ID, HOST FROM information_schema.PROCESSLIST WHERE ID = CONNECTION_ID()", 2); err == nil {
+		if id, err := strconv.ParseInt(row[0], 10, 64); err == nil {
+			g.opened(id, row[1])
+		}
 	}
 	known := g.target.Server.Identity
 	if g.target.Anyone || !known.Known() {

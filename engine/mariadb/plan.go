@@ -32,18 +32,24 @@ func (Engine) Plan(in change.Intent, snap catalog.Snapshot) (change.Brief, error
 	switch in.Kind {
 	case change.CreateDatabase:
 		planCreate(&b, *in.Database, snap)
+	case change.DropDatabase:
+		planDropDatabase(&b, in, snap)
+	case change.RenameDatabase, change.MoveDatabase:
+		planCannot(&b, in, snap)
+	case change.EndSessions:
+		planEndSessions(&b, in, snap)
 	case change.MarkServer:
 		planMark(&b, in.Mark, snap)
 	case change.CreateAccount:
 		planCreateAccount(&b, *in.Account, snap)
 	case change.AlterAccount:
-		planAlterAccount(&b, *in.Account, snap)
+		planAlterAccount(&b, in, snap)
 	case change.RenameAccount:
 		planRenameAccount(&b, *in.Account, snap)
 	case change.SetPassword:
 		planSetPassword(&b, *in.Account, snap)
 	case change.DropAccount:
-		planDropAccount(&b, *in.Account, snap)
+		planDropAccount(&b, in, snap)
 	case change.GiveRole, change.TakeRole:
 		planMember(&b, *in.Member, snap, in.Kind == change.GiveRole)
 	case change.GiveGrant:

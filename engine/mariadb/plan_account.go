@@ -370,7 +370,8 @@ func compareAccount(b *change.Brief, spec change.AccountSpec, a catalog.Account)
 }
 
 // planAlterAccount briefs new limits, expiry, lock, demand for TLS, default role.
-func planAlterAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
+func planAlterAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
+	spec := *in.Account
 	planAccountOptions(b, spec)
 	a, ok := engine.FindAccount(b, spec.Principal(), snap, change.AccountAbsent)
 	b.Summary = "alter " + naming.Show(spec.Principal().String()) + " on " + snap.Server.Name
@@ -395,8 +396,8 @@ func planAlterAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sna
 	}
 	if asked(spec.Locked) || spec.Expires == "now" {
 		engine.PlanKeep(b, a, snap, "locked")
-		if n := len(snap.Sessions); n > 0 {
-			b.Find(change.Caution, change.AccountSessions, "have them end; a lock only keeps new ones out", "%s stays connected (sessions: %d): %s", naming.Show(a.Principal.String()), n, engine.Shorten(snap.Sessions[:min(n, 5)])).Passing = true
+		if in.Clearing == nil {
+			engine.PlanOpenSessions(b, a, snap)
 		}
 	}
 	if spec.DefaultRole != "" {
@@ -406,6 +407,12 @@ func planAlterAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sna
 	if text := accountOptions(b, spec, snap); text != "" {
 		user := "ALTER USER " + quotePrincipal(a.Principal)
 		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: "alter " + naming.Show(a.Principal.String()), Statement: user + text, Undo: user + undoOptions(spec, a), Args: want})
+	}
+	if in.Clearing != nil {
+		if !asked(spec.Locked) {
+			b.Find(change.Stop, change.OptionInvalid, "lock it too", "sessions of an account are ended together with a lock: else they would be back at once")
+		}
+		b.Steps = append(b.Steps, engine.PlanClearAccount(b, in, a, snap, killEach))
 	}
 	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: want})
 }

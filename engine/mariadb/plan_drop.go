@@ -12,7 +12,8 @@ import (
 
 // planDropAccount briefs removing an account or role. MariaDB refuses nothing
 // and checks nothing, so everything is looked at here.
-func planDropAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
+func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
+	spec := *in.Account
 	b.Summary = "drop " + naming.Show(spec.Principal().String()) + " on " + snap.Server.Name
 	planAccountOptions(b, spec)
 	if spec.IfPresent && len(engine.Candidates(snap.Access.Accounts, spec.Principal())) == 0 {
@@ -26,7 +27,6 @@ func planDropAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snap
 	b.Target = change.PrincipalAddress(snap.Server.Name, a.Principal).String()
 	engine.PlanManage(b, snap)
 	engine.PlanKeep(b, a, snap, "dropped")
-	engine.PlanSessions(b, a, snap)
 	b.Confirm = a.Principal.String()
 	b.Set(change.Setting{Name: "name", Value: a.Principal.String(), Asked: true, Decides: "it is removed for good, with everything that was granted to it"})
 	if a.Super && !slices.ContainsFunc(snap.Access.Accounts, func(x catalog.Account) bool { return x.Super && x.Principal != a.Principal }) {
@@ -65,7 +65,7 @@ func planDropAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snap
 			user := "ALTER USER " + quotePrincipal(a.Principal)
 			b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: "keep it out", Statement: user + " ACCOUNT LOCK", Undo: user + " ACCOUNT UNLOCK", Args: args})
 		}
-		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: "make sure that it is not connected", ReadOnly: true, Args: checkOf("no_sessions", a.Principal)})
+		b.Steps = append(b.Steps, engine.PlanClearAccount(b, in, a, snap, killEach))
 	}
 	gone := checkOf("account", a.Principal)
 	gone["present"] = "no"

@@ -24,6 +24,12 @@ func (s *server) Do(ctx context.Context, step change.Step) (engine.Report, error
 		return rep, err
 	case stepCreateAccount, stepCreateRole, engine.StepStatement:
 		return s.runStatement(ctx, step)
+	case stepGate:
+		return s.closeGate(ctx, step)
+	case stepDrop:
+		return s.dropNow(ctx, step)
+	case stepSettle:
+		return s.settle(ctx, step)
 	case engine.StepProve:
 		return s.prove(ctx, step)
 	case stepMarkTable, stepMarkRow:
@@ -106,6 +112,14 @@ func (s *server) Probe(ctx context.Context, step change.Step) (bool, error) {
 		return err == nil, err
 	case stepCreateAccount, stepCreateRole, engine.StepStatement:
 		return engine.Verified(engine.Checked(s.check(ctx, step)))
+	case stepGate:
+		return s.probeGate(ctx, step)
+	case stepDrop:
+		return s.probeDrop(ctx, step)
+	case stepSettle:
+		// All of it can be done again: what was cut off is carried to its end.
+		_, err := s.settle(ctx, step)
+		return err == nil, err
 	case engine.StepProve:
 		_, err := s.prove(ctx, step)
 		return engine.Verified(err)
@@ -140,6 +154,10 @@ func (s *server) Undo(ctx context.Context, step change.Step) (engine.Report, err
 		return s.undoCreate(ctx, step)
 	case stepCreateAccount, stepCreateRole:
 		return s.undoCreateAccount(ctx, step)
+	case stepGate:
+		return s.openGate(ctx, step)
+	case stepDrop:
+		return s.mendDrop(ctx, step)
 	case engine.StepStatement, stepMarkTable, stepMarkRow:
 		rep, err := s.send(ctx, op, step.Undo)
 		if e, ok := errors.AsType[*engine.Error](err); ok {

@@ -23,7 +23,7 @@ func (s *server) readAccountSide(ctx context.Context, in change.Intent, snap *ca
 		who = in.Grant.To
 	case in.Member != nil:
 		who = in.Member.To
-	case in.Database != nil && (in.Database.Team != nil || in.Database.ClearLeftovers):
+	case in.Database != nil && (in.Database.Team != nil || in.Database.ClearLeftovers || in.Kind == change.DropDatabase):
 	default:
 		return nil
 	}

@@ -29,8 +29,8 @@ func (s *server) check(ctx context.Context, step change.Step) ([]string, error) 
 		return s.checkMember(ctx, args)
 	case "acts_as":
 		return s.checkActsAs(ctx, args)
-	case "no_sessions":
-		return s.checkNoSessions(ctx, args["name"])
+	case "database_gone":
+		return s.checkGone(ctx, args)
 	case "holds_nothing":
 		return s.checkHoldsNothing(ctx, args)
 	case "level", "direct_none", "privileges", "private":
@@ -108,18 +108,6 @@ func (s *server) checkActsAs(ctx context.Context, args map[string]string) ([]str
 		return []string{args["name"] + " acts as " + naming.Show(setting) + ", not as " + naming.Show(args["role"])}, nil
 	}
 	return nil, wrap("read the setting", err)
-}
-
-func (s *server) checkNoSessions(ctx context.Context, name string) ([]string, error) {
-	a, ok, err := s.account(ctx, name)
-	if err != nil || !ok {
-		return nil, err
-	}
-	open, err := s.readSessionsOf(ctx, a.Key)
-	if len(open) > 0 {
-		return []string{naming.Show(name) + " is connected meanwhile: " + engine.Shorten(open)}, err
-	}
-	return nil, err
 }
 
 func (s *server) checkHoldsNothing(ctx context.Context, args map[string]string) ([]string, error) {

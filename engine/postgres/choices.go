@@ -132,7 +132,11 @@ func collect[T any](ctx context.Context, q querier, op string, scan pgx.RowToFun
 func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapshot, error) {
 	snap := catalog.Snapshot{Server: s.target.Server}
 	var err error
-	if in.Database == nil {
+	switch in.Kind {
+	case change.DropDatabase, change.RenameDatabase, change.MoveDatabase:
+		return s.takeSnapshot(ctx, in)
+	case change.CreateDatabase:
+	default:
 		return s.accountSnapshot(ctx, in)
 	}
 	spec := in.Database
@@ -192,6 +196,19 @@ func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapsh
 			if snap.TemplateUsers, err = s.readUsers(ctx, t.Name); err != nil {
 				return snap, err
 			}
+		}
+	}
+	if in.Clearing != nil && snap.Template != nil {
+		d, err := s.readDatabase(ctx, s.pool, snap.Template.Name)
+		if err != nil {
+			return snap, err
+		}
+		snap.Source = &d
+		if err := s.pool.QueryRow(ctx, `SELECT pg_catalog.pg_has_role(datdba, 'USAGE') FROM pg_catalog.pg_database WHERE oid = $1::oid`, uint32(d.Key)).Scan(&snap.SourceMine); err != nil {
+			return snap, wrap("read the template's owner", err)
+		}
+		if err := s.connected(ctx, in, &snap); err != nil {
+			return snap, err
 		}
 	}
 	snap.Choices.Providers = providers(snap.Instance.Number)

@@ -77,6 +77,8 @@ func next(code string) string {
 		return "somebody is connected to it; wait until they have left"
 	case "3D000":
 		return "there is no database of this name (any more)"
+	case "55P03":
+		return "something holds a lock there: look who blocks whom with genarch session list --tree"
 	case "25006":
 		return "the server is a standby or set to read only: go to the primary"
 	case "53100":

@@ -36,17 +36,21 @@ func (Engine) Plan(in change.Intent, snap catalog.Snapshot) (change.Brief, error
 	b := engine.NewBrief(in, snap)
 	switch in.Kind {
 	case change.CreateDatabase:
-		planCreate(&b, *in.Database, snap)
+		planCreate(&b, in, snap)
+	case change.DropDatabase, change.RenameDatabase, change.MoveDatabase:
+		planTakeAway(&b, in, snap)
+	case change.EndSessions:
+		planEndSessions(&b, in, snap)
 	case change.CreateAccount:
 		planCreateAccount(&b, *in.Account, snap)
 	case change.AlterAccount:
-		planAlterAccount(&b, *in.Account, snap)
+		planAlterAccount(&b, in, snap)
 	case change.RenameAccount:
 		planRenameAccount(&b, *in.Account, snap)
 	case change.SetPassword:
 		planSetPassword(&b, *in.Account, snap)
 	case change.DropAccount:
-		planDropAccount(&b, *in.Account, snap)
+		planDropAccount(&b, in, snap)
 	case change.GiveRole, change.TakeRole:
 		planMember(&b, *in.Member, snap, in.Kind == change.GiveRole)
 	case change.GiveGrant:
@@ -63,7 +67,8 @@ func (Engine) Plan(in change.Intent, snap catalog.Snapshot) (change.Brief, error
 
 // planCreate collects everything that speaks against the database as asked,
 // settles each property, and lays out the steps.
-func planCreate(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot) {
+func planCreate(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
+	spec := *in.Database
 	b.Summary = "create database " + naming.Show(spec.Name) + " on " + snap.Server.Name
 	if engine.PlanName(b, spec, snap, limits) {
 		compareExisting(b, spec, *snap.Target)
@@ -75,7 +80,7 @@ func planCreate(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot
 	}
 	c := creation{name: spec.Name, owner: spec.Owner, limit: spec.ConnectionLimit, allow: spec.AllowConnections, isTemplate: spec.IsTemplate}
 	planOwner(b, spec, snap, &c)
-	t := planTemplate(b, spec, snap, &c)
+	t := planTemplate(b, in, snap, &c)
 	if snap.Template != nil {
 		planLocale(b, spec, snap, t, &c)
 	}
@@ -86,11 +91,16 @@ func planCreate(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot
 		teamSettings(b, *spec.Team, spec.Name)
 	}
 
+	var after []change.Step
+	if in.Clearing != nil && snap.Source != nil {
+		b.Steps, after = clearTemplate(b, in, snap)
+	}
 	b.Steps = append(b.Steps, change.Step{
 		Kind: stepCreate, Title: "create database " + naming.Show(spec.Name),
 		Statement: createDatabase(c), Undo: dropDatabase(spec.Name),
 		Seconds: createSeconds, Args: map[string]string{"name": spec.Name, "template": c.template},
 	})
+	b.Steps = append(b.Steps, after...)
 	if spec.Comment != "" {
 		b.Steps = append(b.Steps, change.Step{
 			Kind: stepComment, Title: "set the comment", Statement: commentOnDatabase(spec.Name, spec.Comment),
@@ -128,7 +138,8 @@ func planOwner(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot,
 
 // planTemplate settles which database is copied. Encoding and locale can only
 // differ from the template's when that is template0.
-func planTemplate(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot, c *creation) catalog.Template {
+func planTemplate(b *change.Brief, in change.Intent, snap catalog.Snapshot, c *creation) catalog.Template {
+	spec := *in.Database
 	c.template = spec.Template
 	if spec.Template == "" {
 		c.template = defaultTemplate
@@ -157,12 +168,12 @@ func planTemplate(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapsh
 	switch {
 	case !t.Usable && !snap.Instance.Login.Superuser:
 		b.Find(change.Stop, change.TemplateDenied, "ALTER DATABASE "+quoteIdent(t.Name)+" IS_TEMPLATE true", "%s cannot be copied by Genarch's login: %s", t.Name, t.Why)
-	case t.Sessions > 0:
+	case t.Sessions > 0 && in.Clearing == nil:
 		who := strings.Join(snap.TemplateUsers, ", ")
 		if who == "" {
 			who = fmt.Sprintf("%d sessions", t.Sessions)
 		}
-		b.Find(change.Stop, change.TemplateInUse, "ask them to leave, or copy from another template",
+		b.Find(change.Stop, change.TemplateInUse, "end their sessions with the same change: --clear-template; or copy from another template",
 			"%s cannot be copied while somebody is connected to it: %s", t.Name, who)
 	}
 	return t

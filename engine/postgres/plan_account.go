@@ -202,7 +202,8 @@ func commentStep(role, comment, before string) change.Step {
 }
 
 // planAlterAccount briefs new limits, expiry, lock, comment.
-func planAlterAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
+func planAlterAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
+	spec := *in.Account
 	b.Summary = "alter " + naming.Show(spec.Name) + " on " + snap.Server.Name
 	planAccountOptions(b, spec)
 	a, ok := engine.FindAccount(b, catalog.Principal{Name: spec.Name}, snap, change.AccountAbsent)
@@ -236,7 +237,9 @@ func planAlterAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sna
 		if *spec.Locked {
 			on, off = off, on
 			engine.PlanKeep(b, a, snap, "locked")
-			planOpenSessions(b, a, snap)
+			if in.Clearing == nil {
+				engine.PlanOpenSessions(b, a, snap)
+			}
 		}
 		text, undo = text+on, undo+off
 		set("locked", yesNo(*spec.Locked), yesNo(!a.Login), "whether it may sign in")
@@ -245,19 +248,18 @@ func planAlterAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sna
 		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: "alter " + naming.Show(a.Name), Args: want,
 			Statement: "ALTER ROLE " + quoteIdent(a.Name) + text, Undo: "ALTER ROLE " + quoteIdent(a.Name) + undo})
 	}
+	if in.Clearing != nil {
+		if spec.Locked == nil || !*spec.Locked {
+			b.Find(change.Stop, change.OptionInvalid, "lock it too", "sessions of an account are ended together with a lock: else they would be back at once")
+		}
+		b.Steps = append(b.Steps, engine.PlanClearAccount(b, in, a, snap, terminate))
+	}
 	if spec.Comment != nil {
 		set("comment", *spec.Comment, a.Comment, "a remark that everybody on the server can read")
 		b.Steps = append(b.Steps, commentStep(a.Name, *spec.Comment, a.Comment))
 		want["comment"] = *spec.Comment
 	}
 	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: want})
-}
-
-// planOpenSessions notes that a lock leaves open sessions alone.
-func planOpenSessions(b *change.Brief, a catalog.Account, snap catalog.Snapshot) {
-	if n := len(snap.Sessions); n > 0 {
-		b.Find(change.Caution, change.AccountSessions, "have them end; a lock only keeps new ones out", "%s stays connected (sessions: %d): %s", naming.Show(a.Principal.String()), n, strings.Join(snap.Sessions[:min(n, 5)], "; ")).Passing = true
-	}
 }
 
 func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
@@ -276,7 +278,9 @@ func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 	if a.Method == "md5" || a.Password == nil && a.Login {
 		b.Find(change.Caution, change.PasswordCleared, "set a password afterwards: genarch account password", "a password kept as md5 is cleared by a rename, since the name is part of it")
 	}
-	planOpenSessions(b, a, snap)
+	if n := len(snap.Sessions); n > 0 {
+		b.Find(change.Note, change.AccountSessions, "", "who is connected stays so, and is listed under the new name (sessions: %d)", n).Passing = true
+	}
 	rename := func(from, to string) string {
 		return "ALTER ROLE " + quoteIdent(from) + " RENAME TO " + quoteIdent(to)
 	}

@@ -12,7 +12,8 @@ import (
 
 // planDropAccount briefs removing a role: what it owns goes to another or stops
 // the change, and everything that it was given is listed before it goes.
-func planDropAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
+func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
+	spec := *in.Account
 	b.Summary = "drop " + naming.Show(spec.Name) + " on " + snap.Server.Name
 	a, ok := find(snap.Access.Accounts, spec.Name)
 	if !ok && spec.IfPresent {
@@ -25,7 +26,6 @@ func planDropAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snap
 	}
 	engine.PlanManage(b, snap)
 	engine.PlanKeep(b, a, snap, "dropped")
-	engine.PlanSessions(b, a, snap)
 	b.Find(change.Note, change.AccountSeen, "", "%s", snap.LastSeen).Passing = true
 	if spec.GiveTo != "" {
 		if to, ok := engine.FindAccount(b, catalog.Principal{Name: spec.GiveTo}, snap, change.AccountAbsent); ok && to.Name == a.Name {
@@ -53,8 +53,7 @@ func planDropAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snap
 		drop = append(drop, change.Step{Kind: engine.StepStatement, Title: "keep it out", Statement: "ALTER ROLE " + quoteIdent(a.Name) + " NOLOGIN",
 			Undo: "ALTER ROLE " + quoteIdent(a.Name) + " LOGIN", Args: map[string]string{"check": "account", "name": a.Name, "login": "no"}})
 	}
-	drop = append(drop, change.Step{Kind: engine.StepStatement, Title: "make sure that it is not connected", ReadOnly: true,
-		Args: map[string]string{"check": "no_sessions", "name": a.Name, "key": ""}})
+	drop = append(drop, engine.PlanClearAccount(b, in, a, snap, terminate))
 	b.Steps = append(drop, b.Steps...)
 	b.Steps = append(b.Steps,
 		change.Step{Kind: engine.StepStatement, Title: "drop " + naming.Show(a.Name), Statement: "DROP ROLE " + quoteIdent(a.Name),

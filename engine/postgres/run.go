@@ -25,6 +25,14 @@ func (s *server) Do(ctx context.Context, step change.Step) (engine.Report, error
 		return s.alter(ctx, "set the comment", step.Statement)
 	case stepCreateRole:
 		return s.createRole(ctx, step)
+	case stepGate, stepOpen:
+		return s.setGate(ctx, step)
+	case stepDrop:
+		return s.dropEmpty(ctx, step)
+	case stepRename:
+		return s.renameEmpty(ctx, step)
+	case stepMove:
+		return s.moveEmpty(ctx, step)
 	case engine.StepStatement:
 		return s.runStatement(ctx, step)
 	case stepAccess, stepHandOver:
@@ -180,6 +188,8 @@ func (s *server) Probe(ctx context.Context, step change.Step) (bool, error) {
 	case stepCreateRole:
 		_, ok, err := s.account(ctx, step.Args["name"])
 		return ok, err
+	case stepGate, stepOpen, stepDrop, stepRename, stepMove:
+		return s.probeTake(ctx, step)
 	case engine.StepStatement, stepAccess, stepHandOver:
 		return engine.Verified(engine.Checked(s.check(ctx, step)))
 	case engine.StepProve:
@@ -202,6 +212,10 @@ func (s *server) Undo(ctx context.Context, step change.Step) (engine.Report, err
 		return rep, err
 	case stepCreateRole:
 		return s.undoCreateRole(ctx, step)
+	case stepGate:
+		return s.undoGate(ctx, step)
+	case stepRename, stepMove:
+		return s.undoTake(ctx, step)
 	case engine.StepStatement:
 		return s.alter(ctx, "undo: "+step.Title, step.Undo)
 	case stepAccess, stepHandOver:

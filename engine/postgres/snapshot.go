@@ -2,12 +2,15 @@ package postgres
 
 import (
 	"context"
+	"errors"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"golang.org/x/sync/errgroup"
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
+	"example.com/genarch/engine"
 )
 
 // accountSnapshot reads what planning for an account, a role or a grant needs.
@@ -31,7 +34,7 @@ func (s *server) accountSnapshot(ctx context.Context, in change.Intent) (catalog
 		return err
 	})
 	group.Go(func() error {
-		if in.Kind == change.MarkServer {
+		if in.Kind == change.MarkServer || in.Kind == change.EndSessions {
 			return nil
 		}
 		a, err := s.Access(gctx, q)
@@ -41,7 +44,11 @@ func (s *server) accountSnapshot(ctx context.Context, in change.Intent) (catalog
 	if err := group.Wait(); err != nil {
 		return snap, err
 	}
+	if err := s.connected(ctx, in, &snap); err != nil {
+		return snap, err
+	}
 	snap.Self = role(snap.Instance.Login.Name)
+	snap.Instance.Read = time.Now().UTC()
 	if snap.Access == nil {
 		return snap, nil
 	}
@@ -72,4 +79,53 @@ func (s *server) accountSnapshot(ctx context.Context, in change.Intent) (catalog
 	}
 	snap.Instance.Read = time.Now().UTC()
 	return snap, nil
+}
+
+// takeSnapshot reads what planning for taking a database away, or moving it, needs.
+func (s *server) takeSnapshot(ctx context.Context, in change.Intent) (catalog.Snapshot, error) {
+	snap := catalog.Snapshot{Server: s.target.Server}
+	group, gctx := errgroup.WithContext(ctx)
+	group.Go(func() (err error) {
+		snap.Instance, err = s.Inspect(gctx)
+		return err
+	})
+	group.Go(func() (err error) {
+		snap.Names, err = collect(gctx, s.pool, "list databases", pgx.RowTo[string], `SELECT datname::text FROM pg_catalog.pg_database`)
+		return err
+	})
+	group.Go(func() error {
+		d, err := s.readDatabase(gctx, s.pool, in.Database.Name)
+		if err != nil {
+			return err
+		}
+		var size int64
+		if s.pool.QueryRow(gctx, `SELECT pg_catalog.pg_database_size($1::oid)`, uint32(d.Key)).Scan(&size) == nil {
+			d.Size = &size
+		}
+		snap.Target = &d
+		snap.Doomed, err = s.readDoomed(gctx, d)
+		return err
+	})
+	if err := group.Wait(); err != nil && !errors.Is(err, engine.ErrNotFound) {
+		return snap, err
+	}
+	if snap.Target == nil {
+		// The other readings were given up with the first that failed.
+		var err error
+		if snap.Instance, err = s.Inspect(ctx); err != nil {
+			return snap, err
+		}
+		snap.Names, err = collect(ctx, s.pool, "list databases", pgx.RowTo[string], `SELECT datname::text FROM pg_catalog.pg_database`)
+		return snap, err
+	}
+	if in.Kind == change.MoveDatabase {
+		c, err := s.Choices(ctx)
+		if err != nil {
+			return snap, err
+		}
+		snap.Choices = c
+	}
+	err := s.connected(ctx, in, &snap)
+	snap.Instance.Read = time.Now().UTC()
+	return snap, err
 }

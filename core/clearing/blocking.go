@@ -1,0 +1,61 @@
+package clearing
+
+import "example.com/genarch/core/catalog"
+
+// Wait is one session in the tree of who waits for whom. Depth 0 are those that
+// others wait for and that wait for nobody.
+type Wait struct {
+	Session catalog.Session
+	Depth   int
+	// Blocks is how many wait for it, directly or behind others.
+	Blocks int
+	// Again: it stands further up in the tree too, for it waits for several.
+	Again bool
+}
+
+// Waits lays out who blocks whom, each blocker before those that wait for it. A
+// ring of sessions that wait for each other begins anywhere in it.
+func Waits(list []catalog.Session) []Wait {
+	byNumber, waiting := map[int64]catalog.Session{}, map[int64][]int64{}
+	blocked := map[int64]bool{}
+	for _, s := range list {
+		byNumber[s.ID.Number] = s
+	}
+	for _, s := range list {
+		for _, b := range s.BlockedBy {
+			if _, known := byNumber[b]; known && b != s.ID.Number {
+				waiting[b] = append(waiting[b], s.ID.Number)
+				blocked[s.ID.Number] = true
+			}
+		}
+	}
+	var out []Wait
+	shown := map[int64]bool{}
+	var add func(n int64, depth int, path map[int64]bool) int
+	add = func(n int64, depth int, path map[int64]bool) int {
+		at := len(out)
+		out = append(out, Wait{Session: byNumber[n], Depth: depth, Again: shown[n]})
+		if shown[n] || path[n] {
+			return 1
+		}
+		shown[n], path[n] = true, true
+		below := 0
+		for _, w := range waiting[n] {
+			below += add(w, depth+1, path)
+		}
+		delete(path, n)
+		out[at].Blocks = below
+		return below + 1
+	}
+	for _, s := range list {
+		if n := s.ID.Number; len(waiting[n]) > 0 && !blocked[n] {
+			add(n, 0, map[int64]bool{})
+		}
+	}
+	for _, s := range list { // what is left are rings
+		if n := s.ID.Number; len(waiting[n]) > 0 && !shown[n] {
+			add(n, 0, map[int64]bool{})
+		}
+	}
+	return out
+}

@@ -1,0 +1,148 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"slices"
+	"strings"
+
+	"example.com/genarch/core/access"
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/naming"
+)
+
+// recordTables are tables that only the records of a Genarch have together.
+var recordTables = []string{"change_steps", "journal_head", "claims", "goose_db_version"}
+
+// readDoomed reads what has to be known of a database before it is dropped. The
+// server looks at none of this itself: it takes away what it can, and half of it
+// if something is in the way.
+func (s *server) readDoomed(ctx context.Context, d catalog.Database) (*catalog.Doomed, error) {
+	out := &catalog.Doomed{}
+	if err := s.readContents(ctx, d.Name, out); err != nil {
+		return nil, err
+	}
+	if err := s.readOutsideKeys(ctx, d.Name, out); err != nil {
+		out.Unseen = append(out.Unseen, "foreign keys of other databases cannot be seen: "+err.Error())
+	}
+	if err := s.readDependents(ctx, d.Name, out); err != nil {
+		return nil, err
+	}
+	var err error
+	if out.Prepared, err = s.readPrepared(ctx); err != nil {
+		return nil, err
+	}
+	if _, err := s.readTransactions(ctx); err == nil {
+		s.looks.mu.Lock()
+		out.Detached = s.looks.detached
+		s.looks.mu.Unlock()
+	}
+	held, err := s.readMetadataLocks(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for id, locks := range held {
+		for _, l := range locks {
+			if isBackup(l) {
+				out.Backup = fmt.Sprintf("session %d holds a lock of a backup (%s) on the whole server", id, l.mode)
+			}
+		}
+	}
+	var cluster bool
+	if err := s.db.QueryRowContext(ctx, "SELECT @@wsrep_on").Scan(&cluster); err == nil && cluster {
+		out.Cluster = true
+	}
+	out.Unseen = append(out.Unseen, "which database a prepared transaction belongs to, the server does not tell; so any of them stops this")
+	return out, nil
+}
+
+// readContents counts what is in a database, and lists its enabled events.
+func (s *server) readContents(ctx context.Context, name string, out *catalog.Doomed) error {
+	var tables, views, sequences, routines, triggers, events, records int
+	var rows sql.NullInt64
+	err := s.db.QueryRowContext(ctx, `SELECT COUNT(CASE WHEN TABLE_TYPE NOT IN ('VIEW', 'SEQUENCE') THEN 1 END), COUNT(CASE WHEN TABLE_TYPE = 'VIEW' THEN 1 END), COUNT(CASE WHEN TABLE_TYPE = 'SEQUENCE' THEN 1 END),
+		CAST(SUM(CASE WHEN TABLE_TYPE NOT IN ('VIEW', 'SEQUENCE') THEN TABLE_ROWS END) AS SIGNED), COUNT(CASE WHEN TABLE_NAME IN ('`+strings.Join(recordTables, "', '")+`') THEN 1 END),
+		(SELECT COUNT(*) FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ?), (SELECT COUNT(*) FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = ?), (SELECT COUNT(*) FROM information_schema.EVENTS WHERE EVENT_SCHEMA = ?)
+		FROM information_schema.TABLES WHERE TABLE_SCHEMA = ?`, name, name, name, name).Scan(&tables, &views, &sequences, &rows, &records, &routines, &triggers, &events)
+	if err != nil {
+		return wrap("count what it holds", err)
+	}
+	if records == len(recordTables) {
+		out.Own = "it holds the records of a Genarch: its journal, its servers and their secrets"
+	}
+	out.Objects = []catalog.Count{{What: "tables", N: tables}, {What: "views", N: views}, {What: "sequences", N: sequences}, {What: "routines", N: routines}, {What: "triggers", N: triggers}, {What: "events", N: events}}
+	out.Rows = &rows.Int64
+	return s.query(ctx, "look for events", `SELECT EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA = ? AND STATUS = 'ENABLED' ORDER BY 1`, func(r *sql.Rows) error {
+		var event string
+		err := r.Scan(&event)
+		out.Events = append(out.Events, event)
+		return err
+	}, name)
+}
+
+// readOutsideKeys finds foreign keys of other databases that point into this
+// one: a drop would take every table but those, and then fail. Source:
+// INNODB_SYS_FOREIGN, whose names are in the form of folders.
+func (s *server) readOutsideKeys(ctx context.Context, name string, out *catalog.Doomed) error {
+	dir, certain := directoryName(name)
+	err := s.query(ctx, "look for foreign keys", `SELECT FOR_NAME, REF_NAME FROM information_schema.INNODB_SYS_FOREIGN WHERE REF_NAME LIKE CONCAT(?, '/%') AND FOR_NAME NOT LIKE CONCAT(?, '/%') LIMIT 200`, func(r *sql.Rows) error {
+		var from, to string
+		err := r.Scan(&from, &to)
+		if strings.HasPrefix(to, dir+"/") && !strings.HasPrefix(from, dir+"/") {
+			out.OutsideKeys = append(out.OutsideKeys, strings.Replace(from, "/", ".", 1)+" to "+strings.Replace(to, "/", ".", 1))
+		}
+		return err
+	}, likeText(dir), likeText(dir))
+	if err == nil && !certain {
+		out.Unseen = append(out.Unseen, "the name has characters whose folder is not worked out here, so foreign keys from outside cannot be looked for")
+	}
+	return err
+}
+
+// likeText writes a text for LIKE, so that it stands for itself.
+func likeText(text string) string {
+	return strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(text)
+}
+
+// readDependents finds what other databases have that names this one: views,
+// whose texts hold full names, and routines, triggers and events, whose texts can
+// only be searched.
+func (s *server) readDependents(ctx context.Context, name string, out *catalog.Doomed) error {
+	exact := "%" + likeText(quoteIdent(name)+".") + "%"
+	plain := "%" + likeText(name+".") + "%"
+	return s.query(ctx, "look for what depends on it", `SELECT * FROM (
+		SELECT 'view' AS k, TABLE_SCHEMA AS d, TABLE_NAME AS n FROM information_schema.VIEWS WHERE TABLE_SCHEMA <> ? AND VIEW_DEFINITION LIKE ?
+		UNION ALL SELECT LOWER(ROUTINE_TYPE), ROUTINE_SCHEMA, ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA NOT IN (?, 'sys', 'mysql') AND (ROUTINE_DEFINITION LIKE ? OR ROUTINE_DEFINITION LIKE ?)
+		UNION ALL SELECT 'trigger', TRIGGER_SCHEMA, TRIGGER_NAME FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA <> ? AND (ACTION_STATEMENT LIKE ? OR ACTION_STATEMENT LIKE ?)
+		UNION ALL SELECT 'event', EVENT_SCHEMA, EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA <> ? AND (EVENT_DEFINITION LIKE ? OR EVENT_DEFINITION LIKE ?)) o ORDER BY 1, 2, 3 LIMIT 100`, func(r *sql.Rows) error {
+		var kind, database, object string
+		err := r.Scan(&kind, &database, &object)
+		out.Dependents = append(out.Dependents, kind+" "+naming.Show(database)+"."+naming.Show(object))
+		return err
+	}, name, exact, name, exact, plain, name, exact, plain, name, exact, plain)
+}
+
+// onlyFor finds accounts that were given something in one database, and nothing
+// anywhere else.
+func onlyFor(a catalog.Access, name string) []string {
+	here, elsewhere := map[catalog.Principal]bool{}, map[catalog.Principal]bool{}
+	for _, g := range a.Grants {
+		if g.Scope == catalog.ScopeDatabase && !access.IsPattern(g.Database) && access.Plain(g.Database) == name || g.Scope != catalog.ScopeDatabase && g.Database == name {
+			here[g.Grantee] = true
+		} else {
+			elsewhere[g.Grantee] = true
+		}
+	}
+	for _, m := range a.Memberships {
+		elsewhere[m.Member] = true
+	}
+	var out []string
+	for _, x := range a.Accounts {
+		if here[x.Principal] && !elsewhere[x.Principal] && x.Global == 0 && x.Login {
+			out = append(out, x.Principal.String())
+		}
+	}
+	slices.Sort(out)
+	return out
+}

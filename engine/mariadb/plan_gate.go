@@ -1,0 +1,285 @@
+package mariadb
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"example.com/genarch/core/access"
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/core/privilege"
+	"example.com/genarch/engine"
+)
+
+// gate is what keeps new sessions out of one database, as far as MariaDB has
+// means: nothing closes a database, so rights are taken for the time, and put
+// back exactly. Each do has its undo at the same place.
+type gate struct {
+	do, undo []string
+	// after is what is left to do once the database is gone: without clearing
+	// leftovers, rights on the database are put back as the engine would leave
+	// them; what only shadowed a pattern goes in either case.
+	after []string
+	taken []string // in words: from whom
+	// tables counts grants on tables and columns, which end with the database.
+	tables int
+}
+
+func (g *gate) add(do, undo string) { g.do, g.undo = append(g.do, do), append(g.undo, undo) }
+
+// harmless is the right that shadows a pattern: of all rows of an account only
+// the most exact one counts, so a row with next to nothing takes away what a
+// pattern gave.
+const harmless = privilege.DeleteHistory
+
+// planGate works the gate of a database out of all grants that reach it.
+func planGate(name string, snap catalog.Snapshot, clearLeftovers bool) gate {
+	var g gate
+	for _, event := range snap.Doomed.Events {
+		alter := "ALTER EVENT " + quoteIdent(name) + "." + quoteIdent(event)
+		g.add(alter+" DISABLE", alter+" ENABLE")
+	}
+	exact, patterns := map[catalog.Principal]catalog.Grant{}, map[catalog.Principal]string{}
+	var whom []catalog.Principal
+	for _, x := range snap.Access.Grants {
+		if x.Grantee == snap.Self {
+			continue
+		}
+		switch {
+		case x.Scope == catalog.ScopeDatabase && !access.IsPattern(x.Database) && access.Plain(x.Database) == name:
+			exact[x.Grantee] = x
+		case x.Scope == catalog.ScopeDatabase && access.IsPattern(x.Database) && access.Matches(x.Database, name):
+			patterns[x.Grantee] = x.Database
+		case x.Scope != catalog.ScopeDatabase && x.Database == name:
+			if step, any := takeStep(x, privilege.All, true); any {
+				g.add(step.Statement, step.Undo)
+				g.tables++
+			}
+			continue
+		default:
+			continue
+		}
+		if !slices.Contains(whom, x.Grantee) {
+			whom = append(whom, x.Grantee)
+		}
+	}
+	on := quoteIdent(access.Escaped(name)) + ".*"
+	for _, p := range whom {
+		x, has := exact[p]
+		_, shadow := patterns[p]
+		g.taken = append(g.taken, p.String())
+		give := ""
+		if shadow && !x.Privileges.Has(harmless) {
+			take := revokeSQL(setText(harmless), on, p)
+			g.add(grantSQL(setText(harmless), on, p, false), take)
+			g.after = append(g.after, take)
+		}
+		if has {
+			gone := x.Privileges
+			if shadow {
+				gone &^= harmless
+			}
+			var words []string
+			if gone != 0 {
+				words = append(words, setText(gone))
+			}
+			if x.Grantable != 0 {
+				words = append(words, "GRANT OPTION")
+			}
+			if len(words) > 0 {
+				give = grantSQL(setText(gone), on, p, x.Grantable != 0)
+				g.add(revokeSQL(strings.Join(words, ", "), on, p), give)
+			}
+		}
+		if give != "" && !clearLeftovers {
+			g.after = append([]string{give}, g.after...)
+		}
+	}
+	return g
+}
+
+// outsiders are accounts that the gate does not keep out: they hold rights on
+// every database.
+func outsiders(snap catalog.Snapshot) (people, roots []catalog.Account) {
+	reach := access.BundleOwn.On(catalog.MariaDB, catalog.ScopeDatabase)
+	for _, a := range snap.Access.Accounts {
+		if a.Principal == snap.Self || a.Locked || !a.Login && !a.Role || a.Global&reach == 0 {
+			continue
+		}
+		if a.System || a.Role {
+			roots = append(roots, a)
+		} else {
+			people = append(people, a)
+		}
+	}
+	return people, roots
+}
+
+// planLeaks says who could come back while the gate is closed, and, when asked,
+// locks them out for the time. It reports whether anybody is left who could.
+func planLeaks(b *change.Brief, in change.Intent, snap catalog.Snapshot, g *gate) bool {
+	people, roots := outsiders(snap)
+	var names []string
+	for _, a := range people {
+		names = append(names, a.Principal.String())
+	}
+	if in.Clearing != nil && in.Clearing.HoldAccounts {
+		for _, a := range people {
+			user := "ALTER USER " + quotePrincipal(a.Principal)
+			g.add(user+" ACCOUNT LOCK", user+" ACCOUNT UNLOCK")
+			g.after = append(g.after, user+" ACCOUNT UNLOCK")
+		}
+		if len(names) > 0 {
+			b.Find(change.Caution, change.GateEffect, "leave --hold-accounts out, and they may come back meanwhile", "while it runs these accounts cannot sign in at all, to no database: %s. Their open sessions elsewhere go on", engine.Shorten(names))
+		}
+		names = nil
+	}
+	for _, a := range roots {
+		names = append(names, a.Principal.String())
+	}
+	if len(names) > 0 {
+		level, next := change.Note, ""
+		if len(people) > 0 && (in.Clearing == nil || !in.Clearing.HoldAccounts) {
+			level, next = change.Caution, "keep them out of everything meanwhile: --hold-accounts; or accept it: a session that comes back and holds no lock does not stop the drop, and is told of and ended afterwards"
+		}
+		b.Find(level, change.GateLeaky, next, "MariaDB has no gate for a database; these hold rights on all databases and could come back meanwhile: %s", engine.Shorten(names))
+	}
+	return len(names) > 0
+}
+
+// gateStep closes the gate with all its statements; a try that failed halfway is
+// put right by the same statements that open it again.
+func gateStep(g gate, name string) change.Step {
+	undo := slices.Clone(g.undo)
+	slices.Reverse(undo)
+	open := strings.Join(undo, ";\n")
+	return change.Step{Kind: stepGate, Title: "close the gate: take, for the time, the rights that let anybody into " + naming.Show(name), Statement: strings.Join(g.do, ";\n"), Undo: open, Mend: open,
+		Seconds: 60 + len(g.do), Args: map[string]string{"name": name, "do": engine.Pack(g.do), "undo": engine.Pack(undo)}}
+}
+
+// settleStep is what is left to do after the drop.
+func settleStep(g gate, name string, cleared bool) change.Step {
+	title := "put the grants on the name back, as the engine leaves them"
+	if cleared {
+		title = "take what is left over of the gate"
+	}
+	return change.Step{Kind: stepSettle, Title: title, Statement: strings.Join(g.after, ";\n"), Stays: true, Seconds: 60 + len(g.after), Args: map[string]string{"name": name, "do": engine.Pack(g.after)}}
+}
+
+// planDropDatabase briefs a drop: MariaDB refuses nothing and takes nothing back,
+// so whatever could make it fail halfway is looked for before.
+func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
+	spec := *in.Database
+	spec.Name = folded(spec.Name, snap.FoldsCase)
+	shown := naming.Show(spec.Name)
+	b.Summary, b.Confirm = "drop database "+shown+" on "+snap.Server.Name, spec.Name
+	if !engine.PlanDatabaseThere(b, spec, snap, "dropped") || b.Stopped() {
+		return
+	}
+	d, doom := *snap.Target, *snap.Doomed
+	planBlockers(b, d, doom)
+	engine.PlanLost(b, snap)
+	engine.PlanManage(b, snap)
+	if login := snap.Instance.Login; !login.May("give_bundles") {
+		b.Find(change.Stop, change.RightsMissing, login.Remedy("give_bundles"), "rights are taken for the time and put back, which Genarch's login %s may not", login.Name)
+	}
+	b.Set(change.Setting{Name: "name", Value: spec.Name, Asked: true, Decides: "which database"})
+	engine.PlanManner(b, in.Clearing)
+	g := planGate(d.Name, snap, spec.ClearLeftovers)
+	leaky := planLeaks(b, in, snap, &g)
+	planLeft(b, g, spec, snap)
+	if len(g.do) > 0 {
+		b.Steps = append(b.Steps, gateStep(g, d.Name))
+	}
+	rules := in.Clearing.Rules(clearingTarget(d.Name))
+	rules.Leaky = leaky
+	b.Steps = append(b.Steps, engine.PlanClearing(b, snap, rules, shown, killEach),
+		change.Step{Kind: stepDrop, Title: "look once more, and drop database " + shown, Statement: dropDatabase(d.Name), Mend: alterDatabase(d), Seconds: dropSeconds,
+			Args: map[string]string{"name": d.Name, "objects": fmt.Sprint(total(doom.Objects))}})
+	if len(g.after) > 0 {
+		b.Steps = append(b.Steps, settleStep(g, d.Name, spec.ClearLeftovers))
+	}
+	verify := change.Step{Kind: change.Verify, Title: "read back that it is gone", ReadOnly: true, Args: map[string]string{"check": "database_gone", "name": d.Name}}
+	if spec.ClearLeftovers {
+		verify.Title, verify.Args["leftovers"] = "read back that it is gone, and that no grant names it", "none"
+	}
+	b.Steps = append(b.Steps, verify)
+}
+
+// planBlockers stops at whatever would make the drop fail after it has begun.
+func planBlockers(b *change.Brief, d catalog.Database, doom catalog.Doomed) {
+	if doom.Cluster {
+		b.Find(change.Stop, change.OptionUnsupported, "drop it with the cluster's own tools", "this server is a node of a cluster: there a drop waits for nobody and ends open transactions on all nodes, so Genarch does not do it")
+	}
+	if len(doom.OutsideKeys) > 0 {
+		b.Find(change.Stop, change.KeysOutside, "drop those keys first, or the tables that have them", "foreign keys of other databases point into it, and the drop would stop halfway: %s", engine.Shorten(doom.OutsideKeys))
+	}
+	engine.PlanPrepared(b, doom.Prepared, "find out whose it is, then XA COMMIT or XA ROLLBACK it; the server does not tell which database it is of")
+	if doom.Detached > 0 {
+		b.Find(change.Stop, change.PreparedWaiting, "look at SHOW ENGINE INNODB STATUS and XA RECOVER", "transactions without a session hold locks on this server (%d); one of them in this database would leave it half dropped", doom.Detached).Passing = true
+	}
+	if doom.Backup != "" {
+		b.Find(change.Stop, change.BackupRunning, "let the backup finish, then ask again", "%s; a drop would wait for it, or break it", doom.Backup).Passing = true
+	}
+}
+
+// planLeft says which grants the drop leaves behind.
+func planLeft(b *change.Brief, g gate, spec change.DatabaseSpec, snap catalog.Snapshot) {
+	var left, wide []string
+	for _, x := range snap.Access.Grants {
+		if x.Scope != catalog.ScopeDatabase {
+			continue
+		}
+		switch {
+		case access.IsPattern(x.Database) && access.Matches(x.Database, spec.Name):
+			wide = append(wide, fmt.Sprintf("%s through the pattern %s", x.Grantee, x.Database))
+		case access.Plain(x.Database) == spec.Name:
+			left = append(left, x.Grantee.String())
+		}
+	}
+	switch {
+	case len(left) > 0 && spec.ClearLeftovers:
+		b.Find(change.Note, change.GrantsLeftover, "", "the grants on this name are taken for good: %s", engine.Shorten(left))
+	case len(left) > 0:
+		b.Find(change.Note, change.GrantsLeftover, "have them taken too: --clear-leftovers", "grants on this name stay behind and open a database of the name at once, should one be made again: %s", engine.Shorten(left))
+	}
+	if len(wide) > 0 {
+		b.Find(change.Note, change.GrantsLeftover, "", "patterns that fit other databases too stay as they are: %s", engine.Shorten(wide))
+	}
+	if g.tables > 0 {
+		b.Find(change.Note, change.GrantsLeftover, "", "grants on its tables, columns and routines are taken for good (%d)", g.tables)
+	}
+	if spec.ClearLeftovers {
+		b.Set(change.Setting{Name: "leftovers", Value: "taken", Asked: true, Decides: "whether the grants on the name stay, as the engine leaves them"})
+	}
+}
+
+func total(counts []catalog.Count) int {
+	n := 0
+	for _, c := range counts {
+		n += c.N
+	}
+	return n
+}
+
+// planCannot says what MariaDB has no statement for.
+func planCannot(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
+	b.Summary = "rename database " + naming.Show(in.Database.Name) + " on " + snap.Server.Name
+	text, next := "MariaDB has no statement that renames a database", "make a new database, move the tables into it with RENAME TABLE, and give the grants anew"
+	if in.Kind == change.MoveDatabase {
+		b.Summary = "move database " + naming.Show(in.Database.Name) + " on " + snap.Server.Name
+		text, next = "MariaDB databases have no tablespace", "leave it where it is"
+	}
+	b.Find(change.Stop, change.OptionUnsupported, next, "%s", text)
+}
+
+// planEndSessions briefs ending sessions.
+func planEndSessions(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
+	statement := killEach
+	if in.Sessions.StatementOnly {
+		statement = killStatement
+	}
+	engine.PlanEndSessions(b, in, snap, statement)
+}

@@ -1,0 +1,322 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+
+	"example.com/genarch/core/access"
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/clearing"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/engine"
+)
+
+const (
+	stepGate   = "close_gate"
+	stepDrop   = "drop_database"
+	stepSettle = "settle_grants"
+)
+
+// dropSeconds bounds a drop that is past its wait for locks: it cannot be
+// stopped then, and takes as long as its tables are many.
+const dropSeconds = 900
+
+func clearingTarget(name string) clearing.Target { return clearing.Target{Database: name} }
+
+// alterDatabase puts back the settings that a drop which failed has lost.
+func alterDatabase(d catalog.Database) string {
+	return "ALTER DATABASE " + quoteIdent(d.Name) + "\n  CHARACTER SET " + d.Encoding + "\n  COLLATE " + d.Collation + "\n  COMMENT " + quoteText(d.Comment)
+}
+
+// runAll sends statements one after the other on one connection, and stops at
+// the first that the server refuses, unless its code is among those passed over.
+func (s *server) runAll(ctx context.Context, op string, statements []string, pass ...string) error {
+	conn, err := s.db.Conn(ctx)
+	if err != nil {
+		return engine.NeverSent(wrap(op, err))
+	}
+	defer conn.Close()
+	for _, text := range statements {
+		_, err := conn.ExecContext(ctx, text)
+		if e, ok := wrap(op, err).(*engine.Error); ok && !slices.Contains(pass, e.Code) {
+			e.Detail = "at: " + strings.Join(strings.Fields(text), " ")
+			return e
+		}
+	}
+	return nil
+}
+
+// noLonger are the errors of taking what is not there any more: grants 1141 and
+// 1147 (and 1403), accounts 1133 and 1396, tables 1146, databases 1049, events 1539.
+var noLonger = []string{"1141", "1147", "1403", "1133", "1396", "1146", "1049", "1539", "1305"}
+
+func (s *server) closeGate(ctx context.Context, step change.Step) (engine.Report, error) {
+	return engine.Report{}, s.runAll(ctx, "close the gate", engine.Unpack(step.Args["do"]), "1141", "1147")
+}
+
+// openGate puts back what the gate has taken. All that it does can be done again.
+func (s *server) openGate(ctx context.Context, step change.Step) (engine.Report, error) {
+	return engine.Report{}, s.runAll(ctx, "open the gate again", engine.Unpack(step.Args["undo"]), noLonger...)
+}
+
+func (s *server) settle(ctx context.Context, step change.Step) (engine.Report, error) {
+	return engine.Report{}, s.runAll(ctx, "settle the grants", engine.Unpack(step.Args["do"]), noLonger...)
+}
+
+// patient opens a connection of its own for a statement that may take long: the
+// others give up waiting for an answer after a minute.
+func (s *server) patient(ctx context.Context, seconds int) (*sql.Conn, func(), error) {
+	cfg := s.config.Clone()
+	cfg.ReadTimeout = time.Duration(seconds) * time.Second
+	c, err := mysql.NewConnector(cfg)
+	if err != nil {
+		return nil, nil, &engine.Error{Op: "connect", Kind: engine.NotSent, Err: err}
+	}
+	db := sql.OpenDB(guarded{c, s.target, s.noteOwn})
+	conn, err := db.Conn(ctx)
+	if err != nil {
+		db.Close()
+		return nil, nil, engine.NeverSent(wrap("connect", err))
+	}
+	return conn, func() { conn.Close(); db.Close() }, nil
+}
+
+// dropNow looks once more for whatever would make the drop fail after it has
+// begun, tries every table for a lock, and then drops.
+func (s *server) dropNow(ctx context.Context, step change.Step) (engine.Report, error) {
+	op := "drop database " + naming.Show(step.Args["name"])
+	var rep engine.Report
+	name := step.Args["name"]
+	d, err := s.readDatabase(ctx, name)
+	if errors.Is(err, engine.ErrNotFound) {
+		return rep, &engine.Error{Op: op, Kind: engine.NotSent, Text: "it is gone by now; somebody else dropped it", Next: "look again: genarch database list"}
+	}
+	if err != nil {
+		return rep, engine.NeverSent(err)
+	}
+	if err := s.lookOnceMore(ctx, d, step); err != nil {
+		return rep, err
+	}
+	conn, closeConn, err := s.patient(ctx, dropSeconds)
+	if err != nil {
+		return rep, err
+	}
+	defer closeConn()
+	if err := s.tryLocks(ctx, conn, op, name); err != nil {
+		return rep, err
+	}
+	// Once sent, it is waited for: past its wait for locks a drop is final.
+	last := context.WithoutCancel(ctx)
+	_, err = conn.ExecContext(last, "SET STATEMENT lock_wait_timeout=2, innodb_lock_wait_timeout=2, max_statement_time=0 FOR "+step.Statement)
+	if err != nil {
+		return rep, wrap(op, err)
+	}
+	rep.Messages = s.endReturned(last, name)
+	return rep, nil
+}
+
+// lookOnceMore reads again what the brief looked at.
+func (s *server) lookOnceMore(ctx context.Context, d catalog.Database, step change.Step) error {
+	doom, err := s.readDoomed(ctx, d)
+	if err != nil {
+		return engine.NeverSent(err)
+	}
+	var b change.Brief
+	if doom.Own != "" {
+		b.Find(change.Stop, change.DatabaseKept, "", "%s", doom.Own)
+	}
+	planBlockers(&b, d, *doom)
+	for _, f := range b.Findings {
+		return &engine.Error{Op: step.Title, Kind: engine.NotSent, Text: f.Text, Next: f.Next}
+	}
+	return nil
+}
+
+// tryLocks takes a write lock on every table at once without waiting, and gives
+// it back: what holds a lock makes this fail instead of the drop.
+func (s *server) tryLocks(ctx context.Context, conn *sql.Conn, op, name string) error {
+	var tables []string
+	rows, err := conn.QueryContext(ctx, `SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_TYPE NOT IN ('VIEW', 'SYSTEM VIEW')`, name)
+	if err != nil {
+		return engine.NeverSent(wrap(op, err))
+	}
+	for rows.Next() {
+		var t string
+		if err := rows.Scan(&t); err == nil {
+			tables = append(tables, quoteIdent(name)+"."+quoteIdent(t)+" WRITE")
+		}
+	}
+	rows.Close()
+	if len(tables) == 0 {
+		return nil
+	}
+	_, err = conn.ExecContext(ctx, "SET STATEMENT lock_wait_timeout=0 FOR LOCK TABLES "+strings.Join(tables, ", "))
+	if _, freed := conn.ExecContext(context.WithoutCancel(ctx), "UNLOCK TABLES"); freed != nil {
+		return engine.NeverSent(wrap(op, freed))
+	}
+	e, ok := wrap(op, err).(*engine.Error)
+	switch {
+	case !ok:
+		return nil
+	case e.Code == "1205":
+		return &engine.Error{Op: op, Kind: engine.NotSent, Code: e.Code, Text: "somebody holds a lock on a table of it" + s.holders(ctx, name), Next: "look who: genarch session list --tree; then ask again"}
+	case e.Code == "1044" || e.Code == "1142":
+		return nil // the login may not lock; the drop itself waits two seconds at most
+	}
+	return engine.NeverSent(e)
+}
+
+// holders says who holds locks in a database, as far as the server shows it.
+func (s *server) holders(ctx context.Context, name string) string {
+	list, err := s.Sessions(ctx, catalog.SessionQuery{Database: name, Brief: true})
+	if err != nil {
+		return ""
+	}
+	var who []string
+	for _, x := range list.Sessions {
+		if x.Kind != catalog.OwnSession && clearing.Classify(x) != clearing.Idle {
+			who = append(who, clearing.Who(x))
+		}
+	}
+	if len(who) == 0 {
+		return ", and the server does not show who"
+	}
+	return ": " + strings.Join(who, "; ")
+}
+
+// endReturned ends the sessions that still have the database as theirs after it
+// was dropped: made again under the name, they would be in it with old rights.
+func (s *server) endReturned(ctx context.Context, name string) []change.Message {
+	ctx, cancel := context.WithTimeout(ctx, 15*time.Second)
+	defer cancel()
+	list, err := s.Sessions(ctx, catalog.SessionQuery{Database: name, Brief: true})
+	if err != nil {
+		return []change.Message{{Severity: "NOTE", Text: "whether somebody had come back could not be read: " + err.Error()}}
+	}
+	var out []change.Message
+	var ids []catalog.SessionID
+	for _, x := range (clearing.Target{Database: name}).Of(list.Sessions) {
+		ids = append(ids, x.ID)
+		if len(out) < 50 {
+			out = append(out, change.Message{Severity: "NOTE", Text: "had come back while the gate was closed, and was ended after the drop: " + clearing.Who(x)})
+		}
+	}
+	if len(ids) > 0 {
+		if _, err := s.End(ctx, ids, catalog.EndSession); err != nil {
+			out = append(out, change.Message{Severity: "NOTE", Text: "they could not all be ended: " + err.Error()})
+		}
+	}
+	return out
+}
+
+// mendDrop puts back what a drop that failed has lost, and says what is missing
+// of what was there.
+func (s *server) mendDrop(ctx context.Context, step change.Step) (engine.Report, error) {
+	const op = "put the database's settings back"
+	name := step.Args["name"]
+	if _, err := s.readDatabase(ctx, name); errors.Is(err, engine.ErrNotFound) {
+		return engine.Report{}, nil
+	} else if err != nil {
+		return engine.Report{}, err
+	}
+	rep, err := s.send(ctx, op, step.Mend)
+	if err != nil {
+		return rep, err
+	}
+	var doom catalog.Doomed
+	if err := s.readContents(ctx, name, &doom); err != nil {
+		return rep, err
+	}
+	before, _ := strconv.Atoi(step.Args["objects"])
+	if now := total(doom.Objects); now < before {
+		var left []string
+		for _, c := range doom.Objects {
+			left = append(left, fmt.Sprintf("%d %s", c.N, c.What))
+		}
+		return rep, &engine.Error{Op: "drop database " + naming.Show(name), Kind: engine.Differs, Text: fmt.Sprintf("it is half dropped: %d of %d tables, views, routines, triggers and events are left (%s); the others are gone for good. Character set, collation and comment were put back", now, before, strings.Join(left, ", ")),
+			Next: "put right what stopped it and drop it again, or restore it from a backup"}
+	}
+	return rep, nil
+}
+
+// probeDrop looks whether the database is gone. While the server still works at
+// it, nothing can be said.
+func (s *server) probeDrop(ctx context.Context, step change.Step) (bool, error) {
+	_, err := s.readDatabase(ctx, step.Args["name"])
+	if errors.Is(err, engine.ErrNotFound) {
+		return true, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	var running int
+	if err := s.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE INFO LIKE ? AND ID <> CONNECTION_ID()`, "%"+likeText(step.Statement)).Scan(&running); err != nil {
+		return false, wrap("look whether it still runs", err)
+	}
+	if running > 0 {
+		return false, &engine.Error{Op: step.Title, Kind: engine.Unknown, Text: "the server is still at it"}
+	}
+	return false, nil
+}
+
+// probeGate looks whether the gate is wholly closed: no right is left that it
+// was to take. Part of it counts as not closed, and is put back.
+func (s *server) probeGate(ctx context.Context, step change.Step) (bool, error) {
+	grants, err := s.readGrants(ctx)
+	if err != nil {
+		return false, err
+	}
+	name := step.Args["name"]
+	for _, g := range grants {
+		if g.Grantee.Name == s.target.Server.Admin {
+			continue
+		}
+		if g.Scope == catalog.ScopeDatabase && !access.IsPattern(g.Database) && access.Plain(g.Database) == name && g.Privileges&^harmless != 0 || g.Scope != catalog.ScopeDatabase && g.Database == name {
+			return false, nil
+		}
+	}
+	for _, text := range engine.Unpack(step.Args["do"]) {
+		// An event or an account is looked at by trying: both can be done again.
+		if strings.HasPrefix(text, "ALTER ") {
+			if err := s.runAll(ctx, "close the gate", []string{text}, noLonger...); err != nil {
+				return false, err
+			}
+		}
+	}
+	return true, nil
+}
+
+// checkDatabaseGone reads that a database is not there, and, where asked, that
+// no grant on exactly its name is.
+func (s *server) checkDatabaseGone(ctx context.Context, args map[string]string) ([]string, error) {
+	_, err := s.readDatabase(ctx, args["name"])
+	if err == nil {
+		return []string{naming.Show(args["name"]) + " is still there, or there again"}, nil
+	}
+	if !errors.Is(err, engine.ErrNotFound) {
+		return nil, err
+	}
+	if args["leftovers"] != "none" {
+		return nil, nil
+	}
+	grants, err := s.readGrants(ctx)
+	var left []string
+	for _, g := range grants {
+		if g.Scope == catalog.ScopeDatabase && !access.IsPattern(g.Database) && access.Plain(g.Database) == args["name"] || g.Scope != catalog.ScopeDatabase && g.Database == args["name"] {
+			left = append(left, g.Grantee.String())
+		}
+	}
+	if len(left) > 0 {
+		return []string{"grants on the name are left: " + engine.Shorten(left)}, err
+	}
+	return nil, err
+}

@@ -1,0 +1,347 @@
+package engine
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/clearing"
+	"example.com/genarch/core/naming"
+)
+
+// PlanClearing adds what there is to say about the sessions of a target, and
+// returns the step that clears it. what is what they are in the way of:
+// "tickets_prod"; statement is what is sent for each of them.
+func PlanClearing(b *change.Brief, snap catalog.Snapshot, r clearing.Rules, what, statement string) change.Step {
+	in := r.Target.Of(snap.Connected)
+	planSight(b, snap)
+	ends := r.WhenEmpty == 0
+	if ends {
+		planMayEnd(b, snap, in)
+	}
+	if len(r.Target.IDs) == 0 {
+		planBars(b, in, r)
+	}
+	if lost := pick(in, clearing.Written, clearing.Hidden); len(lost) > 0 && ends && r.How != catalog.EndStatement {
+		level, next := change.Caution, "let them finish with a grace or wait until they have left; or accept the loss"
+		if r.AcceptLoss {
+			level, next = change.Note, ""
+		}
+		b.Find(level, change.WorkLost, next, "written work that is not committed would be lost: %s", lossText(lost)).Passing = true
+		r.AcceptLoss = true // the change runs only once the caution was accepted
+	}
+	planPresent(b, in, r, what)
+	b.Affect(in)
+	title := "end the sessions of " + what + ", and look until nobody is left"
+	switch {
+	case !ends:
+		title = fmt.Sprintf("wait up to %s until nobody is connected to %s", clearing.Span(int(r.WhenEmpty.Seconds())), what)
+		statement = ""
+	case r.Grace > 0:
+		title = fmt.Sprintf("let work finish for %s, end the sessions of %s, and look until nobody is left", clearing.Span(int(r.Grace.Seconds())), what)
+	}
+	return change.Step{Kind: change.ClearSessions, Title: title, Statement: statement, Stays: true, Clear: &r, Seconds: int(r.Limit().Seconds())}
+}
+
+// planSight stops when nobody could tell whom the clearing would hit.
+func planSight(b *change.Brief, snap catalog.Snapshot) {
+	if login := snap.Instance.Login; !login.May("see_sessions") {
+		b.Find(change.Stop, change.SessionsHidden, login.Remedy("see_sessions"), "Genarch's login %s cannot see what the sessions of others do, so it cannot tell an idle one from one that writes", login.Name)
+	}
+	for _, u := range snap.SessionsUnseen {
+		b.Find(change.Note, change.SessionsUnseen, "", "%s", u)
+	}
+}
+
+// planMayEnd stops when a session could not be ended.
+func planMayEnd(b *change.Brief, snap catalog.Snapshot, in []catalog.Session) {
+	login := snap.Instance.Login
+	if len(in) > 0 && !login.May("end_sessions") {
+		b.Find(change.Stop, change.SessionsDenied, login.Remedy("end_sessions"), "Genarch's login %s may not end the sessions of others", login.Name).Passing = true
+	}
+	supers := slices.DeleteFunc(slices.Clone(in), func(s catalog.Session) bool { return !s.Super })
+	if len(supers) > 0 && snap.Instance.Engine == catalog.PostgreSQL && !login.Superuser {
+		b.Find(change.Stop, change.SessionsDenied, "have them leave, or have an administrator end them", "only a superuser may end a superuser's session: %s", whoText(supers)).Passing = true
+	}
+}
+
+// remedies say how to get rid of what is never ended by itself.
+var remedies = map[clearing.Class]struct{ code, what, next string }{
+	clearing.Replication: {change.ReplicationRunning, "replication is connected to it and would be back by itself", "stop it where it is set up (drop the subscription, or stop the receiver), then ask again"},
+	clearing.Backup:      {change.BackupRunning, "a backup of it seems to run", "let it finish: wait with --when-empty; or stop it where it was started"},
+	clearing.Worker:      {change.WorkerRunning, "a background worker of an extension is in it and would be back by itself", "switch it off for this database in the extension's settings, then ask again"},
+}
+
+// planBars stops at sessions that must not be ended by the way. A backup may be
+// waited for.
+func planBars(b *change.Brief, in []catalog.Session, r clearing.Rules) {
+	for _, class := range []clearing.Class{clearing.Replication, clearing.Backup, clearing.Worker} {
+		if list := pick(in, class); len(list) > 0 && (class != clearing.Backup || r.WhenEmpty == 0) {
+			rem := remedies[class]
+			b.Find(change.Stop, rem.code, rem.next, "%s: %s", rem.what, whoText(list)).Passing = true
+		}
+	}
+}
+
+func planPresent(b *change.Brief, in []catalog.Session, r clearing.Rules, what string) {
+	groups := clearing.Groups(in)
+	var words []string
+	for _, g := range groups {
+		words = append(words, g.String())
+	}
+	switch {
+	case len(in) == 0:
+		b.Find(change.Note, change.SessionsNone, "", "nobody is connected to %s just now", what).Passing = true
+	case r.WhenEmpty > 0:
+		b.Find(change.Note, change.SessionsWaited, "", "connected just now (sessions: %d): %s", len(in), semicolons(words)).Passing = true
+	default:
+		b.Find(change.Note, change.SessionsEnded, "", "connected just now, to be ended (sessions: %d): %s", len(in), semicolons(words)).Passing = true
+	}
+}
+
+func pick(in []catalog.Session, classes ...clearing.Class) []catalog.Session {
+	return slices.DeleteFunc(slices.Clone(in), func(s catalog.Session) bool { return !slices.Contains(classes, clearing.Classify(s)) })
+}
+
+func whoText(list []catalog.Session) string {
+	var out []string
+	for _, s := range list {
+		out = append(out, clearing.Who(s))
+	}
+	return semicolons(out)
+}
+
+func lossText(list []catalog.Session) string {
+	var out []string
+	for _, s := range list {
+		text := clearing.Who(s)
+		if s.Rows != nil && *s.Rows > 0 {
+			text += fmt.Sprintf(", %d rows", *s.Rows)
+		}
+		if !s.Transaction.IsZero() {
+			text += ", since " + s.Transaction.UTC().Format("15:04:05 UTC")
+		}
+		out = append(out, text)
+	}
+	return semicolons(out)
+}
+
+// semicolons joins for a sentence what has commas in it, at most eight.
+func semicolons(list []string) string {
+	if n := len(list); n > 8 {
+		return strings.Join(list[:8], "; ") + fmt.Sprintf("; and %d more", n-8)
+	}
+	return strings.Join(list, "; ")
+}
+
+// PlanEndSessions briefs ending sessions chosen by their identity or by a filter.
+// What is shown is what is ended: whoever comes later is left alone.
+func PlanEndSessions(b *change.Brief, in change.Intent, snap catalog.Snapshot, statement string) {
+	spec := *in.Sessions
+	b.Summary = "end " + sessionsText(spec) + " on " + snap.Server.Name
+	if spec.StatementOnly {
+		b.Summary = "stop what runs just now in " + sessionsText(spec) + " on " + snap.Server.Name
+	}
+	list := spec.Filter.Pick(snap.Connected, snap.Instance.Read)
+	if len(spec.IDs) > 0 {
+		list = named(b, spec.IDs, snap)
+	}
+	if spec.StatementOnly {
+		all := len(list)
+		if list = pick(list, clearing.Busy, clearing.Written); all > len(list) {
+			b.Find(change.Note, change.SessionsNone, "to end a session whatever it does, leave --statement-only out", "nothing runs in %d of them just now", all-len(list)).Passing = true
+		}
+		list = slices.DeleteFunc(list, func(s catalog.Session) bool { return s.Activity != catalog.SessionActive })
+	}
+	if b.Stopped() {
+		return
+	}
+	if len(list) == 0 {
+		PlanDone(b, change.SessionGone, "nothing to end: no such session is there (any more)")
+		return
+	}
+	if len(list) > change.MaxSessions {
+		b.Find(change.Stop, change.OptionInvalid, "narrow it down", "that are %d sessions; at most %d are ended by one change", len(list), change.MaxSessions).Passing = true
+	}
+	r := in.Clearing.Rules(clearing.Target{})
+	for _, s := range list {
+		r.Target.IDs = append(r.Target.IDs, s.ID)
+		if rem, barred := remedies[clearing.Classify(s)]; barred {
+			b.Find(change.Caution, rem.code, rem.next, "%s: %s", rem.what, clearing.Who(s)).Passing = true
+		}
+	}
+	what := "those shown"
+	if r.How = catalog.EndSession; spec.StatementOnly {
+		r.How = catalog.EndStatement
+	}
+	step := PlanClearing(b, snap, r, what, statement)
+	if step.Title = "end each of them, and look until they are gone"; spec.StatementOnly {
+		step.Title = "stop what runs in each of them, and look until it has ended"
+	}
+	b.Set(change.Setting{Name: "whom", Value: sessionsText(spec), Asked: true, Decides: "whose sessions; those shown are ended, each by its identity, and nobody who comes later"})
+	b.Set(change.Setting{Name: "how", Value: map[bool]string{false: "the session ends; its open transaction is taken back", true: "only the running statement stops; session and transaction stay"}[spec.StatementOnly], Asked: spec.StatementOnly, Decides: "what they lose"})
+	b.Steps = []change.Step{step}
+}
+
+// named finds the sessions that were named, and says of each that cannot be
+// ended why not.
+func named(b *change.Brief, ids []catalog.SessionID, snap catalog.Snapshot) []catalog.Session {
+	var out []catalog.Session
+	for _, id := range ids {
+		i := slices.IndexFunc(snap.Connected, func(s catalog.Session) bool { return s.ID == id })
+		if i >= 0 {
+			switch s := snap.Connected[i]; clearing.Classify(s) {
+			case clearing.Own, clearing.Engine:
+				b.Find(change.Stop, change.SessionKept, "leave it out", "%s is %s, and is never ended from here", clearing.Who(s), map[clearing.Class]string{clearing.Own: "Genarch's own", clearing.Engine: "the server's own"}[clearing.Classify(s)])
+			default:
+				out = append(out, s)
+			}
+			continue
+		}
+		text := fmt.Sprintf("session %s is not there any more", id)
+		if j := slices.IndexFunc(snap.Connected, func(s catalog.Session) bool { return s.ID.Number == id.Number }); j >= 0 {
+			text += fmt.Sprintf("; its number is used by another one now, which is left alone: %s", clearing.Who(snap.Connected[j]))
+		}
+		b.Find(change.Note, change.SessionGone, "", "%s", text).Passing = true
+	}
+	return out
+}
+
+func sessionsText(spec change.SessionsSpec) string {
+	switch len(spec.IDs) {
+	case 0:
+		return "the sessions " + spec.Filter.String()
+	case 1:
+		return "session " + spec.IDs[0].String()
+	}
+	return fmt.Sprintf("%d sessions", len(spec.IDs))
+}
+
+// PlanDatabaseThere looks the database of an intent up, and says what forbids
+// taking it away or moving it whatever the engine. It reports whether to go on.
+func PlanDatabaseThere(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot, deed string) bool {
+	if snap.Target == nil {
+		if spec.IfPresent {
+			b.Outcome, b.Summary = change.Nothing, b.Target+" is not there"
+			b.Find(change.Note, change.DatabaseGone, "", "there is no database %s on %s; nothing will be done", naming.Show(spec.Name), snap.Server.Name)
+			return false
+		}
+		f := b.Find(change.Stop, change.DatabaseAbsent, "list them: genarch database list "+snap.Server.Name, "there is no database %s on %s", naming.Show(spec.Name), snap.Server.Name)
+		if with, _, like := naming.Clashes(spec.Name, snap.Names); like {
+			f.Next, f.Suggestion = "did you mean "+naming.Show(with)+"?", with
+		}
+		if login := snap.Instance.Login; snap.Instance.Engine == catalog.MariaDB && !login.May("see_databases") {
+			f.Text = fmt.Sprintf("Genarch's login %s sees no database %s on %s; it may be there all the same, for the login may not see all", login.Name, naming.Show(spec.Name), snap.Server.Name)
+			f.Next = login.Remedy("see_databases")
+		}
+		return false
+	}
+	d, doom := snap.Target, snap.Doomed
+	switch {
+	case d.System:
+		b.Find(change.Stop, change.DatabaseKept, "leave it as it is", "%s belongs to the server itself, or to Genarch, and cannot be %s", naming.Show(d.Name), deed)
+	case doom.Own != "":
+		b.Find(change.Stop, change.DatabaseKept, "leave it as it is", "%s cannot be %s: %s", naming.Show(d.Name), deed, doom.Own)
+	case !doom.MayDrop:
+		b.Find(change.Stop, change.DatabaseDenied, doom.Remedy, "it is there, and Genarch's login %s may not have it %s: %s", snap.Instance.Login.Name, deed, map[bool]string{true: "it is not its owner", false: "it lacks the privilege"}[snap.Instance.Engine == catalog.PostgreSQL])
+	}
+	return true
+}
+
+// PlanPrepared stops at transactions that were prepared and wait.
+func PlanPrepared(b *change.Brief, list []catalog.Prepared, remedy string) {
+	for _, p := range list {
+		text := "a prepared transaction waits for its second phase: " + naming.Show(p.Name)
+		if p.Owner != "" {
+			text += ", of " + naming.Show(p.Owner)
+		}
+		if !p.Since.IsZero() {
+			text += ", since " + p.Since.UTC().Format("2006-01-02 15:04:05 UTC")
+		}
+		b.Find(change.Stop, change.PreparedWaiting, remedy, "%s", text).Passing = true
+	}
+}
+
+// PlanLost says what a drop would lose.
+func PlanLost(b *change.Brief, snap catalog.Snapshot) {
+	d, doom := snap.Target, snap.Doomed
+	var parts []string
+	for _, c := range doom.Objects {
+		if c.N > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", c.N, c.What))
+		}
+	}
+	if len(parts) == 0 {
+		parts = append(parts, "nothing: it holds no tables")
+	}
+	if doom.Rows != nil && *doom.Rows > 0 {
+		parts = append(parts, fmt.Sprintf("about %d rows (the server's estimate)", *doom.Rows))
+	}
+	if d.Size != nil {
+		parts = append(parts, sizeText(*d.Size))
+	}
+	text := strings.Join(parts, ", ")
+	if d.Owner != "" {
+		text += "; its owner is " + naming.Show(d.Owner)
+	} else if len(d.Owners) > 0 {
+		text += "; held whole by " + Shorten(d.Owners)
+	}
+	if d.Comment != "" {
+		text += "; its comment: " + naming.Show(d.Comment)
+	}
+	// Sizes and rows drift while one reads.
+	b.Find(change.Note, change.DropLoses, "", "what would be lost: %s", text).Passing = true
+	b.Find(change.Note, change.DropFinal, "make a backup first, and try it elsewhere", "a drop is for good: nothing here brings it back")
+	if len(doom.OnlyFor) > 0 {
+		b.Find(change.Note, change.DropOrphans, "look at each afterwards: genarch account show; or drop it: genarch account drop", "accounts that have something in no other database: %s", Shorten(doom.OnlyFor))
+	}
+	if len(doom.Dependents) > 0 {
+		b.Find(change.Caution, change.DropBreaks, "alter or drop them first", "what elsewhere needs it and would fail: %s", Shorten(doom.Dependents))
+	}
+	if doom.Backup != "" {
+		b.Find(change.Caution, change.BackupRunning, "wait until it has ended, then look again", "%s", doom.Backup).Passing = true
+	}
+	for _, u := range doom.Unseen {
+		b.Find(change.Note, change.CatalogueHidden, "", "%s", u)
+	}
+	use := "not known: the server keeps no record of it, and Genarch has not watched it for long enough"
+	switch {
+	case !doom.LastUse.IsZero():
+		use = "somebody was last seen connected to it at " + doom.LastUse.UTC().Format("2006-01-02 15:04:05 UTC")
+	case !doom.Watched.IsZero():
+		use = "nobody was seen connected to it since " + doom.Watched.UTC().Format("2006-01-02 15:04:05 UTC") + ", when Genarch began to watch; what came and went between two looks is not seen"
+	}
+	b.Find(change.Note, change.DropLastUse, "", "last use: %s", use).Passing = true
+}
+
+// PlanManner says how sessions are dealt with, as a setting.
+func PlanManner(b *change.Brief, c *change.ClearingSpec) {
+	b.Set(change.Setting{Name: "sessions", Value: c.SettingText(), Asked: c != nil && (c.Grace > 0 || c.WhenEmpty > 0), Decides: "what happens to whoever is connected"})
+}
+
+// sizeText writes bytes in binary units.
+func sizeText(n int64) string {
+	units := []string{"B", "KiB", "MiB", "GiB", "TiB"}
+	v, i := float64(n), 0
+	for v >= 1024 && i < len(units)-1 {
+		v, i = v/1024, i+1
+	}
+	return fmt.Sprintf("%.3g %s", v, units[i])
+}
+
+// PlanClearAccount returns the step that ends the sessions of an account which
+// cannot sign in any more: they would go on working after it was dropped.
+func PlanClearAccount(b *change.Brief, in change.Intent, a catalog.Account, snap catalog.Snapshot, statement string) change.Step {
+	PlanManner(b, in.Clearing)
+	who := a.Principal
+	return PlanClearing(b, snap, in.Clearing.Rules(clearing.Target{Account: &who}), naming.Show(who.String()), statement)
+}
+
+// PlanOpenSessions cautions that a lock leaves open sessions alone.
+func PlanOpenSessions(b *change.Brief, a catalog.Account, snap catalog.Snapshot) {
+	if n := len(snap.Sessions); n > 0 {
+		b.Find(change.Caution, change.AccountSessions, "end them with the same change: --end-sessions; a lock alone only keeps new ones out", "%s stays connected (sessions: %d): %s", naming.Show(a.Principal.String()), n, strings.Join(snap.Sessions[:min(n, 5)], "; ")).Passing = true
+	}
+}

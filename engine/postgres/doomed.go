@@ -1,0 +1,103 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/jackc/pgx/v5"
+	"golang.org/x/sync/errgroup"
+
+	"example.com/genarch/core/catalog"
+)
+
+// readDoomed reads what has to be known of a database before it is taken away
+// or moved. Everything but what it holds is read from outside.
+func (s *server) readDoomed(ctx context.Context, d catalog.Database) (*catalog.Doomed, error) {
+	out := &catalog.Doomed{}
+	if d.Name == orElse(s.target.Server.Database, "postgres") {
+		out.Own = "Genarch's own login signs in to it"
+	}
+	key := uint32(d.Key)
+	group, gctx := errgroup.WithContext(ctx)
+	group.Go(func() error {
+		err := s.pool.QueryRow(gctx, `SELECT pg_catalog.pg_has_role(datdba, 'USAGE') FROM pg_catalog.pg_database WHERE oid = $1::oid`, key).Scan(&out.MayDrop)
+		if !out.MayDrop {
+			out.Remedy = "GRANT " + quoteIdent(d.Owner) + " TO " + quoteIdent(s.target.Server.Admin)
+		}
+		return wrap("read the owner", err)
+	})
+	group.Go(func() (err error) {
+		out.Prepared, err = s.readPrepared(gctx, d.Name)
+		return err
+	})
+	group.Go(func() (err error) {
+		out.Slots, err = collect(gctx, s.pool, "look for replication slots", pgx.RowToStructByPos[catalog.Slot],
+			`SELECT slot_name::text, active FROM pg_catalog.pg_replication_slots WHERE slot_type = 'logical' AND database::text = $1::text ORDER BY 1 LIMIT 100`, d.Name)
+		if err != nil {
+			return err
+		}
+		out.Subscriptions, err = collect(gctx, s.pool, "look for subscriptions", pgx.RowTo[string], `SELECT subname::text FROM pg_catalog.pg_subscription WHERE subdbid = $1::oid ORDER BY 1 LIMIT 100`, key)
+		if err != nil {
+			return err
+		}
+		out.OnlyFor, err = collect(gctx, s.pool, "look for accounts of it alone", pgx.RowTo[string], onlyFor, key)
+		return err
+	})
+	group.Go(func() error {
+		var backups int
+		err := s.pool.QueryRow(gctx, `SELECT count(*)::int FROM pg_catalog.pg_stat_progress_basebackup`).Scan(&backups)
+		if backups > 0 {
+			out.Backup = "a base backup of the whole server runs; the database will or will not be in it"
+		}
+		return wrap("look for a base backup", err)
+	})
+	group.Go(func() error {
+		if err := s.readContents(gctx, d, out); err != nil {
+			out.Unseen = append(out.Unseen, "what it holds could not be counted: "+err.Error())
+		}
+		return nil
+	})
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	out.Unseen = append(out.Unseen, "what reaches it from other databases by its address (foreign servers, dblink, jobs) shows in no catalogue")
+	return out, nil
+}
+
+// onlyFor finds accounts that have something in one database and nowhere else,
+// and that belong to no role that might. Source: pg_shdepend, where dbid 0 is
+// what all databases share: databases, tablespaces.
+const onlyFor = `WITH has AS (
+		SELECT refobjid AS role, CASE WHEN dbid <> 0 THEN dbid WHEN classid = 'pg_catalog.pg_database'::pg_catalog.regclass THEN objid ELSE 0 END AS db
+		FROM pg_catalog.pg_shdepend WHERE refclassid = 'pg_catalog.pg_authid'::pg_catalog.regclass)
+	SELECT r.rolname::text FROM has h JOIN pg_catalog.pg_roles r ON r.oid = h.role
+	WHERE r.rolcanlogin AND NOT r.rolsuper AND NOT EXISTS (SELECT FROM pg_catalog.pg_auth_members m WHERE m.member = r.oid)
+	GROUP BY 1 HAVING bool_and(h.db = $1::oid) ORDER BY 1 LIMIT 100`
+
+// readContents counts what is in a database, from inside.
+func (s *server) readContents(ctx context.Context, d catalog.Database, out *catalog.Doomed) error {
+	if !d.AllowConnections || d.ConnectionLimit == invalidLimit {
+		return fmt.Errorf("it allows no connections")
+	}
+	s.counts.state.logins.RLock()
+	defer s.counts.state.logins.RUnlock()
+	conn, err := s.dialDatabase(ctx, d.Name)
+	if err != nil {
+		return err
+	}
+	defer conn.Close(context.WithoutCancel(ctx))
+	var tables, views, sequences, routines, events int
+	var rows int64
+	err = conn.QueryRow(ctx, `SELECT count(*) FILTER (WHERE c.relkind IN ('r', 'p', 'f') AND NOT c.relispartition)::int, count(*) FILTER (WHERE c.relkind IN ('v', 'm'))::int,
+		count(*) FILTER (WHERE c.relkind = 'S')::int, coalesce(sum(greatest(c.reltuples, 0)) FILTER (WHERE c.relkind = 'r'), 0)::int8,
+		(SELECT count(*)::int FROM pg_catalog.pg_proc p JOIN pg_catalog.pg_namespace n ON n.oid = p.pronamespace WHERE n.nspname <> 'information_schema' AND n.nspname NOT LIKE 'pg\_%'),
+		(SELECT count(*)::int FROM pg_catalog.pg_event_trigger)
+		FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
+		WHERE n.nspname <> 'information_schema' AND n.nspname NOT LIKE 'pg\_%'`).Scan(&tables, &views, &sequences, &rows, &routines, &events)
+	if err != nil {
+		return wrap("count what it holds", err)
+	}
+	out.Objects = []catalog.Count{{What: "tables", N: tables}, {What: "views", N: views}, {What: "sequences", N: sequences}, {What: "routines", N: routines}, {What: "event triggers", N: events}}
+	out.Rows = &rows
+	return nil
+}

@@ -1,0 +1,196 @@
+package postgres
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/clearing"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/engine"
+)
+
+// The kinds of steps that take a database away or move it. All but the last
+// find it by its number, so that another one of that name is never touched.
+const (
+	stepGate   = "close_gate"
+	stepOpen   = "open_gate"
+	stepDrop   = "drop_database"
+	stepRename = "rename_database"
+	stepMove   = "move_database"
+)
+
+// dropSeconds bounds a drop and a move: a drop waits until the dirty pages of the
+// whole server are written, a move copies all files.
+const dropSeconds = 900
+
+// planTakeAway briefs dropping, renaming or moving a database: the gate is closed,
+// the sessions go, the act, and where the database still exists, the gate opens.
+func planTakeAway(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
+	spec := *in.Database
+	shown := naming.Show(spec.Name)
+	deed := map[change.Kind]string{change.DropDatabase: "dropped", change.RenameDatabase: "renamed", change.MoveDatabase: "moved"}[in.Kind]
+	switch in.Kind {
+	case change.DropDatabase:
+		b.Summary = "drop database " + shown + " on " + snap.Server.Name
+		b.Confirm = spec.Name
+	case change.RenameDatabase:
+		b.Summary = "rename database " + shown + " to " + naming.Show(spec.NewName) + " on " + snap.Server.Name
+	case change.MoveDatabase:
+		b.Summary = "move database " + shown + " to the tablespace " + naming.Show(spec.Tablespace) + " on " + snap.Server.Name
+	}
+	if !engine.PlanDatabaseThere(b, spec, snap, deed) {
+		return
+	}
+	d, doom := *snap.Target, *snap.Doomed
+	if spec.ClearLeftovers {
+		b.Find(change.Stop, change.OptionUnsupported, "leave it out", "PostgreSQL leaves no grants behind: they go with the database")
+	}
+	if in.Clearing != nil && in.Clearing.HoldAccounts {
+		b.Find(change.Stop, change.OptionUnsupported, "leave it out", "no account has to be locked on PostgreSQL: its gate keeps everybody out")
+	}
+	if d.ConnectionLimit == invalidLimit && in.Kind != change.DropDatabase {
+		b.Find(change.Stop, change.DatabaseBroken, "genarch database drop "+b.Target, "%s was left over by an interrupted drop; only dropping it again helps", shown)
+	}
+	engine.PlanPrepared(b, doom.Prepared, "connect to "+shown+" and run COMMIT PREPARED or ROLLBACK PREPARED")
+	act, open := change.Step{}, true
+	switch in.Kind {
+	case change.DropDatabase:
+		act, open = planDrop(b, d, doom, snap), false
+	case change.RenameDatabase:
+		act = planRename(b, spec, d, snap)
+	case change.MoveDatabase:
+		if act = planMove(b, spec, d, snap); b.Outcome == change.Nothing {
+			return
+		}
+	}
+	b.Set(change.Setting{Name: "name", Value: spec.Name, Asked: true, Decides: "which database; it is known by its number too, so another one of that name is left alone"})
+	engine.PlanManner(b, in.Clearing)
+	name := d.Name
+	if d.AllowConnections && d.ConnectionLimit != invalidLimit {
+		b.Steps = append(b.Steps, gateStep(d))
+		b.Find(change.Note, change.GateEffect, "", "while it runs nobody can connect to %s, superusers included; whoever is connected stays until ended. If it stops before the end, connections are allowed again", shown)
+	}
+	b.Steps = append(b.Steps, engine.PlanClearing(b, snap, in.Clearing.Rules(clearing.Target{Database: d.Name}), shown, terminate), act)
+	if in.Kind == change.RenameDatabase {
+		name = spec.NewName
+	}
+	if open && d.AllowConnections {
+		b.Steps = append(b.Steps, openStep(d, name))
+	}
+	verify := change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: map[string]string{"name": name, "key": keyText(d), "allow_connections": strconv.FormatBool(d.AllowConnections)}}
+	switch in.Kind {
+	case change.DropDatabase:
+		verify.Title, verify.Args = "read back that it is gone", map[string]string{"check": "database_gone", "name": d.Name, "key": keyText(d)}
+	case change.MoveDatabase:
+		verify.Args["tablespace"] = spec.Tablespace
+	}
+	b.Steps = append(b.Steps, verify)
+}
+
+func keyText(d catalog.Database) string { return strconv.FormatUint(d.Key, 10) }
+
+// gateStep keeps everybody out: it is the only thing that stops superusers.
+func gateStep(d catalog.Database) change.Step {
+	alter := "ALTER DATABASE " + quoteIdent(d.Name) + " ALLOW_CONNECTIONS "
+	return change.Step{Kind: stepGate, Title: "close the gate: let nobody connect to " + naming.Show(d.Name) + " any more", Statement: alter + "false", Undo: alter + "true",
+		Args: map[string]string{"name": d.Name, "key": keyText(d)}}
+}
+
+func openStep(d catalog.Database, name string) change.Step {
+	return change.Step{Kind: stepOpen, Title: "open the gate: let everybody connect again", Statement: "ALTER DATABASE " + quoteIdent(name) + " ALLOW_CONNECTIONS true", Stays: true,
+		Args: map[string]string{"name": name, "key": keyText(d)}}
+}
+
+// planDrop says what would be lost, and what forbids a drop and nothing else.
+func planDrop(b *change.Brief, d catalog.Database, doom catalog.Doomed, snap catalog.Snapshot) change.Step {
+	if d.IsTemplate {
+		b.Find(change.Stop, change.DatabaseTemplate, "if nobody copies it any more: ALTER DATABASE "+quoteIdent(d.Name)+" IS_TEMPLATE false", "%s serves as a template, and the server drops no template", naming.Show(d.Name))
+	}
+	for _, x := range doom.Slots {
+		if x.Active {
+			b.Find(change.Stop, change.ReplicationRunning, "stop the receiver; then the slot goes with the database", "the logical replication slot %s is in use: somebody receives what is written here", naming.Show(x.Name)).Passing = true
+			continue
+		}
+		b.Find(change.Caution, change.DropBreaks, "find out who was to receive from it", "the logical replication slot %s goes with it, without a word", naming.Show(x.Name))
+	}
+	for _, x := range doom.Subscriptions {
+		b.Find(change.Stop, change.ReplicationRunning, "connect to "+naming.Show(d.Name)+": ALTER SUBSCRIPTION "+quoteIdent(x)+" DISABLE; ALTER SUBSCRIPTION "+quoteIdent(x)+" SET (slot_name = NONE); DROP SUBSCRIPTION "+quoteIdent(x),
+			"it receives through the subscription %s; the server drops no database that has one", naming.Show(x))
+	}
+	engine.PlanLost(b, snap)
+	return change.Step{Kind: stepDrop, Title: "drop database " + naming.Show(d.Name), Statement: dropDatabase(d.Name), Seconds: dropSeconds, Args: map[string]string{"name": d.Name, "key": keyText(d)}}
+}
+
+func planRename(b *change.Brief, spec change.DatabaseSpec, d catalog.Database, snap catalog.Snapshot) change.Step {
+	rule := snap.Server.NameRule
+	others := slices.DeleteFunc(slices.Clone(snap.Names), func(n string) bool { return n == d.Name })
+	suggestion := rule.Suggest(spec.NewName, limits, func(n string) bool { _, _, found := naming.Clashes(n, others); return found })
+	for _, p := range rule.Check(spec.NewName, limits) {
+		b.Find(change.Stop, p.Code, "choose another name", "%s", p.Text).Suggestion = suggestion
+	}
+	if with, how, found := naming.Clashes(spec.NewName, others); found {
+		level, code := change.Stop, change.NameTaken
+		if how != naming.SameName && how != naming.SameButCase {
+			level, code = change.Caution, change.NameLookalike
+		}
+		b.Find(level, code, "choose another name", "there is a database %s on %s already", naming.Show(with), snap.Server.Name).Suggestion = suggestion
+	}
+	if login := snap.Instance.Login; !login.May("create_database") {
+		b.Find(change.Stop, change.RightsMissing, login.Remedy("create_database"), "renaming asks for the right to create databases, which Genarch's login %s lacks", login.Name)
+	}
+	for _, x := range snap.Doomed.Slots {
+		b.Find(change.Note, change.GateEffect, "", "the logical replication slot %s follows the new name", naming.Show(x.Name))
+	}
+	b.Find(change.Caution, change.DropBreaks, "tell the teams, and have the new name in their settings by then", "whoever connects by the name %s gets an error afterwards; owner, grants, settings and contents stay", naming.Show(d.Name))
+	b.Set(change.Setting{Name: "new_name", Value: spec.NewName, Asked: true, Decides: "how every client finds it"})
+	from, to := quoteIdent(d.Name), quoteIdent(spec.NewName)
+	return change.Step{Kind: stepRename, Title: "rename it to " + naming.Show(spec.NewName), Statement: "ALTER DATABASE " + from + " RENAME TO " + to, Undo: "ALTER DATABASE " + to + " RENAME TO " + from,
+		Args: map[string]string{"name": d.Name, "new": spec.NewName, "key": keyText(d)}}
+}
+
+func planMove(b *change.Brief, spec change.DatabaseSpec, d catalog.Database, snap catalog.Snapshot) change.Step {
+	if d.Tablespace == spec.Tablespace {
+		engine.PlanDone(b, change.DatabaseSame, "%s is in the tablespace %s already", naming.Show(d.Name), naming.Show(spec.Tablespace))
+		return change.Step{}
+	}
+	if !slices.ContainsFunc(snap.Choices.Tablespaces, func(t catalog.Tablespace) bool { return t.Name == spec.Tablespace }) || spec.Tablespace == "pg_global" {
+		b.Find(change.Stop, change.TablespaceAbsent, "choose one of: genarch tablespace list "+snap.Server.Name, "there is no tablespace %s that a database can be in", naming.Show(spec.Tablespace))
+	}
+	size := ""
+	if d.Size != nil {
+		size = " (" + strconv.FormatInt(*d.Size>>20, 10) + " MiB)"
+	}
+	b.Find(change.Note, change.GateEffect, "", "all its files%s are copied, which takes as long as the disks need; nobody can use it meanwhile", size).Passing = true
+	b.Set(change.Setting{Name: "tablespace", Value: spec.Tablespace, Asked: true, Decides: "where on disk; now: " + d.Tablespace})
+	move := "ALTER DATABASE " + quoteIdent(d.Name) + " SET TABLESPACE "
+	return change.Step{Kind: stepMove, Title: "move its files to " + naming.Show(spec.Tablespace), Statement: move + quoteIdent(spec.Tablespace), Undo: move + quoteIdent(d.Tablespace), Seconds: dropSeconds,
+		Args: map[string]string{"name": d.Name, "key": keyText(d), "tablespace": spec.Tablespace, "from": d.Tablespace}}
+}
+
+// planEndSessions briefs ending sessions.
+func planEndSessions(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
+	statement := terminate
+	if in.Sessions.StatementOnly {
+		statement = cancelOnly
+	}
+	engine.PlanEndSessions(b, in, snap, statement)
+}
+
+// clearTemplate lays out clearing a template that is in use: its gate is closed
+// before the copy, and opened again right after it.
+func clearTemplate(b *change.Brief, in change.Intent, snap catalog.Snapshot) (before, after []change.Step) {
+	t := *snap.Source
+	if !snap.SourceMine {
+		b.Find(change.Stop, change.DatabaseDenied, "GRANT "+quoteIdent(t.Owner)+" TO "+quoteIdent(snap.Instance.Login.Name), "only its owner may keep others out of the template %s", naming.Show(t.Name))
+	}
+	before = []change.Step{engine.PlanClearing(b, snap, in.Clearing.Rules(clearing.Target{Database: t.Name}), "the template "+naming.Show(t.Name), terminate)}
+	if t.AllowConnections {
+		b.Find(change.Note, change.GateEffect, "", "while it is copied nobody can connect to %s, superusers included", naming.Show(t.Name))
+		before, after = append([]change.Step{gateStep(t)}, before...), []change.Step{openStep(t, t.Name)}
+		after[0].Title = strings.Replace(after[0].Title, "let everybody connect", "let everybody connect to "+naming.Show(t.Name), 1)
+	}
+	return before, after
+}

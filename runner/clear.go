@@ -1,0 +1,113 @@
+package runner
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/clearing"
+	"example.com/genarch/engine"
+)
+
+const (
+	// showEvery is how often a clearing is told to those who watch, at most.
+	showEvery = 200 * time.Millisecond
+	// blindTime is how long the server may give no answer before a clearing is
+	// given up.
+	blindTime = 30 * time.Second
+	// blindPause lies between two looks then.
+	blindPause = 300 * time.Millisecond
+	// endTime bounds one order to end sessions: a server may be slow at it.
+	endTime = 15 * time.Second
+)
+
+// clear carries a step out that clears sessions: it looks, ends and waits as the
+// machine says, and tells how far it is.
+func (r *Runner) clear(ctx context.Context, c *change.Change, act change.Act, access engine.Server, stop *stopper) change.Seen {
+	step := &c.Steps[act.Step]
+	m := clearing.New(*step.Clear, now())
+	shown, blind := time.Time{}, time.Time{}
+	show := func(always bool) {
+		p := m.Progress()
+		step.Clearing = &p
+		if always || now().Sub(shown) >= showEvery {
+			shown = now()
+			r.publish(*c)
+		}
+	}
+	defer show(true)
+	query := catalog.SessionQuery{Database: step.Clear.Target.Database, Brief: true}
+	for {
+		if by := stop.by(); by != "" {
+			m.Stop("it was stopped by " + by)
+		} else if r.isClosing() {
+			m.Stop("the service is stopping")
+		}
+		pauseFor := blindPause
+		list, err := access.Sessions(ctx, query)
+		if err == nil {
+			blind = time.Time{}
+			o := m.Saw(now(), list.Sessions)
+			switch o.Phase {
+			case clearing.Cleared:
+				return change.Seen{Effect: change.Happened}
+			case clearing.GivenUp:
+				return change.Seen{Effect: change.NotHappened, Failure: &change.Failure{Kind: string(engine.Refused), Code: "", Text: o.Why, Next: o.Next}}
+			}
+			show(false)
+			if len(o.End) > 0 {
+				err = r.end(ctx, m, access, o.End, step.Clear.How)
+			}
+			pauseFor = o.Again
+		}
+		if err != nil {
+			if blind.IsZero() {
+				blind = now()
+			}
+			_, stranger := errors.AsType[*engine.IdentityError](err)
+			if stranger || now().Sub(blind) > blindTime || ctx.Err() != nil || stop.by() != "" || r.isClosing() {
+				f := engine.Failure(err)
+				f.Text = "who is connected could not be read: " + f.Text
+				return change.Seen{Effect: change.NotHappened, Failure: f}
+			}
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(pauseFor):
+		case <-stop.asked:
+		case <-r.closing:
+		}
+		if ctx.Err() != nil && r.base.Err() != nil {
+			// Cut off: the next service looks how far it came.
+			return change.Seen{Effect: change.Unclear, Failure: engine.Failure(ctx.Err())}
+		}
+	}
+}
+
+// end has the server end sessions, and tells the machine of those that it will not.
+func (r *Runner) end(ctx context.Context, m *clearing.Machine, access engine.Server, ids []catalog.SessionID, how catalog.Ending) error {
+	ctx, cancel := context.WithTimeout(ctx, endTime)
+	defer cancel()
+	refused, err := access.End(ctx, ids, how)
+	for id, why := range refused {
+		m.Refused(id, why)
+	}
+	if err != nil {
+		m.Unheard(ids)
+	}
+	return err
+}
+
+// probeCleared looks, after a crash, whether the clearing had come to its end.
+func (r *Runner) probeCleared(ctx context.Context, step change.StepRun, access engine.Server) change.Seen {
+	list, err := access.Sessions(ctx, catalog.SessionQuery{Database: step.Clear.Target.Database})
+	if err != nil {
+		return change.Seen{Effect: change.Unclear, Failure: engine.Failure(err)}
+	}
+	if len(step.Clear.Target.Of(list.Sessions)) == 0 {
+		return change.Seen{Effect: change.Happened}
+	}
+	return change.Seen{Effect: change.NotHappened, Failure: &change.Failure{Kind: string(engine.Refused), Text: "the service was interrupted while it cleared the sessions, and somebody is still there", Next: "ask again"}}
+}

@@ -1,0 +1,188 @@
+// Package watch samples, all the time, how many sessions the registered servers
+// have: for the chart of the last hour, and to tell when a database was last used,
+// of which no engine keeps a record. What it keeps is bounded and in memory.
+package watch
+
+import (
+	"context"
+	"log/slog"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/clearing"
+	"example.com/genarch/engine"
+)
+
+// Fleet is what the watch needs of the servers.
+type Fleet interface {
+	List(ctx context.Context) ([]catalog.Server, error)
+	Open(ctx context.Context, name string) (catalog.Server, engine.Engine, engine.Server, error)
+}
+
+const (
+	// every lies between two samples.
+	every = 10 * time.Second
+	// kept is how many samples of a server are kept: an hour's.
+	kept = int(time.Hour / every)
+	// answerTime bounds one look at a server; looks at once; databases is how many
+	// databases of a server are remembered.
+	answerTime = 5 * time.Second
+	looks      = 8
+	databases  = 20000
+)
+
+// Watch keeps the samples. It may be used by many goroutines.
+type Watch struct {
+	fleet Fleet
+	log   *slog.Logger
+
+	mu      sync.Mutex // guards servers
+	servers map[string]*seen
+
+	cancel context.CancelFunc
+	done   chan struct{}
+}
+
+type seen struct {
+	since   time.Time
+	samples []catalog.Sample
+	used    map[string]time.Time // by database
+}
+
+// Start begins to sample; Stop ends it.
+func Start(f Fleet, log *slog.Logger) *Watch {
+	ctx, cancel := context.WithCancel(context.Background())
+	w := &Watch{fleet: f, log: log, servers: map[string]*seen{}, cancel: cancel, done: make(chan struct{})}
+	go w.run(ctx)
+	return w
+}
+
+// Stop ends the sampling and waits for it.
+func (w *Watch) Stop() {
+	w.cancel()
+	<-w.done
+}
+
+func (w *Watch) run(ctx context.Context) {
+	defer close(w.done)
+	tick := time.NewTicker(every)
+	defer tick.Stop()
+	for {
+		w.round(ctx)
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+// round looks at every server once; one that hangs holds up nobody else for
+// longer than its deadline.
+func (w *Watch) round(ctx context.Context) {
+	ctx, cancel := context.WithTimeout(ctx, every*3)
+	defer cancel()
+	list, err := w.fleet.List(ctx)
+	if err != nil {
+		w.log.DebugContext(ctx, "no samples: the servers cannot be listed", "error", err)
+		return
+	}
+	w.forget(list)
+	var group errgroup.Group
+	group.SetLimit(looks)
+	for _, srv := range list {
+		group.Go(func() error {
+			look, cancel := context.WithTimeout(ctx, answerTime)
+			defer cancel()
+			_, _, access, err := w.fleet.Open(look, srv.Name)
+			var sessions catalog.SessionList
+			if err == nil {
+				sessions, err = access.Sessions(look, catalog.SessionQuery{Brief: true})
+			}
+			w.note(srv.Name, time.Now().UTC(), sessions.Sessions, err == nil)
+			return nil
+		})
+	}
+	_ = group.Wait()
+}
+
+// forget drops what is kept of servers that are not registered any more.
+func (w *Watch) forget(list []catalog.Server) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	known := map[string]bool{}
+	for _, s := range list {
+		known[s.Name] = true
+	}
+	for name := range w.servers {
+		if !known[name] {
+			delete(w.servers, name)
+		}
+	}
+}
+
+// note keeps one sample.
+func (w *Watch) note(server string, now time.Time, list []catalog.Session, answered bool) {
+	sample := catalog.Sample{At: now, Missing: !answered}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	k := w.servers[server]
+	if k == nil {
+		k = &seen{since: now, used: map[string]time.Time{}}
+		w.servers[server] = k
+	}
+	for _, s := range list {
+		switch clearing.Classify(s) {
+		case clearing.Own, clearing.Engine:
+			continue
+		case clearing.Idle:
+			sample.Idle++
+		case clearing.InTransaction:
+			sample.Open++
+		case clearing.Written:
+			if s.Activity == catalog.SessionActive {
+				sample.Busy++
+			} else {
+				sample.Open++
+			}
+		default:
+			sample.Busy++
+		}
+		if s.Wait != "" {
+			sample.Waiting++
+		}
+		for _, d := range append([]string{s.Database}, s.Uses...) {
+			if _, known := k.used[d]; d != "" && (known || len(k.used) < databases) {
+				k.used[d] = now
+			}
+		}
+	}
+	k.samples = append(k.samples, sample)
+	if over := len(k.samples) - kept; over > 0 {
+		k.samples = append(k.samples[:0], k.samples[over:]...)
+	}
+}
+
+// History is the last hour's samples of a server, the oldest first.
+func (w *Watch) History(server string) ([]catalog.Sample, time.Duration) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if k := w.servers[server]; k != nil {
+		return append([]catalog.Sample(nil), k.samples...), every
+	}
+	return nil, every
+}
+
+// LastUse is when somebody was last seen in a database, zero if never, and since
+// when its server is watched.
+func (w *Watch) LastUse(server, database string) (last, since time.Time) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if k := w.servers[server]; k != nil {
+		return k.used[database], k.since
+	}
+	return last, since
+}
