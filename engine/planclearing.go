@@ -50,6 +50,15 @@ func planSight(b *change.Brief, snap catalog.Snapshot) {
 	if login := snap.Instance.Login; !login.May("see_sessions") {
 		b.Find(change.Stop, change.SessionsHidden, login.Remedy("see_sessions"), "Genarch's login %s cannot see what the sessions of others do, so it cannot tell an idle one from one that writes", login.Name)
 	}
+}
+
+// PlanUnseen says, at the end of a brief, what could not be looked at.
+func PlanUnseen(b *change.Brief, snap catalog.Snapshot) {
+	if snap.Doomed != nil {
+		for _, u := range snap.Doomed.Unseen {
+			b.Find(change.Note, change.CatalogueHidden, "", "%s", u)
+		}
+	}
 	for _, u := range snap.SessionsUnseen {
 		b.Find(change.Note, change.SessionsUnseen, "", "%s", u)
 	}
@@ -97,7 +106,7 @@ func planPresent(b *change.Brief, in []catalog.Session, r clearing.Rules, what s
 	case r.WhenEmpty > 0:
 		b.Find(change.Note, change.SessionsWaited, "", "connected just now (sessions: %d): %s", len(in), semicolons(words)).Passing = true
 	default:
-		b.Find(change.Note, change.SessionsEnded, "", "connected just now, to be ended (sessions: %d): %s", len(in), semicolons(words)).Passing = true
+		b.Find(change.Note, change.SessionsEnded, "", "connected just now (sessions: %d): %s", len(in), semicolons(words)).Passing = true
 	}
 }
 
@@ -183,6 +192,7 @@ func PlanEndSessions(b *change.Brief, in change.Intent, snap catalog.Snapshot, s
 	b.Set(change.Setting{Name: "whom", Value: sessionsText(spec), Asked: true, Decides: "whose sessions; those shown are ended, each by its identity, and nobody who comes later"})
 	b.Set(change.Setting{Name: "how", Value: map[bool]string{false: "the session ends; its open transaction is taken back", true: "only the running statement stops; session and transaction stay"}[spec.StatementOnly], Asked: spec.StatementOnly, Decides: "what they lose"})
 	b.Steps = []change.Step{step}
+	PlanUnseen(b, snap)
 }
 
 // named finds the sessions that were named, and says of each that cannot be
@@ -302,9 +312,6 @@ func PlanLost(b *change.Brief, snap catalog.Snapshot) {
 	}
 	if doom.Backup != "" {
 		b.Find(change.Caution, change.BackupRunning, "wait until it has ended, then look again", "%s", doom.Backup).Passing = true
-	}
-	for _, u := range doom.Unseen {
-		b.Find(change.Note, change.CatalogueHidden, "", "%s", u)
 	}
 	use := "not known: the server keeps no record of it, and Genarch has not watched it for long enough"
 	switch {

@@ -42,6 +42,9 @@ func (c ClearingSpec) check() error {
 	return nil
 }
 
+// Holds reports whether accounts are to be locked for the time.
+func (c *ClearingSpec) Holds() bool { return c != nil && c.HoldAccounts }
+
 // Rules are the rules for clearing a target as asked.
 func (c *ClearingSpec) Rules(t clearing.Target) clearing.Rules {
 	r := clearing.Rules{Target: t}

@@ -30,8 +30,6 @@ const (
 // stopped then, and takes as long as its tables are many.
 const dropSeconds = 900
 
-func clearingTarget(name string) clearing.Target { return clearing.Target{Database: name} }
-
 // alterDatabase puts back the settings that a drop which failed has lost.
 func alterDatabase(d catalog.Database) string {
 	return "ALTER DATABASE " + quoteIdent(d.Name) + "\n  CHARACTER SET " + d.Encoding + "\n  COLLATE " + d.Collation + "\n  COMMENT " + quoteText(d.Comment)

@@ -48,13 +48,14 @@ func planTakeAway(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	if spec.ClearLeftovers {
 		b.Find(change.Stop, change.OptionUnsupported, "leave it out", "PostgreSQL leaves no grants behind: they go with the database")
 	}
-	if in.Clearing != nil && in.Clearing.HoldAccounts {
+	if in.Clearing.Holds() {
 		b.Find(change.Stop, change.OptionUnsupported, "leave it out", "no account has to be locked on PostgreSQL: its gate keeps everybody out")
 	}
 	if d.ConnectionLimit == invalidLimit && in.Kind != change.DropDatabase {
 		b.Find(change.Stop, change.DatabaseBroken, "genarch database drop "+b.Target, "%s was left over by an interrupted drop; only dropping it again helps", shown)
 	}
 	engine.PlanPrepared(b, doom.Prepared, "connect to "+shown+" and run COMMIT PREPARED or ROLLBACK PREPARED")
+	clear := engine.PlanClearing(b, snap, in.Clearing.Rules(clearing.Target{Database: d.Name}), shown, terminate)
 	act, open := change.Step{}, true
 	switch in.Kind {
 	case change.DropDatabase:
@@ -73,7 +74,8 @@ func planTakeAway(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 		b.Steps = append(b.Steps, gateStep(d))
 		b.Find(change.Note, change.GateEffect, "", "while it runs nobody can connect to %s, superusers included; whoever is connected stays until ended. If it stops before the end, connections are allowed again", shown)
 	}
-	b.Steps = append(b.Steps, engine.PlanClearing(b, snap, in.Clearing.Rules(clearing.Target{Database: d.Name}), shown, terminate), act)
+	engine.PlanUnseen(b, snap)
+	b.Steps = append(b.Steps, clear, act)
 	if in.Kind == change.RenameDatabase {
 		name = spec.NewName
 	}
