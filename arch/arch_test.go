@@ -34,7 +34,7 @@ var allowed = map[string][]string{
 	"engine":            {"core/..."},
 	"engine/postgres":   {"core/...", "engine"},
 	"engine/mariadb":    {"core/...", "engine"},
-	"engine/enginetest": {"core/...", "engine", "localdb"},
+	"engine/enginetest": {"core/...", "engine", "localdb", "testutil"},
 	"events":            {"core/..."},
 	"fleet":             {"core/...", "engine"},
 	"watch":             {"core/...", "engine"},

@@ -38,7 +38,9 @@ func (r *Runner) clear(ctx context.Context, c *change.Change, act change.Act, ac
 		}
 	}
 	defer show(true)
-	query := catalog.SessionQuery{Database: step.Clear.Target.Database, Brief: true}
+	// Until the first is ended, each look shows who has written; after that they
+	// come in quick succession.
+	query := catalog.SessionQuery{Database: step.Clear.Target.Database}
 	for {
 		if by := stop.by(); by != "" {
 			m.Stop("it was stopped by " + by)
@@ -60,7 +62,7 @@ func (r *Runner) clear(ctx context.Context, c *change.Change, act change.Act, ac
 			if len(o.End) > 0 {
 				err = r.end(ctx, m, access, o.End, step.Clear.How)
 			}
-			pauseFor = o.Again
+			pauseFor, query.Brief = o.Again, o.Phase == clearing.Closing
 		}
 		if err != nil {
 			if blind.IsZero() {

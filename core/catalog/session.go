@@ -140,7 +140,8 @@ type Prepared struct {
 type SessionQuery struct {
 	// Database reads those in it, or using it.
 	Database string
-	// Brief leaves out locks and who waits for whom, for looks in quick succession.
+	// Brief is for looks in quick succession: it leaves out locks and who waits
+	// for whom, and what the server is slow to tell may be a moment old.
 	Brief bool
 }
 

@@ -38,7 +38,7 @@ func (c *Change) Next() Act {
 			return Act{Deed: Probe, Step: i}
 		case Undoing:
 			return Act{Deed: Undo, Step: i}
-		case Failed, Undone, UndoFailed:
+		case Failed, Undone, UndoFailed, Harmed:
 			failed = true
 		case Took:
 			// It took effect, but not as it should: take it back.

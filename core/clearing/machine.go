@@ -169,36 +169,33 @@ func (m *Machine) end(now time.Time, left []catalog.Session) Order {
 		m.closing = now
 	}
 	m.looks++
-	rolling := 0
-	var stay []catalog.Session
+	var fresh []catalog.Session
+	stay, rolling := 0, 0
 	for _, s := range left {
-		if _, done := m.ended[s.ID]; done {
-			stay = append(stay, s)
+		switch _, done := m.ended[s.ID]; {
+		case done:
+			stay++
 			if s.Activity == catalog.SessionEnding {
 				rolling++
 			}
-			continue
+		case s.Leader == 0: // a parallel worker goes with its leader
+			fresh = append(fresh, s)
 		}
-		if s.Leader != 0 {
-			continue // it goes with its leader
+	}
+	limit, what := patience, "did not go"
+	if rolling > 0 {
+		what = "was ended and is still taking its work back"
+		if rolling == stay {
+			limit = rollback
 		}
+	}
+	if now.Sub(m.closing) > limit {
+		return m.giveUp(fmt.Sprintf("within %s somebody %s: %s", Span(int(limit.Seconds())), what, names(left)), "look again later: what was ended goes as soon as it can")
+	}
+	for _, s := range fresh {
 		m.ended[s.ID] = s
 		m.p.ended(s)
 		o.End = append(o.End, s.ID)
-	}
-	limit := patience
-	if rolling > 0 && rolling == len(stay) {
-		limit = rollback
-	}
-	if len(o.End) > 0 && now.Sub(m.closing) <= patience {
-		return o
-	}
-	if now.Sub(m.closing) > limit {
-		what := "did not go"
-		if rolling > 0 {
-			what = "was ended and is still taking its work back"
-		}
-		return m.giveUp(fmt.Sprintf("within %s somebody %s: %s", Span(int(limit.Seconds())), what, names(left)), "look again later: what was ended goes as soon as it can")
 	}
 	return o
 }

@@ -16,6 +16,7 @@ import (
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
+	"example.com/genarch/core/clearing"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/core/secret"
 	"example.com/genarch/engine"
@@ -68,6 +69,12 @@ func Carry(tb testing.TB, s engine.Server, b change.Brief) ([]change.Step, error
 	}
 	var done []change.Step
 	for _, step := range b.Steps {
+		if step.Kind == change.ClearSessions {
+			if err := Clear(tb, s, *step.Clear); err != nil {
+				return done, err
+			}
+			continue
+		}
 		rep, err := s.Do(tb.Context(), step)
 		if err != nil {
 			return done, err
@@ -82,6 +89,33 @@ func Carry(tb testing.TB, s engine.Server, b change.Brief) ([]change.Step, error
 		done = append(done, step)
 	}
 	return done, nil
+}
+
+// Clear clears sessions by the machine's orders, as the runner does.
+func Clear(tb testing.TB, s engine.Server, rules clearing.Rules) error {
+	tb.Helper()
+	m := clearing.New(rules, time.Now())
+	for {
+		list, err := s.Sessions(tb.Context(), catalog.SessionQuery{Database: rules.Target.Database})
+		if err != nil {
+			return err
+		}
+		o := m.Saw(time.Now(), list.Sessions)
+		switch o.Phase {
+		case clearing.Cleared:
+			return nil
+		case clearing.GivenUp:
+			return errors.New(o.Why)
+		}
+		refused, err := s.End(tb.Context(), o.End, rules.How)
+		if err != nil {
+			return err
+		}
+		for id, why := range refused {
+			m.Refused(id, why)
+		}
+		<-time.After(o.Again)
+	}
 }
 
 // Run puts an engine through the suite on a running server.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
@@ -33,11 +34,7 @@ func (s *server) readDoomed(ctx context.Context, d catalog.Database) (*catalog.D
 	if out.Prepared, err = s.readPrepared(ctx); err != nil {
 		return nil, err
 	}
-	if _, err := s.readTransactions(ctx); err == nil {
-		s.looks.mu.Lock()
-		out.Detached = s.looks.detached
-		s.looks.mu.Unlock()
-	}
+	out.Detached = s.readDetached(ctx)
 	held, err := s.readMetadataLocks(ctx)
 	if err != nil {
 		return nil, err
@@ -55,6 +52,28 @@ func (s *server) readDoomed(ctx context.Context, d catalog.Database) (*catalog.D
 	}
 	out.Unseen = append(out.Unseen, "which database a prepared transaction belongs to, the server does not tell; so any of them stops this")
 	return out, nil
+}
+
+// readDetached counts transactions that no session has any more. One that shows
+// is looked for once more, in a picture that is surely new.
+func (s *server) readDetached(ctx context.Context) int {
+	n := 0
+	for range 2 {
+		if _, err := s.readTransactions(ctx, true); err != nil {
+			return 0 // said beside the sessions: transactions cannot be seen
+		}
+		s.looks.mu.Lock()
+		n = s.looks.detached
+		s.looks.mu.Unlock()
+		if n == 0 {
+			break
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(trxFresh):
+		}
+	}
+	return n
 }
 
 // readContents counts what is in a database, and lists its enabled events.

@@ -20,3 +20,10 @@ func TestTLS(t *testing.T) {
 	s := testutil.MariaDB(t, "ssl-cert="+cert, "ssl-key="+key)
 	enginetest.RunTLS(t, Engine{}, enginetest.Target(Engine{}, s, "quay"), ca)
 }
+
+// TestSessions runs beside the suite, on a server of its own that shows who holds
+// metadata locks.
+func TestSessions(t *testing.T) {
+	t.Parallel()
+	enginetest.RunSessions(t, Engine{}, testutil.MariaDB(t, "plugin-load-add=metadata_lock_info", "max-connections=300"))
+}

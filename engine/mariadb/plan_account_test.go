@@ -20,7 +20,8 @@ func at(name, host string) catalog.Principal {
 // staffed is the small server with people on it.
 func staffed() catalog.Snapshot {
 	snap := snapshot()
-	snap.Instance.Login.Abilities = append(snap.Instance.Login.Abilities, catalog.Ability{Code: "manage_accounts", Allowed: true})
+	snap.Instance.Login.Abilities = append(snap.Instance.Login.Abilities, catalog.Ability{Code: "manage_accounts", Allowed: true},
+		catalog.Ability{Code: "see_sessions", Allowed: true}, catalog.Ability{Code: "end_sessions", Allowed: true})
 	snap.Self, snap.Client, snap.Methods = at("keeper", "%"), "10.0.0.9", []string{methodNative, methodEd25519}
 	account := func(p catalog.Principal) catalog.Account {
 		return catalog.Account{Principal: p, Login: !p.Role, ConnectionLimit: -1, Method: methodNative}

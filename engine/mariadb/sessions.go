@@ -16,6 +16,7 @@ import (
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
+	"example.com/genarch/core/clearing"
 	"example.com/genarch/engine"
 )
 
@@ -49,6 +50,9 @@ type looks struct {
 }
 
 const (
+	// trxFresh is the shortest time after which the server makes the view anew,
+	// trxPause what looks in quick succession leave between two readings.
+	trxFresh      = 110 * time.Millisecond
 	trxPause      = 260 * time.Millisecond
 	accountsPause = 3 * time.Second
 	pluginsPause  = time.Minute
@@ -121,7 +125,7 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 		})
 	})
 	group.Go(func() (err error) {
-		transactions, trxErr = s.readTransactions(gctx)
+		transactions, trxErr = s.readTransactions(gctx, !q.Brief)
 		if held, err = s.readMetadataLocks(gctx); err != nil {
 			return err
 		}
@@ -137,13 +141,13 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 	if err := group.Wait(); err != nil {
 		return out, err
 	}
-	accounts = s.knownAccounts(ctx)
+	accounts = s.knownAccounts(ctx, !q.Brief)
 	out.Read = time.Now().UTC()
-	own := s.ownNow()
+	own, whose := s.ownNow(), newWhose(accounts)
 	for _, l := range lines {
 		x := l.Session
 		x.Application = programs[x.ID.Number]
-		x.Account = whose(accounts, l.user, x.Client)
+		x.Account = whose.of(l.user, x.Client)
 		client, mine := own[x.ID.Number]
 		x.Kind = kindOf(l.user, l.command, x.Statement, held[x.ID.Number], mine && client == x.Client)
 		t, open := transactions[x.ID.Number]
@@ -216,13 +220,13 @@ func (s *server) readPlugins(ctx context.Context) error {
 	return wrap("read what the server shows", err)
 }
 
-// knownAccounts are the accounts as they were a moment ago; none where the login
-// may not read them.
-func (s *server) knownAccounts(ctx context.Context) []catalog.Account {
+// knownAccounts are the accounts, for looks in quick succession as they were a
+// moment ago; none where the login may not read them.
+func (s *server) knownAccounts(ctx context.Context, fresh bool) []catalog.Account {
 	s.looks.mu.Lock()
-	fresh, list := time.Since(s.looks.accountsRead) < accountsPause, s.looks.accounts
+	recent, list := time.Since(s.looks.accountsRead) < accountsPause, s.looks.accounts
 	s.looks.mu.Unlock()
-	if fresh {
+	if recent && !fresh {
 		return list
 	}
 	list, err := s.readAccounts(ctx)
@@ -235,16 +239,32 @@ func (s *server) knownAccounts(ctx context.Context) []catalog.Account {
 	return list
 }
 
-// whose is the account that a session most probably signed in as.
-func whose(accounts []catalog.Account, user, client string) catalog.Principal {
-	host := client
-	if h, _, found := strings.Cut(client, ":"); found && strings.Count(client, ":") == 1 {
-		host = h
+// whose finds the account that a session most probably signed in as. Sessions of
+// a pool come by the hundred, so each answer is kept.
+type whose struct {
+	byName map[string][]catalog.Account
+	known  map[connected]catalog.Principal
+}
+
+func newWhose(accounts []catalog.Account) whose {
+	w := whose{map[string][]catalog.Account{}, map[connected]catalog.Principal{}}
+	for _, a := range accounts {
+		w.byName[a.Name] = append(w.byName[a.Name], a)
 	}
-	if a, ok := accountOf(accounts, connected{user: user, client: host}); ok {
-		return a.Principal
+	return w
+}
+
+func (w whose) of(user, client string) catalog.Principal {
+	c := connected{user: user, client: clearing.Address(client)}
+	p, known := w.known[c]
+	if !known {
+		p = catalog.Principal{Name: user}
+		if a, ok := accountOf(slices.Concat(w.byName[user], w.byName[""]), c); ok {
+			p = a.Principal
+		}
+		w.known[c] = p
 	}
-	return catalog.Principal{Name: user}
+	return p
 }
 
 func (s *server) ownNow() map[int64]string {
@@ -253,11 +273,16 @@ func (s *server) ownNow() map[int64]string {
 	return maps.Clone(s.looks.own.clients)
 }
 
-// readTransactions reads open transactions, or gives what was read a moment ago.
-func (s *server) readTransactions(ctx context.Context) (map[int64]transaction, error) {
+// readTransactions reads open transactions, or gives what was read a moment ago:
+// asked too often, the server would go on showing an old picture to everybody.
+func (s *server) readTransactions(ctx context.Context, fresh bool) (map[int64]transaction, error) {
 	s.looks.mu.Lock()
 	defer s.looks.mu.Unlock()
-	if time.Since(s.looks.trxRead) < trxPause {
+	pause := trxPause
+	if fresh {
+		pause = trxFresh
+	}
+	if time.Since(s.looks.trxRead) < pause {
 		return s.looks.transactions, s.looks.trxErr
 	}
 	out, detached := map[int64]transaction{}, 0

@@ -405,7 +405,7 @@ func expected(spec change.DatabaseSpec, c creation) map[string]string {
 // facts writes a database's properties under the names that expected uses.
 func facts(d catalog.Database) map[string]string {
 	return map[string]string{
-		"name": d.Name, "owner": d.Owner, "encoding": d.Encoding, "collation": d.Collation, "ctype": d.CType,
+		"name": d.Name, "key": keyText(d), "owner": d.Owner, "encoding": d.Encoding, "collation": d.Collation, "ctype": d.CType,
 		"provider": d.Provider, "locale": d.Locale, "tablespace": d.Tablespace, "comment": d.Comment,
 		"connection_limit":  strconv.Itoa(d.ConnectionLimit),
 		"allow_connections": strconv.FormatBool(d.AllowConnections), "is_template": strconv.FormatBool(d.IsTemplate),

@@ -25,7 +25,8 @@ func staffed() catalog.Snapshot {
 	keeper := login("keeper")
 	keeper.Super = true
 	snap.Instance.Login.Superuser = true
-	snap.Instance.Login.Abilities = append(snap.Instance.Login.Abilities, catalog.Ability{Code: "manage_accounts", Allowed: true})
+	snap.Instance.Login.Abilities = append(snap.Instance.Login.Abilities, catalog.Ability{Code: "manage_accounts", Allowed: true},
+		catalog.Ability{Code: "see_sessions", Allowed: true}, catalog.Ability{Code: "end_sessions", Allowed: true})
 	snap.Self = role("keeper")
 	bound := catalog.Object{Database: "tickets_prod", Schema: "public"}
 	on := func(scope catalog.Scope) catalog.Object {
@@ -120,7 +121,9 @@ func TestPlanAccountFindings(t *testing.T) {
 		{"absent", accountIntent(change.AlterAccount, change.AccountSpec{Name: "ticket_app", Locked: &yes}), nil, "stop:account.absent"},
 		{"own login", accountIntent(change.DropAccount, change.AccountSpec{Name: "keeper"}), nil, "stop:account.own_login"},
 		{"of the server", accountIntent(change.DropAccount, change.AccountSpec{Name: "postgres"}), nil, "stop:account.system"},
-		{"connected", accountIntent(change.DropAccount, change.AccountSpec{Name: "mate"}), func(s *catalog.Snapshot) { s.Sessions = []string{"session 7"} }, "stop:account.sessions"},
+		{"connected", accountIntent(change.DropAccount, change.AccountSpec{Name: "mate"}), func(s *catalog.Snapshot) {
+			s.Connected = []catalog.Session{{ID: catalog.SessionID{Number: 7, Mark: "a"}, Kind: catalog.ClientSession, Account: role("mate"), Written: true}}
+		}, "caution:work.lost"},
 		{"locked while connected", accountIntent(change.AlterAccount, change.AccountSpec{Name: "mate", Locked: &yes}), func(s *catalog.Snapshot) { s.Sessions = []string{"session 7"} }, "caution:account.sessions"},
 		{"owns", accountIntent(change.DropAccount, change.AccountSpec{Name: "mate"}), func(s *catalog.Snapshot) { s.Holdings = []catalog.Holding{{Database: "tickets_prod", Owned: 1}} }, "stop:account.owns"},
 		{"owns where nobody gets in", accountIntent(change.DropAccount, change.AccountSpec{Name: "mate", GiveTo: "crew"}), func(s *catalog.Snapshot) {

@@ -53,7 +53,9 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 		drop = append(drop, change.Step{Kind: engine.StepStatement, Title: "keep it out", Statement: "ALTER ROLE " + quoteIdent(a.Name) + " NOLOGIN",
 			Undo: "ALTER ROLE " + quoteIdent(a.Name) + " LOGIN", Args: map[string]string{"check": "account", "name": a.Name, "login": "no"}})
 	}
-	drop = append(drop, engine.PlanClearAccount(b, in, a, snap, terminate))
+	if clear := engine.PlanClearAccount(b, in, a, snap, terminate); a.Login || b.AffectedCount > 0 {
+		drop = append(drop, clear)
+	}
 	b.Steps = append(drop, b.Steps...)
 	b.Steps = append(b.Steps,
 		change.Step{Kind: engine.StepStatement, Title: "drop " + naming.Show(a.Name), Statement: "DROP ROLE " + quoteIdent(a.Name),

@@ -71,7 +71,7 @@ func TestPlanFindings(t *testing.T) {
 		{"icu with SQL_ASCII", change.DatabaseSpec{Name: "a_prod", Provider: "icu", Locale: "en", Encoding: "SQL_ASCII", Collation: "C"}, nil, "stop:collation.mismatch note:template.switched", "UTF8"},
 		{"builtin on an old version", change.DatabaseSpec{Name: "a_prod", Provider: "builtin"}, func(s *catalog.Snapshot) { s.Choices.Providers = providers(150018) }, "stop:provider.unknown note:template.switched", "libc, icu"},
 		{"no template", change.DatabaseSpec{Name: "a_prod", Template: "nope"}, func(s *catalog.Snapshot) { s.Template = nil }, "stop:template.absent", "template list"},
-		{"template in use", change.DatabaseSpec{Name: "a_prod"}, func(s *catalog.Snapshot) { s.Template.Sessions = 2; s.TemplateUsers = []string{"crew from 10.0.0.7"} }, "stop:template.in_use", "leave"},
+		{"template in use", change.DatabaseSpec{Name: "a_prod"}, func(s *catalog.Snapshot) { s.Template.Sessions = 2; s.TemplateUsers = []string{"crew from 10.0.0.7"} }, "stop:template.in_use", "--clear-template"},
 		{"template not ours", change.DatabaseSpec{Name: "a_prod"}, func(s *catalog.Snapshot) { s.Template.Usable = false }, "stop:template.denied", "IS_TEMPLATE true"},
 		{"no tablespace", change.DatabaseSpec{Name: "a_prod", Tablespace: "moon"}, nil, "stop:tablespace.absent", "tablespace list"},
 		{"bad limit", change.DatabaseSpec{Name: "a_prod", ConnectionLimit: &limit}, nil, "stop:option.invalid", "-1"},

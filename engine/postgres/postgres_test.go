@@ -28,6 +28,20 @@ func TestPostgres15(t *testing.T) {
 	testReal(t, s)
 }
 
+// TestSessions15 and 18 run beside the suite, on servers of their own.
+func TestSessions15(t *testing.T) {
+	t.Parallel()
+	s := testutil.Postgres(t, "max_prepared_transactions=5", "wal_level=logical")
+	enginetest.RunSessions(t, Engine{}, s)
+	testTakeAway(t, s)
+}
+
+func TestSessions18(t *testing.T) {
+	t.Parallel()
+	s := testutil.Postgres18(t)
+	enginetest.RunSessions(t, Engine{}, s)
+}
+
 func TestPostgres18(t *testing.T) {
 	t.Parallel()
 	s := testutil.Postgres18(t)

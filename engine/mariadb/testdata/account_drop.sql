@@ -2,8 +2,8 @@
 ALTER USER 'gate'@'10.%' ACCOUNT LOCK
 -- undo: ALTER USER 'gate'@'10.%' ACCOUNT UNLOCK
 
--- statement: make sure that it is not connected
-
+-- clear_sessions: end the sessions of gate@10.%, and look until nobody is left
+KILL SOFT CONNECTION …
 -- undo: 
 
 -- statement: drop gate@10.%

@@ -2,8 +2,8 @@
 ALTER ROLE "tickets_app" NOLOGIN
 -- undo: ALTER ROLE "tickets_app" LOGIN
 
--- statement: make sure that it is not connected
-
+-- clear_sessions: end the sessions of tickets_app, and look until nobody is left
+SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE pid = … AND backend_start = …
 -- undo: 
 
 -- hand_over: give what it owns to tickets_owner, and take what it was given in tickets_prod

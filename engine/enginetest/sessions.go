@@ -1,0 +1,443 @@
+package enginetest
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io"
+	"log"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+	_ "github.com/jackc/pgx/v5/stdlib" // clients of PostgreSQL
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/clearing"
+	"example.com/genarch/engine"
+	"example.com/genarch/localdb"
+	"example.com/genarch/testutil"
+)
+
+// Conn is one connection of a client, as its program has it.
+type Conn struct {
+	*sql.Conn
+	db *sql.DB
+}
+
+// Close closes the connection itself; that of package sql only goes back to its pool.
+func (c *Conn) Close() {
+	c.Conn.Close()
+	c.db.Close()
+}
+
+// Client opens one connection to a database as the administrator or, with an
+// account, as that one, whose password is the administrator's.
+func Client(ctx context.Context, e engine.Engine, running *localdb.Server, database, account string) (*Conn, error) {
+	driver, dsn := "pgx", running.PostgresURL(database)+"&application_name=suite-client"
+	if e.Traits().Engine == catalog.MariaDB {
+		driver, dsn = "mysql", running.DSN(database)+"?timeout=5s"
+	}
+	if account != "" {
+		dsn = strings.Replace(dsn, running.Admin+":", account+":", 1)
+	}
+	db, err := sql.Open(driver, dsn)
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(1)
+	conn, err := db.Conn(ctx)
+	if err != nil {
+		db.Close()
+		return nil, err
+	}
+	return &Conn{conn, db}, nil
+}
+
+// clientOf opens a connection that is closed after the test.
+func clientOf(t *testing.T, e engine.Engine, running *localdb.Server, database, account string) *Conn {
+	t.Helper()
+	conn, err := Client(t.Context(), e, running, database, account)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(conn.Close)
+	return conn
+}
+
+// run sends statements.
+func run(t *testing.T, conn *Conn, statements ...string) {
+	t.Helper()
+	for _, text := range statements {
+		if _, err := conn.ExecContext(t.Context(), text); err != nil {
+			t.Fatalf("%s: %v", text, err)
+		}
+	}
+}
+
+// number is the server's number of a connection.
+func number(t *testing.T, e engine.Engine, conn *Conn) int64 {
+	t.Helper()
+	query := "SELECT pg_backend_pid()"
+	if e.Traits().Engine == catalog.MariaDB {
+		query = "SELECT CONNECTION_ID()"
+	}
+	var n int64
+	if err := conn.QueryRowContext(t.Context(), query).Scan(&n); err != nil {
+		t.Fatal(err)
+	}
+	return n
+}
+
+func init() { _ = mysql.SetLogger(log.New(io.Discard, "", 0)) } // clients that are ended complain
+
+// RunSessions puts an engine through the part of the suite that is about
+// sessions, with real clients that come, write, wait for each other and fight.
+func RunSessions(t *testing.T, e engine.Engine, running *localdb.Server) {
+	s := Open(t, e, Target(e, running, "suite"))
+	admin := clientOf(t, e, running, map[bool]string{true: "mysql", false: "postgres"}[e.Traits().Engine == catalog.MariaDB], "")
+	t.Run("classes", func(t *testing.T) { testClasses(t, e, s, running, admin) })
+	t.Run("ending", func(t *testing.T) { testEnding(t, e, s, running, admin) })
+	t.Run("a pool that fights", func(t *testing.T) { testFight(t, e, s, running, admin) })
+	t.Run("written work", func(t *testing.T) { testWrittenWork(t, e, s, running, admin) })
+	t.Run("dropping hostile names", func(t *testing.T) { testDropHostile(t, e, running, admin) })
+	t.Run("two at once", func(t *testing.T) { testDropTwice(t, e, s, admin) })
+	t.Run("an account that is connected", func(t *testing.T) { testAccountConnected(t, e, s, running, admin) })
+}
+
+// furnish makes a database with a table of a few rows.
+func furnish(t *testing.T, e engine.Engine, running *localdb.Server, admin *Conn, name string) {
+	t.Helper()
+	run(t, admin, "CREATE DATABASE "+name)
+	conn := clientOf(t, e, running, name, "")
+	run(t, conn, "CREATE TABLE shifts (id int PRIMARY KEY, n int)", "INSERT INTO shifts VALUES (1, 1), (2, 2), (3, 3)")
+	conn.Close()
+}
+
+// sessions reads those of a database, by number.
+func sessions(t *testing.T, s engine.Server, database string) map[int64]catalog.Session {
+	t.Helper()
+	list, err := s.Sessions(t.Context(), catalog.SessionQuery{Database: database})
+	if err != nil {
+		t.Fatal(err)
+	}
+	out := map[int64]catalog.Session{}
+	for _, x := range list.Sessions {
+		out[x.ID.Number] = x
+	}
+	return out
+}
+
+func testClasses(t *testing.T, e engine.Engine, s engine.Server, running *localdb.Server, admin *Conn) {
+	furnish(t, e, running, admin, "classes_dev")
+	idle, busy, open, written, waits := clientOf(t, e, running, "classes_dev", ""), clientOf(t, e, running, "classes_dev", ""), clientOf(t, e, running, "classes_dev", ""), clientOf(t, e, running, "classes_dev", ""), clientOf(t, e, running, "classes_dev", "")
+	numbers := map[string]int64{"idle": number(t, e, idle), "busy": number(t, e, busy), "open": number(t, e, open), "written": number(t, e, written), "waits": number(t, e, waits)}
+	sleep := "SELECT pg_sleep(60)"
+	if e.Traits().Engine == catalog.MariaDB {
+		sleep = "SELECT SLEEP(60)"
+	}
+	run(t, open, "BEGIN", "SELECT COUNT(*) FROM shifts")
+	run(t, written, "BEGIN", "UPDATE shifts SET n = 7 WHERE id = 1")
+	var ended sync.WaitGroup
+	for conn, text := range map[*Conn]string{busy: sleep, waits: "UPDATE shifts SET n = 8 WHERE id = 1"} {
+		ended.Go(func() { _, _ = conn.ExecContext(context.Background(), text) })
+	}
+	want := map[string]clearing.Class{"idle": clearing.Idle, "busy": clearing.Busy, "open": clearing.InTransaction, "written": clearing.Written}
+	testutil.Wait(t, "every class to show", func() bool {
+		there := sessions(t, s, "classes_dev")
+		for name, class := range want {
+			if clearing.Classify(there[numbers[name]]) != class {
+				return false
+			}
+		}
+		return slices.Contains(there[numbers["waits"]].BlockedBy, numbers["written"])
+	})
+	list, err := s.Sessions(t.Context(), catalog.SessionQuery{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(list.Unseen) == 0 || list.Read.IsZero() {
+		t.Errorf("it does not say what cannot be seen, or when it was read: %+v", list)
+	}
+	if w := clearing.Waits(list.Sessions); len(w) != 2 || w[0].Session.ID.Number != numbers["written"] || w[0].Blocks != 1 {
+		t.Errorf("who waits for whom: %+v", w)
+	}
+	own, all := 0, map[string]bool{}
+	for _, x := range list.Sessions {
+		if x.ID.Mark == "" || all[x.ID.String()] {
+			t.Errorf("session %v has no identity of its own", x.ID)
+		}
+		all[x.ID.String()] = true
+		if x.Kind == catalog.OwnSession {
+			own++
+		}
+	}
+	if own == 0 || own > engine.MaxConns {
+		t.Errorf("%d of its own sessions", own)
+	}
+	x := sessions(t, s, "classes_dev")[numbers["written"]]
+	if x.Account.Name != running.Admin || x.Client == "" || x.Transaction.IsZero() || !strings.Contains(x.Statement+"UPDATE", "UPDATE") || time.Since(x.Transaction) > time.Hour {
+		t.Errorf("the one that has written: %+v", x)
+	}
+	// The ones that sleep and wait are let go.
+	ids := []catalog.SessionID{}
+	for _, name := range []string{"busy", "waits"} {
+		ids = append(ids, sessions(t, s, "classes_dev")[numbers[name]].ID)
+	}
+	if _, err := s.End(t.Context(), ids, catalog.EndSession); err != nil {
+		t.Error(err)
+	}
+	ended.Wait()
+	for _, conn := range []*Conn{idle, open, written} {
+		conn.Close()
+	}
+}
+
+// testEnding: a session is ended by its whole identity or not at all.
+func testEnding(t *testing.T, e engine.Engine, s engine.Server, running *localdb.Server, admin *Conn) {
+	furnish(t, e, running, admin, "ending_dev")
+	victim, bystander := clientOf(t, e, running, "ending_dev", ""), clientOf(t, e, running, "ending_dev", "")
+	v, b := number(t, e, victim), number(t, e, bystander)
+	there := sessions(t, s, "ending_dev")
+	// The number of one with the mark of another: as if it had been used again.
+	for _, id := range []catalog.SessionID{{Number: v, Mark: there[b].ID.Mark + "1"}, {Number: v, Mark: "0"}, {Number: b, Mark: "zzzz"}, {Number: 1 << 30, Mark: there[b].ID.Mark}} {
+		refused, err := s.End(t.Context(), []catalog.SessionID{id}, catalog.EndSession)
+		if err != nil || len(refused) > 0 {
+			t.Errorf("End(%v): %v, %v", id, refused, err)
+		}
+	}
+	if now := sessions(t, s, "ending_dev"); len(now) != 2 {
+		t.Fatalf("somebody was ended who was not meant: %+v", now)
+	}
+	// What runs is stopped, and the session with its transaction goes on.
+	run(t, victim, "BEGIN", "UPDATE shifts SET n = 9 WHERE id = 1")
+	sleep := "SELECT pg_sleep(60)"
+	if e.Traits().Engine == catalog.MariaDB {
+		sleep = "SELECT SLEEP(60) FROM shifts"
+	}
+	stopped := make(chan error, 1)
+	go func() {
+		_, err := victim.ExecContext(context.Background(), sleep)
+		stopped <- err
+	}()
+	testutil.Wait(t, "the statement to run", func() bool { return sessions(t, s, "ending_dev")[v].Activity == catalog.SessionActive })
+	id := sessions(t, s, "ending_dev")[v].ID
+	if err := Clear(t, s, clearing.Rules{Target: clearing.Target{IDs: []catalog.SessionID{id}}, How: catalog.EndStatement}); err != nil {
+		t.Fatal(err)
+	}
+	<-stopped
+	if now := sessions(t, s, "ending_dev")[v]; now.ID != id || now.Activity == catalog.SessionActive {
+		t.Errorf("after its statement was stopped: %+v", now)
+	}
+	if err := Clear(t, s, clearing.Rules{Target: clearing.Target{IDs: []catalog.SessionID{id}}, AcceptLoss: true}); err != nil {
+		t.Fatal(err)
+	}
+	if now := sessions(t, s, "ending_dev"); len(now) != 1 || now[b].ID.Number != b {
+		t.Errorf("after one was ended: %+v", now)
+	}
+	var n int
+	if err := bystander.QueryRowContext(t.Context(), "SELECT n FROM shifts WHERE id = 1").Scan(&n); err != nil || n != 1 {
+		t.Errorf("what was not committed is %d, %v; want 1", n, err)
+	}
+}
+
+// dropBrief reads and plans a drop.
+func dropBrief(t *testing.T, e engine.Engine, s engine.Server, name string, c *change.ClearingSpec) change.Brief {
+	t.Helper()
+	in := change.Intent{Kind: change.DropDatabase, Server: "suite", Database: &change.DatabaseSpec{Name: name}, Clearing: c}
+	snap, err := s.Snapshot(t.Context(), in)
+	if err != nil {
+		t.Fatalf("Snapshot: %v", err)
+	}
+	b, err := e.Plan(in, snap)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b
+}
+
+// testFight drops a database while a pool of fifty connects to it again and
+// again as fast as it can, administrators among them.
+func testFight(t *testing.T, e engine.Engine, s engine.Server, running *localdb.Server, admin *Conn) {
+	furnish(t, e, running, admin, "fought_dev")
+	word := running.Password.Reveal()
+	if e.Traits().Engine == catalog.MariaDB {
+		run(t, admin, "CREATE USER fighter@'127.0.0.1' IDENTIFIED BY '"+word+"'", "GRANT SELECT ON `fought\\_dev`.* TO fighter@'127.0.0.1'")
+	} else {
+		run(t, admin, "CREATE ROLE fighter LOGIN PASSWORD '"+word+"'")
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	var pool sync.WaitGroup
+	var in, at atomic.Int64
+	for i := range 50 {
+		account := "fighter"
+		if i%10 == 0 {
+			account = ""
+		}
+		pool.Go(func() {
+			for ctx.Err() == nil {
+				conn, err := Client(ctx, e, running, "fought_dev", account)
+				if err != nil {
+					at.Add(1)
+					continue
+				}
+				in.Add(1)
+				for err == nil && ctx.Err() == nil {
+					_, err = conn.ExecContext(ctx, "SELECT COUNT(*) FROM shifts")
+				}
+				conn.Close()
+			}
+		})
+	}
+	testutil.Wait(t, "the pool to be in", func() bool { return in.Load() >= 40 })
+	b := dropBrief(t, e, s, "fought_dev", &change.ClearingSpec{AcceptLoss: true})
+	_, err := Carry(t, s, b)
+	cancel()
+	pool.Wait()
+	if err != nil {
+		t.Fatalf("the drop: %v", err)
+	}
+	if _, err := s.Database(t.Context(), "fought_dev"); !errors.Is(err, engine.ErrNotFound) {
+		t.Errorf("after the drop: %v", err)
+	}
+	t.Logf("%d sessions got in before, %d tries were refused", in.Load(), at.Load())
+}
+
+// testWrittenWork: a session that has written stops a drop that did not accept
+// that, and the gate is open again as it was.
+func testWrittenWork(t *testing.T, e engine.Engine, s engine.Server, running *localdb.Server, admin *Conn) {
+	furnish(t, e, running, admin, "written_dev")
+	writer := clientOf(t, e, running, "written_dev", "")
+	run(t, writer, "BEGIN", "UPDATE shifts SET n = 7")
+	var b change.Brief
+	testutil.Wait(t, "the caution about written work", func() bool {
+		b = dropBrief(t, e, s, "written_dev", nil)
+		return slices.Contains(b.Codes(change.Caution), change.WorkLost)
+	})
+	// As if the caution had come up only after the brief.
+	for i := range b.Steps {
+		if b.Steps[i].Clear != nil {
+			b.Steps[i].Clear.AcceptLoss = false
+		}
+	}
+	done, err := Carry(t, s, b)
+	if err == nil || !strings.Contains(err.Error(), "written work would be lost") {
+		t.Fatalf("the drop: %v", err)
+	}
+	for _, step := range slices.Backward(done) {
+		for range 2 {
+			if _, err := s.Undo(t.Context(), step); err != nil {
+				t.Errorf("Undo(%s): %v", step.Kind, err)
+			}
+		}
+	}
+	run(t, writer, "COMMIT")
+	again := clientOf(t, e, running, "written_dev", "")
+	var n int
+	if err := again.QueryRowContext(t.Context(), "SELECT n FROM shifts WHERE id = 1").Scan(&n); err != nil || n != 7 {
+		t.Errorf("the work that was left alone is %d, %v; want 7", n, err)
+	}
+}
+
+func testDropHostile(t *testing.T, e engine.Engine, running *localdb.Server, admin *Conn) {
+	target := Target(e, running, "suite")
+	target.Server.NameRule.Free = true
+	s := Open(t, e, target)
+	for _, name := range hostile {
+		quoted := `"` + strings.ReplaceAll(name, `"`, `""`) + `"`
+		if e.Traits().Engine == catalog.MariaDB {
+			quoted = "`" + strings.ReplaceAll(name, "`", "``") + "`"
+		}
+		run(t, admin, "CREATE DATABASE "+quoted)
+		b := dropBrief(t, e, s, name, nil)
+		if b.Confirm != name {
+			t.Errorf("%q is confirmed by %q", name, b.Confirm)
+		}
+		if _, err := Carry(t, s, b); err != nil {
+			t.Errorf("drop %q: %v", name, err)
+		}
+		if _, err := s.Database(t.Context(), name); !errors.Is(err, engine.ErrNotFound) {
+			t.Errorf("after dropping %q: %v", name, err)
+		}
+	}
+}
+
+// testDropTwice has two brief the same drop and carry it out side by side: the
+// database goes once, and one that was made anew meanwhile is left alone.
+func testDropTwice(t *testing.T, e engine.Engine, s engine.Server, admin *Conn) {
+	run(t, admin, "CREATE DATABASE twice_dev")
+	b := dropBrief(t, e, s, "twice_dev", nil)
+	if _, err := Carry(t, s, b); err != nil {
+		t.Fatal(err)
+	}
+	if b := dropBrief(t, e, s, "twice_dev", nil); !slices.Contains(b.Codes(change.Stop), change.DatabaseAbsent) {
+		t.Errorf("a second drop: %+v", b.Findings)
+	}
+	if e.Traits().HasOwners { // the engine numbers its databases
+		run(t, admin, "CREATE DATABASE twice_dev")
+		if _, err := Carry(t, s, b); err == nil || !strings.Contains(err.Error(), "another one") {
+			t.Errorf("an old brief on a database of the same name: %v", err)
+		}
+		if _, err := s.Database(t.Context(), "twice_dev"); err != nil {
+			t.Errorf("the new one: %v", err)
+		}
+	}
+	drop := b.Steps[slices.IndexFunc(b.Steps, func(s change.Step) bool { return s.Kind == "drop_database" })]
+	if e.Traits().Engine == catalog.MariaDB {
+		if _, err := s.Do(t.Context(), drop); err == nil || !strings.Contains(err.Error(), "gone") {
+			t.Errorf("dropping what is gone: %v", err)
+		}
+	}
+}
+
+// testAccountConnected drops an account that owns nothing and is connected, and
+// locks another with its sessions ended.
+func testAccountConnected(t *testing.T, e engine.Engine, s engine.Server, running *localdb.Server, admin *Conn) {
+	run(t, admin, "CREATE DATABASE kept_dev")
+	word := running.Password.Reveal()
+	host := ""
+	for _, name := range []string{"leaver", "stayer"} {
+		if e.Traits().Engine == catalog.MariaDB {
+			host = "127.0.0.1"
+			run(t, admin, "CREATE USER "+name+"@'127.0.0.1' IDENTIFIED BY '"+word+"'", "GRANT SELECT ON `kept\\_dev`.* TO "+name+"@'127.0.0.1'")
+		} else {
+			run(t, admin, "CREATE ROLE "+name+" LOGIN PASSWORD '"+word+"'")
+		}
+	}
+	locked := true
+	for _, in := range []change.Intent{
+		{Kind: change.DropAccount, Account: &change.AccountSpec{Name: "leaver", Host: host}},
+		{Kind: change.AlterAccount, Account: &change.AccountSpec{Name: "stayer", Host: host, Locked: &locked}, Clearing: &change.ClearingSpec{}},
+	} {
+		in.Server = "suite"
+		conn := clientOf(t, e, running, "kept_dev", in.Account.Name)
+		snap, err := s.Snapshot(t.Context(), in)
+		if err != nil {
+			t.Fatal(err)
+		}
+		b, err := e.Plan(in, snap)
+		if err != nil || b.AffectedCount != 1 {
+			t.Fatalf("%s: %v, %d sessions shown: %+v", in.Kind, err, b.AffectedCount, b.Findings)
+		}
+		if _, err := Carry(t, s, b); err != nil {
+			t.Fatalf("%s: %v", in.Kind, err)
+		}
+		if _, err := conn.ExecContext(t.Context(), "SELECT 1"); err == nil {
+			t.Errorf("%s: the session goes on", in.Kind)
+		}
+		if c, err := Client(t.Context(), e, running, "kept_dev", in.Account.Name); err == nil {
+			c.Close()
+			t.Errorf("%s: it gets in again", in.Kind)
+		}
+	}
+	if now := sessions(t, s, "kept_dev"); len(now) > 0 {
+		t.Errorf("left: %v", fmt.Sprint(now))
+	}
+}

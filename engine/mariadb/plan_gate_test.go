@@ -1,0 +1,143 @@
+package mariadb
+
+import (
+	"slices"
+	"strings"
+	"testing"
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/privilege"
+	"example.com/genarch/engine"
+	"example.com/genarch/engine/enginetest"
+)
+
+// doomed is the small server as the planner sees it for dropping cargo_prod.
+func doomed() catalog.Snapshot {
+	snap := staffed()
+	rows := int64(4300)
+	snap.Instance.Login.Abilities = append(snap.Instance.Login.Abilities, catalog.Ability{Code: "drop_database", Allowed: true}, catalog.Ability{Code: "see_databases", Allowed: true})
+	snap.Target = &catalog.Database{Name: "cargo_prod", Encoding: "utf8mb4", Collation: "utf8mb4_bin", Comment: "it's \\ cargo", AllowConnections: true, ConnectionLimit: -1, Owners: []string{"cargo_app@10.0.0.%"}}
+	snap.Doomed = &catalog.Doomed{Objects: []catalog.Count{{What: "tables", N: 2}, {What: "events", N: 1}}, Rows: &rows, MayDrop: true}
+	return snap
+}
+
+func dropping(spec change.DatabaseSpec, c *change.ClearingSpec) change.Intent {
+	if spec.Name == "" {
+		spec.Name = "cargo_prod"
+	}
+	return change.Intent{Kind: change.DropDatabase, Database: &spec, Clearing: c}
+}
+
+func TestPlanDropFindings(t *testing.T) {
+	reporter := catalog.Account{Principal: at("report", "%"), Login: true, Global: privilege.Select}
+	session := func(who catalog.Principal, alter func(*catalog.Session)) catalog.Session {
+		s := catalog.Session{ID: catalog.SessionID{Number: 7, Mark: "m"}, Kind: catalog.ClientSession, Database: "cargo_prod", Account: who}
+		if alter != nil {
+			alter(&s)
+		}
+		return s
+	}
+	for _, tt := range []struct {
+		title  string
+		in     change.Intent
+		alter  func(*catalog.Snapshot)
+		want   string
+		remedy string
+	}{
+		{"quiet", dropping(change.DatabaseSpec{}, nil), nil, "note:sessions.none note:drop.loses note:drop.final note:grants.leftover", ""},
+		{"who could come back", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { s.Access.Accounts = append(s.Access.Accounts, reporter) }, "note:gate.leaky", ""},
+		{"who could come back, and is there", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) {
+			s.Access.Accounts = append(s.Access.Accounts, reporter)
+			s.Connected = []catalog.Session{session(reporter.Principal, nil)}
+		}, "caution:gate.leaky", "--hold-accounts"},
+		{"they are held", dropping(change.DatabaseSpec{}, &change.ClearingSpec{HoldAccounts: true}), func(s *catalog.Snapshot) { s.Access.Accounts = append(s.Access.Accounts, reporter) }, "caution:gate.effect", ""},
+		{"keys from outside", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { s.Doomed.OutsideKeys = []string{"a.b to cargo_prod.trailers"} }, "stop:keys.outside", "drop those keys"},
+		{"prepared", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { s.Doomed.Prepared = []catalog.Prepared{{Name: "'g1'"}} }, "stop:prepared.waiting", "XA ROLLBACK"},
+		{"detached", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { s.Doomed.Detached = 1 }, "stop:prepared.waiting", "INNODB STATUS"},
+		{"a backup of all", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { s.Doomed.Backup = "session 9 holds a lock of a backup" }, "stop:backup.running", "finish"},
+		{"a cluster", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { s.Doomed.Cluster = true }, "stop:option.unsupported", "cluster"},
+		{"the records", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { s.Doomed.Own = "it holds the records of a Genarch" }, "stop:database.kept", ""},
+		{"needed elsewhere", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { s.Doomed.Dependents = []string{"view a.b"} }, "caution:drop.breaks", "alter or drop"},
+		{"may not drop", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { s.Doomed.MayDrop, s.Doomed.Remedy = false, "GRANT DROP ON *.*" }, "stop:database.denied", "GRANT DROP"},
+		{"absent or unseen", dropping(change.DatabaseSpec{Name: "hidden"}, nil), func(s *catalog.Snapshot) {
+			s.Target = nil
+			s.Instance.Login.Abilities = []catalog.Ability{{Code: "see_databases", Remedy: "GRANT SHOW DATABASES"}}
+		}, "stop:database.absent", "GRANT SHOW DATABASES"},
+		{"a dump", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) {
+			s.Connected = []catalog.Session{session(at("keeper", "%"), func(s *catalog.Session) { s.Kind = catalog.BackupSession })}
+		}, "stop:backup.running", "finish"},
+		{"no rename", change.Intent{Kind: change.RenameDatabase, Database: &change.DatabaseSpec{Name: "cargo_prod", NewName: "b"}}, nil, "stop:option.unsupported", "RENAME TABLE"},
+		{"no move", change.Intent{Kind: change.MoveDatabase, Database: &change.DatabaseSpec{Name: "cargo_prod", Tablespace: "b"}}, nil, "stop:option.unsupported", "leave it"},
+	} {
+		t.Run(tt.title, func(t *testing.T) {
+			snap := doomed()
+			if tt.alter != nil {
+				tt.alter(&snap)
+			}
+			b := plan(t, tt.in, snap)
+			var got []string
+			remedied := tt.remedy == ""
+			for _, f := range b.Findings {
+				got = append(got, string(f.Level)+":"+f.Code)
+				remedied = remedied || strings.Contains(f.Next, tt.remedy)
+			}
+			for _, w := range strings.Fields(tt.want) {
+				if !slices.Contains(got, w) {
+					t.Errorf("findings %v; want %s", got, w)
+				}
+			}
+			if !remedied || b.Stopped() != strings.Contains(tt.want, "stop:") {
+				t.Errorf("stopped is %v, remedy %q: %+v", b.Stopped(), tt.remedy, b.Findings)
+			}
+		})
+	}
+}
+
+func TestPlanDropStatements(t *testing.T) {
+	for name, tt := range map[string]struct {
+		in    change.Intent
+		alter func(*catalog.Snapshot)
+	}{
+		"drop":           {dropping(change.DatabaseSpec{}, &change.ClearingSpec{Grace: 30}), func(s *catalog.Snapshot) { s.Doomed.Events = []string{"night`ly"} }},
+		"drop_leftovers": {dropping(change.DatabaseSpec{ClearLeftovers: true}, nil), nil},
+		"drop_held":      {dropping(change.DatabaseSpec{}, &change.ClearingSpec{HoldAccounts: true}), func(s *catalog.Snapshot) { s.Access.Accounts[1].Global = privilege.Select }},
+	} {
+		t.Run(name, func(t *testing.T) {
+			snap := doomed()
+			// One has the database by a pattern, one by a pattern and by its name.
+			for _, p := range []catalog.Principal{at("gate", "10.%"), at("crew", "")} {
+				snap.Access.Grants = append(snap.Access.Grants, catalog.Grant{Entry: catalog.Entry{Grantee: p, Privileges: privilege.Select}, Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: `cargo%`}})
+			}
+			snap.Access.Grants = append(snap.Access.Grants, catalog.Grant{Entry: catalog.Entry{Grantee: at("crew", ""), Privileges: privilege.Insert | privilege.Update, Grantable: privilege.Insert}, Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: `cargo\_prod`}})
+			if tt.alter != nil {
+				tt.alter(&snap)
+			}
+			enginetest.Golden(t, *update, "take_"+name, plan(t, tt.in, snap))
+		})
+	}
+}
+
+// TestGateIsSymmetric: whatever the gate takes has its way back at the same place,
+// and the login of Genarch keeps its own rights.
+func TestGateIsSymmetric(t *testing.T) {
+	snap := doomed()
+	snap.Access.Grants = append(snap.Access.Grants, catalog.Grant{Entry: catalog.Entry{Grantee: snap.Self, Privileges: privilege.Select}, Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: `cargo\_prod`}})
+	g := planGate("cargo_prod", snap, false)
+	if len(g.do) == 0 || len(g.do) != len(g.undo) {
+		t.Fatalf("%d statements, %d ways back", len(g.do), len(g.undo))
+	}
+	for i := range g.do {
+		do, undo := strings.Fields(g.do[i]), strings.Fields(g.undo[i])
+		if !(do[0] == "REVOKE" && undo[0] == "GRANT" || do[0] == "GRANT" && undo[0] == "REVOKE") || do[len(do)-1] != undo[len(undo)-1] && !strings.Contains(g.undo[i], "OPTION") {
+			t.Errorf("%q is taken back by %q", g.do[i], g.undo[i])
+		}
+		if strings.Contains(g.do[i], "keeper") {
+			t.Errorf("Genarch's own login loses its rights: %s", g.do[i])
+		}
+	}
+	step := gateStep(g, "cargo_prod")
+	if back := engine.Unpack(step.Args["undo"]); back[0] != g.undo[len(g.undo)-1] || step.Mend == "" || step.Undo != step.Mend {
+		t.Error("the gate is not opened in the reverse order, or not after a try that failed")
+	}
+}

@@ -1,0 +1,16 @@
+-- close_gate: close the gate: let nobody connect to tickets_prod any more
+ALTER DATABASE "tickets_prod" ALLOW_CONNECTIONS false
+-- undo: ALTER DATABASE "tickets_prod" ALLOW_CONNECTIONS true
+
+-- clear_sessions: let work finish for 30s, end the sessions of tickets_prod, and look until nobody is left
+SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE pid = … AND backend_start = …
+-- undo: 
+
+-- drop_database: drop database tickets_prod
+DROP DATABASE "tickets_prod"
+-- undo: 
+
+-- verify: read back that it is gone
+
+-- undo: 
+
