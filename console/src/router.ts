@@ -12,6 +12,8 @@ import Journal from './pages/Journal.svelte';
 import NewAccount from './pages/NewAccount.svelte';
 import NewDatabase from './pages/NewDatabase.svelte';
 import NotFound from './pages/NotFound.svelte';
+import DropDatabase from './pages/DropDatabase.svelte';
+import Sessions from './pages/Sessions.svelte';
 import Server from './pages/Server.svelte';
 
 export const { p, navigate, isActive, route } = createRouter({
@@ -20,6 +22,9 @@ export const { p, navigate, isActive, route } = createRouter({
 	'/servers/:server/new-database': NewDatabase,
 	'/servers/:server/databases/:database': Database,
 	'/servers/:server/databases/:database/handover': HandoverPage,
+	'/servers/:server/databases/:database/drop': DropDatabase,
+	'/servers/:server/databases/:database/sessions': Sessions,
+	'/servers/:server/sessions': Sessions,
 	'/servers/:server/access': Access,
 	'/servers/:server/accounts/:account': AccountPage,
 	'/servers/:server/roles/:account': AccountPage,
@@ -41,6 +46,8 @@ export const to = {
 		`/servers/${encodeURIComponent(server)}/databases/${encodeURIComponent(name)}`,
 	handover: (server: string, name: string) =>
 		`/servers/${encodeURIComponent(server)}/databases/${encodeURIComponent(name)}/handover`,
+	sessions: (server: string, database = '') => (database ? `${to.database(server, database)}/sessions` : `${to.server(server)}/sessions`),
+	drop: (server: string, name: string) => `${to.database(server, name)}/drop`,
 	access: (server: string) => `/servers/${encodeURIComponent(server)}/access`,
 	account: (server: string, who: { name: string; host?: string; role?: boolean }) =>
 		`/servers/${encodeURIComponent(server)}/${who.role ? 'roles' : 'accounts'}/${encodeURIComponent(whoText(who))}`,

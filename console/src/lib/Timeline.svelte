@@ -6,14 +6,14 @@
 	let { steps, running }: Props = $props();
 
 	const marks: Record<string, string> = {
-		planned: '', begun: '●', unknown: '?', done: '✓', failed: '✕', undone: '↺', undoing: '↺', undo_failed: '!'
+		planned: '', begun: '●', unknown: '?', done: '✓', failed: '✕', undone: '↺', undoing: '↺', undo_failed: '!', harmed: '!'
 	};
 	const words: Record<string, string> = {
 		begun: 'running', unknown: 'no answer came: looking whether it happened', done: 'done', failed: 'failed', undone: 'taken back',
-		undoing: 'being taken back', undo_failed: 'could not be taken back'
+		undoing: 'being taken back', undo_failed: 'could not be taken back', harmed: 'failed, and left something altered'
 	};
 	const tone = (status: string) =>
-		({ done: 'border-success text-success', failed: 'border-error text-error', undo_failed: 'border-error text-error', begun: 'border-primary text-primary', unknown: 'border-warning' })[
+		({ done: 'border-success text-success', failed: 'border-error text-error', undo_failed: 'border-error text-error', harmed: 'border-error text-error', begun: 'border-primary text-primary', unknown: 'border-warning' })[
 			status
 		] ?? 'border-base-300';
 </script>
@@ -30,7 +30,8 @@
 					{#if s.begun && s.ended}<span class="quiet mono">{took(s.begun, s.ended)}</span>{/if}
 					{#if s.read_only && s.status === 'planned'}<span class="quiet">only reads</span>{/if}
 				</p>
-				{#if s.statement}<pre class="sql mt-1">{s.statement}</pre>{/if}
+				{#if s.statement}{#if s.kind === 'clear_sessions'}<p class="quiet mt-1 text-sm">For each session, by its identity; it cannot be taken back:</p>{/if}<pre class="sql mt-1">{s.statement}</pre>{/if}
+				{#if s.clearing && s.status !== 'begun'}<p class="mt-1">{s.clearing.ended} ended, {s.clearing.gone} left by themselves, {Math.max(0, s.clearing.left)} left.</p>{/if}
 				{#if s.undo && (s.status === 'planned' || s.status === 'undone' || s.status === 'undo_failed')}
 					{#if s.undo.includes(';\n')}<details class="quiet mt-1 text-sm"><summary class="cursor-pointer">{s.status === 'planned' ? 'If a later step fails, what was there before is put back' : 'What was there before was put back'}</summary><pre class="sql mt-1">{s.undo}</pre></details>
 					{:else}<p class="quiet mt-1 text-sm break-words">{s.status === 'planned' ? 'If a later step fails, taken back by' : 'Taken back by'} <code class="mono">{s.undo}</code></p>{/if}

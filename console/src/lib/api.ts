@@ -24,6 +24,9 @@ export type Matrix = Schemas['Matrix'];
 export type MatrixRow = Schemas['MatrixRow'];
 export type Why = Schemas['Why'];
 export type Handover = Schemas['Handover'];
+export type ServerSession = Schemas['ServerSession'];
+export type SessionList = Schemas['SessionList'];
+export type SessionHistory = Schemas['SessionHistory'];
 export type Session = Schemas['Session'];
 export type Problem = Schemas['Problem'];
 
@@ -115,6 +118,10 @@ export const api = {
 		unwrap(client.GET('/changes', { params: { query } })),
 	run: (id: number, fingerprint: string, accept: string[], confirm?: string) =>
 		unwrap(client.POST('/changes/{id}/run', { params: { path: { id } }, body: { fingerprint, accept, confirm } })),
+	stop: (id: number) => unwrap(client.POST('/changes/{id}/stop', { params: { path: { id } }, body: {} })),
+	sessions: (name: string, query: { database?: string; all?: boolean }, signal?: AbortSignal) =>
+		unwrap(client.GET('/servers/{server}/sessions', { params: { path: { server: name }, query: { ...query, limit: 20000 } }, signal })),
+	sessionHistory: (name: string, signal?: AbortSignal) => unwrap(client.GET('/servers/{server}/sessions/history', { ...server(name), signal })),
 	submit: (id: number) => unwrap(client.POST('/changes/{id}/submit', { params: { path: { id } } })),
 	decline: (id: number, reason: string) => unwrap(client.POST('/changes/{id}/decline', { params: { path: { id } }, body: { reason } })),
 	passwords: (id: number) => unwrap(client.POST('/changes/{id}/passwords', { params: { path: { id } } })),

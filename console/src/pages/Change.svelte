@@ -1,8 +1,10 @@
 <script lang="ts">
 	import { api, problemOf, type Change, type Handover, type Problem } from '../lib/api';
+	import AffectedList from '../lib/AffectedList.svelte';
 	import Band from '../lib/Band.svelte';
+	import ClearingPanel from '../lib/ClearingPanel.svelte';
 	import Findings from '../lib/Findings.svelte';
-	import { exact, took, visible } from '../lib/format';
+	import { count, exact, took, visible } from '../lib/format';
 	import { live } from '../lib/live.svelte';
 	import HandoverSheet from '../lib/HandoverSheet.svelte';
 	import { session } from '../lib/session.svelte';
@@ -30,6 +32,14 @@
 	const open = $derived(change?.state === 'draft' || change?.state === 'waiting' || change?.state === 'ready');
 	const ready = $derived(open && !brief?.stopped && cautions.every((c) => accepted.includes(c)) && (!brief?.confirm || typed === brief.confirm));
 	const database = $derived(change?.kind === 'database.create' ? change.target.slice(change.server.length + 1).replace(/^database:/, '') : '');
+	const clearing = $derived(brief?.steps.find((s) => s.clearing));
+	/** The gate that the change closes: what its step and the one that opens it say. */
+	const gate = $derived.by((): 'open' | 'closed' | 'none' => {
+		const close = brief?.steps.find((s) => s.kind === 'close_gate');
+		if (!close) return 'none';
+		const opened = brief?.steps.some((s) => s.kind === 'open_gate' && s.status === 'done');
+		return close.status === 'done' && !opened && !(change?.state === 'done') ? 'closed' : 'open';
+	});
 	const act = $derived(brief ? brief.summary.charAt(0).toUpperCase() + brief.summary.slice(1) : '');
 
 	async function load(): Promise<void> {
@@ -61,6 +71,7 @@
 			const now = await api.run(change.id, change.brief.fingerprint, accepted, typed || undefined);
 			if (change?.state !== 'done') change = now.ended || !change?.ended ? now : change;
 			await load();
+			scrollTo({ top: 0 }); // how it goes is shown at the top
 		} catch (e) {
 			acted = problemOf(e);
 			await load();
@@ -134,17 +145,24 @@
 			</div>
 		{/if}
 
+		{#if clearing && (change.state === 'running' || change.ended)}<ClearingPanel {change} step={clearing} gate={change.kind === 'database.drop' && change.state === 'done' ? 'none' : gate} />{/if}
+		{#if change.state === 'running' && session.may('run')}
+			<p class="my-3 flex flex-wrap items-center gap-3">{#if change.stop_by}<span class="font-semibold" role="status">Stopping, as {change.stop_by} asked …</span>{:else}<button class="btn btn-sm" disabled={!change.stoppable} onclick={() => move(api.stop)}>Stop change {change.id}</button> <span class="quiet text-sm">{change.stoppable ? 'What it did is taken back, and the gate opens again; sessions that were ended stay ended.' : 'What runs now cannot be taken back; it goes on to its end.'}</span>{/if}</p>
+		{/if}
 		{#if change.state === 'waiting'}<p class="border-primary bg-base-200 rounded-box my-4 max-w-3xl border-l-4 px-4 py-3" role="status">It waits for somebody with the remit run. {change.operator} asked for it.</p>{/if}
 		{#if sheet}<section class="border-base-300 rounded-box my-4 border px-4 py-3" aria-label="Handover"><h2>Handover: keep the passwords now</h2><HandoverSheet {sheet} /></section>{/if}
 		<div class="mt-4 grid gap-x-12 gap-y-6 lg:grid-cols-[minmax(0,40rem)_minmax(0,1fr)]">
 			<div class="min-w-0">
-				{#if brief.findings.length}
+				{#if brief.findings.length && (open || !brief.steps.length)}
 					<h2 class="mb-2">What to know</h2>
 					<Findings findings={brief.findings} />
 				{/if}
 				{#if brief.steps.length}
-					<h2 class="mb-2 {brief.findings.length ? 'mt-5' : ''}">{open ? 'What will happen' : change.state === 'running' ? 'What is happening' : 'What happened'}</h2>
+					<h2 class="mb-2 {brief.findings.length && open ? 'mt-5' : ''}">{open ? 'What will happen' : change.state === 'running' ? 'What is happening' : 'What happened'}</h2>
 					<Timeline steps={brief.steps} running={change.state === 'running'} />
+				{/if}
+				{#if brief.findings.length && !open && brief.steps.length}
+					<details class="mt-2"><summary class="cursor-pointer font-semibold">What was known before ({brief.findings.length})</summary><div class="mt-2"><Findings findings={brief.findings} /></div></details>
 				{/if}
 				{#if brief.differences.length}
 					<h2 class="mt-5 mb-2">What differs</h2>
@@ -161,6 +179,7 @@
 							<label class="mb-2 flex items-start gap-2"><input class="checkbox checkbox-sm mt-0.5" type="checkbox" value={code} bind:group={accepted} />
 								<span>I have read and accept the caution <span class="mono">{code}</span></span></label>
 						{/each}
+						{#if brief.findings.some((f) => f.code === 'work.lost')}<p class="mb-2 font-semibold">Work that is not committed will be lost.</p>{/if}
 						{#if brief.confirm}<label class="mb-3 flex flex-col gap-1"><span>This is final. Type <strong class="mono break-all">{visible(brief.confirm)}</strong> to confirm.</span><input name="confirm" class="input mono w-full max-w-md" autocomplete="off" autocapitalize="none" spellcheck="false" bind:value={typed} /></label>{/if}
 						<div class="flex flex-wrap gap-2">
 							<button class="btn {brief.confirm ? 'btn-error' : 'btn-primary'} h-auto min-h-10 py-1 break-all" disabled={!ready || busy}>{visible(act)}</button>
@@ -177,7 +196,8 @@
 				{:else if open}<p class="quiet mt-4">You may ask, not run: somebody with the remit run has to let it run.</p>{/if}
 			</div>
 			<aside class="min-w-0">
-				{#if brief.settings.length}<h2 class="mb-1">{open ? 'What it will be' : 'What was settled'}</h2><Settings settings={brief.settings} />{/if}
+				{#if brief.affected.length}<h2 class="mb-1">{open ? 'Connected just now' : 'Connected at the time of the brief'}: {count(brief.affected_all)}</h2><div class="mb-5"><AffectedList {brief} /></div>{/if}
+				{#if brief.settings.length}<h2 class="mb-1">{open ? (change.kind.endsWith('.create') ? 'What it will be' : 'As asked') : 'What was settled'}</h2><Settings settings={brief.settings} />{/if}
 				<h2 class="mt-5 mb-1">Made from</h2>
 				<p class="text-sm">A reading of <span class="mono break-all">{brief.identity}</span> <span class="quiet">at {exact(brief.read)}. It is read again before anything runs; if something that matters differs, nothing runs.</span></p>
 				<p class="mt-3 flex flex-wrap items-center gap-3"><button class="btn btn-sm" onclick={copyScript}>Copy as script</button> <span class="quiet text-sm" role="status">{copied}</span></p>

@@ -1,5 +1,5 @@
 <script lang="ts">
-	import { api, problemOf, type ChangeLine, type Database, type Matrix, type Problem, type Server } from '../lib/api';
+	import { api, problemOf, type ChangeLine, type Database, type Matrix, type Problem, type Server, type SessionList } from '../lib/api';
 	import Band from '../lib/Band.svelte';
 	import { cell, tone } from '../lib/levels';
 	import { session } from '../lib/session.svelte';
@@ -20,6 +20,19 @@
 	let read = $state('');
 	let matrix = $state.raw<Matrix | null>(null);
 	let untold = $state<Problem | null>(null);
+	let connected = $state.raw<SessionList | null>(null);
+
+	/** Who is connected, by program or account, with how many of which class. */
+	const present = $derived.by(() => {
+		const groups = new Map<string, Map<string, number>>();
+		for (const s of connected?.sessions ?? []) {
+			const who = s.application ? `${s.application} as ${s.account.name}` : s.account.name;
+			const counts = groups.get(who) ?? new Map<string, number>();
+			counts.set(s.class, (counts.get(s.class) ?? 0) + 1);
+			groups.set(who, counts);
+		}
+		return [...groups].map(([who, counts]) => ({ who, words: [...counts].map(([c, n]) => `${n} ${c}`).join(', ') })).slice(0, 12);
+	});
 
 	/** Who has anything on this database; everybody who may only connect is left out. */
 	const holders = $derived.by(() => {
@@ -36,6 +49,7 @@
 			const [s, d] = await Promise.all([api.server(serverName), api.database(serverName, name)]);
 			[server, database, problem, read] = [s, d, null, new Date().toISOString()];
 			api.access(serverName, { database: name }).then((m) => ([matrix, untold] = [m, null]), (e) => (untold = problemOf(e)));
+			api.sessions(serverName, { database: name }).then((l) => (connected = l), () => (connected = null));
 			changes = (await api.changes({ target: d.address, limit: 20 })).changes;
 		} catch (e) {
 			problem = problemOf(e);
@@ -81,7 +95,8 @@
 	{#if problem}<Trouble {problem} retry={load} />
 	{:else if !database}<Skeleton label="Reading the database" />
 	{:else}
-		<p class="quiet text-sm">read <When at={read} /></p>
+		<div class="flex flex-wrap items-end justify-between gap-3"><p class="quiet text-sm">read <When at={read} /></p>
+			{#if session.may('ask') && !database.system}<a class="btn btn-sm" href={to.drop(serverName, name)}>Drop {visible(name)} …</a>{/if}</div>
 		{#if database.trouble}<p class="border-warning bg-base-200 mt-3 max-w-3xl rounded-box border-l-4 px-4 py-2">{database.trouble}</p>{/if}
 		<div class="mt-4 grid gap-x-12 gap-y-6 lg:grid-cols-[minmax(0,38rem)_1fr]">
 			<dl>
@@ -105,6 +120,9 @@
 					</div>
 					{#if entering}<p class="quiet mt-1 text-sm">{count(entering)} more may connect, and nothing else.</p>{/if}
 				{/if}
+				<div class="mt-6 flex flex-wrap items-baseline justify-between gap-2"><h2>Who is connected</h2><a class="link-plain text-sm" href={to.sessions(serverName, name)}>All sessions, live</a></div>
+				{#each present as p (p.who)}<p class="border-base-300/60 flex flex-wrap gap-x-3 border-b py-1"><span class="mono break-all">{visible(p.who)}</span><span class="quiet">{p.words}</span></p>
+				{:else}<p class="quiet py-1.5">Nobody just now.</p>{/each}
 				<h2 class="mt-6">Its changes</h2>
 				{#each changes as c (c.id)}
 					<p class="border-base-300/60 flex flex-wrap gap-x-3 border-b py-1.5"><a class="link-plain" href={to.change(c.id)}>change {c.id}</a> <State state={c.state} /> <span class="quiet">{c.kind} by {c.run_by || c.operator}, <When at={c.finished ?? c.created} /></span></p>
