@@ -327,7 +327,10 @@ func (a app) showAffected(b wire.Brief) {
 		if s.StateSince != nil {
 			doing = s.State + " for " + span(b.Read.Sub(*s.StateSince))
 		}
-		a.say("    %-22s  %-15s  %s  %s", s.ID, s.Class, visible(who), faint.Render(visible(strings.TrimSpace(doing+"  "+shorten(s.Statement, 60)))))
+		a.say("    %-22s  %-15s  %s, %s; would lose %s", s.ID, s.Class, visible(who), doing, s.Loses)
+		if s.Statement != "" {
+			a.say("      %s", faint.Render(visible(shorten(s.Statement, 100))))
+		}
 	}
 	if more := b.AffectedAll - shown; more > 0 {
 		a.say("    and %d more", more)

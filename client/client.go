@@ -377,7 +377,7 @@ func (c *Client) Follow(ctx context.Context, id uint64) iter.Seq2[wire.Change, e
 			res, streamErr := c.send(inner, http.MethodGet, "/events", nil)
 			now, err := c.Change(ctx, id)
 			if err != nil || !yield(now, nil) || now.Ended {
-				if err != nil {
+				if err != nil && ctx.Err() == nil { // else nobody listens any more
 					yield(now, err)
 				}
 				if streamErr == nil {

@@ -57,7 +57,7 @@ func newRig(t *testing.T) *rig {
 // fresh heals the fake and starts a runner that is shut down after the test.
 func (g *rig) fresh(t *testing.T, alter ...func(*Config)) *Runner {
 	g.fake.Heal()
-	cfg := Config{Store: g.store, Fleet: g.fleet, Events: g.hub, StepTime: 300 * time.Millisecond, ProbeTime: 5 * time.Second, PlanTime: 2 * time.Second,
+	cfg := Config{Store: g.store, Fleet: g.fleet, Events: g.hub, StepTime: 300 * time.Millisecond, ProbeTime: 5 * time.Second, PlanTime: 2 * time.Second, UndoTime: 600 * time.Millisecond,
 		Lease: 2 * time.Second, Log: slog.New(slog.DiscardHandler)}
 	for _, f := range alter {
 		f(&cfg)

@@ -70,7 +70,7 @@ func Classify(s catalog.Session) Class {
 func Loss(s catalog.Session) string {
 	switch Classify(s) {
 	case Idle:
-		return "nothing but its connection (temporary tables, prepared statements)"
+		return "nothing but its connection"
 	case Busy:
 		return "the statement that runs"
 	case InTransaction:

@@ -89,6 +89,15 @@ func (f *Fake) Disconnect(number int64) {
 	f.sessions = slices.DeleteFunc(f.sessions, func(s catalog.Session) bool { return s.ID.Number == number })
 }
 
+// CloseGate closes the gate of a database, as a service that died has left it.
+func (f *Fake) CloseGate(name string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	d := f.databases[name]
+	d.AllowConnections = false
+	f.databases[name] = d
+}
+
 // GateOpen reports whether a database is there and lets people in.
 func (f *Fake) GateOpen(name string) bool {
 	f.mu.Lock()
@@ -376,6 +385,8 @@ func (s *fakeServer) Undo(ctx context.Context, step change.Step) (engine.Report,
 		d, found := s.f.databases[name]
 		if step.Kind == "create_database" {
 			delete(s.f.databases, name)
+		} else if step.Kind == "drop_database" {
+			// mended: a fake has lost nothing
 		} else if step.Kind == "close_gate" && found {
 			d.AllowConnections = true
 			s.f.databases[name] = d
