@@ -49,7 +49,7 @@ func (h *Handler) listSessions(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out := wire.SessionList{Server: srv.Name, Engine: string(srv.Engine), Environment: string(srv.Environment), All: len(list.Sessions), Sessions: []wire.ServerSession{},
+	out := wire.SessionList{Server: srv.Name, Engine: string(srv.Engine), Environment: string(srv.Environment), All: len(list.Sessions), Allowed: list.Allowed, Sessions: []wire.ServerSession{},
 		Unseen: orEmpty(list.Unseen), Read: list.Read, Prepared: each(list.Prepared, renderPrepared), Waits: each(clearing.Waits(list.Sessions), renderWait)}
 	for _, s := range list.Sessions {
 		class := clearing.Classify(s)
@@ -59,9 +59,6 @@ func (h *Handler) listSessions(ctx context.Context, in *struct {
 		if out.Total++; len(out.Sessions) < in.Limit {
 			out.Sessions = append(out.Sessions, renderSession(srv.Name, s, class))
 		}
-	}
-	if instance, err := access.Inspect(ctx); err == nil {
-		out.Allowed = instance.Sessions.Allowed
 	}
 	return answer(out), nil
 }

@@ -10,16 +10,25 @@ import (
 // reports the median of each and how they compare, under these units.
 func Beside(b *testing.B, turns int, bare, ours func(i int)) {
 	b.Helper()
-	var bareTimes, ourTimes []time.Duration
-	timed := func(f func(int), i int) time.Duration {
-		begun := time.Now()
-		f(i)
-		return time.Since(begun)
+	timed := func(f func(int)) func(int) time.Duration {
+		return func(i int) time.Duration {
+			begun := time.Now()
+			f(i)
+			return time.Since(begun)
+		}
 	}
+	BesideTimed(b, turns, timed(bare), timed(ours))
+}
+
+// BesideTimed does the same with things that know themselves how long they took,
+// for only a part of what they do is to be compared.
+func BesideTimed(b *testing.B, turns int, bare, ours func(i int) time.Duration) {
+	b.Helper()
+	var bareTimes, ourTimes []time.Duration
 	for b.Loop() {
 		for i := range turns {
-			bareTimes = append(bareTimes, timed(bare, i))
-			ourTimes = append(ourTimes, timed(ours, i))
+			bareTimes = append(bareTimes, bare(i))
+			ourTimes = append(ourTimes, ours(i))
 		}
 	}
 	slices.Sort(bareTimes)

@@ -124,7 +124,9 @@ type SessionList struct {
 	Prepared []Prepared
 	// Unseen says in words what the server does not show.
 	Unseen []string
-	Read   time.Time
+	// Allowed is how many sessions the server takes.
+	Allowed int
+	Read    time.Time
 }
 
 // Prepared is a transaction that waits for its second phase.

@@ -257,5 +257,5 @@ const lookWaiting = 250 * time.Millisecond
 // lookClosing lies between two looks while sessions go: soon at first, for most
 // go at once.
 func lookClosing(n int) time.Duration {
-	return min(4*time.Millisecond<<min(n, 8), 200*time.Millisecond)
+	return min(4*time.Millisecond<<min(n, 8), 40*time.Millisecond)
 }

@@ -24,20 +24,27 @@ func (s *server) readDoomed(ctx context.Context, d catalog.Database) (*catalog.D
 	if err := s.readContents(ctx, d.Name, out); err != nil {
 		return nil, err
 	}
-	if err := s.readOutsideKeys(ctx, d.Name, out); err != nil {
-		out.Unseen = append(out.Unseen, "foreign keys of other databases cannot be seen: "+err.Error())
-	}
 	if err := s.readDependents(ctx, d.Name, out); err != nil {
 		return nil, err
 	}
+	out.Unseen = append(out.Unseen, "which database a prepared transaction belongs to, the server does not tell; so any of them stops this")
+	return out, s.readBlockers(ctx, d, out)
+}
+
+// readBlockers reads what would make a drop fail after it has begun. It is read
+// again right before the drop, so it is kept quick.
+func (s *server) readBlockers(ctx context.Context, d catalog.Database, out *catalog.Doomed) error {
+	if err := s.readOutsideKeys(ctx, d.Name, out); err != nil {
+		out.Unseen = append(out.Unseen, "foreign keys of other databases cannot be seen: "+err.Error())
+	}
 	var err error
 	if out.Prepared, err = s.readPrepared(ctx); err != nil {
-		return nil, err
+		return err
 	}
 	out.Detached = s.readDetached(ctx)
 	held, err := s.readMetadataLocks(ctx)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	for id, locks := range held {
 		for _, l := range locks {
@@ -50,8 +57,7 @@ func (s *server) readDoomed(ctx context.Context, d catalog.Database) (*catalog.D
 	if err := s.db.QueryRowContext(ctx, "SELECT @@wsrep_on").Scan(&cluster); err == nil && cluster {
 		out.Cluster = true
 	}
-	out.Unseen = append(out.Unseen, "which database a prepared transaction belongs to, the server does not tell; so any of them stops this")
-	return out, nil
+	return nil
 }
 
 // readDetached counts transactions that no session has any more. One that shows
@@ -127,7 +133,27 @@ func likeText(text string) string {
 // readDependents finds what other databases have that names this one: views,
 // whose texts hold full names, and routines, triggers and events, whose texts can
 // only be searched.
+//
+// It opens every view and trigger of the server, so an answer of a moment ago
+// does: the brief had it, and the change is let run with that.
 func (s *server) readDependents(ctx context.Context, name string, out *catalog.Doomed) error {
+	s.looks.mu.Lock()
+	recent, list := s.looks.dependentsOf == name && time.Since(s.looks.dependentsRead) < dependentsPause, s.looks.dependents
+	s.looks.mu.Unlock()
+	if recent {
+		out.Dependents = list
+		return nil
+	}
+	err := s.searchDependents(ctx, name, out)
+	if err == nil {
+		s.looks.mu.Lock()
+		s.looks.dependentsOf, s.looks.dependents, s.looks.dependentsRead = name, out.Dependents, time.Now()
+		s.looks.mu.Unlock()
+	}
+	return err
+}
+
+func (s *server) searchDependents(ctx context.Context, name string, out *catalog.Doomed) error {
 	exact := "%" + likeText(quoteIdent(name)+".") + "%"
 	plain := "%" + likeText(name+".") + "%"
 	return s.query(ctx, "look for what depends on it", `SELECT * FROM (

@@ -124,15 +124,12 @@ func (s *server) dropNow(ctx context.Context, step change.Step) (engine.Report, 
 
 // lookOnceMore reads again what the brief looked at.
 func (s *server) lookOnceMore(ctx context.Context, d catalog.Database, step change.Step) error {
-	doom, err := s.readDoomed(ctx, d)
-	if err != nil {
+	var doom catalog.Doomed
+	if err := s.readBlockers(ctx, d, &doom); err != nil {
 		return engine.NeverSent(err)
 	}
 	var b change.Brief
-	if doom.Own != "" {
-		b.Find(change.Stop, change.DatabaseKept, "", "%s", doom.Own)
-	}
-	planBlockers(&b, d, *doom)
+	planBlockers(&b, d, doom)
 	for _, f := range b.Findings {
 		return &engine.Error{Op: step.Title, Kind: engine.NotSent, Text: f.Text, Next: f.Next}
 	}

@@ -47,6 +47,10 @@ type looks struct {
 	// server keeps what clients say of themselves.
 	locks, attributes bool
 	pluginsRead       time.Time
+	// dependents are what needs one database, as it was a moment ago.
+	dependentsOf   string
+	dependents     []string
+	dependentsRead time.Time
 }
 
 const (
@@ -56,6 +60,8 @@ const (
 	trxPause      = 260 * time.Millisecond
 	accountsPause = 3 * time.Second
 	pluginsPause  = time.Minute
+	// dependentsPause is how old the search for what needs a database may be.
+	dependentsPause = 5 * time.Second
 )
 
 type transaction struct {
@@ -135,8 +141,10 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 		if programs, err = s.readPrograms(gctx); err != nil {
 			return err
 		}
-		out.Prepared, err = s.readPrepared(gctx)
-		return err
+		if out.Prepared, err = s.readPrepared(gctx); err != nil {
+			return err
+		}
+		return wrap("read how many sessions are allowed", s.db.QueryRowContext(gctx, "SELECT @@max_connections").Scan(&out.Allowed))
 	})
 	if err := group.Wait(); err != nil {
 		return out, err

@@ -57,6 +57,8 @@ type server struct {
 	notices map[*pgconn.PgConn][]change.Message
 	counts  tableCounts
 
+	counted counted // guarded by mu
+
 	interiors interiors
 	number    atomic.Int64 // the server's version, 0: not read yet
 }

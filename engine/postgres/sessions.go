@@ -9,6 +9,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
+	"golang.org/x/sync/errgroup"
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
@@ -116,13 +117,20 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 		text += ` WHERE a.datname::text = $1::text`
 		args = append(args, q.Database)
 	}
-	var err error
-	if out.Sessions, err = collect(ctx, s.pool, "look who is connected", scanSession, text, args...); err != nil {
-		return out, err
+	group, gctx := errgroup.WithContext(ctx)
+	group.Go(func() (err error) {
+		out.Sessions, err = collect(gctx, s.pool, "look who is connected", scanSession, text, args...)
+		out.Read = time.Now().UTC()
+		return err
+	})
+	if !q.Brief {
+		group.Go(func() (err error) {
+			out.Prepared, out.Allowed, err = s.readBeside(gctx, q.Database)
+			return err
+		})
 	}
-	out.Read = time.Now().UTC()
-	if q.Brief {
-		return out, nil
+	if err := group.Wait(); err != nil || q.Brief {
+		return out, err
 	}
 	out.Unseen = append(out.Unseen, "temporary tables, prepared statements and LISTEN show in no view; whoever is ended loses them")
 	for _, x := range out.Sessions {
@@ -131,8 +139,16 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 			break
 		}
 	}
-	out.Prepared, err = s.readPrepared(ctx, q.Database)
-	return out, err
+	return out, nil
+}
+
+// readBeside reads prepared transactions and how many sessions the server takes.
+func (s *server) readBeside(ctx context.Context, database string) (list []catalog.Prepared, allowed int, err error) {
+	if err := s.pool.QueryRow(ctx, `SELECT current_setting('max_connections')::int`).Scan(&allowed); err != nil {
+		return nil, 0, wrap("read how many sessions are allowed", err)
+	}
+	list, err = s.readPrepared(ctx, database)
+	return list, allowed, err
 }
 
 // readPrepared lists prepared transactions; an empty name means all databases.
