@@ -151,6 +151,7 @@ func sessionColumns(read time.Time) []column[wire.ServerSession] {
 		{title: "database", text: func(s wire.ServerSession) string {
 			return strings.TrimPrefix(strings.Join(append([]string{s.Database}, s.Uses...), ", "), ", ")
 		}},
+		{title: "since", text: func(s wire.ServerSession) string { return since(s.Started) }, exact: func(s wire.ServerSession) string { return timePtrText(s.Started) }, right: true},
 		{title: "for", text: func(s wire.ServerSession) string { return since(s.StateSince) }, exact: func(s wire.ServerSession) string { return timePtrText(s.StateSince) }, right: true},
 		{title: "transaction", text: func(s wire.ServerSession) string { return since(s.Transaction) }, exact: func(s wire.ServerSession) string { return timePtrText(s.Transaction) }, right: true},
 		{title: "rows", text: func(s wire.ServerSession) string {

@@ -1,8 +1,6 @@
 package e2e
 
 import (
-	"database/sql"
-	"fmt"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -45,20 +43,6 @@ func TestScreenshots(t *testing.T) {
 	shot("brief")
 	p.Click("form button.btn-primary")
 	p.Wait("the end", "document.querySelector('#change-state').dataset.state === 'done'")
-	shot("change-done")
-	holdServer(t, demo, func() {
-		p.Open("/servers/quay/new-database")
-		p.Type("input[name=name]", "parking_prod")
-		p.Wait("the caution", "document.querySelector('[data-code=\"grants.leftover\"]')")
-		p.Type("input[name=owner]", "cargo_app")
-		p.WaitText("MariaDB has no owners")
-		p.Click("form button.btn-primary")
-		p.Click("main form input[type=checkbox]")
-		p.Click("main form button.btn-primary")
-		p.Wait("the first step to run", "document.querySelector('li[data-status=begun]')")
-		shot("change-running")
-	})
-	p.Wait("the end", "document.querySelector('#change-state').dataset.state === 'done'")
 	p.Open("/servers/harbour")
 	p.WaitText("lounge_bookings_prod")
 	p.Open("/servers/harbour/databases/lounge_bookings_prod")
@@ -96,38 +80,24 @@ func TestScreenshots(t *testing.T) {
 	p.Open("/")
 	p.WaitText("4 of 4 servers answered")
 	shot("fleet-dark")
-	p.Open("/servers/quay/access")
-	p.WaitText("opens more than it says")
-	shot("access-dark")
 	p.Dark(false)
+	p.Open("/servers/harbour/sessions")
+	p.WaitText("blocks 1")
+	p.WaitText("10 min ago") // some samples are there
+	shot("sessions")
+	p.Open("/servers/harbour/databases/tickets_prod/drop")
+	p.WaitText("DROP DATABASE")
+	p.Click("form button.btn-primary")
+	p.WaitText("What will happen")
+	shot("drop-brief")
+	p.Type("input[name=confirm]", "tickets_prod")
+	p.Click("main form button.btn-error")
+	p.Wait("the clearing", "document.querySelector('[role=timer]') && parseInt(document.querySelector('[role=timer]').innerText) < 6")
+	shot("clearing")
+	p.Wait("the end", "document.querySelector('#change-state').dataset.state === 'done'")
+	shot("drop-done")
 	p.Size(390, 844)
-	p.Open("/servers/harbour")
-	p.WaitText("tickets_prod")
-	shot("narrow-server")
 	p.Open("/servers/quay/accounts/" + url.PathEscape("boarding_app@%"))
 	p.WaitText("instead of it")
 	shot("narrow-account")
-}
-
-// holdServer keeps the demo's quay from carrying statements out while f runs, so
-// that a running change can be seen.
-func holdServer(t *testing.T, demo string, f func()) {
-	secret, err := os.ReadFile(filepath.Join(demo, "quay", "admin.secret"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	port, err := os.ReadFile(filepath.Join(demo, "quay", "port"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	db, err := sql.Open("mysql", fmt.Sprintf("genarch:%s@tcp(127.0.0.1:%s)/", strings.TrimSpace(string(secret)), strings.TrimSpace(string(port))))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
-	db.SetMaxOpenConns(1)
-	if _, err := db.Exec("FLUSH TABLES WITH READ LOCK"); err != nil {
-		t.Fatal(err)
-	}
-	f()
 }

@@ -130,42 +130,57 @@ func likeText(text string) string {
 	return strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(text)
 }
 
+// fewDatabases is up to how many databases each is searched by itself: the server
+// then opens the views and triggers of that one only, and not the hundred of sys.
+const fewDatabases = 40
+
 // readDependents finds what other databases have that names this one: views,
 // whose texts hold full names, and routines, triggers and events, whose texts can
 // only be searched.
-//
-// It opens every view and trigger of the server, so an answer of a moment ago
-// does: the brief had it, and the change is let run with that.
 func (s *server) readDependents(ctx context.Context, name string, out *catalog.Doomed) error {
-	s.looks.mu.Lock()
-	recent, list := s.looks.dependentsOf == name && time.Since(s.looks.dependentsRead) < dependentsPause, s.looks.dependents
-	s.looks.mu.Unlock()
-	if recent {
-		out.Dependents = list
-		return nil
+	var others []string
+	if err := s.query(ctx, "list databases", `SELECT SCHEMA_NAME FROM information_schema.SCHEMATA`, func(r *sql.Rows) error {
+		var other string
+		err := r.Scan(&other)
+		if other != name && !slices.Contains(system, other) && other != markerDatabase {
+			others = append(others, other)
+		}
+		return err
+	}); err != nil {
+		return err
 	}
-	err := s.searchDependents(ctx, name, out)
-	if err == nil {
-		s.looks.mu.Lock()
-		s.looks.dependentsOf, s.looks.dependents, s.looks.dependentsRead = name, out.Dependents, time.Now()
-		s.looks.mu.Unlock()
+	if len(others) > fewDatabases {
+		return s.searchDependents(ctx, name, "", out)
 	}
-	return err
+	slices.Sort(others)
+	for _, other := range others {
+		if err := s.searchDependents(ctx, name, other, out); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
-func (s *server) searchDependents(ctx context.Context, name string, out *catalog.Doomed) error {
+// searchDependents searches one database, or with an empty name all.
+func (s *server) searchDependents(ctx context.Context, name, in string, out *catalog.Doomed) error {
 	exact := "%" + likeText(quoteIdent(name)+".") + "%"
 	plain := "%" + likeText(name+".") + "%"
+	where := func(column string) string {
+		if in == "" {
+			return column + " NOT IN (" + quoteText(name) + ", 'sys', 'mysql')"
+		}
+		return column + " = " + quoteText(in)
+	}
 	return s.query(ctx, "look for what depends on it", `SELECT * FROM (
-		SELECT 'view' AS k, TABLE_SCHEMA AS d, TABLE_NAME AS n FROM information_schema.VIEWS WHERE TABLE_SCHEMA <> ? AND VIEW_DEFINITION LIKE ?
-		UNION ALL SELECT LOWER(ROUTINE_TYPE), ROUTINE_SCHEMA, ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA NOT IN (?, 'sys', 'mysql') AND (ROUTINE_DEFINITION LIKE ? OR ROUTINE_DEFINITION LIKE ?)
-		UNION ALL SELECT 'trigger', TRIGGER_SCHEMA, TRIGGER_NAME FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA <> ? AND (ACTION_STATEMENT LIKE ? OR ACTION_STATEMENT LIKE ?)
-		UNION ALL SELECT 'event', EVENT_SCHEMA, EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA <> ? AND (EVENT_DEFINITION LIKE ? OR EVENT_DEFINITION LIKE ?)) o ORDER BY 1, 2, 3 LIMIT 100`, func(r *sql.Rows) error {
+		SELECT 'view' AS k, TABLE_SCHEMA AS d, TABLE_NAME AS n FROM information_schema.VIEWS WHERE `+where("TABLE_SCHEMA")+` AND VIEW_DEFINITION LIKE ?
+		UNION ALL SELECT LOWER(ROUTINE_TYPE), ROUTINE_SCHEMA, ROUTINE_NAME FROM information_schema.ROUTINES WHERE `+where("ROUTINE_SCHEMA")+` AND (ROUTINE_DEFINITION LIKE ? OR ROUTINE_DEFINITION LIKE ?)
+		UNION ALL SELECT 'trigger', TRIGGER_SCHEMA, TRIGGER_NAME FROM information_schema.TRIGGERS WHERE `+where("TRIGGER_SCHEMA")+` AND (ACTION_STATEMENT LIKE ? OR ACTION_STATEMENT LIKE ?)
+		UNION ALL SELECT 'event', EVENT_SCHEMA, EVENT_NAME FROM information_schema.EVENTS WHERE `+where("EVENT_SCHEMA")+` AND (EVENT_DEFINITION LIKE ? OR EVENT_DEFINITION LIKE ?)) o ORDER BY 1, 2, 3 LIMIT 100`, func(r *sql.Rows) error {
 		var kind, database, object string
 		err := r.Scan(&kind, &database, &object)
 		out.Dependents = append(out.Dependents, kind+" "+naming.Show(database)+"."+naming.Show(object))
 		return err
-	}, name, exact, name, exact, plain, name, exact, plain, name, exact, plain)
+	}, exact, exact, plain, exact, plain, exact, plain)
 }
 
 // onlyFor finds accounts that were given something in one database, and nothing

@@ -47,10 +47,6 @@ type looks struct {
 	// server keeps what clients say of themselves.
 	locks, attributes bool
 	pluginsRead       time.Time
-	// dependents are what needs one database, as it was a moment ago.
-	dependentsOf   string
-	dependents     []string
-	dependentsRead time.Time
 }
 
 const (
@@ -60,8 +56,6 @@ const (
 	trxPause      = 260 * time.Millisecond
 	accountsPause = 3 * time.Second
 	pluginsPause  = time.Minute
-	// dependentsPause is how old the search for what needs a database may be.
-	dependentsPause = 5 * time.Second
 )
 
 type transaction struct {

@@ -100,6 +100,7 @@
 				{#if account.kind === 'account'}
 					<button class="btn btn-sm" onclick={() => asking.ask({ kind: 'account.password', server, account: { ...spec, password_from: 'generated' } })}>New password</button>
 					<button class="btn btn-sm" onclick={() => alter({ locked: !account?.locked })}>{account.locked ? 'Unlock' : 'Lock'} {visible(account.name)}</button>
+					{#if account.sessions && !account.locked}<button class="btn btn-sm" onclick={() => asking.ask({ kind: 'account.alter', server, account: { ...spec, locked: true }, clearing: { grace: 10 } })}>Lock it and end its {account.sessions === 1 ? 'session' : `${count(account.sessions)} sessions`}</button>{/if}
 				{/if}
 				<button class="btn btn-sm" onclick={() => asking.ask({ kind: 'account.drop', server, account: spec })}>Drop {visible(account.name)} …</button>
 				<span class="quiet self-center text-sm">Each shows its brief first.</span>
