@@ -328,7 +328,7 @@ func (a app) showAffected(b wire.Brief) {
 		if s.StateSince != nil {
 			doing = s.State + " for " + span(b.Read.Sub(*s.StateSince))
 		}
-		a.say("    %-22s  %-15s  %s, %s; would lose %s", s.ID, s.Class, visible(who), doing, s.Loses)
+		a.sayWrapped("      ", fmt.Sprintf("    %-22s  %-15s  %s, %s; would lose %s", s.ID, s.Class, visible(who), doing, s.Loses))
 		if s.Statement != "" {
 			a.say("      %s", faint.Render(visible(shorten(s.Statement, 100))))
 		}

@@ -150,6 +150,7 @@ func TestSessions(t *testing.T) {
 			t.Run("drop", func(t *testing.T) { h.t = t; testDrop(h) })
 			t.Run("written work", func(t *testing.T) { h.t = t; testLoss(h) })
 			t.Run("stop", func(t *testing.T) { h.t = t; testStopping(h) })
+			t.Run("in a terminal", func(t *testing.T) { h.t = t; testTerminal(h) })
 			t.Run("accounts", func(t *testing.T) { h.t = t; testAccounts(h) })
 		})
 	}
