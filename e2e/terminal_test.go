@@ -84,7 +84,7 @@ func testTerminal(h shore) {
 	if code := k.end(); code != 1 || !there(guest) || !h.in("quays_prod") {
 		h.t.Errorf("stopping it ended with %d: %s", code, k.said.String())
 	}
-	has(h.t, "stopped", k.said.String(), "stopped by keeper", "taken back")
+	has(h.t, "stopped", k.said.String(), "stopped by keeper")
 	k = drop("--when-empty", "10m")
 	k.answer("type quays_prod to confirm", "quays_prod\n")
 	k.answer("1 left", "\x03")
