@@ -250,16 +250,7 @@ func testEnding(t *testing.T, e engine.Engine, s engine.Server, running *localdb
 // dropBrief reads and plans a drop.
 func dropBrief(t *testing.T, e engine.Engine, s engine.Server, name string, c *change.ClearingSpec) change.Brief {
 	t.Helper()
-	in := change.Intent{Kind: change.DropDatabase, Server: "suite", Database: &change.DatabaseSpec{Name: name}, Clearing: c}
-	snap, err := s.Snapshot(t.Context(), in)
-	if err != nil {
-		t.Fatalf("Snapshot: %v", err)
-	}
-	b, err := e.Plan(in, snap)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return b
+	return BriefOf(t, e, s, change.Intent{Kind: change.DropDatabase, Database: &change.DatabaseSpec{Name: name}, Clearing: c})
 }
 
 // testFight drops a database while a pool of fifty connects to it again and
@@ -416,15 +407,10 @@ func testAccountConnected(t *testing.T, e engine.Engine, s engine.Server, runnin
 		{Kind: change.DropAccount, Account: &change.AccountSpec{Name: "leaver", Host: host}},
 		{Kind: change.AlterAccount, Account: &change.AccountSpec{Name: "stayer", Host: host, Locked: &locked}, Clearing: &change.ClearingSpec{}},
 	} {
-		in.Server = "suite"
 		conn := clientOf(t, e, running, "kept_dev", in.Account.Name)
-		snap, err := s.Snapshot(t.Context(), in)
-		if err != nil {
-			t.Fatal(err)
-		}
-		b, err := e.Plan(in, snap)
-		if err != nil || b.AffectedCount != 1 {
-			t.Fatalf("%s: %v, %d sessions shown: %+v", in.Kind, err, b.AffectedCount, b.Findings)
+		b := BriefOf(t, e, s, in)
+		if b.AffectedCount != 1 {
+			t.Fatalf("%s: %d sessions shown: %+v", in.Kind, b.AffectedCount, b.Findings)
 		}
 		if _, err := Carry(t, s, b); err != nil {
 			t.Fatalf("%s: %v", in.Kind, err)

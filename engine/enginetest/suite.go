@@ -46,10 +46,16 @@ func Open(tb testing.TB, e engine.Engine, t engine.Target) engine.Server {
 	return s
 }
 
-// Brief reads the server and plans an intent.
+// Brief reads the server and plans the making of a database.
 func Brief(tb testing.TB, e engine.Engine, s engine.Server, spec change.DatabaseSpec) change.Brief {
 	tb.Helper()
-	in := change.Intent{Kind: change.CreateDatabase, Server: "suite", Database: &spec}
+	return BriefOf(tb, e, s, change.Intent{Kind: change.CreateDatabase, Database: &spec})
+}
+
+// BriefOf reads the server and plans any intent.
+func BriefOf(tb testing.TB, e engine.Engine, s engine.Server, in change.Intent) change.Brief {
+	tb.Helper()
+	in.Server = "suite"
 	snap, err := s.Snapshot(tb.Context(), in)
 	if err != nil {
 		tb.Fatalf("Snapshot: %v", err)

@@ -51,16 +51,7 @@ func (k taker) exec(database string, texts ...string) {
 
 func (k taker) brief(in change.Intent) change.Brief {
 	k.t.Helper()
-	in.Server = "suite"
-	snap, err := k.s.Snapshot(k.t.Context(), in)
-	if err != nil {
-		k.t.Fatal(err)
-	}
-	b, err := Engine{}.Plan(in, snap)
-	if err != nil {
-		k.t.Fatal(err)
-	}
-	return b
+	return enginetest.BriefOf(k.t, Engine{}, k.s, in)
 }
 
 func step(t *testing.T, b change.Brief, kind string) change.Step {

@@ -119,8 +119,6 @@ func (s *server) blockers(ctx context.Context, q querier, name string) ([]string
 func (s *server) onEmpty(ctx context.Context, step change.Step, send func(c *pgxpool.Conn, op string) error) (engine.Report, error) {
 	op := step.Title
 	var rep engine.Report
-	s.counts.state.logins.Lock()
-	defer s.counts.state.logins.Unlock()
 	err := s.withConn(ctx, op, func(c *pgxpool.Conn) error {
 		if _, err := mustFind(ctx, c, op, step.Args); err != nil {
 			return err

@@ -46,16 +46,7 @@ func (k taker) connect(database string) *pgx.Conn {
 
 func (k taker) brief(in change.Intent) change.Brief {
 	k.t.Helper()
-	in.Server = "suite"
-	snap, err := k.s.Snapshot(k.t.Context(), in)
-	if err != nil {
-		k.t.Fatal(err)
-	}
-	b, err := Engine{}.Plan(in, snap)
-	if err != nil {
-		k.t.Fatal(err)
-	}
-	return b
+	return enginetest.BriefOf(k.t, Engine{}, k.s, in)
 }
 
 func testTakeAway(t *testing.T, server *localdb.Server) {
