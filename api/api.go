@@ -67,6 +67,7 @@ type Changes interface {
 	Withdraw(ctx context.Context, operator string, id uint64) (change.Change, error)
 	Submit(ctx context.Context, operator string, id uint64) (change.Change, error)
 	Decline(ctx context.Context, operator string, id uint64, reason string) (change.Change, error)
+	Live(id uint64) (change.Change, bool)
 	Stop(ctx context.Context, operator string, id uint64) (change.Change, error)
 	Reveal(ctx context.Context, operator string, id uint64) ([]change.Secret, error)
 }

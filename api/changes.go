@@ -104,6 +104,10 @@ func (h *Handler) change(ctx context.Context, id uint64) (change.Change, error) 
 	if errors.Is(err, record.ErrNotFound) {
 		err = noChange(id)
 	}
+	if live, ok := h.Changes.Live(id); ok && err == nil && c.State == change.Running {
+		live.StopBy = c.StopBy
+		return live, nil
+	}
 	return c, err
 }
 

@@ -19,6 +19,8 @@ const (
 	blindTime = 30 * time.Second
 	// blindPause lies between two looks then.
 	blindPause = 300 * time.Millisecond
+	// lookTime bounds one look.
+	lookTime = 10 * time.Second
 	// endTime bounds one order to end sessions: a server may be slow at it.
 	endTime = 15 * time.Second
 )
@@ -48,7 +50,7 @@ func (r *Runner) clear(ctx context.Context, c *change.Change, act change.Act, ac
 			m.Stop("the service is stopping")
 		}
 		pauseFor := blindPause
-		list, err := access.Sessions(ctx, query)
+		list, err := r.look(ctx, access, query)
 		if err == nil {
 			blind = time.Time{}
 			o := m.Saw(now(), list.Sessions)
@@ -56,7 +58,7 @@ func (r *Runner) clear(ctx context.Context, c *change.Change, act change.Act, ac
 			case clearing.Cleared:
 				return change.Seen{Effect: change.Happened}
 			case clearing.GivenUp:
-				return change.Seen{Effect: change.NotHappened, Failure: &change.Failure{Kind: string(engine.Refused), Code: "", Text: o.Why, Next: o.Next}}
+				return change.Seen{Effect: change.NotHappened, Failure: &change.Failure{Kind: string(engine.Refused), Text: o.Why, Next: o.Next}}
 			}
 			show(false)
 			if len(o.End) > 0 {
@@ -86,6 +88,14 @@ func (r *Runner) clear(ctx context.Context, c *change.Change, act change.Act, ac
 			return change.Seen{Effect: change.Unclear, Failure: engine.Failure(ctx.Err())}
 		}
 	}
+}
+
+// look reads the sessions within a deadline of its own: a server that hangs must
+// not keep a wish to stop from being heard.
+func (r *Runner) look(ctx context.Context, access engine.Server, q catalog.SessionQuery) (catalog.SessionList, error) {
+	ctx, cancel := context.WithTimeout(ctx, lookTime)
+	defer cancel()
+	return access.Sessions(ctx, q)
 }
 
 // end has the server end sessions, and tells the machine of those that it will not.

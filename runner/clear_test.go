@@ -132,6 +132,10 @@ func testWritten(t *testing.T, g *rig) {
 func testStop(t *testing.T, g *rig) {
 	r := g.fresh(t)
 	c := g.waiting(t, r, "stopped_dev")
+	testutil.Wait(t, "the clearing to be seen by who comes late", func() bool {
+		live, ok := r.Live(c.ID)
+		return ok && live.Steps[1].Clearing != nil && live.Steps[1].Clearing.Left == 1
+	})
 	if _, err := r.Stop(t.Context(), "mate", c.ID); err != nil {
 		t.Fatal(err)
 	}
@@ -141,6 +145,9 @@ func testStop(t *testing.T, g *rig) {
 	}
 	if _, err := r.Stop(t.Context(), "mate", c.ID); !errors.Is(err, change.ErrState) {
 		t.Errorf("stopping it again: %v", err)
+	}
+	if _, ok := r.Live(c.ID); ok {
+		t.Error("a change that has ended is said to run")
 	}
 }
 

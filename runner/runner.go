@@ -447,6 +447,13 @@ func (r *Runner) Wait(ctx context.Context, id uint64) (change.Change, error) {
 
 func (r *Runner) publish(c change.Change) {
 	c.Steps = slices.Clone(c.Steps)
+	r.mu.Lock()
+	if s, here := r.stops[c.ID]; here {
+		s.mu.Lock()
+		s.last = c
+		s.mu.Unlock()
+	}
+	r.mu.Unlock()
 	r.Events.Publish(events.Event{Change: &c})
 }
 

@@ -12,8 +12,9 @@ import (
 type stopper struct {
 	asked chan struct{} // closed when somebody asked
 
-	mu  sync.Mutex // guards who
-	who string
+	mu   sync.Mutex // guards who and last
+	who  string
+	last change.Change // as it was told to those who watch
 }
 
 func newStopper(by string) *stopper {
@@ -39,6 +40,20 @@ func (s *stopper) by() string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.who
+}
+
+// Live is a change that this service runs, as those who watch it see it: how far
+// its clearing is goes into the records only with the end of that.
+func (r *Runner) Live(id uint64) (change.Change, bool) {
+	r.mu.Lock()
+	s, here := r.stops[id]
+	r.mu.Unlock()
+	if !here {
+		return change.Change{}, false
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.last, s.last.ID == id && !s.last.State.Ended()
 }
 
 // Stop has a running change stop as soon as it can, and take back what it did.

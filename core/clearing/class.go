@@ -85,7 +85,7 @@ func Loss(s catalog.Session) string {
 	case Hidden:
 		return "not known: what it does cannot be seen"
 	}
-	return "it is not ended"
+	return "nothing: it is never ended by the way"
 }
 
 // Endable reports whether sessions of a class may be ended at all.

@@ -115,7 +115,7 @@
 
 <Band environment={brief?.environment}>
 		<a class="font-semibold underline underline-offset-2" href={to.server(change?.server ?? '')}>{change?.server}</a>
-		<span class="mono break-all">{visible(change?.target ?? '')}</span>
+		{#if change?.target !== change?.server}<span class="mono break-all">{visible(change?.target ?? '')}</span>{/if}
 	</Band>
 <section class="mx-auto max-w-6xl px-4 py-4 sm:px-6">
 	{#if problem}<h1>Change {id}</h1><Trouble {problem} retry={load} />
