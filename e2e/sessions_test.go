@@ -3,14 +3,19 @@ package e2e
 import (
 	"context"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
 	"time"
 
+	"github.com/go-sql-driver/mysql"
+
+	"example.com/genarch/core/secret"
 	"example.com/genarch/engine"
 	"example.com/genarch/engine/enginetest"
 	"example.com/genarch/engine/mariadb"
@@ -493,4 +498,42 @@ func mkdir(t *testing.T, dir string) {
 	if err := os.Mkdir(dir, 0o700); err != nil {
 		t.Fatal(err)
 	}
+}
+
+// TestOwnRecords registers the server that holds Genarch's own records, and tries
+// to drop them.
+func TestOwnRecords(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	cfg, err := mysql.ParseDSN(s.dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	host, port, err := net.SplitHostPort(cfg.Addr)
+	if err != nil {
+		t.Fatal(err)
+	}
+	n, err := strconv.Atoi(port)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.add("own", "mariadb", "staging", &localdb.Server{Host: host, Port: n, Admin: cfg.User, Password: secret.New(cfg.Passwd)})
+	r := s.run(1, "database", "drop", "own/records", "--confirm", "records", "--accept-loss")
+	has(t, "dropping its own records", r.err, "STOP", "database.kept", "it holds the records of a Genarch")
+	// Its own sessions there are known as such, and a filter that fits them all
+	// ends none of them.
+	own := 0
+	for _, l := range (shore{t: t, s: s, name: "own"}).sessions("", "--all") {
+		if l.Database == "records" && l.Class != "Genarch" {
+			t.Errorf("a session of the store's own shows as %s", l.Class)
+		}
+		if l.Database == "records" {
+			own++
+		}
+	}
+	if own == 0 {
+		t.Error("the store's own sessions do not show")
+	}
+	has(t, "ending them by a filter", s.run(0, "session", "end", "own", "--account", cfg.User, "--yes").err, "nothing to end")
+	s.run(0, "server", "list")
 }

@@ -28,6 +28,7 @@ type Store struct {
 	db   *gorm.DB
 	sql  *sql.DB
 	aead tink.AEAD
+	own  *connections
 }
 
 // Config says where the records are.
@@ -65,17 +66,21 @@ func Open(ctx context.Context, cfg Config) (*Store, error) {
 	if err := makeDatabase(ctx, *dsn); err != nil {
 		return nil, err
 	}
-	db, err := gorm.Open(mysql.New(mysql.Config{DSNConfig: dsn, DSN: dsn.FormatDSN()}), &gorm.Config{
+	connector, err := driver.NewConnector(dsn)
+	if err != nil {
+		return nil, err
+	}
+	own := &connections{clients: map[int64]string{}}
+	pool := sql.OpenDB(noting{connector, own})
+	db, err := gorm.Open(mysql.New(mysql.Config{DSNConfig: dsn, Conn: pool}), &gorm.Config{
 		TranslateError: true, SkipDefaultTransaction: true, Logger: logger.Discard,
 		NowFunc: func() time.Time { return time.Now().UTC().Truncate(time.Microsecond) },
 	})
 	if err != nil {
+		pool.Close()
 		return nil, fmt.Errorf("the store: %w", err)
 	}
-	s := &Store{db: db}
-	if s.sql, err = db.DB(); err != nil {
-		return nil, err
-	}
+	s := &Store{db: db, sql: pool, own: own}
 	s.sql.SetMaxOpenConns(maxConns)
 	s.sql.SetMaxIdleConns(maxConns)
 	s.sql.SetConnMaxIdleTime(5 * time.Minute)

@@ -141,7 +141,7 @@ func (s service) run(ctx context.Context) error {
 		return err
 	}
 	hub := &events.Hub{}
-	servers := fleet.New(records, postgres.Engine{}, mariadb.Engine{})
+	servers := fleet.New(records, postgres.Engine{}, mariadb.Engine{Owns: records.Owns})
 	defer servers.Close()
 	samples := watch.Start(servers, s.log)
 	defer samples.Stop()

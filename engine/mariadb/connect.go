@@ -23,7 +23,11 @@ import (
 )
 
 // Engine is MariaDB, versions 10.6 and later. Its zero value is ready for use.
-type Engine struct{}
+type Engine struct {
+	// Owns tells sessions of Genarch that this engine has not opened (those to
+	// its records) by number and client; nil: there are none.
+	Owns func(number int64, client string) bool
+}
 
 // limits: MariaDB counts characters and stores no character beyond U+FFFF in a
 // name. It would take 64, but the escaped name must fit a grant's 64 too, so
@@ -62,10 +66,11 @@ type server struct {
 	// is made for them the next time.
 	accounts, grants atomic.Int64
 	looks            looks
+	owns             func(number int64, client string) bool
 }
 
 // Open prepares a small pool; it connects when first used.
-func (Engine) Open(t engine.Target) (engine.Server, error) {
+func (e Engine) Open(t engine.Target) (engine.Server, error) {
 	cfg := mysql.NewConfig()
 	cfg.User, cfg.Passwd = t.Server.Admin, t.Password.Reveal()
 	cfg.Net, cfg.Addr = "tcp", net.JoinHostPort(t.Server.Host, strconv.Itoa(t.Server.Port))
@@ -88,7 +93,10 @@ func (Engine) Open(t engine.Target) (engine.Server, error) {
 	if err != nil {
 		return nil, &engine.Error{Op: "open", Kind: engine.NotSent, Err: err}
 	}
-	s := &server{target: t, config: cfg}
+	s := &server{target: t, config: cfg, owns: e.Owns}
+	if s.owns == nil {
+		s.owns = func(int64, string) bool { return false }
+	}
 	s.db = sql.OpenDB(guarded{c, t, s.noteOwn})
 	s.db.SetMaxOpenConns(engine.MaxConns)
 	s.db.SetMaxIdleConns(engine.MaxConns)

@@ -151,7 +151,7 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 		x.Application = programs[x.ID.Number]
 		x.Account = whose.of(l.user, x.Client)
 		client, mine := own[x.ID.Number]
-		x.Kind = kindOf(l.user, l.command, x.Statement, held[x.ID.Number], mine && client == x.Client)
+		x.Kind = kindOf(l.user, l.command, x.Statement, held[x.ID.Number], mine && client == x.Client || s.owns(x.ID.Number, x.Client))
 		t, open := transactions[x.ID.Number]
 		x.Activity = activityOf(l.command, l.state, t, open)
 		if x.Activity == catalog.SessionActive {
@@ -514,7 +514,7 @@ func (s *server) present(ctx context.Context, ids []catalog.SessionID) ([]catalo
 		var began int64
 		err := r.Scan(&id.Number, &user, &client, &began)
 		id.Mark = mark(user, client, began)
-		if ours, known := own[id.Number]; wanted[id] && !(known && ours == client) {
+		if ours, known := own[id.Number]; wanted[id] && !(known && ours == client) && !s.owns(id.Number, client) {
 			out = append(out, id)
 		}
 		return err
