@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strconv"
+	"sync"
 	"time"
 
 	"example.com/genarch/core/change"
@@ -97,8 +98,8 @@ func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act, st
 			}
 		}
 		r.publish(c)
-		// A step that only reads need not wait for its intention to be on
-		// record: the two go side by side.
+		// A step that only reads, or only looks at first, need not wait for its
+		// intention to be on record: the two go side by side.
 		saved := make(chan bool, 1)
 		if len(news) > 0 {
 			before := c
@@ -108,8 +109,9 @@ func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act, st
 		} else {
 			saved <- true
 		}
-		seen := r.perform(ctx, &c, act, stop)
-		if !<-saved {
+		recorded := sync.OnceValue(func() bool { return <-saved })
+		seen := r.perform(ctx, &c, act, stop, recorded)
+		if !recorded() {
 			return
 		}
 		if context.Cause(ctx) != nil && seen.Effect == change.Unclear {
@@ -134,9 +136,11 @@ func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act, st
 	}
 }
 
-// harmless reports whether a deed alters nothing on the server.
+// harmless reports whether a deed alters nothing on the server, or, as a clearing,
+// nothing before it has made sure that its intention is on record.
 func harmless(c change.Change, act change.Act) bool {
-	return act.Deed == change.Probe || act.Deed == change.Do && c.Steps[act.Step].ReadOnly
+	step := c.Steps[act.Step]
+	return act.Deed == change.Probe || act.Deed == change.Do && (step.ReadOnly || step.Kind == change.ClearSessions)
 }
 
 // probePause lies between two looks for an unknown outcome.
@@ -153,12 +157,13 @@ func stillUnknown(f *change.Failure) *change.Failure {
 // perform does one deed on the server and says what is known afterwards. Taking
 // back is not cut short by a shutdown, and is tried again while the server cannot
 // be reached: undoing what is not there (any more) does no harm.
-func (r *Runner) perform(ctx context.Context, c *change.Change, act change.Act, stop *stopper) change.Seen {
+// recorded waits until the intention is on record.
+func (r *Runner) perform(ctx context.Context, c *change.Change, act change.Act, stop *stopper, recorded func() bool) change.Seen {
 	if act.Deed != change.Undo {
-		return r.performOnce(ctx, c, act, stop)
+		return r.performOnce(ctx, c, act, stop, recorded)
 	}
 	for begun := now(); ; {
-		seen := r.performOnce(context.WithoutCancel(ctx), c, act, stop)
+		seen := r.performOnce(context.WithoutCancel(ctx), c, act, stop, recorded)
 		lost := seen.Failure != nil && (seen.Failure.Kind == string(engine.NotSent) || seen.Failure.Kind == string(engine.Unknown))
 		if seen.Effect == change.Happened || !lost || now().Sub(begun) > r.UndoTime {
 			return seen
@@ -172,7 +177,7 @@ func (r *Runner) perform(ctx context.Context, c *change.Change, act change.Act, 
 // undoPause lies between two tries to take a step back.
 const undoPause = 500 * time.Millisecond
 
-func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.Act, stop *stopper) change.Seen {
+func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.Act, stop *stopper, recorded func() bool) change.Seen {
 	step := &c.Steps[act.Step]
 	limit := r.StepTime
 	if step.Seconds > 0 {
@@ -216,7 +221,7 @@ func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.A
 		return change.Seen{Effect: change.Happened, Messages: rep.Messages}
 	}
 	if step.Kind == change.ClearSessions {
-		return r.clear(ctx, c, act, access, stop)
+		return r.clear(ctx, c, act, access, stop, recorded)
 	}
 	rep, err := access.Do(ctx, step.Step)
 	if len(rep.Learned) > 0 {

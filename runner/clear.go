@@ -26,8 +26,9 @@ const (
 )
 
 // clear carries a step out that clears sessions: it looks, ends and waits as the
-// machine says, and tells how far it is.
-func (r *Runner) clear(ctx context.Context, c *change.Change, act change.Act, access engine.Server, stop *stopper) change.Seen {
+// machine says, and tells how far it is. Nobody is ended before the intention is
+// on record.
+func (r *Runner) clear(ctx context.Context, c *change.Change, act change.Act, access engine.Server, stop *stopper, recorded func() bool) change.Seen {
 	step := &c.Steps[act.Step]
 	m := clearing.New(*step.Clear, now())
 	shown, blind := time.Time{}, time.Time{}
@@ -62,6 +63,9 @@ func (r *Runner) clear(ctx context.Context, c *change.Change, act change.Act, ac
 			}
 			show(false)
 			if len(o.End) > 0 {
+				if !recorded() {
+					return change.Seen{Effect: change.Unclear} // another service has it
+				}
 				err = r.end(ctx, m, access, o.End, step.Clear.How)
 			}
 			pauseFor, query.Brief = o.Again, o.Phase == clearing.Closing

@@ -120,11 +120,13 @@ Genarch runs (started in %.1f s).
   Sign in    %s, password %s
   Shell      . %s     (address and token for the CLI; in another terminal)
 
-Three things to try there:
+Things to try there:
 
   genarch server list
   genarch grant matrix quay
+  genarch session list harbour --tree
   genarch database create harbour/lounges_prod --for-team lounges
+  genarch database drop harbour/tickets_prod
 
 Ctrl-C stops everything; make demo starts it again with its data, make demo-reset afresh.
 `, took.Seconds(), address, demoOperator, password, env)

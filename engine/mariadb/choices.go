@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
@@ -73,24 +75,27 @@ func (s *server) readEncodings(ctx context.Context, c *catalog.Choices, defEncod
 // Snapshot reads what planning the intent needs.
 func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapshot, error) {
 	snap := catalog.Snapshot{Server: s.target.Server}
-	var err error
-	if snap.Instance, err = s.Inspect(ctx); err != nil {
-		return snap, err
-	}
-	var fold int
-	if err := s.db.QueryRowContext(ctx, "SELECT @@lower_case_table_names").Scan(&fold); err != nil {
-		return snap, wrap("read the server", err)
-	}
-	snap.FoldsCase = fold == 1
-	if err := s.query(ctx, "list databases", `SELECT SCHEMA_NAME FROM information_schema.SCHEMATA`, func(r *sql.Rows) error {
-		var name string
-		err := r.Scan(&name)
-		snap.Names = append(snap.Names, name)
+	group, gctx := errgroup.WithContext(ctx)
+	group.Go(func() (err error) {
+		snap.Instance, err = s.Inspect(gctx)
 		return err
-	}); err != nil {
-		return snap, err
-	}
-	if err := s.readSessions(ctx, in, &snap); err != nil {
+	})
+	group.Go(func() error {
+		var fold int
+		if err := s.db.QueryRowContext(gctx, "SELECT @@lower_case_table_names").Scan(&fold); err != nil {
+			return wrap("read the server", err)
+		}
+		snap.FoldsCase = fold == 1
+		return s.query(gctx, "list databases", `SELECT SCHEMA_NAME FROM information_schema.SCHEMATA`, func(r *sql.Rows) error {
+			var name string
+			err := r.Scan(&name)
+			snap.Names = append(snap.Names, name)
+			return err
+		})
+	})
+	group.Go(func() error { return s.readSessions(gctx, in, &snap) })
+	err := group.Wait()
+	if err != nil {
 		return snap, err
 	}
 	if err := s.readAccountSide(ctx, in, &snap); err != nil || in.Database == nil {

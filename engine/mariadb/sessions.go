@@ -475,14 +475,20 @@ func (s *server) End(ctx context.Context, ids []catalog.SessionID, how catalog.E
 	var mu sync.Mutex // guards refused
 	group, gctx := errgroup.WithContext(ctx)
 	group.SetLimit(2)
-	for half := range slices.Chunk(there, (len(there)+1)/2+1) {
+	for some := range slices.Chunk(there, killsAtOnce) {
 		group.Go(func() error {
 			conn, err := s.db.Conn(gctx)
 			if err != nil {
 				return engine.NeverSent(wrap(op, err))
 			}
 			defer conn.Close()
-			for _, id := range half {
+			if len(some) > 1 {
+				if _, err := conn.ExecContext(gctx, killAll(kill, some)); err == nil {
+					return nil
+				}
+				// One of them was refused, and the rest not tried.
+			}
+			for _, id := range some {
 				_, err := conn.ExecContext(gctx, kill+strconv.FormatInt(id.Number, 10))
 				switch e, _ := wrap(op, err).(*engine.Error); {
 				case err == nil, e != nil && e.Code == "1094": // gone already
@@ -498,6 +504,21 @@ func (s *server) End(ctx context.Context, ids []catalog.SessionID, how catalog.E
 		})
 	}
 	return refused, group.Wait()
+}
+
+// killsAtOnce is how many go in one statement: a KILL can be slow, and the
+// others of its statement wait for it.
+const killsAtOnce = 50
+
+// killAll is one compound statement that ends several sessions; those that have
+// gone already (1094) do not keep it from the others.
+func killAll(kill string, ids []catalog.SessionID) string {
+	var b strings.Builder
+	b.WriteString("BEGIN NOT ATOMIC DECLARE CONTINUE HANDLER FOR 1094 BEGIN END; ")
+	for _, id := range ids {
+		b.WriteString(kill + strconv.FormatInt(id.Number, 10) + "; ")
+	}
+	return b.String() + "END"
 }
 
 // present picks, of the sessions asked for, those that are there as they were.
