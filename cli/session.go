@@ -108,7 +108,7 @@ func (a app) listSessions(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.String("output") != "table" {
-		return print(a, c, list, list.Sessions, sessionColumns(list.Read))
+		return print(a, c, list, list.Sessions, a.sessionColumns(list.Read))
 	}
 	where := bold.Render(c.StringArg("address"))
 	a.say("%s  %s  %s%s", where, environmentText(list.Environment), plural(list.Total, "session"), faint.Render(fmt.Sprintf("  of %d on the server, which takes %d; read %s", list.All, list.Allowed, timeText(list.Read))))
@@ -124,7 +124,7 @@ func (a app) listSessions(ctx context.Context, c *cli.Command) error {
 	if len(list.Sessions) < list.Total {
 		a.say("the first %d are shown; see --limit", len(list.Sessions))
 	}
-	return print(a, c, list, list.Sessions, sessionColumns(list.Read))
+	return print(a, c, list, list.Sessions, a.sessionColumns(list.Read))
 }
 
 func plural(n int, noun string) string {
@@ -134,8 +134,16 @@ func plural(n int, noun string) string {
 	return fmt.Sprintf("%d %ss", n, noun)
 }
 
+// besideStatement is how wide a list of sessions usually is without statements;
+// they get what a terminal has left.
+const besideStatement = 136
+
 // sessionColumns are those of a list; lengths of time are as of the reading.
-func sessionColumns(read time.Time) []column[wire.ServerSession] {
+func (a app) sessionColumns(read time.Time) []column[wire.ServerSession] {
+	room := 60
+	if wide := terminalWidth(a.Out); wide > 0 {
+		room = max(12, min(room, wide-besideStatement))
+	}
 	since := func(t *time.Time) string {
 		if t == nil {
 			return ""
@@ -153,7 +161,7 @@ func sessionColumns(read time.Time) []column[wire.ServerSession] {
 		}},
 		{title: "since", text: func(s wire.ServerSession) string { return since(s.Started) }, exact: func(s wire.ServerSession) string { return timePtrText(s.Started) }, right: true},
 		{title: "for", text: func(s wire.ServerSession) string { return since(s.StateSince) }, exact: func(s wire.ServerSession) string { return timePtrText(s.StateSince) }, right: true},
-		{title: "transaction", text: func(s wire.ServerSession) string { return since(s.Transaction) }, exact: func(s wire.ServerSession) string { return timePtrText(s.Transaction) }, right: true},
+		{title: "tx", text: func(s wire.ServerSession) string { return since(s.Transaction) }, exact: func(s wire.ServerSession) string { return timePtrText(s.Transaction) }, right: true},
 		{title: "rows", text: func(s wire.ServerSession) string {
 			if s.Rows == nil {
 				return ""
@@ -166,20 +174,21 @@ func sessionColumns(read time.Time) []column[wire.ServerSession] {
 			}
 			return strconv.Itoa(s.Locks)
 		}, right: true},
-		{title: "waits for", text: func(s wire.ServerSession) string { return waitsText(s) }},
-		{title: "statement", text: func(s wire.ServerSession) string { return shorten(s.Statement, 60) }, exact: func(s wire.ServerSession) string { return s.Statement }},
+		{title: "waits for", text: func(s wire.ServerSession) string { return numbers(s.BlockedBy) }, exact: waitsText},
+		{title: "statement", text: func(s wire.ServerSession) string { return shorten(s.Statement, room) }, exact: func(s wire.ServerSession) string { return s.Statement }},
 	}
 }
 
+func numbers(list []int64) string {
+	out := make([]string, len(list))
+	for i, n := range list {
+		out[i] = strconv.FormatInt(n, 10)
+	}
+	return strings.Join(out, ", ")
+}
+
 func waitsText(s wire.ServerSession) string {
-	var out []string
-	for _, n := range s.BlockedBy {
-		out = append(out, strconv.FormatInt(n, 10))
-	}
-	if len(out) == 0 {
-		return s.Wait
-	}
-	return strings.TrimSuffix(strings.Join(out, ", ")+": "+s.Wait, ": ")
+	return strings.TrimPrefix(strings.TrimSuffix(numbers(s.BlockedBy)+": "+s.Wait, ": "), ": ")
 }
 
 // shorten writes a statement on one line, cut at n characters.
@@ -269,7 +278,7 @@ func (a app) showSession(ctx context.Context, c *cli.Command) error {
 
 func (a app) printSession(c *cli.Command, s wire.ServerSession, read time.Time) error {
 	if c.String("output") != "table" {
-		return print(a, c, s, []wire.ServerSession{s}, sessionColumns(read))
+		return print(a, c, s, []wire.ServerSession{s}, a.sessionColumns(read))
 	}
 	p := properties{}
 	p.add("session", s.Address)

@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -96,8 +95,4 @@ func TestScreenshots(t *testing.T) {
 	shot("clearing")
 	p.Wait("the end", "document.querySelector('#change-state').dataset.state === 'done'")
 	shot("drop-done")
-	p.Size(390, 844)
-	p.Open("/servers/quay/accounts/" + url.PathEscape("boarding_app@%"))
-	p.WaitText("instead of it")
-	shot("narrow-account")
 }

@@ -260,10 +260,11 @@ func (s *Store) Finish(ctx context.Context, c change.Change, entries ...journal.
 	})
 }
 
-// AskStop notes who wants a running change to stop; ErrStale if it has ended.
+// AskStop notes who wants a running change to stop, unless somebody asked before;
+// ErrStale if it has ended.
 func (s *Store) AskStop(ctx context.Context, id uint64, operator string, e journal.Entry) error {
 	return s.update(ctx, func(tx *gorm.DB) error {
-		res := tx.Model(&changeRow{}).Where("id = ? AND state = ?", id, string(change.Running)).Update("stop_by", operator)
+		res := tx.Model(&changeRow{}).Where("id = ? AND state = ?", id, string(change.Running)).Update("stop_by", gorm.Expr("IF(stop_by = '', ?, stop_by)", operator))
 		if res.Error == nil && res.RowsAffected == 0 {
 			return record.ErrStale
 		}

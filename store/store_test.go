@@ -15,6 +15,7 @@ import (
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
+	"example.com/genarch/core/clearing"
 	"example.com/genarch/core/journal"
 	"example.com/genarch/core/policy"
 	"example.com/genarch/core/record"
@@ -40,6 +41,7 @@ func TestStore(t *testing.T) {
 	t.Run("servers", func(t *testing.T) { testServers(t, s) })
 	t.Run("operators", func(t *testing.T) { testOperators(t, s) })
 	t.Run("changes", func(t *testing.T) { testChanges(t, s) })
+	t.Run("stopping", func(t *testing.T) { testStopping(t, s) })
 	t.Run("passwords of changes", func(t *testing.T) { testSecrets(t, s) })
 	t.Run("journal", func(t *testing.T) { testJournal(t, s) })
 	t.Run("key file", func(t *testing.T) { testKeyFile(t, s, cfg) })
@@ -224,6 +226,51 @@ func testChanges(t *testing.T, s *Store) {
 	if list, err := s.Changes(ctx, change.Filter{State: change.Done, Limit: 5}); err != nil || len(list) != 1 {
 		t.Errorf("list %d, %v", len(list), err)
 	}
+}
+
+// testStopping keeps who wanted a change to stop, the first one of several, and
+// how its clearing went.
+func testStopping(t *testing.T, s *Store) {
+	c, err := s.AddChange(t.Context(), draft("stopped_prod"), "", entry)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := s.AskStop(t.Context(), c.ID, "mate", entry); !errors.Is(err, record.ErrStale) {
+		t.Errorf("stopping a draft: %v", err)
+	}
+	c.State, c.Started = change.Running, time.Now()
+	if err := s.Claim(t.Context(), c, change.Draft, time.Now(), "holder", time.Minute, entry); err != nil {
+		t.Fatal(err)
+	}
+	for _, who := range []string{"mate", "bosun"} {
+		if err := s.AskStop(t.Context(), c.ID, who, entry); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if who, err := s.StopAsked(t.Context(), c.ID); who != "mate" || err != nil {
+		t.Errorf("asked by %q, %v; want mate", who, err)
+	}
+	c.Steps[0].Status, c.Steps[0].Clearing = change.Failed, &clearing.Progress{Phase: clearing.GivenUp, Found: 3, Left: 1, Series: []clearing.Point{{At: 5, Left: 3}}}
+	c.State, c.Ended = change.Reverted, time.Now()
+	if err := s.Finish(t.Context(), c, entry); err != nil {
+		t.Fatal(err)
+	}
+	kept, err := s.Change(t.Context(), c.ID)
+	if p := kept.Steps[0].Clearing; err != nil || p == nil || p.Left != 1 || len(p.Series) != 1 || kept.StopBy != "mate" {
+		t.Errorf("kept %+v, stopped by %q, %v", kept.Steps[0].Clearing, kept.StopBy, err)
+	}
+	if !s.Owns(ownConnection(t, s)) || s.Owns(1, "somebody else") {
+		t.Error("the store does not know its own connections")
+	}
+}
+
+// ownConnection is one of the store's own connections, as its server shows it.
+func ownConnection(t *testing.T, s *Store) (number int64, client string) {
+	t.Helper()
+	if err := s.sql.QueryRowContext(t.Context(), "SELECT ID, HOST FROM information_schema.PROCESSLIST WHERE ID = CONNECTION_ID()").Scan(&number, &client); err != nil {
+		t.Fatal(err)
+	}
+	return number, client
 }
 
 func testJournal(t *testing.T, s *Store) {
