@@ -27,7 +27,7 @@
 	<div class="flex flex-wrap items-baseline gap-x-6 gap-y-1">
 		<h2>{words[c.phase] ?? c.phase}</h2>
 		<p><span class="mono text-lg font-semibold" data-left={c.left}>{c.left < 0 ? '?' : count(c.left)}</span> <span class="quiet">left of {count(c.found)}</span></p>
-		{#if c.phase === 'waiting' && going}<p role="timer"><span class="mono text-lg font-semibold">{left} s</span> <span class="quiet">until {change.brief.steps.some((s) => s.statement && s === step) ? 'they are ended' : 'it gives up'}</span></p>{/if}
+		{#if c.phase === 'waiting' && going}<p role="timer"><span class="mono text-lg font-semibold">{left}</span> <span class="quiet">s until {change.brief.steps.some((s) => s.statement && s === step) ? 'they are ended' : 'it gives up'}</span></p>{/if}
 		<p class="quiet">{count(c.ended)} ended · {count(c.gone)} left by themselves{#if c.came} · {count(c.came)} came meanwhile{/if}</p>
 		{#if gate !== 'none'}<p class="font-semibold" data-gate={gate}>{gate === 'closed' ? 'Gate closed: nobody new gets in' : 'Gate open'}</p>{/if}
 	</div>
@@ -38,7 +38,7 @@
 	<p class="quiet flex justify-between text-sm"><span>0 s</span><span>{(length / 1000).toFixed(length < 10000 ? 1 : 0)} s</span></p>
 	{#if c.who.length && c.phase !== 'cleared'}
 		<ul class="mt-2" aria-label="Who remains">
-			{#each c.who as w (w.id)}<li class="border-base-300/60 flex flex-wrap gap-x-4 border-b py-1"><span class="mono w-28 truncate" title={w.id}>{w.id.split('-')[0]}</span><ClassWord value={w.class} /><span class="mono break-all">{visible([w.account, w.application, w.client].filter(Boolean).join(' · '))}</span>{#if w.progress}<span class="font-semibold">{w.progress}</span>{/if}</li>{/each}
+			{#each c.who as w (w.id)}<li class="border-base-300/60 flex flex-wrap gap-x-4 border-b py-1"><span class="mono w-28 truncate" title={w.id}>{w.id.split('-')[0]}</span><span class="w-36"><ClassWord value={w.class} /></span><span class="mono break-all">{visible([w.account, w.application, w.client].filter(Boolean).join(' · '))}</span>{#if w.progress}<span class="font-semibold">{w.progress}</span>{/if}</li>{/each}
 		</ul>
 		{#if c.left > c.who.length}<p class="quiet text-sm">and {count(c.left - c.who.length)} more</p>{/if}
 	{/if}
