@@ -190,6 +190,9 @@ func (m *Machine) end(now time.Time, left []catalog.Session) Order {
 		}
 	}
 	if now.Sub(m.closing) > limit {
+		if stay == 0 {
+			return m.giveUp(fmt.Sprintf("for %s others came as fast as they were ended: %s", Span(int(limit.Seconds())), names(left)), "stop what connects, or lock its account, and try again")
+		}
 		return m.giveUp(fmt.Sprintf("within %s somebody %s: %s", Span(int(limit.Seconds())), what, names(left)), "look again later: what was ended goes as soon as it can")
 	}
 	for _, s := range fresh {
