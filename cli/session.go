@@ -111,7 +111,11 @@ func (a app) listSessions(ctx context.Context, c *cli.Command) error {
 		return print(a, c, list, list.Sessions, a.sessionColumns(list.Read))
 	}
 	where := bold.Render(c.StringArg("address"))
-	a.say("%s  %s  %s%s", where, environmentText(list.Environment), plural(list.Total, "session"), faint.Render(fmt.Sprintf("  of %d on the server, which takes %d; read %s", list.All, list.Allowed, timeText(list.Read))))
+	what, of := plural(list.Total, "session"), "of"
+	if c.Bool("tree") {
+		what, of = "who waits for whom", "among"
+	}
+	a.say("%s  %s  %s%s", where, environmentText(list.Environment), what, faint.Render(fmt.Sprintf("  %s %d on the server, which takes %d; read %s", of, list.All, list.Allowed, timeText(list.Read))))
 	for _, p := range list.Prepared {
 		a.say("%s  prepared transaction %s %s, of no session", caution.Render("waits"), visible(p.Name), visible(p.Database))
 	}
