@@ -27,6 +27,7 @@ import (
 var binary, commands string
 
 func TestMain(m *testing.M) {
+	forgetSettings()
 	dir, err := os.MkdirTemp("", "genarch-e2e-")
 	if err != nil {
 		panic(err)
@@ -41,6 +42,19 @@ func TestMain(m *testing.M) {
 	code := m.Run()
 	os.RemoveAll(dir)
 	os.Exit(code)
+}
+
+// forgetSettings keeps the tests away from a Genarch that this shell is set up
+// for, the demo or a real one. Only the pictures are taken of the one named.
+func forgetSettings() {
+	if os.Getenv("GENARCH_SHOTS") != "" {
+		return
+	}
+	for _, v := range os.Environ() {
+		if name, _, _ := strings.Cut(v, "="); strings.HasPrefix(name, "GENARCH_") {
+			os.Unsetenv(name)
+		}
+	}
 }
 
 func build(env string, args ...string) {
