@@ -49,11 +49,15 @@ func (h *Handler) listSessions(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out := wire.SessionList{Server: srv.Name, Engine: string(srv.Engine), Environment: string(srv.Environment), All: len(list.Sessions), Allowed: list.Allowed, Sessions: []wire.ServerSession{},
-		Unseen: orEmpty(list.Unseen), Read: list.Read, Prepared: each(list.Prepared, renderPrepared), Waits: each(clearing.Waits(list.Sessions), renderWait)}
+	out := wire.SessionList{Server: srv.Name, Engine: string(srv.Engine), Environment: string(srv.Environment), All: len(list.Sessions), Allowed: list.Allowed, Sessions: []wire.ServerSession{}, Waits: []wire.Wait{},
+		Unseen: orEmpty(list.Unseen), Read: list.Read, Prepared: each(list.Prepared, renderPrepared)}
+	meant := func(s catalog.Session) bool { return f.Empty() || f.Fits(s, list.Read) }
+	for _, w := range clearing.Concerning(clearing.Waits(list.Sessions), meant) {
+		out.Waits = append(out.Waits, wire.Wait{Session: renderSession(srv.Name, w.Session, clearing.Classify(w.Session)), Depth: w.Depth, Blocks: w.Blocks, Again: w.Again})
+	}
 	for _, s := range list.Sessions {
 		class := clearing.Classify(s)
-		if !f.Empty() && !f.Fits(s, list.Read) || !in.All && f.Class == "" && (class == clearing.Own || class == clearing.Engine) {
+		if !meant(s) || !in.All && f.Class == "" && (class == clearing.Own || class == clearing.Engine) {
 			continue
 		}
 		if out.Total++; len(out.Sessions) < in.Limit {
@@ -77,10 +81,6 @@ func renderSession(server string, s catalog.Session, class clearing.Class) wire.
 		Class: string(class), Loses: clearing.Loss(s), Database: s.Database, Uses: s.Uses, Account: wire.Principal(s.Account), Superuser: s.Super, Application: s.Application,
 		Client: s.Client, Started: optional(s.Started), State: string(s.Activity), StateSince: optional(s.StateSince), Statement: s.Statement,
 		Transaction: optional(s.Transaction), Written: s.Written, Rows: s.Rows, Locks: s.Locks, BlockedBy: orEmpty(s.BlockedBy), Wait: s.Wait, Progress: s.Progress, Leader: s.Leader}
-}
-
-func renderWait(w clearing.Wait) wire.Wait {
-	return wire.Wait{ID: w.Session.ID.String(), Number: w.Session.ID.Number, Depth: w.Depth, Blocks: w.Blocks, Again: w.Again}
 }
 
 func renderPrepared(p catalog.Prepared) wire.Prepared {

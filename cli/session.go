@@ -225,17 +225,13 @@ func (a app) printTree(list wire.SessionList) error {
 		a.say("nobody waits for anybody")
 		return nil
 	}
-	at := map[string]wire.ServerSession{}
-	for _, s := range list.Sessions {
-		at[s.ID] = s
-	}
 	for _, w := range list.Waits {
-		s := at[w.ID]
+		s := w.Session
 		line := strings.Repeat("   ", w.Depth)
 		if w.Depth > 0 {
 			line = strings.Repeat("   ", w.Depth-1) + "└─ "
 		}
-		text := fmt.Sprintf("%s%s  %s  %s  %s", line, w.ID, s.Class, visible(strings.TrimSpace(holderText(s.Account)+" "+s.Application)), visible(s.Database))
+		text := fmt.Sprintf("%s%s  %s  %s  %s", line, s.ID, s.Class, visible(strings.TrimSpace(holderText(s.Account)+" "+s.Application)), visible(s.Database))
 		switch {
 		case w.Again:
 			text += "  (see above)"
@@ -296,9 +292,18 @@ func (a app) printSession(c *cli.Command, s wire.ServerSession, read time.Time) 
 	}
 	p.add("locks held", strconv.Itoa(s.Locks))
 	p.add("has written", yes(s.Written))
-	p.add("statement", strings.ReplaceAll(visible(strings.ReplaceAll(s.Statement, "\n", "\x00")), "·", "\n"))
+	p.add("statement", visibleLines(s.Statement))
 	p.print(a)
 	return nil
+}
+
+// visibleLines is text of several lines, each made visible.
+func visibleLines(text string) string {
+	lines := strings.Split(text, "\n")
+	for i, line := range lines {
+		lines[i] = visible(line)
+	}
+	return strings.Join(lines, "\n")
 }
 
 func (a app) endSessions(ctx context.Context, c *cli.Command) error {

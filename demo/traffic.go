@@ -9,6 +9,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"example.com/genarch/engine"
 	"example.com/genarch/localdb"
 )
 
@@ -47,7 +48,7 @@ func (l *Line) postgres(ctx context.Context, s *localdb.Server, database, accoun
 				return false
 			}
 		}
-		return rest(ctx, pause)
+		return engine.Pause(ctx, pause)
 	})
 }
 
@@ -64,7 +65,7 @@ func (l *Line) backup(ctx context.Context, s *localdb.Server, database string) {
 			}
 		}
 		_, err := conn.Exec(ctx, "COMMIT")
-		return err == nil && rest(ctx, 5*time.Second)
+		return err == nil && engine.Pause(ctx, 5*time.Second)
 	})
 }
 
@@ -82,7 +83,7 @@ func (l *Line) session(ctx context.Context, s *localdb.Server, database, account
 				conn.Close(end)
 				cancel()
 			}
-			rest(ctx, again)
+			engine.Pause(ctx, again)
 		}
 	})
 }
@@ -98,30 +99,20 @@ func (l *Line) mariadb(ctx context.Context, s *localdb.Server, database, account
 		db.SetMaxIdleConns(0)
 		for ctx.Err() == nil {
 			conn, err := db.Conn(ctx)
-			for err == nil && rest(ctx, min(pause, time.Second)) {
+			for err == nil && engine.Pause(ctx, min(pause, time.Second)) {
 				for _, text := range statements {
 					if _, err = conn.ExecContext(ctx, text); err != nil {
 						break
 					}
 				}
-				if err != nil || !rest(ctx, pause) {
+				if err != nil || !engine.Pause(ctx, pause) {
 					break
 				}
 			}
 			if conn != nil {
 				conn.Close()
 			}
-			rest(ctx, again)
+			engine.Pause(ctx, again)
 		}
 	})
-}
-
-// rest waits; it reports false when ctx ends first.
-func rest(ctx context.Context, d time.Duration) bool {
-	select {
-	case <-ctx.Done():
-		return false
-	case <-time.After(d):
-		return true
-	}
 }

@@ -182,6 +182,9 @@ func testListAndEnd(h shore) {
 	testutil.Wait(h.t, "somebody to wait for somebody", func() bool {
 		return strings.Contains(h.s.run(0, "session", "list", h.name, "--tree").out, "blocks 1")
 	})
+	// A tree is shown whole, also where only one in it was asked for.
+	has(h.t, "the tree around written work", h.s.run(0, "session", "list", h.name+"/sailings_prod", "--tree", "--class", "written work").out, "written work", "blocks 1", "n = 8")
+	has(h.t, "a tree of nobody", h.s.run(0, "session", "list", h.name, "--tree", "--account", "nobody").err, "nobody waits")
 	r := h.s.run(0, "session", "list", h.name+"/sailings_prod")
 	has(h.t, "the list", r.out+r.err, "written work", "SESSION", "sailings_prod", "4 sessions", "not shown:", "UPDATE crossings")
 	has(h.t, "CSV", h.s.run(0, "session", "list", h.name, "-o", "csv").out, "session,class,account")

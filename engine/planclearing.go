@@ -45,6 +45,22 @@ func PlanClearing(b *change.Brief, snap catalog.Snapshot, r clearing.Rules, what
 	return change.Step{Kind: change.ClearSessions, Title: title, Statement: statement, Stays: true, Clear: &r, Seconds: int(r.Limit().Seconds())}
 }
 
+// Clears says which sessions are in the way of an intent: all that a snapshot
+// reads of them; false: none are. source is the template that is to be cleared.
+func Clears(in change.Intent, source *catalog.Database) (catalog.SessionQuery, bool) {
+	switch {
+	case in.Kind == change.CreateDatabase:
+		if source == nil {
+			return catalog.SessionQuery{}, false
+		}
+		return catalog.SessionQuery{Database: source.Name}, true
+	case in.Database != nil:
+		return catalog.SessionQuery{Database: in.Database.Name}, true
+	}
+	// Whose they are is picked out of all.
+	return catalog.SessionQuery{}, in.Kind == change.EndSessions || in.Kind == change.DropAccount || in.Account != nil && in.Clearing != nil
+}
+
 // planSight stops when nobody could tell whom the clearing would hit.
 func planSight(b *change.Brief, snap catalog.Snapshot) {
 	if login := snap.Instance.Login; !login.May("see_sessions") {

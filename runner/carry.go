@@ -132,7 +132,7 @@ func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act, st
 			r.finish(ctx, c, []journal.Entry{stepEntry(c, act, "probe.given_up")})
 			return
 		}
-		pause(ctx, probePause)
+		engine.Pause(ctx, probePause)
 	}
 }
 
@@ -168,7 +168,7 @@ func (r *Runner) perform(ctx context.Context, c *change.Change, act change.Act, 
 		if seen.Effect == change.Happened || !lost || now().Sub(begun) > r.UndoTime {
 			return seen
 		}
-		if !pause(ctx, undoPause) {
+		if !engine.Pause(ctx, undoPause) {
 			return seen // the service ends: the next one goes on with it
 		}
 	}
@@ -307,7 +307,7 @@ func (r *Runner) insist(ctx context.Context, c change.Change, f func(context.Con
 			return false
 		}
 		r.Log.Error("the store does not take the state of a change; trying again", "change", c.ID, "error", err)
-		if !pause(ctx, storePause) {
+		if !engine.Pause(ctx, storePause) {
 			return false
 		}
 	}
@@ -386,14 +386,4 @@ func stepEntry(c change.Change, act change.Act, action string) journal.Entry {
 		detail["sessions"] = map[string]any{"found": p.Found, "ended": p.Ended, "left_by_themselves": p.Gone, "who_was_ended": p.EndedWho, "came_back": p.Returned, "remain": p.Who}
 	}
 	return entry(c, c.RunBy, "step."+action, detail)
-}
-
-// pause waits; it reports false when ctx ends first.
-func pause(ctx context.Context, d time.Duration) bool {
-	select {
-	case <-ctx.Done():
-		return false
-	case <-time.After(d):
-		return true
-	}
 }

@@ -32,11 +32,10 @@ type ServerSession struct {
 
 // Wait is a line of the tree of who waits for whom.
 type Wait struct {
-	ID     string `json:"id"`
-	Number int64  `json:"number"`
-	Depth  int    `json:"depth" doc:"0: it waits for nobody."`
-	Blocks int    `json:"blocks" doc:"How many wait for it, directly or behind others."`
-	Again  bool   `json:"again,omitempty" doc:"It stands further up too."`
+	Session ServerSession `json:"session"`
+	Depth   int           `json:"depth" doc:"0: it waits for nobody."`
+	Blocks  int           `json:"blocks" doc:"How many wait for it, directly or behind others."`
+	Again   bool          `json:"again,omitempty" doc:"It stands further up too."`
 }
 
 // Prepared is a prepared transaction, which belongs to no session.
@@ -55,7 +54,7 @@ type SessionList struct {
 	Sessions    []ServerSession `json:"sessions" nullable:"false"`
 	Total       int             `json:"total" doc:"How many fit, if more than are shown."`
 	All         int             `json:"all" doc:"How many there are, the engine's own and Genarch's included."`
-	Waits       []Wait          `json:"waits" nullable:"false" doc:"Who blocks whom."`
+	Waits       []Wait          `json:"waits" nullable:"false" doc:"Who blocks whom: every tree that a session which was asked for is in, whole."`
 	Prepared    []Prepared      `json:"prepared" nullable:"false"`
 	Unseen      []string        `json:"unseen" nullable:"false" doc:"What the server does not show."`
 	Allowed     int             `json:"allowed" doc:"How many the server takes."`

@@ -1798,7 +1798,7 @@ export interface components {
             total: number;
             /** @description What the server does not show. */
             unseen: string[];
-            /** @description Who blocks whom. */
+            /** @description Who blocks whom: every tree that a session which was asked for is in, whole. */
             waits: components["schemas"]["Wait"][];
         };
         SessionPoint: {
@@ -2004,9 +2004,7 @@ export interface components {
              * @description 0: it waits for nobody.
              */
             depth: number;
-            id: string;
-            /** Format: int64 */
-            number: number;
+            session: components["schemas"]["ServerSession"];
         };
         Why: {
             /** @description Its address. */

@@ -1,6 +1,10 @@
 package clearing
 
-import "example.com/genarch/core/catalog"
+import (
+	"slices"
+
+	"example.com/genarch/core/catalog"
+)
 
 // Wait is one session in the tree of who waits for whom. Depth 0 are those that
 // others wait for and that wait for nobody.
@@ -11,6 +15,23 @@ type Wait struct {
 	Blocks int
 	// Again: it stands further up in the tree too, for it waits for several.
 	Again bool
+}
+
+// Concerning keeps, of a tree, what hangs together with a session that is meant:
+// who it waits for, and who waits for it, wherever those are.
+func Concerning(tree []Wait, meant func(catalog.Session) bool) []Wait {
+	var out []Wait
+	for begin := 0; begin < len(tree); {
+		end := begin + 1
+		for end < len(tree) && tree[end].Depth > 0 {
+			end++
+		}
+		if one := tree[begin:end]; slices.ContainsFunc(one, func(w Wait) bool { return meant(w.Session) }) {
+			out = append(out, one...)
+		}
+		begin = end
+	}
+	return out
 }
 
 // Waits lays out who blocks whom, each blocker before those that wait for it. A

@@ -207,8 +207,12 @@ func Groups(list []catalog.Session) []Group {
 	return out
 }
 
-// Address is a client without its port: 127.0.0.1 of 127.0.0.1:47314.
+// Address is a client without its port: 127.0.0.1 of 127.0.0.1:47314, ::1 of
+// [::1]:47314.
 func Address(client string) string {
+	if host, _, found := strings.Cut(strings.TrimPrefix(client, "["), "]:"); found && client[0] == '[' {
+		return host
+	}
 	if host, _, found := strings.Cut(client, ":"); found && strings.Count(client, ":") == 1 {
 		return host
 	}

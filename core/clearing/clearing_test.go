@@ -112,6 +112,30 @@ func TestWaits(t *testing.T) {
 	}
 }
 
+// TestConcerning: of the trees only those stay, whole, in which somebody is meant.
+func TestConcerning(t *testing.T) {
+	list := crowd("idle busy busy busy")
+	list[1].BlockedBy, list[3].BlockedBy = []int64{1}, []int64{3}
+	for meant, want := range map[int64]string{2: "1 2", 1: "1 2", 4: "3 4", 9: ""} {
+		var got []string
+		for _, w := range Concerning(Waits(list), func(s catalog.Session) bool { return s.ID.Number == meant }) {
+			got = append(got, fmt.Sprint(w.Session.ID.Number))
+		}
+		if strings.Join(got, " ") != want {
+			t.Errorf("concerning %d: %v; want %s", meant, got, want)
+		}
+	}
+}
+
+// TestAddress: a client's address without its port, as either engine shows it.
+func TestAddress(t *testing.T) {
+	for client, want := range map[string]string{"10.0.0.3": "10.0.0.3", "10.0.0.3:4711": "10.0.0.3", "::1": "::1", "[fe80::1]:4711": "fe80::1", "fe80::1:4711": "fe80::1:4711", "localhost": "localhost", "": "", "[": "["} {
+		if got := Address(client); got != want {
+			t.Errorf("Address(%q) = %q, want %q", client, got, want)
+		}
+	}
+}
+
 // TestSeriesIsBounded: however long a clearing takes, its picture stays small,
 // and keeps its beginning and its end.
 func TestSeriesIsBounded(t *testing.T) {

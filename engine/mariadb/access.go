@@ -15,6 +15,7 @@ import (
 
 	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/clearing"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/core/privilege"
 	"example.com/genarch/engine"
@@ -166,9 +167,7 @@ func (s *server) readConnected(ctx context.Context) ([]connected, error) {
 		var c connected
 		var command string
 		err := r.Scan(&c.id, &c.user, &c.client, &c.database, &command)
-		if host, _, found := strings.Cut(c.client, ":"); found && strings.Count(c.client, ":") == 1 {
-			c.client = host
-		}
+		c.client = clearing.Address(shownClient(c.client))
 		c.text = fmt.Sprintf("session %d", c.id)
 		if c.database != "" {
 			c.text += " in " + naming.Show(c.database)

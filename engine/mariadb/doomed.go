@@ -6,11 +6,10 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
-	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/engine"
 )
 
 // recordTables are tables that only the records of a Genarch have together.
@@ -74,10 +73,7 @@ func (s *server) readDetached(ctx context.Context) int {
 		if n == 0 {
 			break
 		}
-		select {
-		case <-ctx.Done():
-		case <-time.After(trxFresh):
-		}
+		engine.Pause(ctx, trxFresh)
 	}
 	return n
 }
@@ -188,7 +184,7 @@ func (s *server) searchDependents(ctx context.Context, name, in string, out *cat
 func onlyFor(a catalog.Access, name string) []string {
 	here, elsewhere := map[catalog.Principal]bool{}, map[catalog.Principal]bool{}
 	for _, g := range a.Grants {
-		if g.Scope == catalog.ScopeDatabase && !access.IsPattern(g.Database) && access.Plain(g.Database) == name || g.Scope != catalog.ScopeDatabase && g.Database == name {
+		if onName(g, name) {
 			here[g.Grantee] = true
 		} else {
 			elsewhere[g.Grantee] = true

@@ -23,7 +23,6 @@ type gate struct {
 	// leftovers, rights on the database are put back as the engine would leave
 	// them; what only shadowed a pattern goes in either case.
 	after []string
-	taken []string // in words: from whom
 	// tables counts grants on tables and columns, which end with the database.
 	tables int
 }
@@ -34,6 +33,15 @@ func (g *gate) add(do, undo string) { g.do, g.undo = append(g.do, do), append(g.
 // the most exact one counts, so a row with next to nothing takes away what a
 // pattern gave.
 const harmless = privilege.DeleteHistory
+
+// onName reports whether a grant is on exactly the database of a name, or on
+// something in it; a pattern that fits it is not.
+func onName(g catalog.Grant, name string) bool {
+	if g.Scope == catalog.ScopeDatabase {
+		return !access.IsPattern(g.Database) && access.Plain(g.Database) == name
+	}
+	return g.Database == name
+}
 
 // planGate works the gate of a database out of all grants that reach it.
 func planGate(name string, snap catalog.Snapshot, clearLeftovers bool) gate {
@@ -49,11 +57,11 @@ func planGate(name string, snap catalog.Snapshot, clearLeftovers bool) gate {
 			continue
 		}
 		switch {
-		case x.Scope == catalog.ScopeDatabase && !access.IsPattern(x.Database) && access.Plain(x.Database) == name:
+		case x.Scope == catalog.ScopeDatabase && onName(x, name):
 			exact[x.Grantee] = x
 		case x.Scope == catalog.ScopeDatabase && access.IsPattern(x.Database) && access.Matches(x.Database, name):
 			patterns[x.Grantee] = x.Database
-		case x.Scope != catalog.ScopeDatabase && x.Database == name:
+		case onName(x, name): // on something in it
 			if step, any := takeStep(x, privilege.All, true); any {
 				g.add(step.Statement, step.Undo)
 				g.tables++
@@ -70,7 +78,6 @@ func planGate(name string, snap catalog.Snapshot, clearLeftovers bool) gate {
 	for _, p := range whom {
 		x, has := exact[p]
 		_, shadow := patterns[p]
-		g.taken = append(g.taken, p.String())
 		give := ""
 		if shadow && !x.Privileges.Has(harmless) {
 			take := revokeSQL(setText(harmless), on, p)
@@ -143,8 +150,12 @@ func planLeaks(b *change.Brief, in change.Intent, people, roots []catalog.Accoun
 	if len(names) > 0 {
 		// Who could is told; it is a caution when one of them is there now.
 		level, next := change.Note, ""
+		keep := "keep them out of everything meanwhile: --hold-accounts; or accept it"
+		if in.Clearing.Holds() || len(people) == 0 {
+			keep = "these are never locked: have them leave; or accept it"
+		}
 		if slices.ContainsFunc(present, func(s catalog.Session) bool { return slices.Contains(names, s.Account.String()) }) {
-			level, next = change.Caution, "keep them out of everything meanwhile: --hold-accounts; or accept it: a session that comes back and holds no lock does not stop the drop, and is told of and ended afterwards"
+			level, next = change.Caution, keep+": a session that comes back and holds no lock does not stop the drop, and is told of and ended afterwards"
 		}
 		b.Find(level, change.GateLeaky, next, "MariaDB has no gate for a database; these hold rights on all databases and could come back meanwhile: %s", engine.Shorten(names)).Passing = true
 	}

@@ -52,6 +52,11 @@ func TestPlanDropFindings(t *testing.T) {
 			s.Connected = []catalog.Session{session(reporter.Principal, nil)}
 		}, "caution:gate.leaky", "--hold-accounts"},
 		{"they are held", dropping(change.DatabaseSpec{}, &change.ClearingSpec{HoldAccounts: true}), func(s *catalog.Snapshot) { s.Access.Accounts = append(s.Access.Accounts, reporter) }, "caution:gate.effect", ""},
+		{"who is never held, and is there", dropping(change.DatabaseSpec{}, &change.ClearingSpec{HoldAccounts: true}), func(s *catalog.Snapshot) {
+			root := catalog.Account{Principal: at("root", "localhost"), Login: true, Super: true, Global: privilege.Select}
+			s.Access.Accounts = append(s.Access.Accounts, root)
+			s.Connected = []catalog.Session{session(root.Principal, nil)}
+		}, "caution:gate.leaky", "never locked"},
 		{"keys from outside", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { s.Doomed.OutsideKeys = []string{"a.b to cargo_prod.trailers"} }, "stop:keys.outside", "drop those keys"},
 		{"prepared", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { s.Doomed.Prepared = []catalog.Prepared{{Name: "'g1'"}} }, "stop:prepared.waiting", "XA ROLLBACK"},
 		{"detached", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { s.Doomed.Detached = 1 }, "stop:prepared.waiting", "INNODB STATUS"},
@@ -139,5 +144,39 @@ func TestGateIsSymmetric(t *testing.T) {
 	step := gateStep(g, "cargo_prod")
 	if back := engine.Unpack(step.Args["undo"]); back[0] != g.undo[len(g.undo)-1] || step.Mend == "" || step.Undo != step.Mend {
 		t.Error("the gate is not opened in the reverse order, or not after a try that failed")
+	}
+}
+
+// TestShownClient: the server writes the port behind an address of colons as it
+// is, so only here can the two be told apart.
+func TestShownClient(t *testing.T) {
+	for client, want := range map[string]string{"10.0.0.3:4711": "10.0.0.3:4711", "::1:4711": "[::1]:4711", "fe80::1:2:4711": "[fe80::1:2]:4711", "localhost": "localhost", "": ""} {
+		if got := shownClient(client); got != want {
+			t.Errorf("shownClient(%q) = %q, want %q", client, got, want)
+		}
+	}
+}
+
+// TestKindOf: what a thread is there for, by what the server shows of it.
+func TestKindOf(t *testing.T) {
+	for _, tt := range []struct {
+		user, command, statement string
+		held                     []metadataLock
+		own                      bool
+		want                     catalog.SessionKind
+	}{
+		{"loyalty_app", "Query", "SELECT 1", nil, false, catalog.ClientSession},
+		{"loyalty_app", "Query", "SELECT SQL_NO_CACHE * FROM points", nil, false, catalog.ClientSession},
+		{"loyalty_app", "Query", "SELECT /*!40001 SQL_NO_CACHE */ `p` FROM `points`", nil, false, catalog.BackupSession},
+		{"keeper", "Sleep", "", []metadataLock{{mode: "MDL_BACKUP_FTWRL2"}}, false, catalog.BackupSession},
+		{"keeper", "Query", "CREATE TABLE a (b INT)", []metadataLock{{mode: "MDL_BACKUP_DDL"}}, false, catalog.ClientSession},
+		{"copier", "Binlog Dump", "", nil, false, catalog.ReplicationSession},
+		{"system user", "Slave_SQL", "", nil, false, catalog.ReplicationSession},
+		{"event_scheduler", "Daemon", "", nil, false, catalog.EngineSession},
+		{"genarch", "Sleep", "", nil, true, catalog.OwnSession},
+	} {
+		if got := kindOf(tt.user, tt.command, tt.statement, tt.held, tt.own); got != tt.want {
+			t.Errorf("kindOf(%s, %s, %s) = %s, want %s", tt.user, tt.command, tt.statement, got, tt.want)
+		}
 	}
 }

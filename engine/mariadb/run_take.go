@@ -12,7 +12,6 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 
-	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/clearing"
@@ -146,11 +145,15 @@ func (s *server) tryLocks(ctx context.Context, conn *sql.Conn, op, name string) 
 	}
 	for rows.Next() {
 		var t string
-		if err := rows.Scan(&t); err == nil {
-			tables = append(tables, quoteIdent(name)+"."+quoteIdent(t)+" WRITE")
+		if err = rows.Scan(&t); err != nil {
+			break
 		}
+		tables = append(tables, quoteIdent(name)+"."+quoteIdent(t)+" WRITE")
 	}
 	rows.Close()
+	if err = errors.Join(err, rows.Err()); err != nil {
+		return engine.NeverSent(wrap(op, err)) // an untried table is no table without a lock
+	}
 	if len(tables) == 0 {
 		return nil
 	}
@@ -199,18 +202,25 @@ func (s *server) endReturned(ctx context.Context, name string) []change.Message 
 	if err != nil {
 		return []change.Message{{Severity: "NOTE", Text: "whether somebody had come back could not be read: " + err.Error()}}
 	}
-	var out []change.Message
-	var ids []catalog.SessionID
-	for _, x := range (clearing.Target{Database: name}).Of(list.Sessions) {
-		ids = append(ids, x.ID)
-		if len(out) < 50 {
-			out = append(out, change.Message{Severity: "NOTE", Text: "had come back while the gate was closed, and was ended after the drop: " + clearing.Who(x)})
-		}
+	back := (clearing.Target{Database: name}).Of(list.Sessions)
+	if len(back) == 0 {
+		return nil
 	}
-	if len(ids) > 0 {
-		if _, err := s.End(ctx, ids, catalog.EndSession); err != nil {
-			out = append(out, change.Message{Severity: "NOTE", Text: "they could not all be ended: " + err.Error()})
+	ids := make([]catalog.SessionID, len(back))
+	for i, x := range back {
+		ids[i] = x.ID
+	}
+	refused, err := s.End(ctx, ids, catalog.EndSession)
+	var out []change.Message
+	for _, x := range back[:min(len(back), 50)] {
+		became := "was ended after the drop"
+		switch why, no := refused[x.ID]; {
+		case no:
+			became = "could not be ended (" + why + ")"
+		case err != nil:
+			became = "may still be there (" + err.Error() + ")"
 		}
+		out = append(out, change.Message{Severity: "NOTE", Text: "had come back while the gate was closed, and " + became + ": " + clearing.Who(x)})
 	}
 	return out
 }
@@ -277,7 +287,7 @@ func (s *server) probeGate(ctx context.Context, step change.Step) (bool, error) 
 		if g.Grantee.Name == s.target.Server.Admin {
 			continue
 		}
-		if g.Scope == catalog.ScopeDatabase && !access.IsPattern(g.Database) && access.Plain(g.Database) == name && g.Privileges&^harmless != 0 || g.Scope != catalog.ScopeDatabase && g.Database == name {
+		if onName(g, name) && (g.Scope != catalog.ScopeDatabase || g.Privileges&^harmless != 0) {
 			return false, nil
 		}
 	}
@@ -308,7 +318,7 @@ func (s *server) checkDatabaseGone(ctx context.Context, args map[string]string) 
 	grants, err := s.readGrants(ctx)
 	var left []string
 	for _, g := range grants {
-		if g.Scope == catalog.ScopeDatabase && !access.IsPattern(g.Database) && access.Plain(g.Database) == args["name"] || g.Scope != catalog.ScopeDatabase && g.Database == args["name"] {
+		if onName(g, args["name"]) {
 			left = append(left, g.Grantee.String())
 		}
 	}

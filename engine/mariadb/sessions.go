@@ -149,9 +149,10 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 	for _, l := range lines {
 		x := l.Session
 		x.Application = programs[x.ID.Number]
+		x.Client = shownClient(l.Client)
 		x.Account = whose.of(l.user, x.Client)
 		client, mine := own[x.ID.Number]
-		x.Kind = kindOf(l.user, l.command, x.Statement, held[x.ID.Number], mine && client == x.Client || s.owns(x.ID.Number, x.Client))
+		x.Kind = kindOf(l.user, l.command, x.Statement, held[x.ID.Number], mine && client == l.Client || s.owns(x.ID.Number, l.Client))
 		t, open := transactions[x.ID.Number]
 		x.Activity = activityOf(l.command, l.state, t, open)
 		if x.Activity == catalog.SessionActive {
@@ -178,6 +179,16 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 		out.Unseen = s.unseen(trxErr)
 	}
 	return out, nil
+}
+
+// shownClient sets an address with colons in brackets, as everybody but the
+// server writes it before a port: ::1:47314 is [::1]:47314.
+func shownClient(client string) string {
+	i := strings.LastIndexByte(client, ':')
+	if i < 0 || !strings.Contains(client[:i], ":") {
+		return client
+	}
+	return "[" + client[:i] + "]" + client[i:]
 }
 
 // startedSQL is when the server began, in whole seconds: both numbers are of one
@@ -374,6 +385,10 @@ func (s *server) readPrepared(ctx context.Context) ([]catalog.Prepared, error) {
 	return out, err
 }
 
+// dumpHint is in every query of the usual dump. An application that asks for
+// SQL_NO_CACHE by itself writes it without the comment.
+const dumpHint = "/*!40001 SQL_NO_CACHE */"
+
 // kindOf says what a thread is there for. A backup is told by the locks that it
 // holds, or by the hint that the usual dump puts into its queries.
 func kindOf(user, command, statement string, held []metadataLock, own bool) catalog.SessionKind {
@@ -386,7 +401,7 @@ func kindOf(user, command, statement string, held []metadataLock, own bool) cata
 		return catalog.ReplicationSession
 	case user == "event_scheduler", command == "Daemon":
 		return catalog.EngineSession
-	case strings.Contains(statement, "SQL_NO_CACHE"), slices.ContainsFunc(held, isBackup):
+	case strings.Contains(statement, dumpHint), slices.ContainsFunc(held, isBackup):
 		return catalog.BackupSession
 	}
 	return catalog.ClientSession
@@ -545,12 +560,8 @@ func (s *server) present(ctx context.Context, ids []catalog.SessionID) ([]catalo
 
 // readSessions reads the sessions that an intent has to do with into its snapshot.
 func (s *server) readSessions(ctx context.Context, in change.Intent, snap *catalog.Snapshot) error {
-	q := catalog.SessionQuery{}
-	switch {
-	case in.Database != nil && in.Kind != change.CreateDatabase:
-		q.Database = in.Database.Name
-	case in.Kind == change.EndSessions, in.Account != nil && (in.Kind == change.DropAccount || in.Clearing != nil):
-	default:
+	q, any := engine.Clears(in, nil)
+	if !any {
 		return nil
 	}
 	list, err := s.Sessions(ctx, q)

@@ -151,7 +151,7 @@ func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapsh
 		return err
 	})
 	group.Go(func() (err error) {
-		snap.Names, err = collect(gctx, s.pool, "list databases", pgx.RowTo[string], `SELECT datname::text FROM pg_catalog.pg_database`)
+		snap.Names, err = s.databaseNames(gctx)
 		return err
 	})
 	group.Go(func() (err error) {

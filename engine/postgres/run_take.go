@@ -135,7 +135,7 @@ func (s *server) onEmpty(ctx context.Context, step change.Step, send func(c *pgx
 			if time.Now().After(deadline) {
 				return &engine.Error{Op: op, Kind: engine.NotSent, Text: "somebody is there after all: " + engine.Shorten(there), Next: "ask again"}
 			}
-			if !rest(ctx, 20*time.Millisecond) {
+			if !engine.Pause(ctx, 20*time.Millisecond) {
 				return &engine.Error{Op: op, Kind: engine.NotSent, Text: "given up before it was sent"}
 			}
 		}
@@ -144,15 +144,6 @@ func (s *server) onEmpty(ctx context.Context, step change.Step, send func(c *pgx
 		return s.explainLock(context.WithoutCancel(ctx), err)
 	})
 	return rep, err
-}
-
-func rest(ctx context.Context, d time.Duration) bool {
-	select {
-	case <-ctx.Done():
-		return false
-	case <-time.After(d):
-		return true
-	}
 }
 
 // dropEmpty drops the database. Once sent, a drop is waited for: one that is cut

@@ -205,14 +205,8 @@ func (s *server) signal(ctx context.Context, ids []catalog.SessionID, how catalo
 
 // connected reads the sessions that an intent has to do with, into its snapshot.
 func (s *server) connected(ctx context.Context, in change.Intent, snap *catalog.Snapshot) error {
-	q := catalog.SessionQuery{}
-	switch {
-	case in.Kind == change.CreateDatabase && snap.Source != nil:
-		q.Database = snap.Source.Name
-	case in.Database != nil && in.Kind != change.CreateDatabase:
-		q.Database = in.Database.Name
-	case in.Kind == change.EndSessions, in.Account != nil && (in.Kind == change.DropAccount || in.Clearing != nil):
-	default:
+	q, any := engine.Clears(in, snap.Source)
+	if !any {
 		return nil
 	}
 	list, err := s.Sessions(ctx, q)

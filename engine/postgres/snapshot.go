@@ -81,6 +81,10 @@ func (s *server) accountSnapshot(ctx context.Context, in change.Intent) (catalog
 	return snap, nil
 }
 
+func (s *server) databaseNames(ctx context.Context) ([]string, error) {
+	return collect(ctx, s.pool, "list databases", pgx.RowTo[string], `SELECT datname::text FROM pg_catalog.pg_database`)
+}
+
 // takeSnapshot reads what planning for taking a database away, or moving it, needs.
 func (s *server) takeSnapshot(ctx context.Context, in change.Intent) (catalog.Snapshot, error) {
 	snap := catalog.Snapshot{Server: s.target.Server}
@@ -90,7 +94,7 @@ func (s *server) takeSnapshot(ctx context.Context, in change.Intent) (catalog.Sn
 		return err
 	})
 	group.Go(func() (err error) {
-		snap.Names, err = collect(gctx, s.pool, "list databases", pgx.RowTo[string], `SELECT datname::text FROM pg_catalog.pg_database`)
+		snap.Names, err = s.databaseNames(gctx)
 		return err
 	})
 	group.Go(func() error {
@@ -115,7 +119,7 @@ func (s *server) takeSnapshot(ctx context.Context, in change.Intent) (catalog.Sn
 		if snap.Instance, err = s.Inspect(ctx); err != nil {
 			return snap, err
 		}
-		snap.Names, err = collect(ctx, s.pool, "list databases", pgx.RowTo[string], `SELECT datname::text FROM pg_catalog.pg_database`)
+		snap.Names, err = s.databaseNames(ctx)
 		return snap, err
 	}
 	if in.Kind == change.MoveDatabase {

@@ -55,7 +55,7 @@ export class Sessions {
 		return out;
 	});
 
-	readonly detail = $derived(this.list?.sessions.find((s) => s.id === this.shown));
+	readonly detail = $derived((this.list?.sessions.find((s) => s.id === this.shown) ?? this.list?.waits.find((w) => w.session.id === this.shown)?.session));
 
 	/** Reads on until the function that it returns is called. */
 	watch(): () => void {
