@@ -206,6 +206,7 @@ func testListAndEnd(h shore) {
 	if n := len(h.sessions("/sailings_prod")); n != 4 {
 		h.t.Fatalf("%d sessions are left of 4", n)
 	}
+	has(h.t, "the statement of one that is idle", h.s.run(0, "session", "end", h.sessions("/sailings_prod", "--class", "idle")[0].Address, "--statement-only", "--yes").err, "no statement runs there just now", "leave --statement-only out")
 	// Shown first, and nothing runs without agreement.
 	var idles []string
 	for _, l := range h.sessions("/sailings_prod", "--class", "idle") {

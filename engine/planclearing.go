@@ -173,17 +173,21 @@ func PlanEndSessions(b *change.Brief, in change.Intent, snap catalog.Snapshot, s
 	if len(spec.IDs) > 0 {
 		list = named(b, spec.IDs, snap)
 	}
+	found := len(list)
 	if spec.StatementOnly {
-		all := len(list)
-		if list = pick(list, clearing.Busy, clearing.Written); all > len(list) {
-			b.Find(change.Note, change.SessionsNone, "to end a session whatever it does, leave --statement-only out", "nothing runs in %d of them just now", all-len(list)).Passing = true
+		list = slices.DeleteFunc(pick(list, clearing.Busy, clearing.Written), func(s catalog.Session) bool { return s.Activity != catalog.SessionActive })
+		if found > len(list) {
+			b.Find(change.Note, change.SessionsNone, "to end a session whatever it does, leave --statement-only out", "nothing runs in %d of them just now", found-len(list)).Passing = true
 		}
-		list = slices.DeleteFunc(list, func(s catalog.Session) bool { return s.Activity != catalog.SessionActive })
 	}
 	if b.Stopped() {
 		return
 	}
-	if len(list) == 0 {
+	switch {
+	case len(list) == 0 && found > 0:
+		PlanDone(b, change.SessionsNone, "nothing to stop: no statement runs there just now")
+		return
+	case len(list) == 0:
 		PlanDone(b, change.SessionGone, "nothing to end: no such session is there (any more)")
 		return
 	}

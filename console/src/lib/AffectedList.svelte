@@ -10,7 +10,7 @@
 	let { brief }: Props = $props();
 </script>
 
-<div class="max-h-96 overflow-auto" role="region" aria-label="Sessions that it is about" tabindex="-1">
+<div class="max-h-[27rem] overflow-auto" role="region" aria-label="Sessions that it is about" tabindex="-1">
 	{#each brief.affected as s (s.id)}
 		<div class="border-base-300/60 border-b py-1.5" data-session={s.id}>
 			<p class="flex flex-wrap gap-x-3"><span class="mono" title={s.id}>{s.number}</span><ClassWord value={s.class} /><span class="mono break-all">{visible([whoText(s.account), s.application, s.client].filter(Boolean).join(' · '))}</span></p>
