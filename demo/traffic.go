@@ -9,7 +9,6 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"example.com/genarch/engine"
 	"example.com/genarch/localdb"
 )
 
@@ -48,7 +47,7 @@ func (l *Line) postgres(ctx context.Context, s *localdb.Server, database, accoun
 				return false
 			}
 		}
-		return engine.Pause(ctx, pause)
+		return rest(ctx, pause)
 	})
 }
 
@@ -65,7 +64,7 @@ func (l *Line) backup(ctx context.Context, s *localdb.Server, database string) {
 			}
 		}
 		_, err := conn.Exec(ctx, "COMMIT")
-		return err == nil && engine.Pause(ctx, 5*time.Second)
+		return err == nil && rest(ctx, 5*time.Second)
 	})
 }
 
@@ -83,7 +82,7 @@ func (l *Line) session(ctx context.Context, s *localdb.Server, database, account
 				conn.Close(end)
 				cancel()
 			}
-			engine.Pause(ctx, again)
+			rest(ctx, again)
 		}
 	})
 }
@@ -99,20 +98,30 @@ func (l *Line) mariadb(ctx context.Context, s *localdb.Server, database, account
 		db.SetMaxIdleConns(0)
 		for ctx.Err() == nil {
 			conn, err := db.Conn(ctx)
-			for err == nil && engine.Pause(ctx, min(pause, time.Second)) {
+			for err == nil && rest(ctx, min(pause, time.Second)) {
 				for _, text := range statements {
 					if _, err = conn.ExecContext(ctx, text); err != nil {
 						break
 					}
 				}
-				if err != nil || !engine.Pause(ctx, pause) {
+				if err != nil || !rest(ctx, pause) {
 					break
 				}
 			}
 			if conn != nil {
 				conn.Close()
 			}
-			engine.Pause(ctx, again)
+			rest(ctx, again)
 		}
 	})
+}
+
+// rest waits; it reports false when ctx ends first.
+func rest(ctx context.Context, d time.Duration) bool {
+	select {
+	case <-ctx.Done():
+		return false
+	case <-time.After(d):
+		return true
+	}
 }
