@@ -135,6 +135,14 @@ func (s *server) lookOnceMore(ctx context.Context, d catalog.Database, step chan
 	return nil
 }
 
+const (
+	// tryTime is how long tables are tried for a lock: a statement that is over
+	// within a moment keeps nobody from dropping.
+	tryTime = 2 * time.Second
+	// tryPause lies between two tries.
+	tryPause = 20 * time.Millisecond
+)
+
 // tryLocks takes a write lock on every table at once without waiting, and gives
 // it back: what holds a lock makes this fail instead of the drop.
 func (s *server) tryLocks(ctx context.Context, conn *sql.Conn, op, name string) error {
@@ -157,7 +165,13 @@ func (s *server) tryLocks(ctx context.Context, conn *sql.Conn, op, name string) 
 	if len(tables) == 0 {
 		return nil
 	}
-	_, err = conn.ExecContext(ctx, "SET STATEMENT lock_wait_timeout=0 FOR LOCK TABLES "+strings.Join(tables, ", "))
+	for until := time.Now().Add(tryTime); ; {
+		_, err = conn.ExecContext(ctx, "SET STATEMENT lock_wait_timeout=0 FOR LOCK TABLES "+strings.Join(tables, ", "))
+		e, ok := wrap(op, err).(*engine.Error)
+		if !ok || e.Code != "1205" || time.Now().After(until) || !engine.Pause(ctx, tryPause) {
+			break
+		}
+	}
 	if _, freed := conn.ExecContext(context.WithoutCancel(ctx), "UNLOCK TABLES"); freed != nil {
 		return engine.NeverSent(wrap(op, freed))
 	}
