@@ -29,8 +29,10 @@ func (s *service) terminal(t *testing.T, args ...string) *terminal {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	k := &terminal{t: t, done: make(chan struct{})}
-	k.cmd = exec.CommandContext(ctx, "script", "-qec", commands+" "+strings.Join(quoted, " "), "/dev/null")
-	k.cmd.Env = append(os.Environ(), "XDG_CONFIG_HOME="+s.home, "NO_COLOR=1", "TERM=xterm")
+	// The shell makes way for the command: one that waited for it would get the
+	// Ctrl-C as well, and some shells then end with a code of their own.
+	k.cmd = exec.CommandContext(ctx, "script", "-qec", "exec "+commands+" "+strings.Join(quoted, " "), "/dev/null")
+	k.cmd.Env = append(os.Environ(), "XDG_CONFIG_HOME="+s.home, "NO_COLOR=1", "TERM=xterm", "SHELL=/bin/sh")
 	k.cmd.Stdout, k.cmd.Stderr = &k.said, &k.said
 	in, err := k.cmd.StdinPipe()
 	if err != nil {

@@ -43,6 +43,11 @@ func (Engine) Traits() engine.Traits {
 // connectTimeout bounds one attempt to connect.
 const connectTimeout = 5 * time.Second
 
+// pingAfter is how long a pooled connection may be idle and still be trusted.
+// A server that was restarted meanwhile has ended it: what is sent on it then
+// would come back as an outcome that nobody knows.
+const pingAfter = 50 * time.Millisecond
+
 // statementTimeout bounds reading statements on the server itself: giving up
 // on our side alone would leave them running.
 const statementTimeout = 30 * time.Second
@@ -95,6 +100,7 @@ func (Engine) Open(t engine.Target) (engine.Server, error) {
 	cfg.MaxConns, cfg.MinConns = engine.MaxConns, 0
 	cfg.MaxConnIdleTime, cfg.MaxConnLifetime = 5*time.Minute, time.Hour
 	cfg.AfterConnect = s.checkIdentity
+	cfg.ShouldPing = func(_ context.Context, p pgxpool.ShouldPingParams) bool { return p.IdleDuration > pingAfter }
 	s.config = c.Copy()
 	if s.pool, err = pgxpool.NewWithConfig(context.Background(), cfg); err != nil {
 		return nil, &engine.Error{Op: "open", Kind: engine.NotSent, Err: err}
