@@ -49,7 +49,7 @@ func (h *Handler) listSessions(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out := wire.SessionList{Server: srv.Name, Engine: string(srv.Engine), Environment: string(srv.Environment), All: len(list.Sessions), Allowed: list.Allowed, Sessions: []wire.ServerSession{}, Waits: []wire.Wait{},
+	out := wire.SessionList{Server: srv.Name, Engine: string(srv.Engine), Environment: string(srv.Environment), All: len(list.Sessions), Allowed: list.Allowed, Sessions: make([]wire.ServerSession, 0, min(len(list.Sessions), in.Limit)), Waits: []wire.Wait{},
 		Unseen: orEmpty(list.Unseen), Read: list.Read, Prepared: each(list.Prepared, renderPrepared)}
 	meant := func(s catalog.Session) bool { return f.Empty() || f.Fits(s, list.Read) }
 	for _, w := range clearing.Concerning(clearing.Waits(list.Sessions), meant) {

@@ -37,7 +37,10 @@ func Concerning(tree []Wait, meant func(catalog.Session) bool) []Wait {
 // Waits lays out who blocks whom, each blocker before those that wait for it. A
 // ring of sessions that wait for each other begins anywhere in it.
 func Waits(list []catalog.Session) []Wait {
-	byNumber, waiting := map[int64]catalog.Session{}, map[int64][]int64{}
+	if !slices.ContainsFunc(list, func(s catalog.Session) bool { return len(s.BlockedBy) > 0 }) {
+		return nil
+	}
+	byNumber, waiting := make(map[int64]catalog.Session, len(list)), map[int64][]int64{}
 	blocked := map[int64]bool{}
 	for _, s := range list {
 		byNumber[s.ID.Number] = s

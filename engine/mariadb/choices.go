@@ -98,43 +98,60 @@ func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapsh
 	if err != nil {
 		return snap, err
 	}
-	if err := s.readAccountSide(ctx, in, &snap); err != nil || in.Database == nil {
-		snap.Instance.Read = time.Now().UTC()
-		return snap, err
+	group, gctx = errgroup.WithContext(ctx)
+	group.Go(func() error { return s.readAccountSide(gctx, in, &snap) })
+	if in.Database != nil {
+		s.readDatabaseSide(gctx, group, in, &snap)
 	}
+	err = group.Wait()
+	if err == nil && snap.Doomed != nil {
+		snap.Doomed.OnlyFor = onlyFor(*snap.Access, snap.Target.Name)
+	}
+	snap.Instance.Read = time.Now().UTC()
+	return snap, err
+}
+
+// readDatabaseSide has the group read what planning for a database needs beside
+// accounts and grants; each part fills fields of its own.
+func (s *server) readDatabaseSide(ctx context.Context, group *errgroup.Group, in change.Intent, snap *catalog.Snapshot) {
 	spec := in.Database
 	name := folded(spec.Name, snap.FoldsCase)
 	if slices.Contains(snap.Names, name) {
-		d, err := s.Database(ctx, name)
-		if err != nil {
-			return snap, err
-		}
-		snap.Target = &d
-		if in.Kind == change.DropDatabase {
-			if snap.Doomed, err = s.readDoomed(ctx, d); err != nil {
-				return snap, err
+		group.Go(func() error {
+			d, err := s.Database(ctx, name)
+			if err != nil {
+				return err
 			}
-			snap.Doomed.MayDrop, snap.Doomed.Remedy = snap.Instance.Login.May("drop_database"), snap.Instance.Login.Remedy("drop_database")
-			snap.Doomed.OnlyFor = onlyFor(*snap.Access, name)
+			snap.Target = &d
+			return nil
+		})
+		if in.Kind == change.DropDatabase {
+			group.Go(func() (err error) {
+				if snap.Doomed, err = s.readDoomed(ctx, name, snap.Names); err == nil {
+					snap.Doomed.MayDrop, snap.Doomed.Remedy = snap.Instance.Login.May("drop_database"), snap.Instance.Login.Remedy("drop_database")
+				}
+				return err
+			})
 		}
 	}
 	if spec.Encoding != "" || spec.Collation != "" {
-		if err := s.readEncodings(ctx, &snap.Choices, snap.Instance.Encoding, snap.Instance.Collation); err != nil {
-			return snap, err
+		group.Go(func() error {
+			return s.readEncodings(ctx, &snap.Choices, snap.Instance.Encoding, snap.Instance.Collation)
+		})
+	}
+	group.Go(func() (err error) {
+		if spec.Owner != "" {
+			if err := s.readOwner(ctx, spec.Owner, snap); err != nil {
+				return err
+			}
 		}
-	}
-	if spec.Owner != "" {
-		if err := s.readOwner(ctx, spec.Owner, &snap); err != nil {
-			return snap, err
+		if snap.Leftover, err = s.readLeftover(ctx, name); err != nil {
+			// Without rights on the grant tables this cannot be known; the brief
+			// says so, because the missing ability is known.
+			snap.Leftover = nil
 		}
-	}
-	if snap.Leftover, err = s.readLeftover(ctx, name); err != nil {
-		// Without rights on the grant tables this cannot be known; the brief
-		// says so, because the missing ability is known.
-		snap.Leftover = nil
-	}
-	snap.Instance.Read = time.Now().UTC()
-	return snap, nil
+		return nil
+	})
 }
 
 // folded is the name as the server will store it.

@@ -53,20 +53,22 @@ const (
 
 // session is set on every connection: names and texts are quoted for this
 // sql_mode, and both limits bound a statement on the server itself, since
-// account statements know only the second one.
+// account statements know only the second one. The variable keeps when the server
+// began ([beganSQL]): working that out sums up every session's counters, and it
+// cannot change while the connection lives.
 const session = "SET SESSION sql_mode='STRICT_TRANS_TABLES,NO_AUTO_CREATE_USER,NO_ENGINE_SUBSTITUTION'," +
-	" sql_quote_show_create=1, lock_wait_timeout=5, max_statement_time=30"
+	" sql_quote_show_create=1, lock_wait_timeout=5, max_statement_time=30," +
+	" @genarch_began = (SELECT UNIX_TIMESTAMP() - CAST(VARIABLE_VALUE AS SIGNED) FROM information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME = 'UPTIME')"
 
 // server is an opened MariaDB server.
 type server struct {
 	target engine.Target
 	db     *sql.DB
 	config *mysql.Config // to sign in as others
-	// accounts and grants are how many there were when last read: so much room
-	// is made for them the next time.
-	accounts, grants atomic.Int64
-	looks            looks
-	owns             func(number int64, client string) bool
+	// How many there were when last read: so much room is made the next time.
+	accounts, grants, sessions atomic.Int64
+	looks                      looks
+	owns                       func(number int64, client string) bool
 }
 
 // Open prepares a small pool; it connects when first used.

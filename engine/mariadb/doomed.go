@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
+
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/engine"
@@ -17,23 +19,25 @@ var recordTables = []string{"change_steps", "journal_head", "claims", "goose_db_
 
 // readDoomed reads what has to be known of a database before it is dropped. The
 // server looks at none of this itself: it takes away what it can, and half of it
-// if something is in the way.
-func (s *server) readDoomed(ctx context.Context, d catalog.Database) (*catalog.Doomed, error) {
+// if something is in the way. all are the names of the server's databases.
+func (s *server) readDoomed(ctx context.Context, name string, all []string) (*catalog.Doomed, error) {
 	out := &catalog.Doomed{}
-	if err := s.readContents(ctx, d.Name, out); err != nil {
-		return nil, err
-	}
-	if err := s.readDependents(ctx, d.Name, out); err != nil {
-		return nil, err
-	}
+	group, gctx := errgroup.WithContext(ctx) // each part fills fields of its own
+	group.Go(func() error { return s.readContents(gctx, name, out) })
+	group.Go(func() (err error) {
+		out.Dependents, err = s.readDependents(gctx, name, all)
+		return err
+	})
+	group.Go(func() error { return s.readBlockers(gctx, name, out) })
+	err := group.Wait()
 	out.Unseen = append(out.Unseen, "which database a prepared transaction belongs to, the server does not tell; so any of them stops this")
-	return out, s.readBlockers(ctx, d, out)
+	return out, err
 }
 
 // readBlockers reads what would make a drop fail after it has begun. It is read
 // again right before the drop, so it is kept quick.
-func (s *server) readBlockers(ctx context.Context, d catalog.Database, out *catalog.Doomed) error {
-	if err := s.readOutsideKeys(ctx, d.Name, out); err != nil {
+func (s *server) readBlockers(ctx context.Context, name string, out *catalog.Doomed) error {
+	if err := s.readOutsideKeys(ctx, name, out); err != nil {
 		out.Unseen = append(out.Unseen, "foreign keys of other databases cannot be seen: "+err.Error())
 	}
 	var err error
@@ -132,33 +136,30 @@ const fewDatabases = 40
 
 // readDependents finds what other databases have that names this one: views,
 // whose texts hold full names, and routines, triggers and events, whose texts can
-// only be searched.
-func (s *server) readDependents(ctx context.Context, name string, out *catalog.Doomed) error {
-	var others []string
-	if err := s.query(ctx, "list databases", `SELECT SCHEMA_NAME FROM information_schema.SCHEMATA`, func(r *sql.Rows) error {
-		var other string
-		err := r.Scan(&other)
-		if other != name && !slices.Contains(system, other) && other != markerDatabase {
-			others = append(others, other)
-		}
-		return err
-	}); err != nil {
-		return err
-	}
+// only be searched. all are the names of the server's databases.
+func (s *server) readDependents(ctx context.Context, name string, all []string) ([]string, error) {
+	others := slices.DeleteFunc(slices.Sorted(slices.Values(all)), func(other string) bool {
+		return other == name || slices.Contains(system, other) || other == markerDatabase
+	})
 	if len(others) > fewDatabases {
-		return s.searchDependents(ctx, name, "", out)
+		others = []string{""}
 	}
-	slices.Sort(others)
-	for _, other := range others {
-		if err := s.searchDependents(ctx, name, other, out); err != nil {
+	found := make([][]string, len(others))
+	group, gctx := errgroup.WithContext(ctx)
+	group.SetLimit(engine.MaxConns)
+	for i, other := range others {
+		group.Go(func() (err error) {
+			found[i], err = s.searchDependents(gctx, name, other)
 			return err
-		}
+		})
 	}
-	return nil
+	err := group.Wait()
+	return slices.Concat(found...), err
 }
 
 // searchDependents searches one database, or with an empty name all.
-func (s *server) searchDependents(ctx context.Context, name, in string, out *catalog.Doomed) error {
+func (s *server) searchDependents(ctx context.Context, name, in string) ([]string, error) {
+	var out []string
 	exact := "%" + likeText(quoteIdent(name)+".") + "%"
 	plain := "%" + likeText(name+".") + "%"
 	where := func(column string) string {
@@ -167,16 +168,17 @@ func (s *server) searchDependents(ctx context.Context, name, in string, out *cat
 		}
 		return column + " = " + quoteText(in)
 	}
-	return s.query(ctx, "look for what depends on it", `SELECT * FROM (
+	err := s.query(ctx, "look for what depends on it", `SELECT * FROM (
 		SELECT 'view' AS k, TABLE_SCHEMA AS d, TABLE_NAME AS n FROM information_schema.VIEWS WHERE `+where("TABLE_SCHEMA")+` AND VIEW_DEFINITION LIKE ?
 		UNION ALL SELECT LOWER(ROUTINE_TYPE), ROUTINE_SCHEMA, ROUTINE_NAME FROM information_schema.ROUTINES WHERE `+where("ROUTINE_SCHEMA")+` AND (ROUTINE_DEFINITION LIKE ? OR ROUTINE_DEFINITION LIKE ?)
 		UNION ALL SELECT 'trigger', TRIGGER_SCHEMA, TRIGGER_NAME FROM information_schema.TRIGGERS WHERE `+where("TRIGGER_SCHEMA")+` AND (ACTION_STATEMENT LIKE ? OR ACTION_STATEMENT LIKE ?)
 		UNION ALL SELECT 'event', EVENT_SCHEMA, EVENT_NAME FROM information_schema.EVENTS WHERE `+where("EVENT_SCHEMA")+` AND (EVENT_DEFINITION LIKE ? OR EVENT_DEFINITION LIKE ?)) o ORDER BY 1, 2, 3 LIMIT 100`, func(r *sql.Rows) error {
 		var kind, database, object string
 		err := r.Scan(&kind, &database, &object)
-		out.Dependents = append(out.Dependents, kind+" "+naming.Show(database)+"."+naming.Show(object))
+		out = append(out, kind+" "+naming.Show(database)+"."+naming.Show(object))
 		return err
 	}, exact, exact, plain, exact, plain, exact, plain)
+	return out, err
 }
 
 // onlyFor finds accounts that were given something in one database, and nothing

@@ -124,7 +124,7 @@ func (s *server) dropNow(ctx context.Context, step change.Step) (engine.Report, 
 // lookOnceMore reads again what the brief looked at.
 func (s *server) lookOnceMore(ctx context.Context, d catalog.Database, step change.Step) error {
 	var doom catalog.Doomed
-	if err := s.readBlockers(ctx, d, &doom); err != nil {
+	if err := s.readBlockers(ctx, d.Name, &doom); err != nil {
 		return engine.NeverSent(err)
 	}
 	var b change.Brief

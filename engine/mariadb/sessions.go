@@ -93,7 +93,7 @@ const maxOwn = 64
 // transactions and INNODB_LOCK_WAITS for who waits; METADATA_LOCK_INFO, where its
 // plugin is loaded, for who uses what without having it as its database.
 func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.SessionList, error) {
-	out := catalog.SessionList{Sessions: []catalog.Session{}}
+	out := catalog.SessionList{}
 	if err := s.readPlugins(ctx); err != nil {
 		return out, err
 	}
@@ -105,12 +105,12 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 		catalog.Session
 		user, command, state string
 	}
-	var lines []line
+	lines := make([]line, 0, s.sessions.Load()+100)
 	group, gctx := errgroup.WithContext(ctx)
 	group.SetLimit(2)
 	group.Go(func() error {
 		read := time.Now().UTC()
-		return s.query(gctx, "look who is connected", `SELECT p.ID, p.USER, p.HOST, COALESCE(p.DB, ''), p.COMMAND, p.TIME_MS, COALESCE(p.STATE, ''), LEFT(COALESCE(p.INFO, ''), 4000), `+startedSQL+`
+		return s.query(gctx, "look who is connected", `SELECT p.ID, p.USER, p.HOST, COALESCE(p.DB, ''), p.COMMAND, p.TIME_MS, COALESCE(p.STATE, ''), LEFT(COALESCE(p.INFO, ''), 4000), `+beganSQL+`
 			FROM information_schema.PROCESSLIST p LIMIT 50000`, func(r *sql.Rows) error {
 			var l line
 			var ms float64
@@ -125,6 +125,7 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 		})
 	})
 	group.Go(func() (err error) {
+		accounts = s.knownAccounts(gctx, !q.Brief)
 		transactions, trxErr = s.readTransactions(gctx, !q.Brief)
 		if held, err = s.readMetadataLocks(gctx); err != nil {
 			return err
@@ -143,9 +144,10 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 	if err := group.Wait(); err != nil {
 		return out, err
 	}
-	accounts = s.knownAccounts(ctx, !q.Brief)
 	out.Read = time.Now().UTC()
 	own, whose := s.ownNow(), newWhose(accounts)
+	s.sessions.Store(int64(len(lines)))
+	out.Sessions = make([]catalog.Session, 0, len(lines))
 	for _, l := range lines {
 		x := l.Session
 		x.Application = programs[x.ID.Number]
@@ -191,15 +193,16 @@ func shownClient(client string) string {
 	return "[" + client[:i] + "]" + client[i:]
 }
 
-// startedSQL is when the server began, in whole seconds: both numbers are of one
-// moment, so it is the same at every reading.
-const startedSQL = `(SELECT UNIX_TIMESTAMP() - CAST(VARIABLE_VALUE AS SIGNED) FROM information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME = 'UPTIME')`
+// beganSQL is when the server began, in whole seconds, as it was worked out when
+// the connection was opened: the same on every connection, and for as long as
+// the server runs.
+const beganSQL = `@genarch_began`
 
 // mark tells a session from every other one of its number: numbers begin again
 // when the server does.
 func mark(user, client string, began int64) string {
 	h := fnv.New64a()
-	fmt.Fprintf(h, "%s\x00%s\x00%d", user, client, began)
+	h.Write(strconv.AppendInt([]byte(user+"\x00"+client+"\x00"), began, 10))
 	return strconv.FormatUint(h.Sum64()>>12, 36)
 }
 
@@ -544,7 +547,7 @@ func (s *server) present(ctx context.Context, ids []catalog.SessionID) ([]catalo
 	}
 	var out []catalog.SessionID
 	own := s.ownNow()
-	err := s.query(ctx, "end sessions", `SELECT ID, USER, HOST, `+startedSQL+` FROM information_schema.PROCESSLIST LIMIT 50000`, func(r *sql.Rows) error {
+	err := s.query(ctx, "end sessions", `SELECT ID, USER, HOST, `+beganSQL+` FROM information_schema.PROCESSLIST LIMIT 50000`, func(r *sql.Rows) error {
 		var id catalog.SessionID
 		var user, client string
 		var began int64

@@ -34,11 +34,11 @@ func (s *server) readAccountSide(ctx context.Context, in change.Intent, snap *ca
 	snap.Access = &a
 	name, host := splitAccount(snap.Instance.Login.Name)
 	snap.Self = catalog.Principal{Name: name, Host: host}
-	if err := s.readServerSide(ctx, snap); err != nil {
-		return err
-	}
-	if in.Database != nil {
+	if in.Kind == change.DropDatabase {
 		return nil
+	}
+	if err := s.readServerSide(ctx, snap); err != nil || in.Database != nil {
+		return err
 	}
 	return s.readAccountUse(ctx, in, who, snap)
 }

@@ -66,6 +66,7 @@ type server struct {
 
 	interiors interiors
 	number    atomic.Int64 // the server's version, 0: not read yet
+	sessions  atomic.Int64 // how many there were when last read: so much room is made the next time
 }
 
 // Open prepares a small pool; it connects when first used.

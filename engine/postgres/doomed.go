@@ -12,8 +12,8 @@ import (
 )
 
 // readDoomed reads what has to be known of a database before it is taken away
-// or moved. Everything but what it holds is read from outside.
-func (s *server) readDoomed(ctx context.Context, d catalog.Database) (*catalog.Doomed, error) {
+// or moved, and its size into size. Everything but what it holds is read from outside.
+func (s *server) readDoomed(ctx context.Context, d catalog.Database, size **int64) (*catalog.Doomed, error) {
 	out := &catalog.Doomed{}
 	if d.Name == orElse(s.target.Server.Database, "postgres") {
 		out.Own = "Genarch's own login signs in to it"
@@ -28,6 +28,7 @@ func (s *server) readDoomed(ctx context.Context, d catalog.Database) (*catalog.D
 		return wrap("read the owner", err)
 	})
 	group.Go(func() (err error) {
+		*size = s.sizeOf(gctx, d.Key)
 		out.Prepared, err = s.readPrepared(gctx, d.Name)
 		return err
 	})

@@ -183,6 +183,15 @@ func (s *server) readSizes(ctx context.Context, into map[uint64]int64) error {
 	return wrap("read sizes", err)
 }
 
+// sizeOf reads how large a database is, in bytes; nil where the login may not know.
+func (s *server) sizeOf(ctx context.Context, key uint64) *int64 {
+	var size int64
+	if s.pool.QueryRow(ctx, `SELECT pg_catalog.pg_database_size($1::oid)`, uint32(key)).Scan(&size) != nil {
+		return nil
+	}
+	return &size
+}
+
 // Database reads one database and counts its tables now. Names are compared as
 // text: compared as names, a too long one would match the name it is cut to.
 func (s *server) Database(ctx context.Context, name string) (catalog.Database, error) {
@@ -190,10 +199,7 @@ func (s *server) Database(ctx context.Context, name string) (catalog.Database, e
 	if err != nil {
 		return d, err
 	}
-	var size int64
-	if err := s.pool.QueryRow(ctx, `SELECT pg_catalog.pg_database_size($1::oid)`, uint32(d.Key)).Scan(&size); err == nil {
-		d.Size = &size
-	}
+	d.Size = s.sizeOf(ctx, d.Key)
 	if n, err := s.countTables(ctx, d); err == nil {
 		d.Tables, d.TablesAt = &n, time.Now().UTC()
 		s.counts.put(d.Key, n)

@@ -38,7 +38,7 @@ func scanSession(row pgx.CollectableRow) (catalog.Session, error) {
 	var blocked []int32
 	var own *bool
 	err := row.Scan(&s.ID.Number, &started, &kind, &s.Database, &s.Account.Name, &s.Super, &s.Application, &s.Client, &state, &stateSince, &s.Statement,
-		&xact, &s.Written, &waitType, &wait, &s.Leader, &own, &s.Locks, &blocked)
+		&xact, &s.Written, &waitType, &wait, &s.Leader, &own, &blocked)
 	if err != nil {
 		return s, err
 	}
@@ -102,16 +102,16 @@ func startedAt(mark string) (time.Time, error) {
 }
 
 // Sessions reads who is connected. Source: pg_stat_activity; who holds how many
-// locks from pg_locks; who waits for whom from pg_blocking_pids, asked only for
-// those that wait, for it stops the lock manager for a moment.
+// locks from pg_locks, beside it; who waits for whom from pg_blocking_pids, asked
+// only for those that wait, for it stops the lock manager for a moment.
 func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.SessionList, error) {
+	const op = "look who is connected"
 	out := catalog.SessionList{}
-	text := sessionColumns + `, 0, NULL::int[] FROM pg_catalog.pg_stat_activity a LEFT JOIN pg_catalog.pg_roles r ON r.oid = a.usesysid`
+	blockers := `NULL::int[]`
 	if !q.Brief {
-		text = sessionColumns + `, coalesce(l.n, 0)::int, CASE WHEN a.wait_event_type = 'Lock' THEN pg_catalog.pg_blocking_pids(a.pid) END
-			FROM pg_catalog.pg_stat_activity a LEFT JOIN pg_catalog.pg_roles r ON r.oid = a.usesysid
-			LEFT JOIN (SELECT pid, count(*) AS n FROM pg_catalog.pg_locks WHERE granted AND locktype <> 'virtualxid' GROUP BY pid) l ON l.pid = a.pid`
+		blockers = `CASE WHEN a.wait_event_type = 'Lock' THEN pg_catalog.pg_blocking_pids(a.pid) END`
 	}
+	text := sessionColumns + `, ` + blockers + ` FROM pg_catalog.pg_stat_activity a LEFT JOIN pg_catalog.pg_roles r ON r.oid = a.usesysid`
 	var args []any
 	if q.Database != "" {
 		text += ` WHERE a.datname::text = $1::text`
@@ -119,18 +119,30 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 	}
 	group, gctx := errgroup.WithContext(ctx)
 	group.Go(func() (err error) {
-		out.Sessions, err = collect(gctx, s.pool, "look who is connected", scanSession, text, args...)
+		rows, err := s.pool.Query(gctx, text, args...)
+		if err != nil {
+			return wrap(op, err)
+		}
+		out.Sessions, err = pgx.AppendRows(make([]catalog.Session, 0, s.sessions.Load()+100), rows, scanSession)
 		out.Read = time.Now().UTC()
-		return err
+		s.sessions.Store(int64(len(out.Sessions)))
+		return wrap(op, err)
 	})
+	var locks map[int64]int
 	if !q.Brief {
 		group.Go(func() (err error) {
+			if locks, err = s.readLocks(gctx); err != nil {
+				return err
+			}
 			out.Prepared, out.Allowed, err = s.readBeside(gctx, q.Database)
 			return err
 		})
 	}
 	if err := group.Wait(); err != nil || q.Brief {
 		return out, err
+	}
+	for i := range out.Sessions {
+		out.Sessions[i].Locks = locks[out.Sessions[i].ID.Number]
 	}
 	out.Unseen = append(out.Unseen, "temporary tables, prepared statements and LISTEN show in no view; whoever is ended loses them")
 	for _, x := range out.Sessions {
@@ -140,6 +152,19 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 		}
 	}
 	return out, nil
+}
+
+// readLocks counts the locks that each process holds.
+func (s *server) readLocks(ctx context.Context) (map[int64]int, error) {
+	out := map[int64]int{}
+	_, err := collect(ctx, s.pool, "look for locks", func(row pgx.CollectableRow) (struct{}, error) {
+		var pid int64
+		var n int
+		err := row.Scan(&pid, &n)
+		out[pid] = n
+		return struct{}{}, err
+	}, `SELECT pid::int8, count(*)::int FROM pg_catalog.pg_locks WHERE granted AND locktype <> 'virtualxid' AND pid IS NOT NULL GROUP BY pid`)
+	return out, err
 }
 
 // readBeside reads prepared transactions and how many sessions the server takes.

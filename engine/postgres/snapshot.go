@@ -102,14 +102,11 @@ func (s *server) takeSnapshot(ctx context.Context, in change.Intent) (catalog.Sn
 		if err != nil {
 			return err
 		}
-		var size int64
-		if s.pool.QueryRow(gctx, `SELECT pg_catalog.pg_database_size($1::oid)`, uint32(d.Key)).Scan(&size) == nil {
-			d.Size = &size
-		}
 		snap.Target = &d
-		snap.Doomed, err = s.readDoomed(gctx, d)
+		snap.Doomed, err = s.readDoomed(gctx, d, &snap.Target.Size)
 		return err
 	})
+	group.Go(func() error { return s.connected(gctx, in, &snap) })
 	if err := group.Wait(); err != nil && !errors.Is(err, engine.ErrNotFound) {
 		return snap, err
 	}
@@ -129,7 +126,6 @@ func (s *server) takeSnapshot(ctx context.Context, in change.Intent) (catalog.Sn
 		}
 		snap.Choices = c
 	}
-	err := s.connected(ctx, in, &snap)
 	snap.Instance.Read = time.Now().UTC()
-	return snap, err
+	return snap, nil
 }
