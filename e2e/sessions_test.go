@@ -48,6 +48,15 @@ func (h shore) client(database string, statements ...string) *enginetest.Conn {
 	return conn
 }
 
+// tablespace makes a tablespace in a folder of its own.
+func (h shore) tablespace(name string) {
+	h.t.Helper()
+	dir := filepath.Join(testutil.Dir(h.t), "space")
+	mkdir(h.t, dir)
+	testutil.GiveToPostgres(h.t, dir)
+	h.client("postgres", "CREATE TABLESPACE "+name+" LOCATION '"+dir+"'").Close()
+}
+
 // furnished makes a database with a table, behind Genarch's back.
 func (h shore) furnished(names ...string) {
 	h.t.Helper()
@@ -392,10 +401,7 @@ func testAccounts(h shore) {
 
 func testRenameMoveCopy(h shore) {
 	h.furnished("tides_prod")
-	dir := filepath.Join(testutil.Dir(h.t), "space")
-	mkdir(h.t, dir)
-	testutil.GiveToPostgres(h.t, dir)
-	h.client("postgres", "CREATE TABLESPACE pier LOCATION '"+dir+"'").Close()
+	h.tablespace("pier")
 	guest := h.client("tides_prod")
 	r := h.s.run(0, "database", "rename", "harbour/tides_prod", "--to", "tide_tables_prod", "--accept", "drop.breaks", "--yes")
 	has(h.t, "rename", r.err, "0 left, 1 ended", "open the gate")

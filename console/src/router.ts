@@ -12,7 +12,10 @@ import Journal from './pages/Journal.svelte';
 import NewAccount from './pages/NewAccount.svelte';
 import NewDatabase from './pages/NewDatabase.svelte';
 import NotFound from './pages/NotFound.svelte';
+import DropAccount from './pages/DropAccount.svelte';
 import DropDatabase from './pages/DropDatabase.svelte';
+import MoveDatabase from './pages/MoveDatabase.svelte';
+import RenameDatabase from './pages/RenameDatabase.svelte';
 import Sessions from './pages/Sessions.svelte';
 import Server from './pages/Server.svelte';
 
@@ -23,11 +26,15 @@ export const { p, navigate, isActive, route } = createRouter({
 	'/servers/:server/databases/:database': Database,
 	'/servers/:server/databases/:database/handover': HandoverPage,
 	'/servers/:server/databases/:database/drop': DropDatabase,
+	'/servers/:server/databases/:database/rename': RenameDatabase,
+	'/servers/:server/databases/:database/move': MoveDatabase,
 	'/servers/:server/databases/:database/sessions': Sessions,
 	'/servers/:server/sessions': Sessions,
 	'/servers/:server/access': Access,
 	'/servers/:server/accounts/:account': AccountPage,
 	'/servers/:server/roles/:account': AccountPage,
+	'/servers/:server/accounts/:account/drop': DropAccount,
+	'/servers/:server/roles/:account/drop': DropAccount,
 	'/servers/:server/new-account': NewAccount,
 	'/servers/:server/new-grant': GrantPage,
 	'/changes': Changes,
@@ -48,6 +55,8 @@ export const to = {
 		`/servers/${encodeURIComponent(server)}/databases/${encodeURIComponent(name)}/handover`,
 	sessions: (server: string, database = '') => (database ? `${to.database(server, database)}/sessions` : `${to.server(server)}/sessions`),
 	drop: (server: string, name: string) => `${to.database(server, name)}/drop`,
+	rename: (server: string, name: string) => `${to.database(server, name)}/rename`,
+	move: (server: string, name: string) => `${to.database(server, name)}/move`,
 	access: (server: string) => `/servers/${encodeURIComponent(server)}/access`,
 	account: (server: string, who: { name: string; host?: string; role?: boolean }) =>
 		`/servers/${encodeURIComponent(server)}/${who.role ? 'roles' : 'accounts'}/${encodeURIComponent(whoText(who))}`,

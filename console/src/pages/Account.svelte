@@ -102,7 +102,7 @@
 					<button class="btn btn-sm" onclick={() => alter({ locked: !account?.locked })}>{account.locked ? 'Unlock' : 'Lock'} {visible(account.name)}</button>
 					{#if account.sessions && !account.locked}<button class="btn btn-sm" onclick={() => asking.ask({ kind: 'account.alter', server, account: { ...spec, locked: true }, clearing: { grace: 10 } })}>Lock it and end its {account.sessions === 1 ? 'session' : `${count(account.sessions)} sessions`}</button>{/if}
 				{/if}
-				<button class="btn btn-sm" onclick={() => asking.ask({ kind: 'account.drop', server, account: spec })}>Drop {visible(account.name)} …</button>
+				<a class="btn btn-sm" href="{to.account(server, { name: account.name, host: account.host, role: isRole })}/drop">Drop {visible(account.name)} …</a>
 				<span class="quiet self-center text-sm">Each shows its brief first.</span>
 			</div>
 			{#if asking.refused}<Trouble problem={asking.refused} />{/if}

@@ -31,7 +31,11 @@
 	const cautions = $derived([...new Set(brief?.findings.filter((f) => f.level === 'caution').map((f) => f.code))]);
 	const open = $derived(change?.state === 'draft' || change?.state === 'waiting' || change?.state === 'ready');
 	const ready = $derived(open && !brief?.stopped && cautions.every((c) => accepted.includes(c)) && (!brief?.confirm || typed === brief.confirm));
-	const database = $derived(change?.kind === 'database.create' ? change.target.slice(change.server.length + 1).replace(/^database:/, '') : '');
+	/** The database that there is to be looked at afterwards, under the name that it then has. */
+	const database = $derived.by(() => {
+		if (change?.kind === 'database.rename') return change.brief.settings.find((s) => s.name === 'new_name')?.value ?? '';
+		return change?.kind === 'database.create' || change?.kind === 'database.move' ? change.target.slice(change.server.length + 1).replace(/^database:/, '') : '';
+	});
 	const clearing = $derived(brief?.steps.find((s) => s.clearing));
 	/** The gate that the change closes: what its step and the one that opens it say. */
 	const gate = $derived.by((): 'open' | 'closed' | 'none' => {

@@ -96,7 +96,9 @@
 	{:else if !database}<Skeleton label="Reading the database" />
 	{:else}
 		<div class="flex flex-wrap items-end justify-between gap-3"><p class="quiet text-sm">read <When at={read} /></p>
-			{#if session.may('ask') && !database.system}<a class="btn btn-sm" href={to.drop(serverName, name)}>Drop {visible(name)} …</a>{/if}</div>
+			{#if session.may('ask') && !database.system}<span class="flex flex-wrap gap-2">
+				{#if server?.engine === 'postgresql'}<a class="btn btn-sm" href={to.rename(serverName, name)}>Rename …</a><a class="btn btn-sm" href={to.move(serverName, name)}>Move …</a>{/if}
+				<a class="btn btn-sm" href={to.drop(serverName, name)}>Drop {visible(name)} …</a></span>{/if}</div>
 		{#if database.trouble}<p class="border-warning bg-base-200 mt-3 max-w-3xl rounded-box border-l-4 px-4 py-2">{database.trouble}</p>{/if}
 		<div class="mt-4 grid gap-x-12 gap-y-6 lg:grid-cols-[minmax(0,38rem)_1fr]">
 			<dl>

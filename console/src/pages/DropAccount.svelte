@@ -1,0 +1,42 @@
+<script lang="ts">
+	import { api, problemOf, type AccountDetail, type Intent, type Problem } from '../lib/api';
+	import AskForm from '../lib/AskForm.svelte';
+	import { Asking } from '../lib/asking.svelte';
+	import { count, visible } from '../lib/format';
+	import { Manner } from '../lib/manner.svelte';
+	import MannerFields from '../lib/MannerFields.svelte';
+	import Trouble from '../lib/Trouble.svelte';
+	import { param, route } from '../router';
+
+	const server = $derived(param('server'));
+	const who = $derived(param('account'));
+	const isRole = $derived(route.pathname.includes('/roles/'));
+	const asking = $derived(new Asking(server));
+	const mariadb = $derived(asking.server?.engine === 'mariadb');
+	const manner = new Manner();
+	let account = $state.raw<AccountDetail | null>(null);
+	let problem = $state<Problem | null>(null);
+	let giveTo = $state('');
+
+	$effect(() => {
+		api.account(server, who, isRole).then(
+			(a) => ([account, problem] = [a, null]),
+			(e) => (problem = problemOf(e))
+		);
+	});
+	const signsIn = $derived(account?.kind === 'account');
+	const intent = $derived.by((): Intent | null =>
+		account && { kind: 'account.drop', server, account: { name: account.name, host: account.host, role: (isRole && mariadb) || undefined, give_to: giveTo || undefined }, clearing: signsIn ? manner.spec : undefined }
+	);
+</script>
+
+<svelte:head><title>Drop {who} · {server} · Genarch</title></svelte:head>
+
+<AskForm title="Drop {visible(who)}" {asking} {intent} button="Show the brief for dropping {visible(who)}" hint="Reading what it owns, where it is used and who is connected as it.">
+	{#if problem}<Trouble {problem} />{/if}
+	{#if signsIn}<MannerFields {manner} who="Whoever is signed in as it{account?.sessions ? ` (sessions now: ${count(account.sessions)})` : ''}" gate="It cannot sign in any more from the beginning." refused="the drop" />{/if}
+	{#if asking.server && !mariadb}
+		<label class="flex flex-col gap-1"><span class="label-text">Give what it owns to</span><input name="give_to" class="input mono w-full" placeholder="an account or role" autocomplete="off" autocapitalize="none" spellcheck="false" bind:value={giveTo} /></label>
+		<p class="quiet text-sm">{account?.owns.length ? `It owns ${account.owns.map(visible).join(', ')}. ` : ''}As long as it owns something, in any database, and nobody is named here, it cannot be dropped.</p>
+	{/if}
+</AskForm>
