@@ -116,5 +116,5 @@ func renderToken(t record.Token) wire.Token {
 }
 
 func renderFinding(f change.Finding) wire.Finding {
-	return wire.Finding{Code: f.Code, Level: string(f.Level), Text: f.Text, Next: f.Next, Suggestion: f.Suggestion}
+	return wire.Finding{Code: f.Code, Level: string(f.Level), Text: f.Text, Next: f.Next, Suggestion: f.Suggestion, Unseen: f.Unseen}
 }

@@ -27,8 +27,16 @@ func (a app) showBrief(b wire.Brief) {
 	}
 	if len(b.Findings) > 0 {
 		a.say("")
+		var unseen []string
 		for _, f := range b.Findings {
+			if f.Unseen {
+				unseen = append(unseen, visible(f.Text))
+				continue
+			}
 			a.showFinding(f)
+		}
+		if len(unseen) > 0 {
+			a.sayWrapped("      ", faint.Render("not visible from here: "+strings.Join(unseen, "; ")))
 		}
 	}
 	a.showAffected(b)

@@ -72,11 +72,11 @@ func planSight(b *change.Brief, snap catalog.Snapshot) {
 func PlanUnseen(b *change.Brief, snap catalog.Snapshot) {
 	if snap.Doomed != nil {
 		for _, u := range snap.Doomed.Unseen {
-			b.Find(change.Note, change.CatalogueHidden, "", "%s", u)
+			b.Find(change.Note, change.CatalogueHidden, "", "%s", u).Unseen = true
 		}
 	}
 	for _, u := range snap.SessionsUnseen {
-		b.Find(change.Note, change.SessionsUnseen, "", "%s", u)
+		b.Find(change.Note, change.SessionsUnseen, "", "%s", u).Unseen = true
 	}
 }
 
@@ -332,6 +332,9 @@ func PlanLost(b *change.Brief, snap catalog.Snapshot) {
 	}
 	if doom.Backup != "" {
 		b.Find(change.Caution, change.BackupRunning, "wait until it has ended, then look again", "%s", doom.Backup).Passing = true
+	}
+	if len(clearing.Target{Database: d.Name}.Of(snap.Connected)) > 0 {
+		return // it is in use
 	}
 	use := "not known: the server keeps no record of it, and Genarch has not watched it for long enough"
 	switch {

@@ -49,6 +49,7 @@ type Finding struct {
 	Text       string `json:"text"`
 	Next       string `json:"next,omitempty" doc:"What to do about it."`
 	Suggestion string `json:"suggestion,omitempty" doc:"A value that would do."`
+	Unseen     bool   `json:"unseen,omitempty" doc:"It tells of what cannot be looked at from here."`
 }
 
 // Setting is one property that the object will have.

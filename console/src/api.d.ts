@@ -1288,6 +1288,8 @@ export interface components {
             /** @description A value that would do. */
             suggestion?: string;
             text: string;
+            /** @description It tells of what cannot be looked at from here. */
+            unseen?: boolean;
         };
         Form: {
             /** @description Where the text belongs. */

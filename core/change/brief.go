@@ -37,6 +37,8 @@ type Finding struct {
 	// part of the fingerprint, but a new stop or caution of this kind makes the
 	// brief another one ([Brief.Worse]).
 	Passing bool `json:"passing,omitempty"`
+	// Unseen: it tells of what cannot be looked at from here.
+	Unseen bool `json:"unseen,omitempty"`
 }
 
 // Setting is one property that the object will have, asked for or by default.

@@ -55,7 +55,6 @@ func planTakeAway(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 		b.Find(change.Stop, change.DatabaseBroken, "genarch database drop "+b.Target, "%s was left over by an interrupted drop; only dropping it again helps", shown)
 	}
 	engine.PlanPrepared(b, doom.Prepared, "connect to "+shown+" and run COMMIT PREPARED or ROLLBACK PREPARED")
-	clear := engine.PlanClearing(b, snap, in.Clearing.Rules(clearing.Target{Database: d.Name}), shown, terminate)
 	act, open := change.Step{}, true
 	switch in.Kind {
 	case change.DropDatabase:
@@ -67,6 +66,7 @@ func planTakeAway(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 			return
 		}
 	}
+	clear := engine.PlanClearing(b, snap, in.Clearing.Rules(clearing.Target{Database: d.Name}), shown, terminate)
 	b.Set(change.Setting{Name: "name", Value: spec.Name, Asked: true, Decides: "which database; it is known by its number too, so another one of that name is left alone"})
 	engine.PlanManner(b, in.Clearing)
 	name := d.Name

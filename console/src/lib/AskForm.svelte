@@ -1,6 +1,6 @@
 <script lang="ts">
 	import type { Snippet } from 'svelte';
-	import type { Intent } from './api';
+	import type { Finding, Intent } from './api';
 	import type { Asking } from './asking.svelte';
 	import Band from './Band.svelte';
 	import Findings from './Findings.svelte';
@@ -8,8 +8,8 @@
 	import Trouble from './Trouble.svelte';
 	import { to } from '../router';
 
-	type Props = { title: string; asking: Asking; intent: Intent | null; button: string; hint: string; children: Snippet };
-	let { title, asking, intent, button, hint, children }: Props = $props();
+	type Props = { title: string; asking: Asking; intent: Intent | null; button: string; hint: string; onsuggest?: (finding: Finding) => void; children: Snippet };
+	let { title, asking, intent, button, hint, onsuggest, children }: Props = $props();
 
 	$effect(() => asking.check(intent ? $state.snapshot(intent) : null));
 	$effect(() => () => asking.stop());
@@ -31,7 +31,7 @@
 		<aside class="min-w-0" aria-live="polite">
 			{#if asking.problem}<Trouble problem={asking.problem} />{/if}
 			{#if brief}
-				{#if brief.findings.length}<h2 class="mb-2">What to know</h2><Findings findings={brief.findings} />{/if}
+				{#if brief.findings.length}<h2 class="mb-2">What to know</h2><Findings findings={brief.findings} {onsuggest} />{/if}
 				{#if brief.steps.length}
 					<h2 class="mt-4 mb-2">The statements so far</h2>
 					{#each brief.steps as s, i (i)}{#if s.statement}<pre class="sql mb-2">{s.statement}</pre>{/if}{/each}

@@ -18,7 +18,7 @@
 
 <svelte:head><title>Rename {database} · {server} · Genarch</title></svelte:head>
 
-<AskForm title="Rename {visible(database)}" {asking} {intent} button="Show the brief for renaming {visible(database)}" hint="Type the new name; who is connected and what would run is shown here.">
+<AskForm title="Rename {visible(database)}" {asking} {intent} button="Show the brief for renaming {visible(database)}" hint="Type the new name; who is connected and what would run is shown here." onsuggest={(f) => (name = f.suggestion ?? name)}>
 	<label class="flex flex-col gap-1"><span class="label-text">New name</span><input name="new_name" class="input mono w-full" autocomplete="off" autocapitalize="none" spellcheck="false" bind:value={name} /></label>
 	<MannerFields {manner} refused="the rename" />
 	<p class="quiet">Every program that connects by the old name fails from then on. Grants, settings and what is in it stay as they are.</p>
