@@ -178,6 +178,9 @@ func (h *Handler) showAccount(ctx context.Context, in *struct {
 	a := g.Access()
 	out := wire.AccountDetail{Account: newAccountRenderer(srv, g).account(acc), Server: srv.Name, Engine: string(srv.Engine), Environment: string(srv.Environment),
 		Grants: renderLines(g, g.Direct(acc.Principal)), Unknown: orEmpty(a.Unknown), Read: a.Read}
+	if acc.Login || acc.Locked {
+		out.LastUse = renderUse(h.Watch.Use(srv.Name, catalog.Used{Account: acc.Principal}))
+	}
 	m := g.Matrix(func(x catalog.Account) bool { return x.Principal == acc.Principal }, func(d catalog.AccessDatabase) bool { return !d.System })
 	for i, name := range m.Databases {
 		if c := m.At(0, i); c.Level != access.None {

@@ -128,6 +128,7 @@ func (h *Handler) showDatabase(ctx context.Context, in *struct {
 	if c, found := change.Maker(ended, d.Key); found {
 		out.CreatedBy = &wire.MadeBy{Change: c.ID, Operator: c.RunBy, At: c.Ended}
 	}
+	out.LastUse = renderUse(h.Watch.Use(srv.Name, catalog.Used{Database: d.Name}))
 	return answer(out), nil
 }
 

@@ -17,6 +17,8 @@ type Watch interface {
 	// History is the last hour's samples of a server, the oldest first, and the
 	// time between two.
 	History(server string) ([]catalog.Sample, time.Duration)
+	// Use is when somebody was last seen in a database or as an account.
+	Use(server string, x catalog.Used) catalog.Use
 }
 
 func (h *Handler) registerSessions() {
@@ -74,6 +76,14 @@ func (h *Handler) sessionHistory(ctx context.Context, in *ServerPath) (*body[wir
 	}
 	samples, every := h.Watch.History(srv.Name)
 	return answer(wire.SessionHistory{Server: srv.Name, Seconds: int(every.Seconds()), Samples: each(samples, func(s catalog.Sample) wire.SessionSample { return wire.SessionSample(s) })}), nil
+}
+
+// renderUse is nil for a server that is not watched (yet).
+func renderUse(u catalog.Use) *wire.Use {
+	if u.Since.IsZero() {
+		return nil
+	}
+	return &wire.Use{Last: optional(u.Last), Since: u.Since, Blind: int64(u.Blind.Seconds())}
 }
 
 func renderSession(server string, s catalog.Session, class clearing.Class) wire.ServerSession {

@@ -399,6 +399,7 @@ func (a app) showAccount(ctx context.Context, c *cli.Command) error {
 		}
 		q.add("connection limit", limit)
 		q.add("sessions now", numberText(d.Sessions))
+		q.add("last use", useText(d.LastUse, d.Sessions))
 	}
 	for _, l := range []struct{ title, text string }{{"TLS demanded", strings.ToLower(d.TLS)}, {"server rights", strings.Join(d.ServerRights, ", ")}, {"member of", linkNames(d.MemberOf)},
 		{"default role", d.DefaultRole}, {"members", linkNames(d.Members)}, {"owns databases", strings.Join(d.Owns, ", ")}, {"comment", d.Comment}} {

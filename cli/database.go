@@ -290,6 +290,7 @@ func (a app) showDatabase(ctx context.Context, c *cli.Command) error {
 	}
 	p.add("tables", tables)
 	p.add("sessions", numberText(d.Sessions))
+	p.add("last use", useText(d.LastUse, d.Sessions))
 	p.add("system", yes(d.System))
 	p.add("comment", visible(d.Comment))
 	made := "not by Genarch, or unknown"

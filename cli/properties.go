@@ -3,8 +3,11 @@ package cli
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"charm.land/lipgloss/v2"
+
+	"example.com/genarch/api/wire"
 )
 
 // properties is one thing, written as title and value in two columns.
@@ -15,6 +18,25 @@ type properties struct {
 // add adds a line; an empty title belongs to the line above.
 func (p *properties) add(title, value string) {
 	p.titles, p.values = append(p.titles, title), append(p.values, value)
+}
+
+// useText says when something was last used, as far as Genarch has looked.
+// sessions is how many use it now; nil: not known.
+func useText(u *wire.Use, sessions *int) string {
+	if sessions != nil && *sessions > 0 {
+		return "now"
+	}
+	if u == nil {
+		return "not known: the server is not watched yet"
+	}
+	text := "not since " + timeText(u.Since) + ", when Genarch began to watch"
+	if u.Last != nil {
+		text = timeText(*u.Last)
+	}
+	if blind := time.Duration(u.Blind) * time.Second; blind >= time.Minute {
+		text += fmt.Sprintf(" (for %s nobody looked)", blind)
+	}
+	return text
 }
 
 func (p *properties) print(a app) {

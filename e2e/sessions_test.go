@@ -502,6 +502,27 @@ func TestClearingTrouble(t *testing.T) {
 			t.Errorf("ended %s", state)
 		}
 	})
+	t.Run("the last use outlives the service", func(t *testing.T) {
+		h := shores[1]
+		h.t = t
+		guest := h.client("killed_prod")
+		type used struct {
+			LastUse struct{ Last string } `json:"last_use"`
+		}
+		show := []string{"database", "show", "quay/killed_prod", "-o", "json"}
+		testutil.Wait(t, "the guest to be seen", func() bool { return decode[used](t, s.run(0, show...).out).LastUse.Last != "" })
+		has(t, "while it is used", s.run(0, show[:3]...).out, "last use")
+		guest.Close()
+		s.stop()
+		s.startAt(strings.TrimPrefix(s.url, "http://"))
+		testutil.Wait(t, "it to be remembered", func() bool { return decode[used](t, s.run(0, show...).out).LastUse.Last != "" })
+		testutil.Wait(t, "the guest to be gone", func() bool { return len(h.sessions("/killed_prod")) == 0 })
+		has(t, "the brief", s.run(3, "database", "drop", "quay/killed_prod").err, "somebody was last seen connected to it at 2")
+		who := s.run(0, "account", "show", "quay/account:"+maria.Admin+"@127.0.0.1", "-o", "json").out
+		if decode[used](t, who).LastUse.Last == "" {
+			t.Errorf("the account was not seen: %s", who)
+		}
+	})
 }
 
 func mkdir(t *testing.T, dir string) {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
@@ -333,17 +334,27 @@ func PlanLost(b *change.Brief, snap catalog.Snapshot) {
 	if doom.Backup != "" {
 		b.Find(change.Caution, change.BackupRunning, "wait until it has ended, then look again", "%s", doom.Backup).Passing = true
 	}
-	if len(clearing.Target{Database: d.Name}.Of(snap.Connected)) > 0 {
-		return // it is in use
+	PlanUse(b, change.DropLastUse, "connected to it", len(clearing.Target{Database: d.Name}.Of(snap.Connected)) > 0, snap.Use)
+}
+
+// PlanUse says when a database or an account was last used, unless that is now.
+// seen is how: "connected to it".
+func PlanUse(b *change.Brief, code, seen string, now bool, use catalog.Use) {
+	if now {
+		return // who is connected is told beside it
 	}
-	use := "not known: the server keeps no record of it, and Genarch has not watched it for long enough"
+	const stamp = "2006-01-02 15:04:05 UTC"
+	text := "not known: the server keeps no record of it, and Genarch has not watched it for long enough"
 	switch {
-	case !doom.LastUse.IsZero():
-		use = "somebody was last seen connected to it at " + doom.LastUse.UTC().Format("2006-01-02 15:04:05 UTC")
-	case !doom.Watched.IsZero():
-		use = "nobody was seen connected to it since " + doom.Watched.UTC().Format("2006-01-02 15:04:05 UTC") + ", when Genarch began to watch; what came and went between two looks is not seen"
+	case !use.Last.IsZero():
+		text = "somebody was last seen " + seen + " at " + use.Last.UTC().Format(stamp)
+	case !use.Since.IsZero():
+		text = "nobody was seen " + seen + " since " + use.Since.UTC().Format(stamp) + ", when Genarch began to watch; what came and went between two looks is not seen"
 	}
-	b.Find(change.Note, change.DropLastUse, "", "last use: %s", use).Passing = true
+	if use.Blind >= time.Minute && !use.Since.IsZero() {
+		text += fmt.Sprintf("; for %s in all since the watch began nobody looked", clearing.Span(int(use.Blind.Seconds())))
+	}
+	b.Find(change.Note, code, "", "last use: %s", text).Passing = true
 }
 
 // PlanManner says how sessions are dealt with, as a setting.

@@ -9,8 +9,10 @@ import (
 	"sync"
 	"time"
 
+	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/journal"
+	"example.com/genarch/core/naming"
 	"example.com/genarch/core/record"
 	"example.com/genarch/core/secret"
 	"example.com/genarch/engine"
@@ -286,9 +288,28 @@ func (r *Runner) finish(ctx context.Context, c change.Change, news []journal.Ent
 	}
 	r.Log.Info("change ended", "change", c.ID, "target", c.Brief.Target, "state", c.State, "operator", c.RunBy, "took", c.Ended.Sub(c.Started))
 	r.publish(c)
+	if x, gone := dropped(c); gone && r.Watch != nil {
+		r.Watch.Gone(c.Intent.Server, x)
+	}
 	if c.Intent.Database != nil && c.Brief.Outcome == change.Acts {
 		r.Events.Publish(events.Event{Database: c.Brief.Target})
 	}
+}
+
+// dropped is what a change has taken away for good, if anything; a name that was
+// given up counts too.
+func dropped(c change.Change) (catalog.Used, bool) {
+	target, err := naming.ParseAddress(c.Brief.Target)
+	if err != nil || c.State != change.Done {
+		return catalog.Used{}, false
+	}
+	switch c.Intent.Kind {
+	case change.DropDatabase, change.RenameDatabase:
+		return catalog.Used{Database: target.Name}, true
+	case change.DropAccount:
+		return catalog.Used{Account: catalog.Principal{Name: target.Name, Host: target.Host}}, true
+	}
+	return catalog.Used{}, false
 }
 
 // storePause lies between two tries to reach the store.

@@ -49,15 +49,22 @@ type Fleet interface {
 	Relearn(ctx context.Context, operator, name string) error
 }
 
+// Watch is what the runner needs of whoever watches the servers.
+type Watch interface {
+	// Use is when somebody was last seen in a database or as an account.
+	Use(server string, x catalog.Used) catalog.Use
+	// Gone tells that a database or an account was dropped.
+	Gone(server string, x catalog.Used)
+}
+
 // Config is what a runner is made of. Zero durations take the defaults.
 type Config struct {
 	Store  Store
 	Fleet  Fleet
 	Events *events.Hub
 	Log    *slog.Logger
-	// LastUse tells when somebody was last seen in a database, and since when
-	// that is watched; nil: nobody watches.
-	LastUse func(server, database string) (last, since time.Time)
+	// Watch tells when a database or an account was last used; nil: nobody watches.
+	Watch Watch
 	// PlanTime bounds reading and planning (default 20 s), StepTime a step
 	// that does not say otherwise (30 s), ProbeTime the search for an unknown
 	// outcome (2 min), UndoTime the tries to take a step back while the server
@@ -214,14 +221,32 @@ func (r *Runner) Brief(ctx context.Context, in change.Intent) (change.Brief, err
 	if err != nil {
 		return change.Brief{}, err
 	}
-	if snap.Doomed != nil && r.LastUse != nil {
-		snap.Doomed.LastUse, snap.Doomed.Watched = r.LastUse(in.Server, snap.Target.Name)
+	if x, any := used(in, snap); any && r.Watch != nil {
+		snap.Use = r.Watch.Use(in.Server, x)
 	}
 	b, err := eng.Plan(in, snap)
 	if err == nil && slices.Contains(b.Codes(change.Stop), change.NameTaken) {
 		b = r.tellMaker(ctx, b)
 	}
 	return b, err
+}
+
+// used is what an intent would drop, as it was found.
+func used(in change.Intent, snap catalog.Snapshot) (catalog.Used, bool) {
+	switch in.Kind {
+	case change.DropDatabase:
+		if snap.Target != nil {
+			return catalog.Used{Database: snap.Target.Name}, true
+		}
+	case change.DropAccount:
+		if snap.Access == nil {
+			break
+		}
+		if found := engine.Candidates(snap.Access.Accounts, in.Account.Principal()); len(found) == 1 {
+			return catalog.Used{Account: found[0].Principal}, true
+		}
+	}
+	return catalog.Used{}, false
 }
 
 // tellMaker adds who made the thing that is in the way, if a change did.

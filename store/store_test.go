@@ -39,6 +39,7 @@ func TestStore(t *testing.T) {
 	s, cfg := openStore(t)
 	t.Run("deadlock", func(t *testing.T) { testDeadlock(t, s) })
 	t.Run("servers", func(t *testing.T) { testServers(t, s) })
+	t.Run("last use", func(t *testing.T) { testWatched(t, s) })
 	t.Run("operators", func(t *testing.T) { testOperators(t, s) })
 	t.Run("changes", func(t *testing.T) { testChanges(t, s) })
 	t.Run("stopping", func(t *testing.T) { testStopping(t, s) })
@@ -324,5 +325,58 @@ func testKeyFile(t *testing.T, s *Store, cfg Config) {
 		}
 		os.WriteFile(cfg.KeyFile, saved, 0o600)
 		os.Chmod(cfg.KeyFile, 0o600)
+	}
+}
+
+// testWatched keeps what was seen of a server: the latest counts, names that are
+// alike are told apart, and another instance begins anew.
+func testWatched(t *testing.T, s *Store) {
+	srv, err := s.AddServer(t.Context(), catalog.Server{Name: "jetty", Engine: catalog.MariaDB, Host: "127.0.0.1", Port: 1, Admin: "genarch", Environment: catalog.Staging, Identity: catalog.Identity{Key: "one"}}, secret.New("x"), entry)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Watched(t.Context(), srv.ID, "one"); !errors.Is(err, record.ErrNotFound) {
+		t.Errorf("before anything was seen: %v", err)
+	}
+	at := time.Date(2026, 11, 2, 8, 30, 0, 0, time.UTC)
+	uses := map[catalog.Used]time.Time{}
+	for i := range 1200 {
+		uses[catalog.Used{Database: fmt.Sprintf("tides_%d", i)}] = at
+	}
+	alike := []catalog.Used{{Database: "a"}, {Database: "A"}, {Database: "a "}, {Database: "ä"}, {Account: catalog.Principal{Name: "a"}}, {Account: catalog.Principal{Name: "a", Host: "%"}}, {Account: catalog.Principal{Host: "localhost"}}, {Database: strings.Repeat("🚢", 63)}}
+	for i, x := range alike {
+		uses[x] = at.Add(time.Duration(i) * time.Hour)
+	}
+	w := catalog.Watched{Identity: "one", Since: at, Until: at.Add(time.Hour), Blind: 90 * time.Second, Uses: uses}
+	save := func(w catalog.Watched) {
+		t.Helper()
+		if err := s.SaveWatched(t.Context(), srv.ID, w); err != nil {
+			t.Fatal(err)
+		}
+	}
+	save(w)
+	// Later on: one was seen again, one is told too late, one was dropped.
+	w.Until, w.Uses = at.Add(2*time.Hour), map[catalog.Used]time.Time{alike[0]: at.Add(50 * time.Hour), alike[1]: at.Add(-time.Hour), alike[2]: {}}
+	save(w)
+	got, err := s.Watched(t.Context(), srv.ID, "one")
+	if err != nil || !got.Since.Equal(at) || !got.Until.Equal(w.Until) || got.Blind != w.Blind || len(got.Uses) != len(uses)-1 {
+		t.Fatalf("read back: %v, since %v, until %v, blind %v, %d uses; want %d", err, got.Since, got.Until, got.Blind, len(got.Uses), len(uses)-1)
+	}
+	if got.Uses[alike[0]] != at.Add(50*time.Hour) || got.Uses[alike[1]] != at.Add(time.Hour) || got.Uses[alike[5]] != at.Add(5*time.Hour) {
+		t.Errorf("read back: %v, %v, %v", got.Uses[alike[0]], got.Uses[alike[1]], got.Uses[alike[5]])
+	}
+	save(catalog.Watched{Identity: "two", Since: at, Until: at})
+	if got, err := s.Watched(t.Context(), srv.ID, "two"); err != nil || len(got.Uses) != 0 {
+		t.Errorf("another instance has %d uses, %v", len(got.Uses), err)
+	}
+	if _, err := s.Watched(t.Context(), srv.ID, "one"); !errors.Is(err, record.ErrNotFound) {
+		t.Errorf("the instance before is still known: %v", err)
+	}
+	if err := s.ForgetServer(t.Context(), "jetty", entry); err != nil {
+		t.Fatal(err)
+	}
+	save(w) // the watch may come late
+	if _, err := s.Watched(t.Context(), srv.ID, "one"); !errors.Is(err, record.ErrNotFound) {
+		t.Errorf("a forgotten server is watched: %v", err)
 	}
 }

@@ -1,6 +1,7 @@
 // Package watch samples, all the time, how many sessions the registered servers
-// have: for the chart of the last hour, and to tell when a database was last used,
-// of which no engine keeps a record. What it keeps is bounded and in memory.
+// have: for the chart of the last hour, which it keeps in memory, and to tell when
+// a database or an account was last used, of which no engine keeps a record. That
+// goes into the records. All that it keeps is bounded.
 package watch
 
 import (
@@ -27,17 +28,16 @@ const (
 	every = 10 * time.Second
 	// kept is how many samples of a server are kept: an hour's.
 	kept = int(time.Hour / every)
-	// answerTime bounds one look at a server; looks at once; databases is how many
-	// databases of a server are remembered.
+	// answerTime bounds one look at a server; looks is how many go on at once.
 	answerTime = 5 * time.Second
 	looks      = 8
-	databases  = 20000
 )
 
 // Watch keeps the samples. It may be used by many goroutines.
 type Watch struct {
-	fleet Fleet
-	log   *slog.Logger
+	fleet   Fleet
+	records Records
+	log     *slog.Logger
 
 	mu      sync.Mutex // guards servers
 	servers map[string]*seen
@@ -46,21 +46,21 @@ type Watch struct {
 	done   chan struct{}
 }
 
+// seen is what is known of one server.
 type seen struct {
-	since   time.Time
 	samples []catalog.Sample
-	used    map[string]time.Time // by database
+	uses    uses
 }
 
 // Start begins to sample; Stop ends it.
-func Start(f Fleet, log *slog.Logger) *Watch {
+func Start(f Fleet, r Records, log *slog.Logger) *Watch {
 	ctx, cancel := context.WithCancel(context.Background())
-	w := &Watch{fleet: f, log: log, servers: map[string]*seen{}, cancel: cancel, done: make(chan struct{})}
+	w := &Watch{fleet: f, records: r, log: log, servers: map[string]*seen{}, cancel: cancel, done: make(chan struct{})}
 	go w.run(ctx)
 	return w
 }
 
-// Stop ends the sampling and waits for it.
+// Stop ends the sampling, and waits until what was seen is on record.
 func (w *Watch) Stop() {
 	w.cancel()
 	<-w.done
@@ -70,10 +70,16 @@ func (w *Watch) run(ctx context.Context) {
 	defer close(w.done)
 	tick := time.NewTicker(every)
 	defer tick.Stop()
+	saved := time.Now()
 	for {
 		w.round(ctx)
+		if time.Since(saved) >= saveEvery {
+			saved = time.Now()
+			w.save(ctx)
+		}
 		select {
 		case <-ctx.Done():
+			w.save(context.WithoutCancel(ctx))
 			return
 		case <-tick.C:
 		}
@@ -102,7 +108,9 @@ func (w *Watch) round(ctx context.Context) {
 			if err == nil {
 				sessions, err = access.Sessions(look, catalog.SessionQuery{Brief: true})
 			}
-			w.note(srv.Name, time.Now().UTC(), sessions.Sessions, err == nil)
+			if ctx.Err() == nil { // else it was the watch that gave up
+				w.note(ctx, srv, time.Now().UTC(), sessions.Sessions, err == nil)
+			}
 			return nil
 		})
 	}
@@ -125,14 +133,21 @@ func (w *Watch) forget(list []catalog.Server) {
 }
 
 // note keeps one sample.
-func (w *Watch) note(server string, now time.Time, list []catalog.Session, answered bool) {
+func (w *Watch) note(ctx context.Context, srv catalog.Server, now time.Time, list []catalog.Session, answered bool) {
+	known := w.known(ctx, srv, now)
 	sample := catalog.Sample{At: now, Missing: !answered}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	k := w.servers[server]
+	k := w.servers[srv.Name]
 	if k == nil {
-		k = &seen{since: now, used: map[string]time.Time{}}
-		w.servers[server] = k
+		k = &seen{}
+		w.servers[srv.Name] = k
+	}
+	if known != nil {
+		k.uses = *known
+	}
+	if answered {
+		k.uses.looked(now)
 	}
 	for _, s := range list {
 		switch clearing.Classify(s) {
@@ -154,11 +169,7 @@ func (w *Watch) note(server string, now time.Time, list []catalog.Session, answe
 		if s.Wait != "" {
 			sample.Waiting++
 		}
-		for _, d := range append([]string{s.Database}, s.Uses...) {
-			if _, known := k.used[d]; d != "" && (known || len(k.used) < databases) {
-				k.used[d] = now
-			}
-		}
+		k.uses.saw(s, now)
 	}
 	k.samples = append(k.samples, sample)
 	if over := len(k.samples) - kept; over > 0 {
@@ -174,15 +185,4 @@ func (w *Watch) History(server string) ([]catalog.Sample, time.Duration) {
 		return append([]catalog.Sample(nil), k.samples...), every
 	}
 	return nil, every
-}
-
-// LastUse is when somebody was last seen in a database, zero if never, and since
-// when its server is watched.
-func (w *Watch) LastUse(server, database string) (last, since time.Time) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if k := w.servers[server]; k != nil {
-		return k.used[database], k.since
-	}
-	return last, since
 }

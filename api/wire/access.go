@@ -135,6 +135,7 @@ type AccountDetail struct {
 	Engine      string      `json:"engine"`
 	Environment string      `json:"environment"`
 	Grants      []GrantLine `json:"grants" nullable:"false" doc:"What it was given itself."`
+	LastUse     *Use        `json:"last_use,omitempty" doc:"Absent for roles."`
 	Unknown     []string    `json:"unknown" nullable:"false"`
 	Read        time.Time   `json:"read"`
 }

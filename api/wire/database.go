@@ -25,6 +25,7 @@ type Database struct {
 	TablesRead       *time.Time `json:"tables_read,omitempty" doc:"When the tables were counted, if not just now."`
 	Sessions         *int       `json:"sessions"`
 	CreatedBy        *MadeBy    `json:"created_by,omitempty" doc:"The change that made it, if Genarch did."`
+	LastUse          *Use       `json:"last_use,omitempty" doc:"Shown with one database, not in lists."`
 }
 
 // MadeBy says which change made something.

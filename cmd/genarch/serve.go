@@ -153,9 +153,9 @@ func (s service) run(ctx context.Context) error {
 	hub := &events.Hub{}
 	servers := fleet.New(records, postgres.Engine{}, mariadb.Engine{Owns: records.Owns})
 	defer servers.Close()
-	samples := watch.Start(servers, s.log)
+	samples := watch.Start(servers, records, s.log)
 	defer samples.Stop()
-	changes := runner.New(runner.Config{Store: records, Fleet: servers, Events: hub, Log: s.log, LastUse: samples.LastUse})
+	changes := runner.New(runner.Config{Store: records, Fleet: servers, Events: hub, Log: s.log, Watch: samples})
 	page, err := console.Handler()
 	if err != nil {
 		s.log.Warn(err.Error())

@@ -884,6 +884,8 @@ export interface components {
             host?: string;
             /** @enum {string} */
             kind: "account" | "role";
+            /** @description Absent for roles. */
+            last_use?: components["schemas"]["Use"];
             locked: boolean;
             login: boolean;
             marks: components["schemas"]["Mark"][];
@@ -1152,6 +1154,8 @@ export interface components {
             ctype?: string;
             encoding: string;
             is_template: boolean;
+            /** @description Shown with one database, not in lists. */
+            last_use?: components["schemas"]["Use"];
             locale?: string;
             name: string;
             owner: string;
@@ -1992,6 +1996,23 @@ export interface components {
             days?: number;
             operator: string;
             title: string;
+        };
+        Use: {
+            /**
+             * Format: int64
+             * @description For how many seconds of that nobody looked, or the server did not answer.
+             */
+            blind: number;
+            /**
+             * Format: date-time
+             * @description Absent: nobody was seen since the watch began.
+             */
+            last?: string;
+            /**
+             * Format: date-time
+             * @description When Genarch began to watch the server.
+             */
+            since: string;
         };
         Wait: {
             /** @description It stands further up too. */

@@ -1,7 +1,5 @@
 package catalog
 
-import "time"
-
 // Doomed is what has to be known of a database before it is taken away or moved:
 // what would be lost, who else needs it, what stands in the way.
 type Doomed struct {
@@ -35,9 +33,6 @@ type Doomed struct {
 	Events []string
 	// Unseen says what could not be looked at, and what would allow it.
 	Unseen []string
-	// LastUse is when somebody was last seen in it, and Watched since when
-	// Genarch has looked.
-	LastUse, Watched time.Time
 }
 
 // Count is how many there are of something.

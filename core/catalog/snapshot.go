@@ -50,8 +50,9 @@ type Snapshot struct {
 	// Strict: the server refuses a password that it cannot check itself, which
 	// a verifier is (MariaDB: strict_password_validation).
 	Strict string
-	// LastSeen is when the account was last active, as far as the engine says.
-	LastSeen string
+	// Use is when somebody was last seen in the database, or as the account, that
+	// the intent is about. No engine tells; it is filled in by whoever watches.
+	Use Use
 	// ObjectAbsent: the table or routine of a grant is not there (MariaDB).
 	ObjectAbsent bool
 	// FoldsCase: the server stores names in lower case.

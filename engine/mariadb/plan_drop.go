@@ -36,7 +36,9 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 		b.Find(change.Stop, change.AccountDefines, "make them anew with another definer, or lock the account instead: genarch account lock "+b.Target,
 			"these run with its rights and would fail without it: %s", engine.Shorten(snap.Definers))
 	}
-	b.Find(change.Note, change.AccountSeen, "", "%s", snap.LastSeen).Passing = true
+	if !a.Role {
+		engine.PlanUse(b, change.AccountSeen, "signed in as it", len(snap.Sessions) > 0, snap.Use)
+	}
 	engine.PlanLoses(b, access.New(*snap.Access), a.Principal)
 	for _, m := range snap.Access.Memberships {
 		switch a.Principal {

@@ -3,7 +3,6 @@ package mariadb
 import (
 	"context"
 	"database/sql"
-	"fmt"
 	"strings"
 
 	"example.com/genarch/core/access"
@@ -94,10 +93,6 @@ func (s *server) readAccountUse(ctx context.Context, in change.Intent, who catal
 		if ok && holders[a.Principal] && (in.Grant == nil || c.database == in.Grant.Database) {
 			snap.Sessions = append(snap.Sessions, c.text)
 		}
-	}
-	snap.LastSeen = "MariaDB does not record when an account was last signed in"
-	if len(snap.Sessions) > 0 {
-		snap.LastSeen = fmt.Sprintf("it is connected now (sessions: %d)", len(snap.Sessions))
 	}
 	if in.Account != nil && !who.Role {
 		host := who.Host

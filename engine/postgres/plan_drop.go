@@ -26,7 +26,7 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	}
 	engine.PlanManage(b, snap)
 	engine.PlanKeep(b, a, snap, "dropped")
-	b.Find(change.Note, change.AccountSeen, "", "%s", snap.LastSeen).Passing = true
+	engine.PlanUse(b, change.AccountSeen, "signed in as it", len(snap.Sessions) > 0, snap.Use)
 	if spec.GiveTo != "" {
 		if to, ok := engine.FindAccount(b, catalog.Principal{Name: spec.GiveTo}, snap, change.AccountAbsent); ok && to.Name == a.Name {
 			b.Find(change.Stop, change.OptionInvalid, "name another role", "%s cannot be given to itself", a.Name)

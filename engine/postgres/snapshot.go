@@ -72,10 +72,6 @@ func (s *server) accountSnapshot(ctx context.Context, in change.Intent) (catalog
 			}
 		}
 		s.lookInside(ctx, q, snap.Access)
-		snap.LastSeen = "PostgreSQL does not record when an account was last signed in"
-		if len(snap.Sessions) > 0 {
-			snap.LastSeen = "it is connected now"
-		}
 	}
 	snap.Instance.Read = time.Now().UTC()
 	return snap, nil

@@ -51,6 +51,25 @@ export function took(from?: string | null, until?: string | null): string {
 	return ms < 10000 ? `${Math.max(0, Math.round(ms))} ms` : `${(ms / 1000).toFixed(1)} s`;
 }
 
+/** A length of time in its two largest units: 3 h 20 min. */
+export function span(seconds: number): string {
+	const parts = [
+		[Math.floor(seconds / 86400), 'd'],
+		[Math.floor(seconds / 3600) % 24, 'h'],
+		[Math.floor(seconds / 60) % 60, 'min'],
+		[Math.floor(seconds) % 60, 's']
+	].filter(([n]) => n);
+	return parts.slice(0, 2).map(([n, unit]) => `${n} ${unit}`).join(' ') || '0 s';
+}
+
+/** When something was last used, and what that rests on. */
+export function lastUse(use: { last?: string; since: string; blind: number } | undefined, sessions: number | null): [string, string?] {
+	if (sessions) return ['now'];
+	if (!use) return ['not known', 'the server is not watched yet'];
+	const blind = use.blind >= 60 ? `; for ${span(use.blind)} of that nobody looked` : '';
+	return [use.last ? exact(use.last) : 'not seen', `Genarch has watched since ${exact(use.since)}${blind}`];
+}
+
 const titles: Record<string, string> = { ctype: 'character type', is_template: 'may serve as template' };
 
 /** The name of a setting as a person says it. */

@@ -2,7 +2,7 @@
 	import { api, problemOf, type AccountDetail, type Problem, type Why } from '../lib/api';
 	import { Asking } from '../lib/asking.svelte';
 	import Band from '../lib/Band.svelte';
-	import { count, engineTitle, visible } from '../lib/format';
+	import { count, engineTitle, lastUse, visible } from '../lib/format';
 	import { tone } from '../lib/levels';
 	import { live } from '../lib/live.svelte';
 	import { session } from '../lib/session.svelte';
@@ -69,7 +69,7 @@
 			out.push(['may sign in', a.login && !a.locked && !a.expired ? 'yes' : 'no', a.locked ? 'it is locked' : a.expired ? 'its password has expired' : undefined]);
 			out.push(['password', a.has_password == null ? 'not known' : a.has_password ? 'yes' : 'none', a.method]);
 			if (a.expires) out.push(['password expires', a.expires.slice(0, 10)]);
-			out.push(['connection limit', a.connection_limit < 0 ? 'none' : String(a.connection_limit)], ['sessions now', count(a.sessions)]);
+			out.push(['connection limit', a.connection_limit < 0 ? 'none' : String(a.connection_limit)], ['sessions now', count(a.sessions)], ['last use', ...lastUse(a.last_use, a.sessions)]);
 			if (a.tls) out.push(['TLS demanded', a.tls.toLowerCase()]);
 		}
 		const links = (list: typeof a.member_of) => list.map((l) => l.name + (l.at_once ? '' : ' (after SET ROLE)') + (l.admin ? ' (may pass on)' : '')).join(', ');

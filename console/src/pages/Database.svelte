@@ -3,7 +3,7 @@
 	import Band from '../lib/Band.svelte';
 	import { cell, tone } from '../lib/levels';
 	import { session } from '../lib/session.svelte';
-	import { count, engineTitle, exact, size, visible } from '../lib/format';
+	import { count, engineTitle, exact, lastUse, size, visible } from '../lib/format';
 	import { live } from '../lib/live.svelte';
 	import Skeleton from '../lib/Skeleton.svelte';
 	import State from '../lib/State.svelte';
@@ -81,7 +81,7 @@
 		}
 		out.push(['size', size(d.size), d.size == null ? 'not known' : `${count(d.size)} bytes`]);
 		out.push(['tables', count(d.tables), d.tables === 0 ? 'empty: nothing has been installed in it' : d.tables == null ? 'cannot be counted: nobody can connect' : undefined]);
-		out.push(['sessions', count(d.sessions)], ['comment', d.comment || 'none']);
+		out.push(['sessions', count(d.sessions)], ['last use', ...lastUse(d.last_use, d.sessions)], ['comment', d.comment || 'none']);
 		out.push(['created', d.created_by ? `${exact(d.created_by.at)} by ${d.created_by.operator}` : 'not known', d.created_by ? undefined : 'it was not made by Genarch, and the engine does not tell']);
 		return out;
 	});
