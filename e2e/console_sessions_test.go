@@ -48,6 +48,7 @@ func TestConsoleSessions(t *testing.T) {
 		p.WaitText("what its transaction has written")
 		p.Axe("a session")
 		p.Dark(true)
+		p.Wait("the dark", "document.documentElement.dataset.theme === 'night'")
 		p.Axe("sessions in the dark")
 		p.Dark(false)
 		p.Select("select[name=class]", "idle")
@@ -99,6 +100,10 @@ func TestConsoleSessions(t *testing.T) {
 		p.Click("form button.btn-primary")
 		p.WaitText("What will happen")
 		p.Axe("the brief of a drop")
+		p.Dark(true)
+		p.Wait("the dark", "document.documentElement.dataset.theme === 'night'")
+		p.Axe("the brief of a drop in the dark")
+		p.Dark(false)
 		p.Type("input[name=confirm]", "ticket_prod")
 		if !p.Eval("document.querySelector('main form button.btn-error').disabled") {
 			t.Error("it can be run with the wrong name")

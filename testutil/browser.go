@@ -248,7 +248,9 @@ func (p *Page) Axe(where string) {
 	if _, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](string(script)+"\n;true")); err != nil {
 		p.check(err)
 	}
-	text, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`axe.run(document, {resultTypes: ['violations']}).then((r) => JSON.stringify(r.violations.map((v) =>
+	// Colours that are still on their way to others are not judged.
+	text, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`Promise.allSettled(document.getAnimations().filter((a) => a.effect.getComputedTiming().endTime !== Infinity).map((a) => a.finished))
+		.then(() => axe.run(document, {resultTypes: ['violations']})).then((r) => JSON.stringify(r.violations.map((v) =>
 		({id: v.id, impact: v.impact, help: v.help, nodes: v.nodes.slice(0, 3).map((n) => n.html + ' ' + n.failureSummary)}))))`, chromedp.EvalAwaitPromise))
 	p.check(err)
 	var found []struct {

@@ -26,7 +26,11 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	}
 	engine.PlanManage(b, snap)
 	engine.PlanKeep(b, a, snap, "dropped")
-	engine.PlanUse(b, change.AccountSeen, "signed in as it", len(snap.Sessions) > 0, snap.Use)
+	b.Confirm = a.Name
+	b.Set(change.Setting{Name: "name", Value: a.Name, Asked: true, Decides: "it is removed for good; the same name again is another role"})
+	if a.Login || a.Locked {
+		engine.PlanUse(b, change.AccountSeen, "signed in as it", len(snap.Sessions) > 0, snap.Use)
+	}
 	if spec.GiveTo != "" {
 		if to, ok := engine.FindAccount(b, catalog.Principal{Name: spec.GiveTo}, snap, change.AccountAbsent); ok && to.Name == a.Name {
 			b.Find(change.Stop, change.OptionInvalid, "name another role", "%s cannot be given to itself", a.Name)
@@ -61,8 +65,6 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 		change.Step{Kind: engine.StepStatement, Title: "drop " + naming.Show(a.Name), Statement: "DROP ROLE " + quoteIdent(a.Name),
 			Args: map[string]string{"check": "account", "name": a.Name, "present": "no"}},
 		change.Step{Kind: change.Verify, Title: "read back that it is gone", ReadOnly: true, Args: map[string]string{"check": "account", "name": a.Name, "present": "no"}})
-	b.Confirm = a.Name
-	b.Set(change.Setting{Name: "name", Value: a.Name, Asked: true, Decides: "it is removed for good; the same name again is another role"})
 	if spec.GiveTo != "" {
 		b.Set(change.Setting{Name: "give_to", Value: spec.GiveTo, Asked: true, Decides: "who owns afterwards what it owns"})
 	}

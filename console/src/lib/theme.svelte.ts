@@ -1,13 +1,17 @@
 type Theme = 'day' | 'night';
 
-/** Light or dark: as chosen, else as the system says. */
+/** Light or dark: as chosen, else as the system says, and when it says otherwise. */
 class ThemeState {
 	current = $state<Theme>('day');
 
 	constructor() {
-		const kept = localStorage.getItem('genarch-theme');
-		const dark = matchMedia('(prefers-color-scheme: dark)').matches;
-		this.#apply(kept === 'day' || kept === 'night' ? kept : dark ? 'night' : 'day');
+		const system = matchMedia('(prefers-color-scheme: dark)');
+		const follow = () => {
+			const kept = localStorage.getItem('genarch-theme');
+			this.#apply(kept === 'day' || kept === 'night' ? kept : system.matches ? 'night' : 'day');
+		};
+		follow();
+		system.addEventListener('change', follow);
 	}
 
 	#apply(theme: Theme): void {

@@ -129,7 +129,7 @@
 				{#if unanswered}<Trouble problem={unanswered} />{:else if why}<div class="mt-3"><WhyChain {why} /></div>{/if}
 				<h2 class="mt-6 mb-1">Given to it directly</h2>
 				{#each account.grants as g, i (i)}
-					<div class="border-base-300/60 border-b py-1.5"><p class="break-words">{visible(g.text)}{#if g.pattern && g.opens?.length} <span class="text-sm font-semibold">opens {g.opens.map(visible).join(', ')}</span>{/if}{#if g.leftover} <span class="text-sm font-semibold">does not exist</span>{/if}</p>
+					<div class="border-base-300/60 border-b py-1.5"><p class="break-words">{visible(g.text)}{#if g.pattern && g.opens?.length}<span class="ml-2 text-sm font-semibold">opens {g.opens.map(visible).join(', ')}</span>{/if}{#if g.leftover}<span class="ml-2 text-sm font-semibold">does not exist</span>{/if}</p>
 						<p class="quiet mono text-sm break-words">{g.owner ? 'owner' : ''}{g.owner && g.privileges.length ? ', ' : ''}{g.privileges.join(', ')}{g.pass_on.length ? ' · may pass on' : ''}{g.grantor && !g.builtin ? ` · by ${visible(g.grantor)}` : ''}</p></div>
 				{:else}<p class="quiet py-1.5">Nothing.</p>{/each}
 			</div>
