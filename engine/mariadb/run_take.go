@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/go-sql-driver/mysql"
+	"golang.org/x/sync/errgroup"
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
@@ -93,21 +94,22 @@ func (s *server) dropNow(ctx context.Context, step change.Step) (engine.Report, 
 	op := "drop database " + naming.Show(step.Args["name"])
 	var rep engine.Report
 	name := step.Args["name"]
-	d, err := s.readDatabase(ctx, name)
-	if errors.Is(err, engine.ErrNotFound) {
-		return rep, &engine.Error{Op: op, Kind: engine.NotSent, Text: "it is gone by now; somebody else dropped it", Next: "look again: genarch database list"}
-	}
+	var conn *sql.Conn
+	closeConn := func() {}
+	defer func() { closeConn() }()
+	group, gctx := errgroup.WithContext(ctx)
+	group.Go(func() error { return s.lookOnceMore(gctx, op, name, step) })
+	group.Go(func() error {
+		c, done, err := s.patient(gctx, dropSeconds)
+		if err == nil {
+			conn, closeConn = c, done
+		}
+		return err
+	})
+	err := group.Wait()
 	if err != nil {
-		return rep, engine.NeverSent(err)
-	}
-	if err := s.lookOnceMore(ctx, d, step); err != nil {
 		return rep, err
 	}
-	conn, closeConn, err := s.patient(ctx, dropSeconds)
-	if err != nil {
-		return rep, err
-	}
-	defer closeConn()
 	if err := s.tryLocks(ctx, conn, op, name); err != nil {
 		return rep, err
 	}
@@ -122,9 +124,16 @@ func (s *server) dropNow(ctx context.Context, step change.Step) (engine.Report, 
 }
 
 // lookOnceMore reads again what the brief looked at.
-func (s *server) lookOnceMore(ctx context.Context, d catalog.Database, step change.Step) error {
+func (s *server) lookOnceMore(ctx context.Context, op, name string, step change.Step) error {
+	d, err := s.readDatabase(ctx, name)
+	if errors.Is(err, engine.ErrNotFound) {
+		return &engine.Error{Op: op, Kind: engine.NotSent, Text: "it is gone by now; somebody else dropped it", Next: "look again: genarch database list"}
+	}
+	if err != nil {
+		return engine.NeverSent(err)
+	}
 	var doom catalog.Doomed
-	if err := s.readBlockers(ctx, d.Name, &doom); err != nil {
+	if err := s.readBlockers(ctx, name, &doom); err != nil {
 		return engine.NeverSent(err)
 	}
 	var b change.Brief
