@@ -332,30 +332,6 @@ func (a app) endSessions(ctx context.Context, c *cli.Command) error {
 		Clearing: &wire.ClearingSpec{Grace: wholeSeconds(c.Duration("grace")), AcceptLoss: c.Bool("accept-loss")}})
 }
 
-// showAffected lists the sessions that a brief is about, before anything runs.
-func (a app) showAffected(b wire.Brief) {
-	if len(b.Affected) == 0 {
-		return
-	}
-	const shown = 20
-	a.say("")
-	a.say("  %s", bold.Render(plural(b.AffectedAll, "session")+" as of "+timeText(b.Read)))
-	for _, s := range b.Affected[:min(shown, len(b.Affected))] {
-		who := strings.Join(strings.Fields(holderText(s.Account)+" "+s.Application+" "+s.Client), " ")
-		doing := ""
-		if s.StateSince != nil {
-			doing = s.State + " for " + span(b.Read.Sub(*s.StateSince))
-		}
-		a.sayWrapped("      ", fmt.Sprintf("    %-22s  %-15s  %s, %s; would lose %s", s.ID, s.Class, visible(who), doing, s.Loses))
-		if s.Statement != "" {
-			a.say("      %s", faint.Render(visible(shorten(s.Statement, 100))))
-		}
-	}
-	if more := b.AffectedAll - shown; more > 0 {
-		a.say("    and %d more", more)
-	}
-}
-
 // showClearing tells how far a clearing is: on a terminal in one line that is
 // written over, else only what has changed since the last time.
 func (a app) showClearing(p wire.Clearing, last *string) {

@@ -222,7 +222,7 @@ func testListAndEnd(h shore) {
 		idles = append(idles, l.Address)
 	}
 	r = h.s.run(3, append([]string{"session", "end"}, idles...)...)
-	has(h.t, "the brief", r.err, "2 sessions as of", "nothing but its connection", "nothing has run")
+	has(h.t, "the brief", r.err, "2 sessions as of", "nothing but their connections", "nothing has run")
 	r = h.s.run(0, "session", "end", idles[0], "--yes")
 	has(h.t, "ending one", r.err, "0 left, 1 ended", "done")
 	r = h.s.run(0, "session", "end", h.name+"/sailings_prod", "--class", "idle", "--yes")

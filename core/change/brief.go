@@ -149,6 +149,9 @@ const maxStatement = 300
 // Affect adds the sessions that the change would end.
 func (b *Brief) Affect(list []catalog.Session) {
 	b.AffectedCount += len(list)
+	list = slices.Clone(list)
+	weight := func(s catalog.Session) int { return slices.Index(clearing.Classes, clearing.Classify(s)) }
+	slices.SortStableFunc(list, func(x, y catalog.Session) int { return weight(y) - weight(x) })
 	for _, s := range list[:min(len(list), MaxAffected-len(b.Affected))] {
 		if text := []rune(s.Statement); len(text) > maxStatement {
 			s.Statement = string(text[:maxStatement]) + " …"

@@ -216,3 +216,29 @@ func TestClearingSpec(t *testing.T) {
 		t.Errorf("%v, target %s", err, in.Target())
 	}
 }
+
+// TestAffectedOrder: whoever loses most is shown first, and is never among those
+// that are only counted.
+func TestAffectedOrder(t *testing.T) {
+	var list []catalog.Session
+	for i := range 3 * MaxAffected {
+		s := catalog.Session{ID: catalog.SessionID{Number: int64(i + 1), Mark: "m"}, Kind: catalog.ClientSession, Activity: catalog.SessionIdle}
+		if s.Written = i%200 == 199; s.Written {
+			s.Transaction = time.Unix(int64(i), 0)
+		}
+		list = append(list, s)
+	}
+	var b Brief
+	b.Affect(list)
+	if b.AffectedCount != len(list) || len(b.Affected) != MaxAffected {
+		t.Fatalf("%d of %d are shown", len(b.Affected), b.AffectedCount)
+	}
+	for i, want := range []int64{200, 400, 600, 1, 2} {
+		if got := b.Affected[i].Session.ID.Number; got != want {
+			t.Errorf("in place %d stands session %d, want %d", i, got, want)
+		}
+	}
+	if list[0].ID.Number != 1 {
+		t.Error("the list that was given was put in another order")
+	}
+}

@@ -1,7 +1,6 @@
 <script lang="ts">
 	import type { ServerSession } from './api';
-	import { count, exact, visible } from './format';
-	import { span } from './sessions.svelte';
+	import { count, exact, since, visible } from './format';
 	import { whoText } from '../router';
 
 	type Props = { session: ServerSession; read: string; onclose: () => void };
@@ -15,7 +14,7 @@
 			['client', s.client],
 			['database', [s.database, ...(s.uses ?? [])].filter(Boolean).join(', ')],
 			['since', s.started ? exact(s.started) : ''],
-			['state', `${s.state} for ${span(s.state_since, read)}`],
+			['state', `${s.state} for ${since(s.state_since, read)}`],
 			['transaction', s.transaction ? `open since ${exact(s.transaction)}${s.written ? ', has written' : ', has written nothing'}${s.rows ? ` ${count(s.rows)} rows` : ''}` : ''],
 			['locks held', String(s.locks)],
 			['waits for', [s.blocked_by.join(', '), s.wait].filter(Boolean).join(': ')],

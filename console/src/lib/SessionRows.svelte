@@ -2,8 +2,8 @@
 	import { createVirtualizer } from '@tanstack/svelte-virtual';
 	import { untrack } from 'svelte';
 	import ClassWord from './ClassWord.svelte';
-	import { count, visible } from './format';
-	import { endable, span, type Sessions } from './sessions.svelte';
+	import { count, since, visible } from './format';
+	import { endable, type Sessions } from './sessions.svelte';
 	import { whoText } from '../router';
 
 	type Props = { sessions: Sessions; selectable: boolean };
@@ -49,8 +49,8 @@
 						<td><ClassWord value={s.class} /></td>
 						<td class="hidden max-w-52 sm:table-cell"><div class="mono truncate" title={whoText(s.account)}>{visible(whoText(s.account))}</div></td>
 						<td class="hidden max-w-44 md:table-cell"><div class="mono truncate">{visible((sessions.database ? s.client : [s.database, ...(s.uses ?? [])].filter(Boolean).join(', ')) ?? '')}</div></td>
-						<td class="num">{span(s.state_since, read)}</td>
-						<td class="num hidden md:table-cell">{span(s.transaction, read)}{#if s.rows}<span class="quiet"> · {count(s.rows)} rows</span>{/if}</td>
+						<td class="num">{since(s.state_since, read)}</td>
+						<td class="num hidden md:table-cell">{since(s.transaction, read)}{#if s.rows}<span class="quiet"> · {count(s.rows)} rows</span>{/if}</td>
 						<td class="num hidden lg:table-cell">{s.locks || ''}</td>
 						<td class="hidden max-w-96 lg:table-cell"><div class="mono truncate" title={s.statement?.slice(0, 400)}>{#if s.progress}<span class="font-semibold">{s.progress}</span>{:else if s.blocked_by.length}<span class="font-semibold">waits for {s.blocked_by.join(', ')}</span> <span class="quiet">{visible(s.statement ?? '')}</span>{:else}{visible(s.statement ?? '')}{/if}</div></td>
 					</tr>

@@ -28,6 +28,13 @@ export function ago(at: string | Date, now: number): string {
 	return `${Math.floor(seconds / 86400)} d ago`;
 }
 
+/** Where a client comes from, without its port: ::1 of [::1]:47314. */
+export function address(client: string | undefined): string {
+	if (!client) return '';
+	if (client.startsWith('[')) return client.slice(1, client.indexOf(']'));
+	return client.split(':').length === 2 ? client.slice(0, client.indexOf(':')) : client;
+}
+
 /** The exact time, in UTC as everywhere in Genarch. */
 export function exact(at: string | Date): string {
 	return new Date(at).toISOString().replace('T', ' ').replace(/\.\d+Z$/, ' UTC');
@@ -53,13 +60,16 @@ export function took(from?: string | null, until?: string | null): string {
 
 /** A length of time in its two largest units: 3 h 20 min. */
 export function span(seconds: number): string {
-	const parts = [
-		[Math.floor(seconds / 86400), 'd'],
-		[Math.floor(seconds / 3600) % 24, 'h'],
-		[Math.floor(seconds / 60) % 60, 'min'],
-		[Math.floor(seconds) % 60, 's']
-	].filter(([n]) => n);
-	return parts.slice(0, 2).map(([n, unit]) => `${n} ${unit}`).join(' ') || '0 s';
+	const s = Math.max(0, Math.floor(seconds));
+	if (s < 60) return `${s} s`;
+	if (s < 3600) return `${Math.floor(s / 60)} min ${s % 60} s`;
+	if (s < 86400) return `${Math.floor(s / 3600)} h ${Math.floor((s % 3600) / 60)} min`;
+	return `${Math.floor(s / 86400)} d ${Math.floor((s % 86400) / 3600)} h`;
+}
+
+/** The length of time since something began, as of a reading; nothing if it has not. */
+export function since(from: string | null | undefined, read: string): string {
+	return from ? span((new Date(read).getTime() - new Date(from).getTime()) / 1000) : '';
 }
 
 /** When something was last used, and what that rests on. */

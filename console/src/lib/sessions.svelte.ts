@@ -101,13 +101,3 @@ export class Sessions {
 export function endable(s: ServerSession): boolean {
 	return s.class !== 'Genarch' && s.class !== 'engine';
 }
-
-/** A length of time with its two largest units. */
-export function span(from: string | null | undefined, until: string): string {
-	if (!from) return '';
-	const s = Math.max(0, (new Date(until).getTime() - new Date(from).getTime()) / 1000);
-	if (s < 60) return `${Math.floor(s)} s`;
-	if (s < 3600) return `${Math.floor(s / 60)} min ${Math.floor(s % 60)} s`;
-	if (s < 86400) return `${Math.floor(s / 3600)} h ${Math.floor((s % 3600) / 60)} min`;
-	return `${Math.floor(s / 86400)} d ${Math.floor((s % 86400) / 3600)} h`;
-}
