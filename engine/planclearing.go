@@ -328,13 +328,22 @@ func PlanLost(b *change.Brief, snap catalog.Snapshot) {
 	if len(doom.OnlyFor) > 0 {
 		b.Find(change.Note, change.DropOrphans, "look at each afterwards: genarch account show; or drop it: genarch account drop", "accounts that have something in no other database: %s", Shorten(doom.OnlyFor))
 	}
-	if len(doom.Dependents) > 0 {
-		b.Find(change.Caution, change.DropBreaks, "alter or drop them first", "what elsewhere needs it and would fail: %s", Shorten(doom.Dependents))
-	}
+	PlanDependents(b, doom.Dependents, doom.Perhaps)
 	if doom.Backup != "" {
 		b.Find(change.Caution, change.BackupRunning, "wait until it has ended, then look again", "%s", doom.Backup).Passing = true
 	}
 	PlanUse(b, change.DropLastUse, "connected to it", len(clearing.Target{Database: d.Name}.Of(snap.Connected)) > 0, snap.Use)
+}
+
+// PlanDependents cautions about what other databases have that needs this one
+// under its name; perhaps is what may mean another server.
+func PlanDependents(b *change.Brief, sure, perhaps []string) {
+	if len(sure) > 0 {
+		b.Find(change.Caution, change.DropBreaks, "alter or drop them first", "what elsewhere needs it and would fail: %s", Shorten(sure))
+	}
+	if len(perhaps) > 0 {
+		b.Find(change.Note, change.DropBreaks, "look whether that host is this server", "what elsewhere names a database of this name: %s", Shorten(perhaps))
+	}
 }
 
 // PlanUse says when a database or an account was last used, unless that is now.

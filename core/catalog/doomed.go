@@ -16,6 +16,8 @@ type Doomed struct {
 	OnlyFor []string
 	// Dependents name what elsewhere needs it and would fail without it.
 	Dependents []string
+	// Perhaps is what names it together with a host that may be this server or not.
+	Perhaps []string
 	// OutsideKeys are foreign keys of other databases that point into it (MariaDB).
 	OutsideKeys []string
 	// Slots are logical replication slots, Subscriptions what it receives (PostgreSQL).

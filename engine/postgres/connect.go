@@ -65,6 +65,7 @@ type server struct {
 	counted counted // guarded by mu
 
 	interiors interiors
+	pointers  pointers
 	number    atomic.Int64 // the server's version, 0: not read yet
 	sessions  atomic.Int64 // how many there were when last read: so much room is made the next time
 }

@@ -59,10 +59,18 @@ func (s *server) readDoomed(ctx context.Context, d catalog.Database, size **int6
 		}
 		return nil
 	})
+	var pointing catalog.Doomed
+	group.Go(func() error {
+		if err := s.readPointers(gctx, d, &pointing); err != nil {
+			pointing.Unseen = append(pointing.Unseen, "foreign servers that point to it could not be looked for: "+err.Error())
+		}
+		return nil
+	})
 	if err := group.Wait(); err != nil {
 		return nil, err
 	}
-	out.Unseen = append(out.Unseen, "what reaches it from other databases by its address (foreign servers, dblink, jobs) shows in no catalogue")
+	out.Dependents, out.Perhaps = pointing.Dependents, pointing.Perhaps
+	out.Unseen = append(append(out.Unseen, pointing.Unseen...), "programs, jobs and views that reach it by its address show in no catalogue")
 	return out, nil
 }
 

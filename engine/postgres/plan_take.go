@@ -146,6 +146,7 @@ func planRename(b *change.Brief, spec change.DatabaseSpec, d catalog.Database, s
 	for _, x := range snap.Doomed.Slots {
 		b.Find(change.Note, change.GateEffect, "", "the logical replication slot %s follows the new name", naming.Show(x.Name))
 	}
+	engine.PlanDependents(b, snap.Doomed.Dependents, snap.Doomed.Perhaps)
 	b.Find(change.Caution, change.DropBreaks, "tell the teams, and have the new name in their settings by then", "whoever connects by the name %s gets an error afterwards; owner, grants, settings and contents stay", naming.Show(d.Name))
 	b.Set(change.Setting{Name: "new_name", Value: spec.NewName, Asked: true, Decides: "how every client finds it"})
 	from, to := quoteIdent(d.Name), quoteIdent(spec.NewName)

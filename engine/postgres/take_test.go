@@ -3,6 +3,7 @@ package postgres
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"slices"
 	"strings"
@@ -52,7 +53,7 @@ func (k taker) brief(in change.Intent) change.Brief {
 func testTakeAway(t *testing.T, server *localdb.Server) {
 	k := taker{t, enginetest.Open(t, Engine{}, enginetest.Target(Engine{}, server, "suite")), nil, server}
 	k.admin = k.connect("postgres")
-	for name, f := range map[string]func(taker){"rename and back": testRename, "move and back": testMove, "a template in use": testTemplate, "what stops a drop": testStops,
+	for name, f := range map[string]func(taker){"rename and back": testRename, "move and back": testMove, "a template in use": testTemplate, "what stops a drop": testStops, "what points to it": testPointers,
 		"a lock on the catalogue": testCatalogueLock, "a gate and its probe": testGate, "a leftover of a drop": testBroken} {
 		t.Run(name, func(t *testing.T) {
 			k := k
@@ -276,4 +277,71 @@ func makeDir(t *testing.T, dir string) string {
 		t.Fatal(err)
 	}
 	return dir
+}
+
+// testPointers: what other databases have that reaches one by its address is a
+// caution where the host is this server, and a note where that is not certain.
+func testPointers(k taker) {
+	k.exec("CREATE DATABASE pointed_dev", "CREATE DATABASE pointing_dev", `CREATE DATABASE "shut, 'too'"`, `ALTER DATABASE "shut, 'too'" ALLOW_CONNECTIONS false`)
+	inside := k.connect("pointing_dev")
+	port := fmt.Sprint(k.server.Port)
+	for _, text := range []string{
+		"CREATE FOREIGN DATA WRAPPER wire",
+		"CREATE SERVER near_link FOREIGN DATA WRAPPER wire OPTIONS (dbname 'pointed_dev', port '" + port + "')",
+		"CREATE SERVER other_port FOREIGN DATA WRAPPER wire OPTIONS (dbname 'pointed_dev', host '127.0.0.1', port '1')",
+		"CREATE SERVER other_name FOREIGN DATA WRAPPER wire OPTIONS (dbname 'pointed_dev2')",
+		"CREATE SERVER far_link FOREIGN DATA WRAPPER wire OPTIONS (dbname 'pointed_dev', host 'pier7.ossavik.example')",
+		"CREATE SERVER nowhere FOREIGN DATA WRAPPER wire",
+		`CREATE FUNCTION fetch_fares() RETURNS text LANGUAGE plpgsql AS $f$ BEGIN RETURN 'host=localhost port=` + port + ` dbname=pointed_dev user=x'; END $f$`,
+		`CREATE FUNCTION other_fares() RETURNS text LANGUAGE sql AS $f$ SELECT 'dbname=pointed_dev_old' $f$`,
+	} {
+		if _, err := inside.Exec(k.t.Context(), text); err != nil {
+			k.t.Fatalf("%s: %v", text, err)
+		}
+	}
+	b := k.brief(taking(change.DropDatabase, change.DatabaseSpec{Name: "pointed_dev"}, nil))
+	for _, want := range []struct {
+		level change.Level
+		text  string
+	}{
+		{change.Caution, "would fail: foreign server near_link of pointing_dev, routine public.fetch_fares of pointing_dev"},
+		{change.Note, "of this name: foreign server far_link of pointing_dev (host pier7.ossavik.example)"},
+		{change.Note, "could not be looked into for foreign servers that point to it: 1"},
+	} {
+		if !slices.ContainsFunc(b.Findings, func(f change.Finding) bool { return f.Level == want.level && strings.HasSuffix(f.Text, want.text) }) {
+			k.t.Errorf("no %s %q in %+v", want.level, want.text, b.Findings)
+		}
+	}
+	b = k.brief(taking(change.RenameDatabase, change.DatabaseSpec{Name: "pointed_dev", NewName: "renamed_dev"}, nil))
+	if !slices.ContainsFunc(b.Findings, func(f change.Finding) bool { return f.Level == change.Caution && strings.Contains(f.Text, "near_link") }) {
+		k.t.Errorf("a rename does not tell who points to the old name: %+v", b.Findings)
+	}
+	if b := k.brief(taking(change.DropDatabase, change.DatabaseSpec{Name: "pointing_dev"}, nil)); len(b.Codes(change.Caution)) > 0 {
+		k.t.Errorf("nothing points to the other one: %+v", b.Findings)
+	}
+}
+
+func TestPointerMeans(t *testing.T) {
+	hosts, ports := []string{"harbour.ossavik.example", "10.0.0.7"}, []string{"5432", "6432"}
+	for _, tt := range []struct {
+		database, host, port string
+		want                 reach
+	}{
+		{"fares", "", "", here},
+		{"fares", "", "6432", here},
+		{"fares", "/run/postgresql", "", here},
+		{"fares", "localhost", "5432", here},
+		{"fares", "10.0.0.7", "", here},
+		{"fares", "harbour.ossavik.example", "", here},
+		{"fares", "10.0.0.8", "", perhaps},
+		{"fares", "10.0.0.8", "5432", perhaps},
+		{"fares", "10.0.0.7", "5433", elsewhere},
+		{"fares", "", "5433", elsewhere},
+		{"Fares", "", "", elsewhere},
+		{"", "", "", elsewhere},
+	} {
+		if got := (pointer{database: tt.database, host: tt.host, port: tt.port}).means("fares", hosts, ports); got != tt.want {
+			t.Errorf("%q at %q, port %q means fares here: %d; want %d", tt.database, tt.host, tt.port, got, tt.want)
+		}
+	}
 }
