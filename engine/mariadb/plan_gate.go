@@ -163,12 +163,12 @@ func planLeaks(b *change.Brief, in change.Intent, people, roots []catalog.Accoun
 
 // gateStep closes the gate with all its statements; a try that failed halfway is
 // put right by the same statements that open it again.
-func gateStep(g gate, name string) change.Step {
+func gateStep(g gate, name string, self catalog.Principal) change.Step {
 	undo := slices.Clone(g.undo)
 	slices.Reverse(undo)
 	open := strings.Join(undo, ";\n")
 	return change.Step{Kind: stepGate, Title: "close the gate: take, for the time, the rights that let anybody into " + naming.Show(name), Statement: strings.Join(g.do, ";\n"), Undo: open, Mend: open,
-		Seconds: 60 + len(g.do), Args: map[string]string{"name": name, "do": engine.Pack(g.do), "undo": engine.Pack(undo)}}
+		Seconds: 60 + len(g.do), Args: map[string]string{"name": name, "self": self.String(), "do": engine.Pack(g.do), "undo": engine.Pack(undo)}}
 }
 
 // settleStep is what is left to do after the drop.
@@ -207,7 +207,7 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 	planLeaks(b, in, people, roots, rules.Target.Of(snap.Connected), &g)
 	planLeft(b, g, spec, snap)
 	if len(g.do) > 0 {
-		b.Steps = append(b.Steps, gateStep(g, d.Name))
+		b.Steps = append(b.Steps, gateStep(g, d.Name, snap.Self))
 	}
 	engine.PlanUnseen(b, snap)
 	b.Steps = append(b.Steps, clear,

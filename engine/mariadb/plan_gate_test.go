@@ -141,7 +141,7 @@ func TestGateIsSymmetric(t *testing.T) {
 			t.Errorf("Genarch's own login loses its rights: %s", g.do[i])
 		}
 	}
-	step := gateStep(g, "cargo_prod")
+	step := gateStep(g, "cargo_prod", snap.Self)
 	if back := engine.Unpack(step.Args["undo"]); back[0] != g.undo[len(g.undo)-1] || step.Mend == "" || step.Undo != step.Mend {
 		t.Error("the gate is not opened in the reverse order, or not after a try that failed")
 	}

@@ -127,6 +127,13 @@ func testGate(k taker) {
 	if took, err := k.s.Probe(k.t.Context(), gate); !took || err != nil {
 		k.t.Errorf("Probe = %v, %v", took, err)
 	}
+	// An account that only bears the name of Genarch's login is one like any other.
+	namesake := k.server.Admin + "@'10.9.%'"
+	k.exec("mysql", "CREATE USER "+namesake, "GRANT SELECT ON `gated\\_dev`.* TO "+namesake)
+	if took, err := k.s.Probe(k.t.Context(), gate); took || err != nil {
+		k.t.Errorf("Probe with a right left to a namesake of the login = %v, %v", took, err)
+	}
+	k.exec("mysql", "DROP USER "+namesake)
 	if _, err := inside.ExecContext(k.t.Context(), "INSERT INTO t VALUES (1, 2)"); err != nil {
 		k.t.Errorf("who is inside keeps old rights, as the engine has it: %v", err)
 	}
