@@ -288,28 +288,26 @@ func (r *Runner) finish(ctx context.Context, c change.Change, news []journal.Ent
 	}
 	r.Log.Info("change ended", "change", c.ID, "target", c.Brief.Target, "state", c.State, "operator", c.RunBy, "took", c.Ended.Sub(c.Started))
 	r.publish(c)
-	if x, gone := dropped(c); gone && r.Watch != nil {
-		r.Watch.Gone(c.Intent.Server, x)
-	}
+	r.tellWatch(c)
 	if c.Intent.Database != nil && c.Brief.Outcome == change.Acts {
 		r.Events.Publish(events.Event{Database: c.Brief.Target})
 	}
 }
 
-// dropped is what a change has taken away for good, if anything; a name that was
-// given up counts too.
-func dropped(c change.Change) (catalog.Used, bool) {
+// tellWatch tells of names that a change has taken away or given to something else.
+func (r *Runner) tellWatch(c change.Change) {
 	target, err := naming.ParseAddress(c.Brief.Target)
-	if err != nil || c.State != change.Done {
-		return catalog.Used{}, false
+	if r.Watch == nil || err != nil || c.State != change.Done || c.Brief.Outcome != change.Acts {
+		return
 	}
 	switch c.Intent.Kind {
-	case change.DropDatabase, change.RenameDatabase:
-		return catalog.Used{Database: target.Name}, true
+	case change.DropDatabase:
+		r.Watch.Gone(target.Server, catalog.Used{Database: target.Name})
 	case change.DropAccount:
-		return catalog.Used{Account: catalog.Principal{Name: target.Name, Host: target.Host}}, true
+		r.Watch.Gone(target.Server, catalog.Used{Account: catalog.Principal{Name: target.Name, Host: target.Host}})
+	case change.RenameDatabase:
+		r.Watch.Renamed(target.Server, catalog.Used{Database: target.Name}, catalog.Used{Database: c.Intent.Database.NewName})
 	}
-	return catalog.Used{}, false
 }
 
 // storePause lies between two tries to reach the store.

@@ -55,6 +55,8 @@ type Watch interface {
 	Use(server string, x catalog.Used) catalog.Use
 	// Gone tells that a database or an account was dropped.
 	Gone(server string, x catalog.Used)
+	// Renamed tells that what was used under one name has another.
+	Renamed(server string, from, to catalog.Used)
 }
 
 // Config is what a runner is made of. Zero durations take the defaults.

@@ -3,6 +3,8 @@ package watch
 import (
 	"context"
 	"errors"
+	"maps"
+	"slices"
 	"time"
 
 	"example.com/genarch/core/catalog"
@@ -81,15 +83,32 @@ func (u *uses) saw(s catalog.Session, now time.Time) {
 		return
 	}
 	note := func(x catalog.Used) {
-		if _, known := u.Uses[x]; known || len(u.Uses) < maxUses {
-			u.Uses[x], u.fresh[x] = now, true
+		if _, known := u.Uses[x]; !known && len(u.Uses) >= maxUses {
+			u.forgetOldest()
 		}
+		u.Uses[x], u.fresh[x] = now, true
 	}
 	note(catalog.Used{Account: s.Account})
 	for _, d := range append([]string{s.Database}, s.Uses...) {
 		if d != "" {
 			note(catalog.Used{Database: d})
 		}
+	}
+}
+
+// forgetOldest makes room: what was seen longest ago goes, a tenth of all, and of
+// the time before that nothing is claimed any more.
+func (u *uses) forgetOldest() {
+	limit := slices.SortedFunc(maps.Values(u.Uses), time.Time.Compare)[len(u.Uses)/10]
+	for x, at := range u.Uses {
+		if !at.After(limit) {
+			delete(u.Uses, x)
+			u.fresh[x] = true
+		}
+	}
+	if limit.After(u.Since) {
+		u.Since = limit
+		u.Blind = min(u.Blind, u.Until.Sub(limit))
 	}
 }
 
@@ -157,10 +176,26 @@ func (w *Watch) Use(server string, x catalog.Used) catalog.Use {
 // Gone forgets a database or an account that was dropped: another one of its name
 // was not seen yet.
 func (w *Watch) Gone(server string, x catalog.Used) {
+	w.Renamed(server, x, catalog.Used{})
+}
+
+// Renamed keeps under another name when something was last used. What was known
+// of that name, or with a zero one all, is forgotten.
+func (w *Watch) Renamed(server string, from, to catalog.Used) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if k := w.servers[server]; k != nil && k.uses.fresh != nil {
-		delete(k.uses.Uses, x)
-		k.uses.fresh[x] = true
+	k := w.servers[server]
+	if k == nil || k.uses.fresh == nil {
+		return
+	}
+	last, known := k.uses.Uses[from]
+	delete(k.uses.Uses, from)
+	k.uses.fresh[from] = true
+	if to == (catalog.Used{}) {
+		return
+	}
+	delete(k.uses.Uses, to)
+	if k.uses.fresh[to] = true; known {
+		k.uses.Uses[to] = last
 	}
 }

@@ -3,6 +3,7 @@ package watch
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
 	"maps"
 	"sync"
@@ -148,6 +149,11 @@ func TestLastUse(t *testing.T) {
 		time.Sleep(time.Minute)
 		check("another service goes on", tickets, seen, 26*time.Hour)
 		check("and knows the account", clerk, seen, 26*time.Hour)
+		fares := catalog.Used{Database: "fares_prod"}
+		w.Renamed("harbour", tickets, fares)
+		check("it has another name", fares, seen, 26*time.Hour)
+		check("nothing has its old name", tickets, time.Time{}, 26*time.Hour)
+		w.Renamed("harbour", fares, tickets)
 		w.Gone("harbour", tickets)
 		check("it was dropped", tickets, time.Time{}, 26*time.Hour)
 		w.Stop()
@@ -190,5 +196,38 @@ func TestRecordsAway(t *testing.T) {
 			t.Error("what could not be written is lost")
 		}
 		w.Stop()
+	})
+}
+
+// TestFull: names without end push the oldest out, and nothing is claimed of the
+// time before.
+func TestFull(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		h, s := &harbour{}, &shelf{}
+		w := Start(h, s, slog.New(slog.DiscardHandler))
+		begun := time.Now()
+		for round := range 9 {
+			var list []catalog.Session
+			for i := range maxUses / 8 {
+				x := report
+				x.Database = fmt.Sprintf("scratch_%d_%d", round, i)
+				list = append(list, x)
+			}
+			h.set("one", false, list...)
+			time.Sleep(every)
+		}
+		w.Stop()
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if n := len(s.kept.Uses); n > maxUses || n < maxUses/2 {
+			t.Errorf("%d names are kept", n)
+		}
+		first := catalog.Used{Database: "scratch_0_0"}
+		if u := s.kept.Use(first); !u.Last.IsZero() || !u.Since.After(begun) {
+			t.Errorf("of what was pushed out it is claimed: %+v", u)
+		}
+		if s.kept.Use(catalog.Used{Database: "scratch_8_1"}).Last.IsZero() {
+			t.Error("the last ones are not known")
+		}
 	})
 }
