@@ -214,7 +214,7 @@ func TestFull(t *testing.T) {
 				list = append(list, x)
 			}
 			h.set("one", false, list...)
-			time.Sleep(every)
+			time.Sleep(2 * every)
 		}
 		w.Stop()
 		s.mu.Lock()
