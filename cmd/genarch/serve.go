@@ -118,8 +118,12 @@ const stopTime = 30 * time.Second
 // garbage is how far the heap may grow before it is cleaned up, in percent, where
 // GOGC says nothing else. The service keeps a few MiB, and a list of thousands
 // is built up and thrown away at once: with Go's own 100 it would clean up in the
-// middle of each.
-const garbage = 400
+// middle of each. Above roomy bytes it is cleaned up as often as it takes to stay
+// there, where GOMEMLIMIT says nothing else.
+const (
+	garbage = 400
+	roomy   = 512 << 20
+)
 
 // run runs the service until ctx ends, and then stops it in order: calls are
 // no longer taken, steps in hand end, access to the servers and the store closes,
@@ -127,6 +131,9 @@ const garbage = 400
 func (s service) run(ctx context.Context) error {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(garbage)
+	}
+	if os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(roomy)
 	}
 	listener, err := s.open()
 	if err != nil {
