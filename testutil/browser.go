@@ -21,8 +21,9 @@ import (
 	"github.com/chromedp/chromedp"
 )
 
-// pageTime bounds everything that one page does.
-const pageTime = 2 * time.Minute
+// actTime bounds one thing that a page does, and one wait for it: a page may be
+// looked at for as long as its test takes.
+const actTime = time.Minute
 
 // Browser is a headless Chromium, shared by the pages of a test.
 type Browser struct{ ctx context.Context }
@@ -60,22 +61,26 @@ type Page struct {
 func (b *Browser) Page(tb testing.TB, base string) *Page {
 	tb.Helper()
 	ctx, stop := chromedp.NewContext(b.ctx, chromedp.WithNewBrowserContext())
-	ctx, cancel := context.WithTimeout(ctx, pageTime)
 	p := &Page{tb: tb, ctx: ctx, base: base}
 	tb.Cleanup(func() {
-		cancel()
 		stop()
 		for _, e := range p.Errors() {
 			tb.Errorf("the page's console: %s", e)
 		}
 	})
-	p.do(chromedp.EmulateViewport(1280, 800))
+	// The first deed makes the tab, which lives as long as the context of that deed.
+	p.check(chromedp.Do(p.ctx, chromedp.EmulateViewport(1280, 800)))
 	if err := chromedp.Listen(ctx, p.listen); err != nil {
 		tb.Fatal(err)
 	}
 	_, err := chromedp.Call(ctx, log.Enable, cdp.Empty{})
 	p.check(err)
 	return p
+}
+
+// act is the time limit of one thing that the page does.
+func (p *Page) act() (context.Context, context.CancelFunc) {
+	return context.WithTimeout(p.ctx, actTime)
 }
 
 // listen keeps what the browser complains of: errors of scripts and of the
@@ -122,7 +127,9 @@ func (p *Page) check(err error) {
 
 func (p *Page) do(steps ...chromedp.Action[chromedp.Void]) {
 	p.tb.Helper()
-	p.check(chromedp.Do(p.ctx, steps...))
+	ctx, cancel := p.act()
+	defer cancel()
+	p.check(chromedp.Do(ctx, steps...))
 }
 
 // text is what the page shows, asked for with a time limit of its own.
@@ -148,7 +155,9 @@ func (p *Page) Dark(on bool) {
 	if on {
 		value = "dark"
 	}
-	_, err := chromedp.Call(p.ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: value}}})
+	ctx, cancel := p.act()
+	defer cancel()
+	_, err := chromedp.Call(ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: value}}})
 	p.check(err)
 }
 
@@ -158,7 +167,7 @@ func (p *Page) Click(css string) {
 	p.tb.Helper()
 	where := fmt.Sprintf("(() => { const e = document.querySelector(%q); if (!e) return ''; const r = e.getBoundingClientRect(); return [r.x, r.y, r.width].join() })()", css)
 	last := ""
-	for deadline := time.Now().Add(30 * time.Second); ; {
+	for deadline := time.Now().Add(actTime); ; {
 		now := p.EvalText("new Promise((f) => setTimeout(() => f(" + where + "), 60))")
 		if now != "" && now == last {
 			break
@@ -189,7 +198,9 @@ func (p *Page) Select(css, value string) {
 // Eval runs an expression that gives true or false.
 func (p *Page) Eval(js string) bool {
 	p.tb.Helper()
-	v, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](js))
+	ctx, cancel := p.act()
+	defer cancel()
+	v, err := chromedp.Run(ctx, chromedp.Evaluate[bool](js))
 	p.check(err)
 	return v
 }
@@ -197,7 +208,9 @@ func (p *Page) Eval(js string) bool {
 // EvalText runs an expression that gives text.
 func (p *Page) EvalText(js string) string {
 	p.tb.Helper()
-	v, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](js, chromedp.EvalAwaitPromise))
+	ctx, cancel := p.act()
+	defer cancel()
+	v, err := chromedp.Run(ctx, chromedp.Evaluate[string](js, chromedp.EvalAwaitPromise))
 	p.check(err)
 	return v
 }
@@ -205,7 +218,7 @@ func (p *Page) EvalText(js string) string {
 // Wait waits until an expression is true.
 func (p *Page) Wait(what, js string) {
 	p.tb.Helper()
-	deadline := time.Now().Add(30 * time.Second)
+	deadline := time.Now().Add(actTime)
 	tick := time.NewTicker(30 * time.Millisecond)
 	defer tick.Stop()
 	for !p.Eval("!!(" + js + ")") {
@@ -231,7 +244,9 @@ func (p *Page) Has(css string) bool {
 // Shot writes a picture of the window.
 func (p *Page) Shot(file string) {
 	p.tb.Helper()
-	res, err := chromedp.Call(p.ctx, page.CaptureScreenshot, page.CaptureScreenshotParams{})
+	ctx, cancel := p.act()
+	defer cancel()
+	res, err := chromedp.Call(ctx, page.CaptureScreenshot, page.CaptureScreenshotParams{})
 	p.check(err)
 	if err := os.WriteFile(file, res.Data, 0o644); err != nil {
 		p.tb.Fatal(err)
@@ -245,11 +260,13 @@ func (p *Page) Axe(where string) {
 	if err != nil {
 		p.tb.Fatal(err)
 	}
-	if _, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](string(script)+"\n;true")); err != nil {
+	ctx, cancel := p.act()
+	defer cancel()
+	if _, err := chromedp.Run(ctx, chromedp.Evaluate[bool](string(script)+"\n;true")); err != nil {
 		p.check(err)
 	}
 	// Colours that are still on their way to others are not judged.
-	text, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`Promise.allSettled(document.getAnimations().filter((a) => a.effect.getComputedTiming().endTime !== Infinity).map((a) => a.finished))
+	text, err := chromedp.Run(ctx, chromedp.Evaluate[string](`Promise.allSettled(document.getAnimations().filter((a) => a.effect.getComputedTiming().endTime !== Infinity).map((a) => a.finished))
 		.then(() => axe.run(document, {resultTypes: ['violations']})).then((r) => JSON.stringify(r.violations.map((v) =>
 		({id: v.id, impact: v.impact, help: v.help, nodes: v.nodes.slice(0, 3).map((n) => n.html + ' ' + n.failureSummary)}))))`, chromedp.EvalAwaitPromise))
 	p.check(err)
