@@ -69,15 +69,20 @@ func planSight(b *change.Brief, snap catalog.Snapshot) {
 	}
 }
 
-// PlanUnseen says, at the end of a brief, what could not be looked at.
+// PlanUnseen says, at the end of a brief, what could not be looked at. That can be
+// otherwise at the next reading, of a busy server above all.
 func PlanUnseen(b *change.Brief, snap catalog.Snapshot) {
+	find := func(code, text string) {
+		f := b.Find(change.Note, code, "", "%s", text)
+		f.Unseen, f.Passing = true, true
+	}
 	if snap.Doomed != nil {
 		for _, u := range snap.Doomed.Unseen {
-			b.Find(change.Note, change.CatalogueHidden, "", "%s", u).Unseen = true
+			find(change.CatalogueHidden, u)
 		}
 	}
 	for _, u := range snap.SessionsUnseen {
-		b.Find(change.Note, change.SessionsUnseen, "", "%s", u).Unseen = true
+		find(change.SessionsUnseen, u)
 	}
 }
 

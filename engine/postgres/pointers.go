@@ -61,7 +61,7 @@ const pointersSQL = `SELECT 'foreign server', s.srvname::text, o.database, coale
 const (
 	// pointersTime bounds looking into the other databases for one brief,
 	// maxPointed how many of them are looked into.
-	pointersTime = 3 * time.Second
+	pointersTime = 6 * time.Second
 	maxPointed   = 60
 	// pointersAge is how old a look may be: a brief is made twice within moments.
 	pointersAge = 30 * time.Second
@@ -78,11 +78,12 @@ type pointed struct {
 	at   time.Time
 }
 
-func (k *pointers) get(key uint64) ([]pointer, bool) {
+// get gives what was found in a database; fresh: a moment ago.
+func (k *pointers) get(key uint64) (list []pointer, known, fresh bool) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	p, known := k.kept[key]
-	return p.list, known && time.Since(p.at) < pointersAge
+	return p.list, known, known && time.Since(p.at) < pointersAge
 }
 
 func (k *pointers) put(key uint64, list []pointer) {
@@ -120,8 +121,9 @@ func (s *server) readPointers(ctx context.Context, d catalog.Database, out *cata
 	var group errgroup.Group
 	group.SetLimit(2)
 	for i, o := range others {
-		if list, known := s.pointers.get(o.key); known {
-			found[i] = list
+		list, known, fresh := s.pointers.get(o.key)
+		found[i] = list
+		if fresh {
 			continue
 		}
 		if unseen[i] = !o.may || i >= maxPointed; unseen[i] {
@@ -129,9 +131,12 @@ func (s *server) readPointers(ctx context.Context, d catalog.Database, out *cata
 		}
 		group.Go(func() error {
 			list, err := s.pointersIn(ctx, o.name)
-			if found[i], unseen[i] = list, err != nil; err == nil {
-				s.pointers.put(o.key, list)
+			if err != nil {
+				unseen[i] = !known // else what was found before stands
+				return nil
 			}
+			found[i] = list
+			s.pointers.put(o.key, list)
 			return nil
 		})
 	}

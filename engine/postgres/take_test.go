@@ -299,7 +299,6 @@ func testPointers(k taker) {
 			k.t.Fatalf("%s: %v", text, err)
 		}
 	}
-	b := k.brief(taking(change.DropDatabase, change.DatabaseSpec{Name: "pointed_dev"}, nil))
 	for _, want := range []struct {
 		level change.Level
 		text  string
@@ -308,11 +307,13 @@ func testPointers(k taker) {
 		{change.Note, "of this name: foreign server far_link of pointing_dev (host pier7.ossavik.example)"},
 		{change.Note, "could not be looked into for foreign servers that point to it: 1"},
 	} {
-		if !slices.ContainsFunc(b.Findings, func(f change.Finding) bool { return f.Level == want.level && strings.HasSuffix(f.Text, want.text) }) {
-			k.t.Errorf("no %s %q in %+v", want.level, want.text, b.Findings)
-		}
+		// On a busy machine the first look may not come through all databases.
+		testutil.Wait(k.t, string(want.level)+" "+want.text, func() bool {
+			b := k.brief(taking(change.DropDatabase, change.DatabaseSpec{Name: "pointed_dev"}, nil))
+			return slices.ContainsFunc(b.Findings, func(f change.Finding) bool { return f.Level == want.level && strings.HasSuffix(f.Text, want.text) })
+		})
 	}
-	b = k.brief(taking(change.RenameDatabase, change.DatabaseSpec{Name: "pointed_dev", NewName: "renamed_dev"}, nil))
+	b := k.brief(taking(change.RenameDatabase, change.DatabaseSpec{Name: "pointed_dev", NewName: "renamed_dev"}, nil))
 	if !slices.ContainsFunc(b.Findings, func(f change.Finding) bool { return f.Level == change.Caution && strings.Contains(f.Text, "near_link") }) {
 		k.t.Errorf("a rename does not tell who points to the old name: %+v", b.Findings)
 	}
