@@ -183,7 +183,7 @@ func (a app) showProgress(i, n int, s wire.Step, last *string) {
 	word := map[string]string{"begun": "…", "done": fine.Render("done"), "failed": wrong.Render("failed"), "unknown": caution.Render("no answer, looking"),
 		"undoing": "taking back …", "undone": "taken back", "undo_failed": wrong.Render("could not be taken back"), "harmed": wrong.Render("failed, and left something altered")}[s.Status]
 	took := ""
-	if s.Begun != nil && s.Ended != nil && s.Status != "begun" {
+	if s.Begun != nil && s.Ended != nil && slices.Contains([]string{"done", "failed", "harmed"}, s.Status) {
 		took = fmt.Sprintf("  %d ms", s.Ended.Sub(*s.Begun).Milliseconds())
 	}
 	a.say("[%d/%d] %s  %s%s", i+1, n, visible(s.Title), word, faint.Render(took))

@@ -332,6 +332,33 @@ func (a app) endSessions(ctx context.Context, c *cli.Command) error {
 		Clearing: &wire.ClearingSpec{Grace: wholeSeconds(c.Duration("grace")), AcceptLoss: c.Bool("accept-loss")}})
 }
 
+// whoIsLeft names those that a clearing waits for, those that are alike together.
+func whoIsLeft(p wire.Clearing) string {
+	const named = 3
+	var who []string
+	alike := map[string]int{}
+	for _, w := range p.Who {
+		text := strings.Join(strings.Fields(w.Account+" "+w.Application+" "+w.Class+" "+w.Progress), " ")
+		if alike[text]++; alike[text] == 1 {
+			who = append(who, text)
+		}
+	}
+	if len(who) == 0 {
+		return ""
+	}
+	more := ""
+	if len(who) > named || p.Left > len(p.Who) {
+		more = "; …"
+	}
+	who = who[:min(named, len(who))]
+	for i, text := range who {
+		if n := alike[text]; n > 1 {
+			who[i] = fmt.Sprintf("%d × %s", n, text)
+		}
+	}
+	return ": " + visible(strings.Join(who, "; ")) + more
+}
+
 // showClearing tells how far a clearing is: on a terminal in one line that is
 // written over, else only what has changed since the last time.
 func (a app) showClearing(p wire.Clearing, last *string) {
@@ -348,15 +375,8 @@ func (a app) showClearing(p wire.Clearing, last *string) {
 	if p.Came > 0 {
 		text += fmt.Sprintf(", %d came meanwhile", p.Came)
 	}
-	var who []string
-	for _, w := range p.Who[:min(3, len(p.Who))] {
-		who = append(who, strings.Join(strings.Fields(w.Account+" "+w.Application), " ")+" "+w.Class+strings.TrimSuffix(" "+w.Progress, " "))
-	}
-	if len(who) > 0 && p.Phase != "cleared" {
-		text += ": " + visible(strings.Join(who, "; "))
-		if len(p.Who) > len(who) {
-			text += "; …"
-		}
+	if p.Phase != "cleared" {
+		text += whoIsLeft(p)
 	}
 	if *last == p.Phase+text {
 		return

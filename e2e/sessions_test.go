@@ -409,6 +409,7 @@ func testRenameMoveCopy(h shore) {
 	if there(guest) || h.has("tides_prod") || !h.in("tide_tables_prod") {
 		h.t.Error("it was not renamed, or is not open")
 	}
+	has(h.t, "its history goes on", h.s.run(0, "change", "list", "--target", "harbour/tide_tables_prod").out, "database.rename")
 	h.client("tide_tables_prod")
 	has(h.t, "move", h.s.run(0, "database", "move", "harbour/tide_tables_prod", "--tablespace", "pier", "--yes").err, "0 left, 1 ended")
 	has(h.t, "moved", h.s.run(0, "database", "show", "harbour/tide_tables_prod").out, "pier")
@@ -418,6 +419,12 @@ func testRenameMoveCopy(h shore) {
 	if !h.in("tide_tables_prod") || !h.in("copy_prod") {
 		h.t.Error("the template or its copy is not open")
 	}
+	// Who made it is known under each later name, and of no other one.
+	h.s.run(0, "database", "rename", "harbour/copy_prod", "--to", "second_prod", "--accept", "drop.breaks", "--yes")
+	h.s.run(0, "database", "rename", "harbour/second_prod", "--to", "third_prod", "--accept", "drop.breaks", "--yes")
+	has(h.t, "who made it", h.s.run(0, "database", "show", "harbour/third_prod").out, "by keeper, change ")
+	h.furnished("second_prod")
+	has(h.t, "who made another one", h.s.run(0, "database", "show", "harbour/second_prod").out, "not by Genarch")
 	has(h.t, "on MariaDB", h.s.run(1, "database", "rename", "quay/x", "--to", "y", "--yes").err, "no statement that renames")
 }
 

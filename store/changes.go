@@ -19,6 +19,7 @@ type changeRow struct {
 	Kind        string
 	Server      string
 	Target      string
+	Becomes     string
 	State       string
 	Operator    string
 	RunBy       string
@@ -64,10 +65,14 @@ func changeFrom(r changeRow, steps []stepRow) change.Change {
 }
 
 func changeRowFrom(c change.Change) changeRow {
+	becomes := ""
+	if to, renamed := c.Intent.Becomes(); renamed {
+		becomes = to.String()
+	}
 	if c.Accepted == nil {
 		c.Accepted = []string{}
 	}
-	return changeRow{ID: c.ID, Kind: string(c.Intent.Kind), Server: c.Intent.Server, Target: c.Brief.Target, State: string(c.State),
+	return changeRow{ID: c.ID, Kind: string(c.Intent.Kind), Server: c.Intent.Server, Target: c.Brief.Target, Becomes: becomes, State: string(c.State),
 		Operator: c.Operator, RunBy: c.RunBy, Intent: c.Intent, Brief: c.Brief, Accepted: c.Accepted, Failure: c.Failure,
 		Result: c.Result, ObjectKey: c.ObjectKey, CreatedAt: c.Created.UTC(), StartedAt: timePtr(c.Started), EndedAt: timePtr(c.Ended)}
 }
@@ -141,7 +146,7 @@ func (s *Store) Changes(ctx context.Context, f change.Filter) ([]change.Change, 
 		q = q.Where("server = ?", f.Server)
 	}
 	if f.Target != "" {
-		q = q.Where("target = ?", f.Target)
+		q = q.Where("(target = ? OR becomes = ?)", f.Target, f.Target)
 	}
 	if f.State != "" {
 		q = q.Where("state = ?", string(f.State))

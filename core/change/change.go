@@ -183,6 +183,7 @@ const MakerLimit = 50
 // Filter narrows a list of changes; zero fields do not.
 type Filter struct {
 	Server string
+	// Target is the address of what they are about, before or afterwards.
 	Target string
 	State  State
 	Before uint64 // changes with a smaller number

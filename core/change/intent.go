@@ -198,6 +198,14 @@ func (in Intent) Same(other Intent) bool {
 	return errX == nil && errY == nil && string(x) == string(y)
 }
 
+// Becomes is the address that the target has afterwards, where that is another one.
+func (in Intent) Becomes() (naming.Address, bool) {
+	if in.Kind != RenameDatabase || in.Database == nil {
+		return naming.Address{}, false
+	}
+	return naming.DatabaseAddress(in.Server, in.Database.NewName), true
+}
+
 // Target is the address of what the intent is about.
 func (in Intent) Target() naming.Address {
 	switch {

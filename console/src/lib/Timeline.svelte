@@ -27,7 +27,7 @@
 				<p class="flex flex-wrap gap-x-3">
 					<span class="font-semibold break-words">{s.title}</span>
 					{#if words[s.status]}<span class="quiet">{words[s.status]}{s.probed ? ', found by looking' : ''}</span>{/if}
-					{#if s.begun && s.ended}<span class="quiet mono">{took(s.begun, s.ended)}</span>{/if}
+					{#if s.begun && s.ended && ['done', 'failed', 'harmed'].includes(s.status)}<span class="quiet mono">{took(s.begun, s.ended)}</span>{/if}
 					{#if s.read_only && s.status === 'planned'}<span class="quiet">only reads</span>{/if}
 				</p>
 				{#if s.statement}{#if s.kind === 'clear_sessions'}<p class="quiet mt-1 text-sm">For each session, by its identity; it cannot be taken back:</p>{/if}<pre class="sql mt-1">{s.statement}</pre>{/if}
