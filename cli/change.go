@@ -141,11 +141,12 @@ func (a app) follow(ctx context.Context, c *cli.Command, api *client.Client, cha
 		}
 		for i, s := range now.Brief.Steps {
 			if s.Status != "planned" && said[i] != s.Status {
+				told := last
 				if a.Terminal && last != "" {
 					fmt.Fprint(a.Err, "\n") // below the line that was written over
 					last = ""
 				}
-				a.showProgress(i, len(now.Brief.Steps), s, &last)
+				a.showProgress(i, len(now.Brief.Steps), s, told)
 				said[i] = s.Status
 			}
 			if s.Status == "begun" && s.Clearing != nil {
@@ -178,8 +179,8 @@ func (a app) askStop(ctx context.Context, api *client.Client, change wire.Change
 	return api.Stop(ctx, change.ID, 60)
 }
 
-// showProgress tells how a step stands. last is what was told of its clearing.
-func (a app) showProgress(i, n int, s wire.Step, last *string) {
+// showProgress tells how a step stands. told is what was said of its clearing last.
+func (a app) showProgress(i, n int, s wire.Step, told string) {
 	word := map[string]string{"begun": "…", "done": fine.Render("done"), "failed": wrong.Render("failed"), "unknown": caution.Render("no answer, looking"),
 		"undoing": "taking back …", "undone": "taken back", "undo_failed": wrong.Render("could not be taken back"), "harmed": wrong.Render("failed, and left something altered")}[s.Status]
 	took := ""
@@ -188,10 +189,7 @@ func (a app) showProgress(i, n int, s wire.Step, last *string) {
 	}
 	a.say("[%d/%d] %s  %s%s", i+1, n, visible(s.Title), word, faint.Render(took))
 	if p := s.Clearing; p != nil && s.Status != "begun" {
-		if a.Terminal {
-			last = new(string) // on a line of its own, which stays
-		}
-		app{Streams{Err: a.Err}}.showClearing(*p, last)
+		app{Streams{Err: a.Err}}.showClearing(*p, &told)
 		for _, r := range p.Returned[:min(10, len(p.Returned))] {
 			a.say("        came back while the gate was closed: %s", visible(r))
 		}
@@ -413,7 +411,7 @@ func (a app) showChange(ctx context.Context, c *cli.Command, api *client.Client,
 	shown.showBrief(change.Brief)
 	for i, s := range change.Brief.Steps {
 		if s.Status != "planned" {
-			shown.showProgress(i, len(change.Brief.Steps), s, new(string))
+			shown.showProgress(i, len(change.Brief.Steps), s, "")
 		}
 	}
 	return nil
