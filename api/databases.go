@@ -119,8 +119,12 @@ func (h *Handler) showDatabase(ctx context.Context, in *struct {
 		return nil, err
 	}
 	out := renderDatabase(srv.Name, d)
-	if out.CreatedBy, err = h.maker(ctx, out.Address, d.Key, maxRenames); err != nil {
+	c, found, err := h.maker(ctx, out.Address, d.Key, maxRenames)
+	if err != nil {
 		return nil, err
+	}
+	if found {
+		out.CreatedBy = &wire.MadeBy{Change: c.ID, Operator: c.RunBy, At: c.Ended}
 	}
 	out.LastUse = renderUse(h.Watch.Use(srv.Name, catalog.Used{Database: d.Name}))
 	return answer(out), nil
@@ -129,23 +133,23 @@ func (h *Handler) showDatabase(ctx context.Context, in *struct {
 // maxRenames is how many names back the maker of a database is looked for.
 const maxRenames = 8
 
-// maker finds the change that made a database, if Genarch did; nil if not. One of
-// that name may have been made again since, outside Genarch: the engine's own
-// number tells, where there is one. It may have been made under another name.
-func (h *Handler) maker(ctx context.Context, address string, key uint64, renames int) (*wire.MadeBy, error) {
+// maker finds the change that made a database, if Genarch did. One of that name may
+// have been made again since, outside Genarch: the engine's own number tells, where
+// it is known (else 0). With it, a database is followed back through its names.
+func (h *Handler) maker(ctx context.Context, address string, key uint64, renames int) (c change.Change, found bool, err error) {
 	ended, err := h.Records.Changes(ctx, change.Filter{Target: address, State: change.Done, Limit: change.MakerLimit})
 	if err != nil {
-		return nil, err
+		return c, false, err
 	}
-	if c, found := change.Maker(ended, key); found {
-		return &wire.MadeBy{Change: c.ID, Operator: c.RunBy, At: c.Ended}, nil
+	if c, found = change.Maker(ended, key); found {
+		return c, true, nil
 	}
 	for _, c := range ended {
 		if to, renamed := c.Intent.Becomes(); renamed && to.String() == address && key != 0 && renames > 0 {
 			return h.maker(ctx, c.Brief.Target, key, renames-1)
 		}
 	}
-	return nil, nil
+	return c, false, nil
 }
 
 // noDatabase tells "it is not there" from "Genarch's login may not see it".

@@ -39,11 +39,11 @@ func (h *Handler) showHandover(ctx context.Context, in *struct {
 			out.Accounts = append(out.Accounts, handoverAccount(srv, in.Database, a.Principal, level.String(), ""))
 		}
 	}
-	ended, err := h.Records.Changes(ctx, change.Filter{Target: srv.Name + "/" + in.Database, State: change.Done, Limit: change.MakerLimit})
+	c, found, err := h.maker(ctx, naming.DatabaseAddress(srv.Name, in.Database).String(), 0, 0)
 	if err != nil {
 		return nil, err
 	}
-	if c, found := change.Maker(ended, 0); found && c.Intent.Database.Team != nil {
+	if found && c.Intent.Database.Team != nil {
 		out.Change = c.ID
 		if c, err = h.Records.Change(ctx, c.ID); err != nil {
 			return nil, err

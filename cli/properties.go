@@ -34,7 +34,7 @@ func useText(u *wire.Use, sessions *int) string {
 		text = timeText(*u.Last)
 	}
 	if blind := time.Duration(u.Blind) * time.Second; blind >= time.Minute {
-		text += fmt.Sprintf(" (for %s nobody looked)", blind)
+		text += fmt.Sprintf(" (for %s nobody looked)", span(blind))
 	}
 	return text
 }

@@ -103,14 +103,14 @@ func (h shore) in(name string) bool {
 }
 
 // waitingDrop lets a drop run that waits for a client, and returns its number.
-func (h shore) waitingDrop(name string) string {
+func (h shore) waitingDrop(name string, more ...string) string {
 	h.t.Helper()
-	status, body, _ := h.s.call("POST", "/api/v1/changes", h.s.token, fmt.Sprintf(`{"kind":"database.drop","server":%q,"database":{"name":%q},"clearing":{"when_empty":600}}`, h.name, name))
+	status, body, _ := h.s.call("POST", "/api/v1/changes", h.s.token, fmt.Sprintf(`{"kind":"database.drop","server":%q,"database":{"name":%q},"clearing":{"when_empty":600%s}}`, h.name, name, strings.Join(more, "")))
 	if status != 201 {
 		h.t.Fatalf("ask: %d %v", status, body)
 	}
 	id := itoa(int(body["id"].(float64)))
-	status, body, _ = h.s.call("POST", "/api/v1/changes/"+id+"/run", h.s.token, fmt.Sprintf(`{"fingerprint":%q,"confirm":%q}`, body["brief"].(map[string]any)["fingerprint"], name))
+	status, body, _ = h.s.call("POST", "/api/v1/changes/"+id+"/run", h.s.token, fmt.Sprintf(`{"fingerprint":%q,"confirm":%q,"accept":["gate.effect"]}`, body["brief"].(map[string]any)["fingerprint"], name))
 	if status != 200 {
 		h.t.Fatalf("run: %d %v", status, body)
 	}
@@ -169,6 +169,7 @@ func TestSessions(t *testing.T) {
 		})
 	}
 	h := shore{t, s, "harbour", postgres.Engine{}, pg}
+	t.Run("held accounts", func(t *testing.T) { testHold(shore{t, s, "quay", mariadb.Engine{}, maria}) })
 	t.Run("rename, move and copy", func(t *testing.T) { h.t = t; testRenameMoveCopy(h) })
 	t.Run("history", func(t *testing.T) {
 		status, body, _ := s.call("GET", "/api/v1/servers/harbour/sessions/history", s.token, "")
@@ -184,8 +185,9 @@ func testListAndEnd(h shore) {
 	writer := h.client("sailings_prod", "BEGIN", "UPDATE crossings SET n = 7 WHERE id = 1")
 	waits := h.client("sailings_prod")
 	released := make(chan struct{})
+	over := h.t.Context() // ends before connections are closed, should the test fail
 	go func() {
-		_, _ = waits.ExecContext(context.Background(), "UPDATE crossings SET n = 8 WHERE id = 1")
+		_, _ = waits.ExecContext(over, "UPDATE crossings SET n = 8 WHERE id = 1")
 		close(released)
 	}()
 	testutil.Wait(h.t, "somebody to wait for somebody", func() bool {
@@ -201,6 +203,19 @@ func testListAndEnd(h shore) {
 	if got := h.sessions("/sailings_prod", "--class", "written work"); len(got) < 1 {
 		h.t.Errorf("by class: %+v", got)
 	}
+	// Chosen by what they are: each option narrows, and nothing else is shown.
+	for _, f := range []struct {
+		fits int
+		args []string
+	}{{4, []string{"--client", "127.0.0.1"}}, {0, []string{"--client", "10.9.9.9"}}, {0, []string{"--application", "no-such-program"}}, {4, []string{"--account", h.running.Admin}}, {0, []string{"--account", "nobody"}},
+		{0, []string{"--idle-longer-than", "1h"}}, {0, []string{"--older-than", "1h"}}} {
+		if n := len(h.sessions("/sailings_prod", f.args...)); n != f.fits {
+			h.t.Errorf("%v fits %d sessions, want %d", f.args, n, f.fits)
+		}
+	}
+	testutil.Wait(h.t, "the idle ones to have been so for long", func() bool { return len(h.sessions("/sailings_prod", "--idle-longer-than", "1s")) == 3 })
+	testutil.Wait(h.t, "some to be old", func() bool { return len(h.sessions("/sailings_prod", "--older-than", "1s")) >= 2 })
+	has(h.t, "ending those long idle", h.s.run(3, "session", "end", h.name+"/sailings_prod", "--class", "idle", "--idle-longer-than", "1s").err, "2 sessions as of", "idle for longer than")
 	lines := h.sessions("/sailings_prod")
 	has(h.t, "one session", h.s.run(0, "session", "show", lines[0].Address).out, lines[0].ID, "would lose", "state")
 	h.s.run(4, "session", "show", h.name+"/session:1-gone")
@@ -358,6 +373,38 @@ func testStopping(h shore) {
 	guest.Close()
 	if state, _ := h.ended(id); state != "done" || h.has("berths_prod") {
 		h.t.Errorf("once the last one had left: %s", state)
+	}
+}
+
+// testHold locks out, while a drop waits, who could come back with rights on all
+// databases, and lets them in again however it ends.
+func testHold(h shore) {
+	h.furnished("kept_out_prod")
+	h.client("mysql", "CREATE USER warden@'127.0.0.1' IDENTIFIED BY '"+h.running.Password.Reveal()+"'", "GRANT ALL ON *.* TO warden@'127.0.0.1'").Close()
+	warden := func() bool {
+		conn, err := enginetest.Client(h.t.Context(), h.engine, h.running, "mysql", "warden")
+		if err == nil {
+			conn.Close()
+		}
+		return err == nil
+	}
+	address := h.name + "/kept_out_prod"
+	guest := h.client("kept_out_prod")
+	has(h.t, "the brief", h.s.run(3, "database", "drop", address, "--hold-accounts").err, "ALTER USER 'warden'@'127.0.0.1' ACCOUNT LOCK", "CAUTION", "--accept gate.effect")
+	if !warden() {
+		h.t.Fatal("a brief locks an account")
+	}
+	id := h.waitingDrop("kept_out_prod", `,"hold_accounts":true`)
+	if warden() {
+		h.t.Error("who was to be held signs in")
+	}
+	h.s.run(0, "change", "stop", id)
+	if !warden() || !there(guest) {
+		h.t.Error("after it was stopped, the account is not as it was")
+	}
+	h.s.run(0, "database", "drop", address, "--hold-accounts", "--accept", "gate.effect", "--confirm", "kept_out_prod", "--grace", "0s")
+	if !warden() || h.has("kept_out_prod") {
+		h.t.Error("after the drop the account is not as it was, or the database is there")
 	}
 }
 

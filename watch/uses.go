@@ -38,10 +38,10 @@ type uses struct {
 	fresh map[catalog.Used]bool
 }
 
-// known is what is on record of a server that was not looked at before, or that is
+// recall reads what is on record of a server that was not looked at before, or that is
 // another instance now; nil: it is known already. While the records are away
 // nothing is kept, or what they hold would be taken for unseen.
-func (w *Watch) known(ctx context.Context, srv catalog.Server, now time.Time) *uses {
+func (w *Watch) recall(ctx context.Context, srv catalog.Server, now time.Time) *uses {
 	w.mu.Lock()
 	k := w.servers[srv.Name]
 	same := k != nil && k.uses.server == srv.ID && k.uses.Identity == srv.Identity.Key
@@ -88,7 +88,9 @@ func (u *uses) saw(s catalog.Session, now time.Time) {
 		}
 		u.Uses[x], u.fresh[x] = now, true
 	}
-	note(catalog.Used{Account: s.Account})
+	if s.Account != (catalog.Principal{}) { // a background worker may have none
+		note(catalog.Used{Account: s.Account})
+	}
 	for _, d := range append([]string{s.Database}, s.Uses...) {
 		if d != "" {
 			note(catalog.Used{Database: d})

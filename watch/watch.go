@@ -134,7 +134,7 @@ func (w *Watch) forget(list []catalog.Server) {
 
 // note keeps one sample.
 func (w *Watch) note(ctx context.Context, srv catalog.Server, now time.Time, list []catalog.Session, answered bool) {
-	known := w.known(ctx, srv, now)
+	recalled := w.recall(ctx, srv, now)
 	sample := catalog.Sample{At: now, Missing: !answered}
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -143,8 +143,8 @@ func (w *Watch) note(ctx context.Context, srv catalog.Server, now time.Time, lis
 		k = &seen{}
 		w.servers[srv.Name] = k
 	}
-	if known != nil {
-		k.uses = *known
+	if recalled != nil {
+		k.uses = *recalled
 	}
 	if answered {
 		k.uses.looked(now)

@@ -113,7 +113,7 @@ var (
 )
 
 // TestLastUse follows a server for days: what is seen, what is not, and what a
-// service knows that was started anew.
+// service knows that was started anew. The time is synctest's: nobody waits for it.
 func TestLastUse(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		h, s := &harbour{}, &shelf{}

@@ -226,6 +226,9 @@ func TestAffectedOrder(t *testing.T) {
 		if s.Written = i%200 == 199; s.Written {
 			s.Transaction = time.Unix(int64(i), 0)
 		}
+		if i == 1 {
+			s.Activity = catalog.SessionEnding // has nothing more to lose than its connection
+		}
 		list = append(list, s)
 	}
 	var b Brief
@@ -233,7 +236,7 @@ func TestAffectedOrder(t *testing.T) {
 	if b.AffectedCount != len(list) || len(b.Affected) != MaxAffected {
 		t.Fatalf("%d of %d are shown", len(b.Affected), b.AffectedCount)
 	}
-	for i, want := range []int64{200, 400, 600, 1, 2} {
+	for i, want := range []int64{200, 400, 600, 2, 1} {
 		if got := b.Affected[i].Session.ID.Number; got != want {
 			t.Errorf("in place %d stands session %d, want %d", i, got, want)
 		}

@@ -34,8 +34,9 @@ const (
 	Replication Class = "replication"
 )
 
-// Classes lists them all, in that order.
-var Classes = []Class{Idle, Busy, InTransaction, Written, Ending, Hidden, Own, Engine, Worker, Backup, Replication}
+// Classes lists them all, what ending them would lose rising; those that are never
+// ended by the way come last.
+var Classes = []Class{Idle, Ending, Busy, InTransaction, Written, Hidden, Own, Engine, Worker, Backup, Replication}
 
 // Classify tells the class of a session.
 func Classify(s catalog.Session) Class {
