@@ -223,7 +223,7 @@ func ObjectText(o catalog.Object) string {
 	if o.Schema != "" {
 		text = o.Schema
 		if o.Name != "" {
-			text += "." + o.Name
+			text += "." + o.Name + o.Args
 		}
 	}
 	switch {

@@ -272,7 +272,7 @@ func (p postgreSQL) object(o catalog.Object, _ []int32) []gift {
 	facets, held := p.gifts(db)
 	fits := make([]bool, len(facets))
 	for i, f := range facets {
-		fits[i] = f.Scope == o.Scope && f.Schema == o.Schema && f.Name == o.Name && f.Column == o.Column ||
+		fits[i] = f.Fits(o) ||
 			// Who has a privilege on a table has it on its columns.
 			o.Scope == catalog.ScopeColumn && f.Scope == catalog.ScopeTable && f.Schema == o.Schema && f.Name == o.Name
 	}

@@ -158,7 +158,7 @@ func (g *Graph) holds(o catalog.Object) bool {
 	}
 	in := g.access.Databases[db].Interior
 	return in != nil && slices.ContainsFunc(in.Classes, func(c catalog.Class) bool {
-		return c.Schema == o.Schema && (o.Scope == catalog.ScopeSchema || c.Name == o.Name)
+		return c.Schema == o.Schema && (o.Scope == catalog.ScopeSchema || c.Name == o.Name || c.Object.Fits(o))
 	})
 }
 

@@ -108,13 +108,28 @@ type Entry struct {
 }
 
 // Object is one thing that a question is about. Schema exists on PostgreSQL
-// only; a routine's Name has its argument types there.
+// only.
 type Object struct {
 	Scope    Scope  `json:"scope"`
 	Database string `json:"database,omitempty"`
 	Schema   string `json:"schema,omitempty"`
 	Name     string `json:"name,omitempty"`
-	Column   string `json:"column,omitempty"`
+	// Args are the argument types of a routine as the engine itself writes them,
+	// in parentheses: "(integer, text)". Only a reading of the catalogue sets
+	// them; empty where an engine has none, or where a person named the routine.
+	Args   string `json:"args,omitempty"`
+	Column string `json:"column,omitempty"`
+}
+
+// Fits reports whether o, read from the catalogue, is what a person named. A
+// routine may be named with its argument types behind it or without: the whole
+// text is compared, and a name is never taken apart.
+func (o Object) Fits(named Object) bool {
+	if o.Scope != named.Scope || o.Schema != named.Schema || o.Column != named.Column {
+		return false
+	}
+	return o.Name == named.Name && (named.Args == "" || o.Args == named.Args) ||
+		o.Args != "" && named.Args == "" && o.Name+o.Args == named.Name
 }
 
 // Class is a number of objects of one database, schema and kind that have the

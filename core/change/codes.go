@@ -197,6 +197,8 @@ const (
 	GrantEffect = "grant.effect"
 	// GrantWide: a grant opens more databases than it seems to name.
 	GrantWide = "grant.wide"
+	// ObjectAmbiguous: a routine was named without its argument types, and there are several.
+	ObjectAmbiguous = "object.ambiguous"
 	// ObjectAbsent: a schema, table or routine that does not exist.
 	ObjectAbsent = "object.absent"
 	// DatabaseAbsent: a database that does not exist.

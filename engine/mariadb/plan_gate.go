@@ -19,6 +19,8 @@ import (
 // back exactly. Each do has its undo at the same place.
 type gate struct {
 	do, undo []string
+	// again are those of do that show in no grant, and can be done again.
+	again []string
 	// after is what is left to do once the database is gone: without clearing
 	// leftovers, rights on the database are put back as the engine would leave
 	// them; what only shadowed a pattern goes in either case.
@@ -49,6 +51,7 @@ func planGate(name string, snap catalog.Snapshot, clearLeftovers bool) gate {
 	for _, event := range snap.Doomed.Events {
 		alter := "ALTER EVENT " + quoteIdent(name) + "." + quoteIdent(event)
 		g.add(alter+" DISABLE", alter+" ENABLE")
+		g.again = append(g.again, alter+" DISABLE")
 	}
 	exact, patterns := map[catalog.Principal]catalog.Grant{}, map[catalog.Principal]string{}
 	var whom []catalog.Principal
@@ -137,6 +140,7 @@ func planLeaks(b *change.Brief, in change.Intent, people, roots []catalog.Accoun
 		for _, a := range people {
 			user := "ALTER USER " + quotePrincipal(a.Principal)
 			g.add(user+" ACCOUNT LOCK", user+" ACCOUNT UNLOCK")
+			g.again = append(g.again, user+" ACCOUNT LOCK")
 			g.after = append(g.after, user+" ACCOUNT UNLOCK")
 		}
 		if len(names) > 0 {
@@ -168,7 +172,7 @@ func gateStep(g gate, name string, self catalog.Principal) change.Step {
 	slices.Reverse(undo)
 	open := strings.Join(undo, ";\n")
 	return change.Step{Kind: stepGate, Title: "close the gate: take, for the time, the rights that let anybody into " + naming.Show(name), Statement: strings.Join(g.do, ";\n"), Undo: open, Mend: open,
-		Seconds: 60 + len(g.do), Args: map[string]string{"name": name, "self": self.String(), "do": engine.Pack(g.do), "undo": engine.Pack(undo)}}
+		Seconds: 60 + len(g.do), Args: map[string]string{"name": name, "self": self.String(), "do": engine.Pack(g.do), "undo": engine.Pack(undo), "again": engine.Pack(g.again)}}
 }
 
 // settleStep is what is left to do after the drop.

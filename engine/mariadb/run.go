@@ -54,9 +54,8 @@ func (s *server) send(ctx context.Context, op, statement string) (engine.Report,
 		return rep, engine.NeverSent(wrap(op, err))
 	}
 	defer conn.Close()
-	_, err = conn.ExecContext(ctx, statement)
-	if err != nil {
-		return rep, wrap(op, err)
+	if err := exec(ctx, conn, op, statement); err != nil {
+		return rep, err
 	}
 	rows, err := conn.QueryContext(ctx, "SHOW WARNINGS LIMIT 100")
 	if err != nil {
@@ -70,6 +69,17 @@ func (s *server) send(ctx context.Context, op, statement string) (engine.Report,
 		}
 	}
 	return rep, nil
+}
+
+// exec sends one command. The driver's line takes no two in one text (the
+// handshake does not ask for multi-statements), and what is not exactly one by
+// the server's lexical rules is not even sent.
+func exec(ctx context.Context, conn *sql.Conn, op, statement string) error {
+	if err := single(op, statement); err != nil {
+		return err
+	}
+	_, err := conn.ExecContext(ctx, statement)
+	return wrap(op, err)
 }
 
 // verify reads the database back and compares every property.

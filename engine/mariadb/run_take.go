@@ -44,8 +44,7 @@ func (s *server) runAll(ctx context.Context, op string, statements []string, pas
 	}
 	defer conn.Close()
 	for _, text := range statements {
-		_, err := conn.ExecContext(ctx, text)
-		if e, ok := wrap(op, err).(*engine.Error); ok && !slices.Contains(pass, e.Code) {
+		if e, ok := exec(ctx, conn, op, text).(*engine.Error); ok && !slices.Contains(pass, e.Code) {
 			e.Detail = "at: " + strings.Join(strings.Fields(text), " ")
 			return e
 		}
@@ -115,9 +114,9 @@ func (s *server) dropNow(ctx context.Context, step change.Step) (engine.Report, 
 	}
 	// Once sent, it is waited for: past its wait for locks a drop is final.
 	last := context.WithoutCancel(ctx)
-	_, err = conn.ExecContext(last, "SET STATEMENT lock_wait_timeout=2, innodb_lock_wait_timeout=2, max_statement_time=0 FOR "+step.Statement)
+	err = exec(last, conn, op, "SET STATEMENT lock_wait_timeout=2, innodb_lock_wait_timeout=2, max_statement_time=0 FOR "+step.Statement)
 	if err != nil {
-		return rep, wrap(op, err)
+		return rep, err
 	}
 	rep.Messages = s.endReturned(last, name)
 	return rep, nil
@@ -175,8 +174,8 @@ func (s *server) tryLocks(ctx context.Context, conn *sql.Conn, op, name string) 
 		return nil
 	}
 	for until := time.Now().Add(tryTime); ; {
-		_, err = conn.ExecContext(ctx, "SET STATEMENT lock_wait_timeout=0 FOR LOCK TABLES "+strings.Join(tables, ", "))
-		e, ok := wrap(op, err).(*engine.Error)
+		err = exec(ctx, conn, op, "SET STATEMENT lock_wait_timeout=0 FOR LOCK TABLES "+strings.Join(tables, ", "))
+		e, ok := err.(*engine.Error)
 		if !ok || e.Code != "1205" || time.Now().After(until) || !engine.Pause(ctx, tryPause) {
 			break
 		}
@@ -314,15 +313,9 @@ func (s *server) probeGate(ctx context.Context, step change.Step) (bool, error) 
 			return false, nil
 		}
 	}
-	for _, text := range engine.Unpack(step.Args["do"]) {
-		// An event or an account is looked at by trying: both can be done again.
-		if strings.HasPrefix(text, "ALTER ") {
-			if err := s.runAll(ctx, "close the gate", []string{text}, noLonger...); err != nil {
-				return false, err
-			}
-		}
-	}
-	return true, nil
+	// Events and accounts are looked at by trying: both can be done again.
+	err = s.runAll(ctx, "close the gate", engine.Unpack(step.Args["again"]), noLonger...)
+	return err == nil, err
 }
 
 // checkDatabaseGone reads that a database is not there, and, where asked, that

@@ -235,42 +235,60 @@ const userSchemas = `n.nspname !~ '^pg_' AND n.nspname <> 'information_schema'`
 // interiorColumns reads the access lists of everything in a database, objects
 // that are alike together. A column has a list only when something was granted
 // on it alone.
-const interiorColumns = `SELECT 'schema', n.nspname::text, n.nspname::text, '', 1::int, pg_catalog.pg_get_userbyid(n.nspowner)::text, n.nspacl IS NULL,
-		coalesce(n.nspacl, pg_catalog.acldefault('n', n.nspowner))::text[], ''
+var interiorColumns = `SELECT 'schema', n.nspname::text, n.nspname::text, '', 1::int, pg_catalog.pg_get_userbyid(n.nspowner)::text, n.nspacl IS NULL,
+		coalesce(n.nspacl, pg_catalog.acldefault('n', n.nspowner))::text[], '', ''
 	FROM pg_catalog.pg_namespace n WHERE ` + userSchemas + `
 	UNION ALL
-	SELECT k, nspname, min(relname), '', count(*)::int, pg_catalog.pg_get_userbyid(relowner)::text, builtin, acl, '' FROM (
+	SELECT k, nspname, min(relname), '', count(*)::int, pg_catalog.pg_get_userbyid(relowner)::text, builtin, acl, '', '' FROM (
 		SELECT CASE c.relkind WHEN 'S' THEN 'sequence' ELSE 'table' END AS k, n.nspname::text, c.relname::text, c.relowner, c.relacl IS NULL AS builtin,
-			coalesce(c.relacl, pg_catalog.acldefault(CASE c.relkind WHEN 'S' THEN 's' ELSE 'r' END::"char", c.relowner))::text[] AS acl
+			coalesce(c.relacl, pg_catalog.acldefault(CASE c.relkind WHEN 'S' THEN 's' ELSE 'r' END::"char", c.relowner))::text[] AS acl,
+			` + byOther("c.oid", "c.relacl", "c.relowner") + ` AS alone
 		FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
-		WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f', 'S') AND ` + userSchemas + `) o GROUP BY k, nspname, relowner, builtin, acl
+		WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f', 'S') AND ` + userSchemas + `) o GROUP BY k, nspname, relowner, builtin, acl, alone
 	UNION ALL
-	SELECT 'routine', nspname, min(proname), '', count(*)::int, pg_catalog.pg_get_userbyid(proowner)::text, builtin, acl, '' FROM (
-		SELECT n.nspname::text, p.proname::text, p.proowner, p.proacl IS NULL AS builtin, coalesce(p.proacl, pg_catalog.acldefault('f', p.proowner))::text[] AS acl
-		FROM pg_catalog.pg_proc p JOIN pg_catalog.pg_namespace n ON n.oid = p.pronamespace WHERE ` + userSchemas + `) o GROUP BY nspname, proowner, builtin, acl
+	SELECT 'routine', nspname, min(proname), '', count(*)::int, pg_catalog.pg_get_userbyid(proowner)::text, builtin, acl, '', min(args) FROM (
+		SELECT n.nspname::text, p.proname::text, ` + routineArgs + ` AS args, p.proowner, p.proacl IS NULL AS builtin,
+			coalesce(p.proacl, pg_catalog.acldefault('f', p.proowner))::text[] AS acl, ` + byOther("p.oid", "p.proacl", "p.proowner") + ` AS alone
+		FROM pg_catalog.pg_proc p JOIN pg_catalog.pg_namespace n ON n.oid = p.pronamespace WHERE ` + userSchemas + `) o GROUP BY nspname, proowner, builtin, acl, alone
 	UNION ALL
-	SELECT 'column', n.nspname::text, c.relname::text, c.relname::text, 1::int, '', false, t.attacl::text[], t.attname::text
+	SELECT 'column', n.nspname::text, c.relname::text, c.relname::text, 1::int, pg_catalog.pg_get_userbyid(c.relowner)::text, false,
+		t.attacl::text[], t.attname::text, ''
 	FROM pg_catalog.pg_attribute t JOIN pg_catalog.pg_class c ON c.oid = t.attrelid JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
 	WHERE t.attacl IS NOT NULL AND NOT t.attisdropped AND ` + userSchemas + `
 	ORDER BY 1, 2, 3 LIMIT 20000`
 
-// objectColumns reads the access list of one object by itself.
+// routineArgs writes the argument types of a routine (p) in parentheses. The
+// engine quotes each type's name, so the text can stand in a statement.
+const routineArgs = `'(' || coalesce((SELECT string_agg(pg_catalog.format_type(a.type, NULL), ', ' ORDER BY a.at)
+	FROM unnest(p.proargtypes) WITH ORDINALITY a(type, at)), '') || ')'`
+
+// byOther sets an object by itself on whose list somebody else than its owner
+// has given something: that can only be taken object by object.
+func byOther(oid, acl, owner string) string {
+	return `CASE WHEN EXISTS (SELECT FROM pg_catalog.aclexplode(` + acl + `) x WHERE x.grantor <> ` + owner + `) THEN ` + oid + ` END`
+}
+
+// objectColumns reads the access list of one object by itself. A routine is
+// found by its name, or by its name and argument types, each compared whole.
 const objectColumns = `SELECT CASE c.relkind WHEN 'S' THEN 'sequence' ELSE 'table' END, n.nspname::text, c.relname::text, c.relname::text, 1::int,
 		pg_catalog.pg_get_userbyid(c.relowner)::text, c.relacl IS NULL,
-		coalesce(c.relacl, pg_catalog.acldefault(CASE c.relkind WHEN 'S' THEN 's' ELSE 'r' END::"char", c.relowner))::text[], ''
+		coalesce(c.relacl, pg_catalog.acldefault(CASE c.relkind WHEN 'S' THEN 's' ELSE 'r' END::"char", c.relowner))::text[], '', ''
 	FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
 	WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f', 'S') AND n.nspname::text = $1 AND c.relname::text = $2
 	UNION ALL
-	SELECT 'routine', n.nspname::text, $2, $2, 1::int, pg_catalog.pg_get_userbyid(p.proowner)::text, p.proacl IS NULL,
-		coalesce(p.proacl, pg_catalog.acldefault('f', p.proowner))::text[], ''
+	SELECT 'routine', n.nspname::text, p.proname::text, p.proname::text, 1::int, pg_catalog.pg_get_userbyid(p.proowner)::text, p.proacl IS NULL,
+		coalesce(p.proacl, pg_catalog.acldefault('f', p.proowner))::text[], '', ` + routineArgs + `
 	FROM pg_catalog.pg_proc p JOIN pg_catalog.pg_namespace n ON n.oid = p.pronamespace
-	WHERE n.nspname::text = $1 AND (p.proname::text = $2 OR p.proname || '(' || pg_catalog.pg_get_function_identity_arguments(p.oid) || ')' = $2)`
+	WHERE n.nspname::text = $1 AND (p.proname::text = $2 OR p.proname || ` + routineArgs + ` = $2) LIMIT 100`
 
 func scanClass(row pgx.CollectableRow) (catalog.Class, error) {
 	var c catalog.Class
 	var builtin bool
 	var items []string
-	err := row.Scan(&c.Scope, &c.Schema, &c.Example, &c.Name, &c.Count, &c.Owner, &builtin, &items, &c.Column)
+	err := row.Scan(&c.Scope, &c.Schema, &c.Example, &c.Name, &c.Count, &c.Owner, &builtin, &items, &c.Column, &c.Args)
+	if c.Count > 1 {
+		c.Args = ""
+	}
 	c.Entries = parseACL(items, builtin)
 	return c, err
 }

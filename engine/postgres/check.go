@@ -127,7 +127,7 @@ func (s *server) checkHoldsNothing(ctx context.Context, args map[string]string) 
 // checkAccess reads one database anew and asks the same question as the brief.
 func (s *server) checkAccess(ctx context.Context, args map[string]string) ([]string, error) {
 	database := args["database"]
-	o := catalog.Object{Scope: catalog.Scope(args["scope"]), Database: database, Schema: args["schema"], Name: args["object"], Column: args["column"]}
+	o := catalog.Object{Scope: catalog.Scope(args["scope"]), Database: database, Schema: args["schema"], Name: args["object"], Args: args["args"], Column: args["column"]}
 	a, err := s.Access(ctx, catalog.AccessQuery{Inside: []string{database}, Object: &o})
 	if err != nil {
 		return nil, err

@@ -278,7 +278,8 @@ func grantObjectText(spec change.GrantSpec) string {
 	return string(o.Scope) + " " + access.ObjectText(o) + " in " + naming.Show(o.Database)
 }
 
-// objectSQL names an object in GRANT and REVOKE.
+// objectSQL names an object in GRANT and REVOKE: every name quoted, and behind a
+// routine's name its argument types as the engine wrote them.
 func objectSQL(o catalog.Object) string {
 	name := quoteIdent(o.Schema) + "." + quoteIdent(o.Name)
 	switch o.Scope {
@@ -289,10 +290,7 @@ func objectSQL(o catalog.Object) string {
 	case catalog.ScopeSequence:
 		return "SEQUENCE " + name
 	case catalog.ScopeRoutine:
-		if base, args, ok := strings.Cut(o.Name, "("); ok {
-			return "ROUTINE " + quoteIdent(o.Schema) + "." + quoteIdent(base) + "(" + args
-		}
-		return "ROUTINE " + name
+		return "ROUTINE " + name + o.Args
 	}
 	return "TABLE " + name
 }
@@ -309,48 +307,51 @@ func onColumns(set privilege.Set, column string) string {
 	return strings.Join(out, ", ")
 }
 
-// checkObject stops where the object is not there. It was read by itself.
-func checkObject(b *change.Brief, o catalog.Object, d catalog.AccessDatabase) bool {
-	if o.Scope == catalog.ScopeDatabase {
-		return true
+// findObject finds what a grant names among what was read, and stops where it is
+// not there or where the name fits several routines.
+func findObject(b *change.Brief, named catalog.Object, d catalog.AccessDatabase) (catalog.Object, bool) {
+	if named.Scope == catalog.ScopeDatabase {
+		return named, true
 	}
-	var names []string
+	var found []catalog.Object
+	var schemas []string
 	for _, c := range d.Interior.Classes {
-		switch {
-		case o.Scope == catalog.ScopeSchema:
-			if c.Scope == catalog.ScopeSchema && c.Schema == o.Schema {
-				return true
-			}
-		case c.Schema == o.Schema && c.Name == o.Name && (c.Scope == o.Scope || o.Scope == catalog.ScopeColumn && c.Scope == catalog.ScopeTable):
-			if strings.Contains(o.Name, ")") && !plainArguments(o.Name) {
-				break
-			}
-			return true
-		}
 		if c.Scope == catalog.ScopeSchema {
-			names = append(names, c.Schema)
+			schemas = append(schemas, c.Schema)
+		}
+		o := c.Object
+		if o.Name == "" && c.Scope != catalog.ScopeSchema {
+			continue // several objects, none of them by itself
+		}
+		if named.Scope == catalog.ScopeColumn && c.Scope == catalog.ScopeTable {
+			o.Scope, o.Column = named.Scope, named.Column
+		}
+		if o.Fits(named) && !slices.Contains(found, o) {
+			found = append(found, o)
 		}
 	}
-	b.Find(change.Stop, change.ObjectAbsent, "name it as schema.name; schemas there: "+engine.Shorten(names), "there is no %s %s in %s", o.Scope, naming.Show(access.ObjectText(o)), naming.Show(d.Name))
-	return false
-}
-
-// plainArguments keeps anything but types from standing between a routine's
-// parentheses, since they are written as they are.
-func plainArguments(name string) bool {
-	_, args, _ := strings.Cut(name, "(")
-	for _, c := range strings.TrimSuffix(args, ")") {
-		if (c < 'a' || c > 'z') && (c < 'A' || c > 'Z') && (c < '0' || c > '9') && !strings.ContainsRune(" _,[].\"", c) {
-			return false
-		}
+	switch len(found) {
+	case 1:
+		return found[0], true
+	case 0:
+		b.Find(change.Stop, change.ObjectAbsent, "name it as schema.name; schemas there: "+engine.Shorten(schemas),
+			"there is no %s %s in %s", named.Scope, naming.Show(access.ObjectText(named)), naming.Show(d.Name))
+		return named, false
 	}
-	return strings.HasSuffix(args, ")")
+	var all []string
+	for _, o := range found {
+		all = append(all, naming.Show(access.ObjectText(o)))
+	}
+	b.Find(change.Stop, change.ObjectAmbiguous, "name it with its argument types: "+engine.Shorten(all),
+		"%s fits several routines in %s", naming.Show(access.ObjectText(named)), naming.Show(d.Name))
+	return named, false
 }
 
 func planGiveSingle(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, g *access.Graph, to catalog.Principal) {
-	d, o := databaseOf(snap, spec.Database), spec.Object()
+	d := databaseOf(snap, spec.Database)
 	set := engine.PlanPrivileges(b, spec, catalog.PostgreSQL)
-	if !checkObject(b, o, d) || b.Stopped() {
+	o, ok := findObject(b, spec.Object(), d)
+	if !ok || b.Stopped() {
 		return
 	}
 	planCovered(b, snap, d)
@@ -383,7 +384,7 @@ func databaseOf(snap catalog.Snapshot, name string) catalog.AccessDatabase {
 func hasDirect(g *access.Graph, p catalog.Principal, o catalog.Object, set privilege.Set) bool {
 	var held privilege.Set
 	for _, l := range g.Direct(p) {
-		if l.Object.Scope == o.Scope && l.Object.Database == o.Database && l.Object.Schema == o.Schema && l.Object.Name == o.Name && l.Object.Column == o.Column {
+		if l.Object.Database == o.Database && l.Object.Fits(o) {
 			held |= l.Privileges
 		}
 	}
@@ -391,7 +392,7 @@ func hasDirect(g *access.Graph, p catalog.Principal, o catalog.Object, set privi
 }
 
 func privilegeCheck(to catalog.Principal, o catalog.Object, set privilege.Set, present bool) map[string]string {
-	out := map[string]string{"check": "privileges", "database": o.Database, "scope": string(o.Scope), "schema": o.Schema, "object": o.Name, "column": o.Column,
+	out := map[string]string{"check": "privileges", "database": o.Database, "scope": string(o.Scope), "schema": o.Schema, "object": o.Name, "args": o.Args, "column": o.Column,
 		"account": to.Name, "privileges": set.String(), "present": yesNo(present)}
 	if to == catalog.Public {
 		out["public"] = "yes"
@@ -417,12 +418,20 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	g := access.New(*snap.Access)
 	var statements, undo []string
 	var check map[string]string
+	// asked is what of an object's privileges is to be taken.
+	var asked func(catalog.Object) privilege.Set
 	switch {
 	case len(spec.Privileges) > 0:
-		o := spec.Object()
 		set := engine.PlanPrivileges(b, spec, catalog.PostgreSQL)
-		if !checkObject(b, o, d) || b.Stopped() {
+		o, ok := findObject(b, spec.Object(), d)
+		if !ok || b.Stopped() {
 			return
+		}
+		asked = func(other catalog.Object) privilege.Set {
+			if other == o {
+				return set
+			}
+			return 0
 		}
 		words := onColumns(set, o.Column)
 		statements = []string{"REVOKE " + words + " ON " + objectSQL(o) + " FROM " + grantee(to)}
@@ -434,6 +443,7 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		if spec.Bundle != "" {
 			keep = func(s catalog.Scope) privilege.Set { return spec.Bundle.On(catalog.PostgreSQL, s) }
 		}
+		asked = func(o catalog.Object) privilege.Set { return privilege.All &^ keep(o.Scope) }
 		p := setStatements(d, to, false, func(s catalog.Scope) privilege.Set {
 			return engine.ScopePrivileges[catalog.PostgreSQL][s] &^ keep(s) & notBefore(snap.Instance.Number)
 		})
@@ -453,7 +463,7 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		}
 		noteRemains(b, g, to, catalog.Object{Scope: catalog.ScopeDatabase, Database: d.Name}, privilege.Connect)
 	}
-	others := byOthers(d, to)
+	others := byOthers(d, to, asked)
 	if len(others) > 0 && snap.Instance.Login.Superuser {
 		b.Find(change.Note, change.GrantOther, "", "some of it was given by others (%s): it is taken as each of them, since else PostgreSQL would say nothing and do nothing", engine.Shorten(grantorsOf(others)))
 		for _, l := range others {
@@ -530,24 +540,27 @@ func holdsAnything(g *access.Graph, to catalog.Principal, d catalog.AccessDataba
 	})
 }
 
-// byOthers lists what somebody else than an object's owner gave to p.
-func byOthers(d catalog.AccessDatabase, p catalog.Principal) []access.Line {
+// byOthers lists what of the asked privileges somebody else than an object's
+// owner gave to p.
+func byOthers(d catalog.AccessDatabase, p catalog.Principal, asked func(catalog.Object) privilege.Set) []access.Line {
 	var out []access.Line
 	add := func(o catalog.Object, owner string, entries []catalog.Entry) {
 		for _, e := range entries {
-			if e.Grantee == p && e.Grantor != owner && owner != "" {
-				out = append(out, access.Line{Object: o, Grantor: e.Grantor, Privileges: e.Privileges})
+			set := e.Privileges & asked(o)
+			l := access.Line{Object: o, Grantor: e.Grantor, Privileges: set}
+			seen := func(x access.Line) bool {
+				return x.Object == l.Object && x.Grantor == l.Grantor && x.Privileges == l.Privileges
+			}
+			if e.Grantee == p && e.Grantor != owner && owner != "" && set != 0 && !slices.ContainsFunc(out, seen) {
+				out = append(out, l)
 			}
 		}
 	}
 	add(catalog.Object{Scope: catalog.ScopeDatabase, Database: d.Name}, d.Owner, d.Entries)
 	for _, c := range d.Interior.Classes {
 		o := c.Object
-		if o.Name == "" {
+		if o.Name == "" && c.Count == 1 { // one with such a list is read by itself
 			o.Name = c.Example
-		}
-		if o.Name != "" && c.Count > 1 {
-			o.Name = ""
 		}
 		if o.Name != "" || o.Scope == catalog.ScopeSchema {
 			add(o, c.Owner, c.Entries)

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 
@@ -87,11 +88,11 @@ func (s *server) create(ctx context.Context, step change.Step) (engine.Report, e
 // unbounded sends one statement alone, without the server's own time limit.
 // SET and statement cannot be sent together: CREATE DATABASE refuses company.
 func (s *server) unbounded(ctx context.Context, c *pgxpool.Conn, op, statement string) error {
-	if _, err := c.Exec(ctx, "SET statement_timeout = 0"); err != nil {
+	if err := exec(ctx, c.Conn(), "SET statement_timeout = 0"); err != nil {
 		return &engine.Error{Op: op, Kind: engine.NotSent, Err: err}
 	}
 	err := sendAlone(ctx, c, op, statement)
-	if _, reset := c.Exec(context.WithoutCancel(ctx), "RESET statement_timeout"); reset != nil && err == nil {
+	if reset := exec(context.WithoutCancel(ctx), c.Conn(), "RESET statement_timeout"); reset != nil && err == nil {
 		// The connection is of no more use, the statement has taken effect.
 		c.Conn().Close(context.WithoutCancel(ctx))
 	}
@@ -105,11 +106,25 @@ func sendAlone(ctx context.Context, c *pgxpool.Conn, op, statement string) error
 	if c.Conn().IsClosed() {
 		return &engine.Error{Op: op, Kind: engine.NotSent, Text: "the connection was lost"}
 	}
-	_, err := c.Conn().PgConn().Exec(ctx, statement).ReadAll()
+	err := exec(ctx, c.Conn(), statement)
+	if e, never := errors.AsType[*engine.Error](err); never {
+		e.Op = op
+		return e
+	}
 	if _, answered := errors.AsType[*pgconn.PgError](err); err == nil || answered {
 		return wrap(op, err)
 	}
 	return engine.Classify(op, err, true)
+}
+
+// exec sends one command. What is not exactly one by the server's lexical rules
+// is not sent, and the extended protocol has the server refuse two in one text
+// (42601): whatever a name holds, it can add none.
+func exec(ctx context.Context, c *pgx.Conn, statement string) error {
+	if err := single("", statement); err != nil {
+		return err
+	}
+	return c.PgConn().ExecParams(ctx, statement, nil, nil, nil, nil).Read().Err
 }
 
 // alter runs a short statement.
@@ -254,7 +269,7 @@ func (s *server) undoCreate(ctx context.Context, step change.Step) (engine.Repor
 	}
 	err = s.withConn(ctx, op, func(c *pgxpool.Conn) error {
 		if d.IsTemplate {
-			if _, err := c.Exec(ctx, "ALTER DATABASE "+quoteIdent(d.Name)+" IS_TEMPLATE false"); err != nil {
+			if err := exec(ctx, c.Conn(), "ALTER DATABASE "+quoteIdent(d.Name)+" IS_TEMPLATE false"); err != nil {
 				return wrap(op, err)
 			}
 		}

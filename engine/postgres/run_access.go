@@ -116,7 +116,7 @@ func (s *server) alterAccess(ctx context.Context, step change.Step) (engine.Repo
 		}
 	}
 	for _, text := range engine.Unpack(step.Args["statements"]) {
-		if _, err := tx.Exec(ctx, text); err != nil {
+		if err := exec(ctx, conn, text); err != nil {
 			// Nothing holds before the commit, whatever became of the answer.
 			return rep, notCommitted(op, err)
 		}
@@ -166,7 +166,7 @@ func (s *server) undoAccess(ctx context.Context, step change.Step) (engine.Repor
 		statements = engine.Unpack(noted)
 	}
 	for _, text := range statements {
-		if _, err := tx.Exec(ctx, text); err != nil {
+		if err := exec(ctx, conn, text); err != nil {
 			return rep, wrap(op, err)
 		}
 	}
@@ -333,7 +333,7 @@ func (s *server) makeProofTable(ctx context.Context, database, owner string) (re
 	}
 	table := "public." + quoteIdent(proofTable)
 	for _, text := range []string{"SET ROLE " + quoteIdent(owner), "DROP TABLE IF EXISTS " + table, "CREATE TABLE " + table + " (id int)"} {
-		if _, err := conn.Exec(ctx, text); err != nil {
+		if err := exec(ctx, conn, text); err != nil {
 			conn.Close(context.WithoutCancel(ctx))
 			return nil, wrap("make a table to try the accounts on", err)
 		}
@@ -341,7 +341,7 @@ func (s *server) makeProofTable(ctx context.Context, database, owner string) (re
 	return func() {
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 		defer cancel()
-		_, _ = conn.Exec(ctx, "DROP TABLE IF EXISTS "+table)
+		_ = exec(ctx, conn, "DROP TABLE IF EXISTS "+table)
 		conn.Close(ctx)
 	}, nil
 }
@@ -357,7 +357,7 @@ func tryBundle(ctx context.Context, conn *pgx.Conn, account, bundle string, say 
 		{"insert, update and delete", "WITH x AS (INSERT INTO " + table + " VALUES (1) RETURNING id) SELECT * FROM x", bundle == "write"},
 		{"make a table", "CREATE TABLE public.genarch_refused (id int)", false},
 	} {
-		_, err := conn.Exec(ctx, try.text)
+		err := exec(ctx, conn, try.text)
 		answer, refused := errors.AsType[*pgconn.PgError](err)
 		switch {
 		case err == nil && try.may:

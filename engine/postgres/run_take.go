@@ -160,11 +160,11 @@ func (s *server) dropEmpty(ctx context.Context, step change.Step) (engine.Report
 // logins with it; a short limit is safe here, for nothing is changed by then.
 func (s *server) renameEmpty(ctx context.Context, step change.Step) (engine.Report, error) {
 	return s.onEmpty(ctx, step, func(c *pgxpool.Conn, op string) error {
-		if _, err := c.Exec(ctx, "SET statement_timeout = 2000"); err != nil {
+		if err := exec(ctx, c.Conn(), "SET statement_timeout = 2000"); err != nil {
 			return &engine.Error{Op: op, Kind: engine.NotSent, Err: err}
 		}
 		err := sendAlone(ctx, c, op, step.Statement)
-		if _, reset := c.Exec(context.WithoutCancel(ctx), "RESET statement_timeout"); reset != nil {
+		if reset := exec(context.WithoutCancel(ctx), c.Conn(), "RESET statement_timeout"); reset != nil {
 			c.Conn().Close(context.WithoutCancel(ctx))
 		}
 		if e, ok := errors.AsType[*engine.Error](err); ok && e.Code == "57014" {

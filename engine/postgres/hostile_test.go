@@ -1,0 +1,154 @@
+package postgres
+
+import (
+	"testing"
+
+	"example.com/genarch/core/access"
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/core/privilege"
+	"example.com/genarch/engine/enginetest"
+)
+
+// everything is a server where each thing that a tenant can name has a name: what
+// somebody else than its owner gave on routines, tables and columns too.
+func everything() catalog.Snapshot {
+	snap := doomed()
+	snap.Server.NameRule = naming.Rule{Free: true}
+	d := &snap.Access.Databases[0]
+	by := func(set privilege.Set) []catalog.Entry {
+		return []catalog.Entry{{Grantee: role("mate"), Grantor: "tickets_app", Privileges: set, Grantable: set}}
+	}
+	at := func(o catalog.Object) catalog.Object {
+		o.Database, o.Schema = "tickets_prod", "desk"
+		return o
+	}
+	d.Entries = append(d.Entries, catalog.Entry{Grantee: role("mate"), Grantor: "tickets_app", Privileges: privilege.Connect})
+	d.Interior.Classes = append(d.Interior.Classes,
+		catalog.Class{Object: at(catalog.Object{Scope: catalog.ScopeSchema}), Count: 1, Owner: "tickets_owner", Entries: by(privilege.Usage)},
+		catalog.Class{Object: at(catalog.Object{Scope: catalog.ScopeRoutine, Name: "fare", Args: `(integer, "desk"."odd;type")`}), Example: "fare", Count: 1, Owner: "tickets_owner", Entries: by(privilege.Execute)},
+		catalog.Class{Object: at(catalog.Object{Scope: catalog.ScopeTable}), Example: "seats", Count: 1, Owner: "tickets_owner", Entries: by(privilege.Select)},
+		catalog.Class{Object: at(catalog.Object{Scope: catalog.ScopeColumn, Name: "seats", Column: "price"}), Example: "seats", Count: 1, Owner: "tickets_owner", Entries: by(privilege.Update)},
+		catalog.Class{Object: at(catalog.Object{Scope: catalog.ScopeSequence, Name: "numbers"}), Example: "numbers", Count: 1, Owner: "tickets_app", Entries: by(privilege.Usage)})
+	d.Interior.Futures = []catalog.Future{{Maker: "tickets_owner", On: catalog.ScopeTable, Schema: "desk", Entries: by(privilege.Select)}, {Maker: "tickets_owner", On: catalog.ScopeTable, Entries: by(privilege.Select)}}
+	snap.Access.Memberships = append(snap.Access.Memberships, catalog.Membership{Role: role("tickets_owner"), Member: role("mate"), Grantor: "keeper", Inherit: true, Set: true})
+	snap.Holdings = []catalog.Holding{{Owned: 1, Kinds: "1 in pg_database", Databases: []string{"tickets_prod"}}, {Database: "tickets_prod", Owned: 2, Granted: 3, Policies: 1, Kinds: "2 in pg_class"}}
+	snap.Connected = []catalog.Session{connected(7, nil)}
+	return snap
+}
+
+// named are the names in everything that a tenant could have chosen.
+var named = []string{"tickets_prod", "tickets_owner", "tickets_app", "mate", "crew", "desk", "fare", "seats", "price", "numbers", "fast", "lounges_prod", "berths_prod", "auditors", "remark", "template1", "keeper"}
+
+func TestEachStatementIsOneCommand(t *testing.T) {
+	remark, yes, no := "remark", true, false
+	single := func(o catalog.Object, words ...string) change.GrantSpec {
+		return change.GrantSpec{Database: "tickets_prod", To: role("mate"), Privileges: words, On: o}
+	}
+	in := func(o catalog.Object) catalog.Object { o.Schema = "desk"; return o }
+	intents := map[string]change.Intent{
+		"create":          {Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "lounges_prod", Owner: "crew", Tablespace: "fast", Comment: "remark", Template: "template1", IsTemplate: &yes, AllowConnections: &no}},
+		"create, private": {Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "lounges_prod", Private: true, Allow: []string{"mate", "crew"}}},
+		"create, team":    {Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "lounges_prod", Team: &change.TeamSpec{Name: "lounges"}}},
+		"drop":            taking(change.DropDatabase, change.DatabaseSpec{}, nil),
+		"rename":          taking(change.RenameDatabase, change.DatabaseSpec{NewName: "berths_prod"}, nil),
+		"move":            taking(change.MoveDatabase, change.DatabaseSpec{Tablespace: "fast"}, nil),
+		"account":         accountIntent(change.CreateAccount, change.AccountSpec{Name: "auditors", Password: change.Generated, Comment: &remark}),
+		"account, alter":  accountIntent(change.AlterAccount, change.AccountSpec{Name: "tickets_app", Comment: &remark, Locked: &yes}),
+		"account, rename": accountIntent(change.RenameAccount, change.AccountSpec{Name: "tickets_app", NewName: "auditors"}),
+		"password":        accountIntent(change.SetPassword, change.AccountSpec{Name: "tickets_app", Password: change.Generated}),
+		"account, drop":   accountIntent(change.DropAccount, change.AccountSpec{Name: "tickets_app", GiveTo: "crew"}),
+		"member":          {Kind: change.GiveRole, Member: &change.MemberSpec{Role: "crew", To: role("tickets_app")}},
+		"member, end":     {Kind: change.TakeRole, Member: &change.MemberSpec{Role: "crew", To: role("mate")}},
+		"build":           grantIntent(change.GiveGrant, change.GrantSpec{Database: "tickets_prod", To: role("crew"), Bundle: access.BundleBuild}),
+		"own":             grantIntent(change.GiveGrant, change.GrantSpec{Database: "tickets_prod", To: role("crew"), Bundle: access.BundleOwn}),
+		"take all":        grantIntent(change.TakeGrant, change.GrantSpec{Database: "tickets_prod", To: role("mate")}),
+		"take to read":    grantIntent(change.TakeGrant, change.GrantSpec{Database: "tickets_prod", To: role("mate"), Bundle: access.BundleRead}),
+		"take connect":    grantIntent(change.TakeGrant, single(catalog.Object{}, "CONNECT")),
+		"take routine":    grantIntent(change.TakeGrant, single(in(catalog.Object{Scope: catalog.ScopeRoutine, Name: "fare"}), "EXECUTE")),
+		"column":          grantIntent(change.GiveGrant, single(in(catalog.Object{Scope: catalog.ScopeColumn, Name: "seats", Column: "price"}), "SELECT")),
+		"schema":          grantIntent(change.GiveGrant, single(in(catalog.Object{Scope: catalog.ScopeSchema}), "CREATE")),
+		"sequence":        grantIntent(change.GiveGrant, single(in(catalog.Object{Scope: catalog.ScopeSequence, Name: "numbers"}), "SELECT")),
+	}
+	for title, in := range intents {
+		in.Server = "harbour"
+		intents[title] = in
+	}
+	if n := enginetest.OneCommand(t, Engine{}, commands, named, everything(), intents); n < 1500 {
+		t.Errorf("only %d statements were looked at", n)
+	}
+}
+
+// A revoke takes, as another grantor, only what was asked for.
+func TestRevokeTakesOnlyWhatWasAsked(t *testing.T) {
+	ask := func(spec change.GrantSpec) []string {
+		spec.Database, spec.To = "tickets_prod", role("mate")
+		b := ask(t, grantIntent(change.TakeGrant, spec), everything())
+		var out []string
+		for _, text := range enginetest.Sent(b) {
+			if len(text) > 6 && text[:6] == "REVOKE" {
+				out = append(out, text)
+			}
+		}
+		return out
+	}
+	if got := ask(change.GrantSpec{Privileges: []string{"CONNECT"}}); len(got) != 2 || got[0] != got[1] {
+		t.Errorf("taking CONNECT takes %q", got)
+	}
+	if got := ask(change.GrantSpec{Privileges: []string{"EXECUTE"}, On: catalog.Object{Scope: catalog.ScopeRoutine, Schema: "desk", Name: "fare"}}); len(got) != 2 ||
+		got[0] != `REVOKE EXECUTE ON ROUTINE "desk"."fare"(integer, "desk"."odd;type") FROM "mate"` {
+		t.Errorf("taking EXECUTE takes %q", got)
+	}
+}
+
+func TestCommandsOfPostgreSQL(t *testing.T) {
+	for text, want := range map[string]int{
+		"":                                       0,
+		" -- nothing; here\n /* ; /* ; */ ; */ ": 0,
+		"SELECT 1":                               1,
+		"SELECT 1;":                              1,
+		"SELECT 1; SELECT 2":                     2,
+		`SELECT ';'';', ";"";", 1`:               1,
+		`SELECT '\'; SELECT 2`:                   2, // no escape without E
+		`SELECT E'\'; SELECT 2'`:                 1,
+		`SELECT e'\\'; SELECT 2`:                 2,
+		`SELECT note'\'; SELECT 2`:               2, // the e is the end of a word
+		"SELECT $$;$$, $a$;$$;$a$":               1,
+		"SELECT $1; SELECT 2":                    2,
+		"SELECT x$a$; SELECT 2; SELECT 3":        3, // a dollar within a name opens nothing
+		"SELECT 1 --;\n; SELECT 2":               2,
+		"SELECT U&\"d;\"\";\", 1":                1,
+	} {
+		if n, err := commands(text); n != want || err != nil {
+			t.Errorf("commands(%q) = %d, %v; want %d", text, n, err, want)
+		}
+	}
+	for _, text := range []string{"SELECT '", `SELECT "x`, "SELECT /* /* */", "SELECT $a$ $b$", `SELECT E'\'`} {
+		if _, err := commands(text); err == nil {
+			t.Errorf("commands(%q) finds nothing wrong", text)
+		}
+	}
+}
+
+func FuzzQuoting(f *testing.F) {
+	for _, s := range enginetest.Hostile {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, s string) {
+		enginetest.QuotedWhole(t, commands, quoteIdent(s))
+		enginetest.QuotedWhole(t, commands, quoteText(s))
+	})
+}
+
+func FuzzCommands(f *testing.F) {
+	for _, s := range enginetest.Hostile {
+		f.Add("SELECT " + s)
+	}
+	f.Fuzz(func(t *testing.T, s string) {
+		n, err := commands(s)
+		if err == nil && n > len(s) || n < 0 {
+			t.Errorf("%d commands in %q", n, s)
+		}
+	})
+}
