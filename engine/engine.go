@@ -82,22 +82,53 @@ type Server interface {
 	// Snapshot reads all that planning this intent needs.
 	Snapshot(ctx context.Context, in change.Intent) (catalog.Snapshot, error)
 
-	// Do carries a step out. An error of kind NotSent, Refused or Differs
-	// says that the step took no effect, unless Report.Took is set; one of
-	// kind Unknown that it must be probed.
+	// Do carries a step out. Before it sends anything that alters, it announces
+	// by [change.Step.Announce] which session will send. An error of kind
+	// NotSent, Refused or Differs says that the step took no effect, unless
+	// Report.Took is set; one of kind Unknown that nobody knows yet: once
+	// Sender says that the session is gone, it can be probed.
 	Do(ctx context.Context, s change.Step) (Report, error)
-	// Probe looks whether a step took effect.
+	// Sender says whether the session that a step announced can still do its
+	// work: a server works on after its client is gone. With end, it is asked to
+	// end the session.
+	Sender(ctx context.Context, id catalog.SessionID, end bool) (SenderState, error)
+	// Probe looks whether a step took effect. Nobody may be at it any more.
 	Probe(ctx context.Context, s change.Step) (took bool, err error)
 	// Undo takes a step back. A step whose effect is not there (any more)
 	// is undone already. It refuses what would harm others.
 	Undo(ctx context.Context, s change.Step) (Report, error)
 
+	// ForChanges is the same server by connections that are kept for changes, so
+	// that those who only read cannot hold them up. Closing it does nothing.
+	ForChanges() Server
+
 	// Close ends all connections; calls in progress may fail.
 	Close()
 }
 
-// MaxConns is the most connections that Genarch holds to one server.
-const MaxConns = 3
+// SenderState is what a session that sent a step may still do.
+type SenderState string
+
+// The states of a sender.
+const (
+	// SenderGone: it is not there any more, so nothing of it can still happen.
+	SenderGone SenderState = "gone"
+	// SenderIdle: it is there and does nothing just now; what its client sent last
+	// may lie unread before it.
+	SenderIdle SenderState = "idle"
+	// SenderWorking: it is at it.
+	SenderWorking SenderState = "working"
+)
+
+// The most connections that Genarch holds to one server: so many for reading, and
+// so many kept for changes. In each, Inside are to other databases than its own.
+const (
+	Readers       = 3
+	ReadersInside = 2
+	Workers       = 2
+	WorkersInside = 1
+	MaxConns      = Readers + ReadersInside + Workers + WorkersInside
+)
 
 // Report is what a step brought back.
 type Report struct {

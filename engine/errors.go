@@ -38,7 +38,10 @@ type Error struct {
 	Code, Text, Detail, Hint string
 	// Next says what a person can do about it.
 	Next string
-	Err  error
+	// Passing: what stood in the way is of the moment (a lock, a conflict with
+	// somebody else's statement), and the same may succeed a little later.
+	Passing bool
+	Err     error
 }
 
 // Error says what was tried and why it failed.
@@ -119,7 +122,7 @@ func NeverSent(err error) error {
 // Failure turns any error of an engine into what a change records.
 func Failure(err error) *change.Failure {
 	if e, ok := errors.AsType[*Error](err); ok {
-		f := &change.Failure{Kind: string(e.Kind), Code: e.Code, Text: strings.TrimSuffix(e.Error(), " ["+e.Code+"]"), Next: e.Next}
+		f := &change.Failure{Kind: string(e.Kind), Code: e.Code, Text: strings.TrimSuffix(e.Error(), " ["+e.Code+"]"), Next: e.Next, Passing: e.Passing}
 		if e.Hint != "" && f.Next == "" {
 			f.Next = e.Hint
 		}

@@ -3,7 +3,7 @@ package runner
 import (
 	"context"
 	"errors"
-	"maps"
+	"fmt"
 	"slices"
 	"strconv"
 	"sync"
@@ -112,7 +112,7 @@ func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act, st
 			saved <- true
 		}
 		recorded := sync.OnceValue(func() bool { return <-saved })
-		seen := r.perform(ctx, &c, act, stop, recorded)
+		seen := r.perform(ctx, &c, act, stop, recorded, probing)
 		if !recorded() {
 			return
 		}
@@ -129,7 +129,11 @@ func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act, st
 		if probing.IsZero() {
 			probing = now()
 		}
-		if now().Sub(probing) > r.ProbeTime {
+		limit := r.ProbeTime
+		if seen.Working {
+			limit = max(limit, workTime) // it can be told as soon as it is through
+		}
+		if now().Sub(probing) > limit {
 			c.GiveUp(*stillUnknown(c.Steps[act.Step].Failure), now())
 			r.finish(ctx, c, []journal.Entry{stepEntry(c, act, "probe.given_up")})
 			return
@@ -145,8 +149,14 @@ func harmless(c change.Change, act change.Act) bool {
 	return act.Deed == change.Probe || act.Deed == change.Do && (step.ReadOnly || step.Kind == change.ClearSessions)
 }
 
-// probePause lies between two looks for an unknown outcome.
-const probePause = 250 * time.Millisecond
+const (
+	// probePause lies between two looks for an unknown outcome.
+	probePause = 250 * time.Millisecond
+	// settleTime is how long a session whose answer was lost may work on before it
+	// is ended, if the step can be cut off; workTime how long it is waited for.
+	settleTime = 5 * time.Second
+	workTime   = time.Hour
+)
 
 func stillUnknown(f *change.Failure) *change.Failure {
 	text := "the outcome of a step could not be found out"
@@ -160,14 +170,15 @@ func stillUnknown(f *change.Failure) *change.Failure {
 // back is not cut short by a shutdown, and is tried again while the server cannot
 // be reached: undoing what is not there (any more) does no harm.
 // recorded waits until the intention is on record.
-func (r *Runner) perform(ctx context.Context, c *change.Change, act change.Act, stop *stopper, recorded func() bool) change.Seen {
+func (r *Runner) perform(ctx context.Context, c *change.Change, act change.Act, stop *stopper, recorded func() bool, probing time.Time) change.Seen {
 	if act.Deed != change.Undo {
-		return r.performOnce(ctx, c, act, stop, recorded)
+		return r.performOnce(ctx, c, act, stop, recorded, probing)
 	}
 	for begun := now(); ; {
-		seen := r.performOnce(context.WithoutCancel(ctx), c, act, stop, recorded)
-		lost := seen.Failure != nil && (seen.Failure.Kind == string(engine.NotSent) || seen.Failure.Kind == string(engine.Unknown))
-		if seen.Effect == change.Happened || !lost || now().Sub(begun) > r.UndoTime {
+		seen := r.performOnce(context.WithoutCancel(ctx), c, act, stop, recorded, probing)
+		f := seen.Failure
+		again := f != nil && (f.Passing || f.Kind == string(engine.NotSent) || f.Kind == string(engine.Unknown))
+		if seen.Effect == change.Happened || !again || now().Sub(begun) > r.UndoTime {
 			return seen
 		}
 		if !engine.Pause(ctx, undoPause) {
@@ -179,33 +190,31 @@ func (r *Runner) perform(ctx context.Context, c *change.Change, act change.Act, 
 // undoPause lies between two tries to take a step back.
 const undoPause = 500 * time.Millisecond
 
-func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.Act, stop *stopper, recorded func() bool) change.Seen {
+func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.Act, stop *stopper, recorded func() bool, probing time.Time) change.Seen {
 	step := &c.Steps[act.Step]
-	limit := r.StepTime
-	if step.Seconds > 0 {
-		limit = time.Duration(step.Seconds) * time.Second
-	}
-	ctx, cancel := context.WithTimeout(ctx, limit)
-	defer cancel()
-	_, _, access, err := r.Fleet.Open(ctx, c.Intent.Server)
+	base := ctx
+	access, secrets, err := r.reach(ctx, *c, step.Step)
 	if err != nil {
 		return failed(act, err, false)
 	}
-	if len(step.SecretsNeeded()) > 0 {
-		kept, err := r.Store.Secrets(ctx, c.ID)
-		if err != nil {
-			return failed(act, err, false)
-		}
-		step.Secrets = make(map[string]secret.Text, len(kept))
-		for _, k := range kept {
-			step.Secrets[k.Account] = k.Text
-		}
+	allowed := r.StepTime
+	if step.Seconds > 0 {
+		allowed = time.Duration(step.Seconds) * time.Second
+	}
+	timed := newLimit(ctx, allowed)
+	defer timed.stop()
+	ctx = timed
+	if secrets != nil {
+		step.Secrets = secrets
 		defer func() { step.Secrets = nil }()
 	}
 	switch act.Deed {
 	case change.Probe:
 		if step.Kind == change.ClearSessions {
 			return r.probeCleared(ctx, *step, access)
+		}
+		if seen, settled := r.settle(ctx, access, *step, probing); !settled {
+			return seen
 		}
 		took, err := access.Probe(ctx, step.Step)
 		switch {
@@ -225,15 +234,15 @@ func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.A
 	if step.Kind == change.ClearSessions {
 		return r.clear(ctx, c, act, access, stop, recorded)
 	}
+	step.Ready = func(x change.Sending) (err error) {
+		timed.halt(func() { err = r.ready(base, c, act, x, recorded) })
+		return err
+	}
 	rep, err := access.Do(ctx, step.Step)
+	step.Ready = nil
 	if len(rep.Learned) > 0 {
-		args := maps.Clone(step.Args)
-		if args == nil {
-			args = map[string]string{}
-		}
-		maps.Copy(args, rep.Learned)
-		step.Args = args
-		if key, err := strconv.ParseUint(args["key"], 10, 64); err == nil {
+		step.Learn(rep.Learned)
+		if key, err := strconv.ParseUint(step.Args["key"], 10, 64); err == nil {
 			c.ObjectKey = key
 		}
 	}
@@ -243,6 +252,83 @@ func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.A
 		return seen
 	}
 	return change.Seen{Effect: change.Happened, Messages: rep.Messages}
+}
+
+// reach opens the server for a step, and the passwords that it needs. While
+// Genarch's own records are away, it waits: that is no outcome of a step.
+func (r *Runner) reach(ctx context.Context, c change.Change, step change.Step) (engine.Server, map[string]secret.Text, error) {
+	for {
+		access, secrets, err := r.reachOnce(ctx, c, step)
+		if !errors.Is(err, record.ErrUnavailable) || !engine.Pause(ctx, storePause) {
+			return access, secrets, err
+		}
+	}
+}
+
+func (r *Runner) reachOnce(ctx context.Context, c change.Change, step change.Step) (engine.Server, map[string]secret.Text, error) {
+	ctx, cancel := context.WithTimeout(ctx, storeTime)
+	defer cancel()
+	_, _, access, err := r.Fleet.Open(ctx, c.Intent.Server)
+	if err != nil || len(step.SecretsNeeded()) == 0 {
+		return changesOf(access), nil, err
+	}
+	kept, err := r.Store.Secrets(ctx, c.ID)
+	secrets := make(map[string]secret.Text, len(kept))
+	for _, k := range kept {
+		secrets[k.Account] = k.Text
+	}
+	return changesOf(access), secrets, err
+}
+
+func changesOf(access engine.Server) engine.Server {
+	if access == nil {
+		return nil
+	}
+	return access.ForChanges()
+}
+
+// ready puts on record which session is about to send a step, and what undoing it
+// needs. Nothing is sent when that fails: the change belongs to another service.
+func (r *Runner) ready(ctx context.Context, c *change.Change, act change.Act, x change.Sending, recorded func() bool) error {
+	step := &c.Steps[act.Step]
+	step.Sender = &x.Session
+	step.Learn(x.Learned)
+	if x.Undo != "" {
+		step.Undo = x.Undo
+	}
+	kept := *c
+	kept.Steps = slices.Clone(c.Steps)
+	if !recorded() || !r.save(ctx, kept, nil) {
+		return &engine.Error{Op: step.Title, Kind: engine.NotSent, Text: "this service may not go on with the change, so the statement was not sent"}
+	}
+	return nil
+}
+
+// settle makes sure that the session which sent a step is gone, before anybody
+// looks what came of it: a server works on when its client is gone, and what lies
+// unread before it can still be done later. It ends a session that does nothing,
+// and one that works too long at what can be cut off.
+func (r *Runner) settle(ctx context.Context, access engine.Server, step change.StepRun, probing time.Time) (change.Seen, bool) {
+	if step.Sender == nil {
+		return change.Seen{}, true
+	}
+	unclear := func(err error) change.Seen { return change.Seen{Effect: change.Unclear, Failure: engine.Failure(err)} }
+	state, err := access.Sender(ctx, *step.Sender, false)
+	if err != nil {
+		return unclear(err), false
+	}
+	if state == engine.SenderGone {
+		return change.Seen{}, true
+	}
+	working := state == engine.SenderWorking
+	if !working || !step.Uncut && !probing.IsZero() && now().Sub(probing) > settleTime {
+		if _, err := access.Sender(ctx, *step.Sender, true); err != nil {
+			return unclear(err), false
+		}
+	}
+	seen := unclear(&engine.Error{Op: step.Title, Kind: engine.Unknown, Text: fmt.Sprintf("the statement is still running in session %d of the server", step.Sender.Number)})
+	seen.Working = working
+	return seen, false
 }
 
 // failed says what is known after an error: only one of kind unknown leaves
@@ -310,12 +396,15 @@ func (r *Runner) tellWatch(c change.Change) {
 	}
 }
 
-// storePause lies between two tries to reach the store.
-const storePause = 500 * time.Millisecond
+const (
+	// storePause lies between two tries to reach the store, storeTime bounds one.
+	storePause = 500 * time.Millisecond
+	storeTime  = 30 * time.Second
+)
 
 func (r *Runner) insist(ctx context.Context, c change.Change, f func(context.Context) error) bool {
 	for {
-		try, cancel := context.WithTimeout(context.WithoutCancel(ctx), 30*time.Second)
+		try, cancel := context.WithTimeout(context.WithoutCancel(ctx), storeTime)
 		err := f(try)
 		cancel()
 		switch {

@@ -213,13 +213,19 @@ func (r *Runner) byKey(ctx context.Context, operator, key string, in change.Inte
 
 // Brief reads the server and plans, and keeps nothing: a look before asking.
 func (r *Runner) Brief(ctx context.Context, in change.Intent) (change.Brief, error) {
+	return r.brief(ctx, in, func(s engine.Server) engine.Server { return s })
+}
+
+// brief reads by the connections that which picks: a change that was decided on
+// must not wait behind those who only look.
+func (r *Runner) brief(ctx context.Context, in change.Intent, which func(engine.Server) engine.Server) (change.Brief, error) {
 	ctx, cancel := context.WithTimeout(ctx, r.PlanTime)
 	defer cancel()
 	_, eng, access, err := r.Fleet.Open(ctx, in.Server)
 	if err != nil {
 		return change.Brief{}, err
 	}
-	snap, err := access.Snapshot(ctx, in)
+	snap, err := which(access).Snapshot(ctx, in)
 	if err != nil {
 		return change.Brief{}, err
 	}
@@ -285,7 +291,7 @@ func (r *Runner) run(ctx context.Context, operator string, id uint64, d change.D
 		return c, err
 	}
 	read := now()
-	latest, err := r.Brief(ctx, c.Intent)
+	latest, err := r.brief(ctx, c.Intent, changesOf)
 	if err != nil {
 		return c, err
 	}

@@ -8,6 +8,7 @@ import (
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
+	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/clearing"
 	"example.com/genarch/core/journal"
@@ -46,6 +47,7 @@ type stepRow struct {
 	Messages []change.Message   `gorm:"serializer:json"`
 	Failure  *change.Failure    `gorm:"serializer:json"`
 	Clearing *clearing.Progress `gorm:"serializer:json"`
+	Sender   *catalog.SessionID `gorm:"serializer:json"`
 	Probed   bool
 	BegunAt  *time.Time
 	EndedAt  *time.Time
@@ -59,7 +61,7 @@ func changeFrom(r changeRow, steps []stepRow) change.Change {
 		Created: r.CreatedAt, Started: timeOf(r.StartedAt), Ended: timeOf(r.EndedAt)}
 	for _, s := range steps {
 		c.Steps = append(c.Steps, change.StepRun{Step: s.Step, Status: change.Status(s.Status), Messages: s.Messages,
-			Failure: s.Failure, Clearing: s.Clearing, Probed: s.Probed, Begun: timeOf(s.BegunAt), Ended: timeOf(s.EndedAt)})
+			Failure: s.Failure, Clearing: s.Clearing, Sender: s.Sender, Probed: s.Probed, Begun: timeOf(s.BegunAt), Ended: timeOf(s.EndedAt)})
 	}
 	return c
 }
@@ -83,7 +85,7 @@ func stepRowsFrom(c change.Change) []stepRow {
 		if s.Messages == nil {
 			s.Messages = []change.Message{}
 		}
-		rows[i] = stepRow{ChangeID: c.ID, Position: i, Status: string(s.Status), Step: s.Step, Messages: s.Messages, Failure: s.Failure, Clearing: s.Clearing,
+		rows[i] = stepRow{ChangeID: c.ID, Position: i, Status: string(s.Status), Step: s.Step, Messages: s.Messages, Failure: s.Failure, Clearing: s.Clearing, Sender: s.Sender,
 			Probed: s.Probed, BegunAt: timePtr(s.Begun), EndedAt: timePtr(s.Ended)}
 	}
 	return rows

@@ -78,10 +78,11 @@ type Message struct {
 
 // Failure is why something did not work.
 type Failure struct {
-	Kind string `json:"kind" doc:"not_sent, refused, unknown or differs."`
-	Code string `json:"code,omitempty" doc:"The engine's own."`
-	Text string `json:"text"`
-	Next string `json:"next,omitempty"`
+	Kind    string `json:"kind" doc:"not_sent, refused, unknown or differs."`
+	Code    string `json:"code,omitempty" doc:"The engine's own."`
+	Text    string `json:"text"`
+	Next    string `json:"next,omitempty"`
+	Passing bool   `json:"passing,omitempty" doc:"What stood in the way is of the moment: the same may succeed a little later."`
 }
 
 // Step is one unit that runs, and what became of it.

@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -115,6 +116,9 @@ type Step struct {
 	Mend string `json:"mend,omitempty"`
 	// Clear is set for a step of kind [ClearSessions].
 	Clear *clearing.Rules `json:"clear,omitempty"`
+	// Uncut: cut off while the server works at it, it would leave the object broken,
+	// so the session that sent it is never ended before it is through.
+	Uncut bool `json:"uncut,omitempty"`
 	// Seconds is how long it may take; 0 leaves it to the runner.
 	Seconds int `json:"seconds,omitempty"`
 	// Args are what doing, probing and undoing need to know.
@@ -122,6 +126,42 @@ type Step struct {
 	// Secrets are the passwords that the step needs, by the account's name. They
 	// are filled in when it is carried out, and are never kept with the step.
 	Secrets map[string]secret.Text `json:"-"`
+	// Ready is filled in when the step is done, and never kept with it: the engine
+	// calls it right before it sends anything that alters, and sends nothing when
+	// it returns an error. It is nil where nothing has to be on record first.
+	Ready func(Sending) error `json:"-"`
+}
+
+// Sending is what must be on record before a step is sent: without an answer, it
+// is all that tells whether the server may still do it, and how to put it back.
+type Sending struct {
+	// Session is the session of Genarch's that sends.
+	Session catalog.SessionID
+	// Learned is kept with the step's arguments.
+	Learned map[string]string
+	// Undo, where it is set, is what takes the step back, now that it is known.
+	Undo string
+}
+
+// Learn adds to the arguments, without altering those that others hold.
+func (s *Step) Learn(learned map[string]string) {
+	if len(learned) == 0 {
+		return
+	}
+	args := maps.Clone(s.Args)
+	if args == nil {
+		args = map[string]string{}
+	}
+	maps.Copy(args, learned)
+	s.Args = args
+}
+
+// Announce calls Ready, where there is one.
+func (s Step) Announce(x Sending) error {
+	if s.Ready == nil {
+		return nil
+	}
+	return s.Ready(x)
 }
 
 // The kinds of steps that every engine has.

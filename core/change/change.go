@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/clearing"
 	"example.com/genarch/core/secret"
 )
@@ -120,6 +121,9 @@ type StepRun struct {
 	Failure  *Failure
 	// Clearing is how far a step of kind [ClearSessions] is.
 	Clearing *clearing.Progress
+	// Sender is the session that sent it; nil: nothing that alters was sent. While
+	// it lives, the server may still do the step.
+	Sender *catalog.SessionID
 }
 
 // Message is something that the server said while a step ran.
@@ -136,6 +140,9 @@ type Failure struct {
 	Code string `json:"code,omitempty"` // the engine's own
 	Text string `json:"text"`
 	Next string `json:"next,omitempty"`
+	// Passing: what stood in the way is of the moment, and the same may succeed a
+	// little later.
+	Passing bool `json:"passing,omitempty"`
 }
 
 // Error makes a Failure an error.

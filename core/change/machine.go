@@ -150,6 +150,8 @@ type Seen struct {
 	Effect   Effect
 	Messages []Message
 	Failure  *Failure
+	// Working: of an unclear probe, that the server is known to be at it.
+	Working bool
 }
 
 // Observe records what came of an act.

@@ -202,6 +202,15 @@ type fakeServer struct {
 
 func (s *fakeServer) Close() {}
 
+// ForChanges: the fake has no connections.
+func (s *fakeServer) ForChanges() engine.Server { return s }
+
+// Sender: whatever the fake does, it has done when it answers or cuts the line.
+func (s *fakeServer) Sender(ctx context.Context, _ catalog.SessionID, _ bool) (engine.SenderState, error) {
+	_, err := s.enter(ctx, "")
+	return engine.SenderGone, err
+}
+
 // enter waits while the server hangs, checks the identity, and notes the deed.
 func (s *fakeServer) enter(ctx context.Context, deed string) (Fault, error) {
 	s.f.mu.Lock()
@@ -332,6 +341,11 @@ func (s *fakeServer) act(ctx context.Context, deed string, f func() error) error
 func (s *fakeServer) Do(ctx context.Context, step change.Step) (engine.Report, error) {
 	var rep engine.Report
 	name := step.Args["name"]
+	if !step.ReadOnly {
+		if err := step.Announce(change.Sending{Session: catalog.SessionID{Number: 7, Mark: "f"}}); err != nil {
+			return rep, err
+		}
+	}
 	err := s.act(ctx, "do "+step.Kind, func() error {
 		d, found := s.f.databases[name]
 		switch {

@@ -224,7 +224,7 @@ func (s *server) readGrants(ctx context.Context) ([]catalog.Grant, error) {
 		return catalog.Principal{Name: user, Host: host, Role: host == ""}
 	}
 	group, gctx := errgroup.WithContext(ctx)
-	group.SetLimit(engine.MaxConns)
+	group.SetLimit(engine.Readers)
 	group.Go(func() error {
 		// The same few names come tens of thousands of times.
 		names := map[string]string{}

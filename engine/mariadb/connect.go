@@ -60,10 +60,19 @@ const session = "SET SESSION sql_mode='STRICT_TRANS_TABLES,NO_AUTO_CREATE_USER,N
 	" sql_quote_show_create=1, lock_wait_timeout=5, max_statement_time=30," +
 	" @genarch_began = (SELECT UNIX_TIMESTAMP() - CAST(VARIABLE_VALUE AS SIGNED) FROM information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME = 'UPTIME')"
 
-// server is an opened MariaDB server.
+// server is an opened MariaDB server, as seen by those who read or by changes.
 type server struct {
+	*shared
+	db      *sql.DB
+	changes *server // the same for changes; nil: this is the one
+	// drops holds a place for each drop: it keeps a connection while it reads by
+	// others, so there is always one more than there are places.
+	drops chan struct{}
+}
+
+// shared is what is known of a server whoever asks.
+type shared struct {
 	target engine.Target
-	db     *sql.DB
 	config *mysql.Config // to sign in as others
 	// How many there were when last read: so much room is made the next time.
 	accounts, grants, sessions atomic.Int64
@@ -91,24 +100,55 @@ func (e Engine) Open(t engine.Target) (engine.Server, error) {
 		}
 		cfg.TLS = &tls.Config{RootCAs: roots, ServerName: t.Server.Host, MinVersion: tls.VersionTLS12}
 	}
+	s := &shared{target: t, config: cfg, owns: e.Owns}
+	if s.owns == nil {
+		s.owns = func(int64, string) bool { return false }
+	}
+	readers, err := s.open(cfg, engine.Readers+engine.ReadersInside)
+	if err != nil {
+		return nil, err
+	}
+	// A statement of a change may take long: the others give up waiting for an
+	// answer after a minute.
+	long := cfg.Clone()
+	long.ReadTimeout = dropSeconds * time.Second
+	if readers.changes, err = s.open(long, engine.Workers+engine.WorkersInside); err != nil {
+		readers.db.Close()
+		return nil, err
+	}
+	return readers, nil
+}
+
+// open prepares a pool of at most conns.
+func (s *shared) open(cfg *mysql.Config, conns int) (*server, error) {
 	c, err := mysql.NewConnector(cfg)
 	if err != nil {
 		return nil, &engine.Error{Op: "open", Kind: engine.NotSent, Err: err}
 	}
-	s := &server{target: t, config: cfg, owns: e.Owns}
-	if s.owns == nil {
-		s.owns = func(int64, string) bool { return false }
-	}
-	s.db = sql.OpenDB(guarded{c, t, s.noteOwn})
-	s.db.SetMaxOpenConns(engine.MaxConns)
-	s.db.SetMaxIdleConns(engine.MaxConns)
-	s.db.SetConnMaxIdleTime(5 * time.Minute)
-	s.db.SetConnMaxLifetime(time.Hour)
-	return s, nil
+	db := sql.OpenDB(guarded{c, s.target, s.noteOwn})
+	db.SetMaxOpenConns(conns)
+	db.SetMaxIdleConns(conns)
+	db.SetConnMaxIdleTime(5 * time.Minute)
+	db.SetConnMaxLifetime(time.Hour)
+	return &server{shared: s, db: db, drops: make(chan struct{}, conns-1)}, nil
 }
 
-// Close ends the pool.
-func (s *server) Close() { s.db.Close() }
+// ForChanges gives the connections that are kept for changes.
+func (s *server) ForChanges() engine.Server {
+	if s.changes == nil {
+		return s
+	}
+	return s.changes
+}
+
+// Close ends the pools.
+func (s *server) Close() {
+	if s.changes == nil {
+		return // it goes with the one that reads
+	}
+	s.db.Close()
+	s.changes.db.Close()
+}
 
 // guarded is a connector that hands out a connection only after it has shown
 // the registered identity: nothing is ever sent to another instance.

@@ -146,7 +146,7 @@ func (s *server) readDependents(ctx context.Context, name string, all []string) 
 	}
 	found := make([][]string, len(others))
 	group, gctx := errgroup.WithContext(ctx)
-	group.SetLimit(engine.MaxConns)
+	group.SetLimit(engine.Readers)
 	for i, other := range others {
 		group.Go(func() (err error) {
 			found[i], err = s.searchDependents(gctx, name, other)

@@ -30,6 +30,7 @@ func wrap(op string, err error) error {
 		case 1040, 1045, 1226, 4151, 1129, 1130, 1203:
 			e.Kind = engine.NotSent
 		}
+		e.Passing = passing(me.Number)
 		return e
 	}
 	e := engine.Classify(op, err, !errors.Is(err, driver.ErrBadConn))
@@ -38,6 +39,15 @@ func wrap(op string, err error) error {
 		e.Next = "set the TLS mode with: genarch server edit NAME --tls off|required|verified"
 	}
 	return e
+}
+
+// passing: a lock (1205), a deadlock or conflict (1213, 1020), a full server.
+func passing(number uint16) bool {
+	switch number {
+	case 1205, 1213, 1020, 1040, 1203, 1226:
+		return true
+	}
+	return false
 }
 
 // next says what to do about an error.

@@ -215,7 +215,7 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 	}
 	engine.PlanUnseen(b, snap)
 	b.Steps = append(b.Steps, clear,
-		change.Step{Kind: stepDrop, Title: "look once more, and drop database " + shown, Statement: dropDatabase(d.Name), Mend: alterDatabase(d), Seconds: dropSeconds,
+		change.Step{Kind: stepDrop, Title: "look once more, and drop database " + shown, Statement: dropDatabase(d.Name), Mend: alterDatabase(d), Uncut: true, Seconds: dropSeconds,
 			Args: map[string]string{"name": d.Name, "objects": fmt.Sprint(total(doom.Objects))}})
 	if len(g.after) > 0 {
 		b.Steps = append(b.Steps, settleStep(g, d.Name, spec.ClearLeftovers))

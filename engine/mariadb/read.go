@@ -142,7 +142,7 @@ func (s *server) Databases(ctx context.Context) (catalog.Listing, error) {
 	tables, sizes, sessions := map[string]int{}, map[string]int64{}, map[string]int{}
 	var sizesErr error
 	group, gctx := errgroup.WithContext(ctx)
-	group.SetLimit(engine.MaxConns)
+	group.SetLimit(engine.Readers)
 	group.Go(func() error {
 		return s.query(gctx, "list databases", `SELECT SCHEMA_NAME, DEFAULT_CHARACTER_SET_NAME, DEFAULT_COLLATION_NAME, SCHEMA_COMMENT FROM information_schema.SCHEMATA`, func(r *sql.Rows) error {
 			d := catalog.Database{AllowConnections: true, ConnectionLimit: -1}

@@ -3,11 +3,14 @@ package mariadb
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
+	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/engine"
@@ -17,7 +20,7 @@ import (
 func (s *server) Do(ctx context.Context, step change.Step) (engine.Report, error) {
 	switch step.Kind {
 	case stepCreate, stepMarkDatabase:
-		rep, err := s.send(ctx, "create database", step.Statement)
+		rep, err := s.send(ctx, "create database", step.Statement, &step)
 		if err == nil {
 			rep.Learned = map[string]string{"made": "yes"}
 		}
@@ -33,7 +36,7 @@ func (s *server) Do(ctx context.Context, step change.Step) (engine.Report, error
 	case engine.StepProve:
 		return s.prove(ctx, step)
 	case stepMarkTable, stepMarkRow:
-		return s.send(ctx, step.Title, step.Statement)
+		return s.send(ctx, step.Title, step.Statement, &step)
 	case change.Verify:
 		return engine.Report{}, s.verify(ctx, step)
 	case stepMarkVerify:
@@ -46,14 +49,20 @@ func (s *server) Do(ctx context.Context, step change.Step) (engine.Report, error
 	return engine.Report{}, engine.UnknownStep(step)
 }
 
-// send runs one statement on one connection and collects its warnings there.
-func (s *server) send(ctx context.Context, op, statement string) (engine.Report, error) {
+// send runs one statement on one connection and collects its warnings there, for
+// a step that is done; nil where one is undone or only looked at.
+func (s *server) send(ctx context.Context, op, statement string, step *change.Step) (engine.Report, error) {
 	var rep engine.Report
 	conn, err := s.db.Conn(ctx)
 	if err != nil {
 		return rep, engine.NeverSent(wrap(op, err))
 	}
 	defer conn.Close()
+	if step != nil {
+		if err := announce(ctx, conn, *step); err != nil {
+			return rep, err
+		}
+	}
 	if err := exec(ctx, conn, op, statement); err != nil {
 		return rep, err
 	}
@@ -79,7 +88,53 @@ func exec(ctx context.Context, conn *sql.Conn, op, statement string) error {
 		return err
 	}
 	_, err := conn.ExecContext(ctx, statement)
-	return wrap(op, err)
+	err = wrap(op, err)
+	if e, ok := errors.AsType[*engine.Error](err); ok && e.Kind == engine.Unknown {
+		// Nothing else may be sent on this connection: it is known by its session.
+		_ = conn.Raw(func(any) error { return driver.ErrBadConn })
+	}
+	return err
+}
+
+// announce has it put on record which session is about to send a step's statement.
+// It is marked by account and client: a server that was restarted meanwhile may
+// give the number again, but hardly to the same port of the same client.
+func announce(ctx context.Context, conn *sql.Conn, step change.Step) error {
+	if step.Ready == nil {
+		return nil
+	}
+	var id catalog.SessionID
+	var user, client string
+	err := conn.QueryRowContext(ctx, `SELECT ID, USER, HOST FROM information_schema.PROCESSLIST WHERE ID = CONNECTION_ID()`).Scan(&id.Number, &user, &client)
+	if err != nil {
+		return engine.NeverSent(wrap(step.Title, err))
+	}
+	id.Mark = mark(user, client, 0)
+	return step.Announce(change.Sending{Session: id})
+}
+
+// Sender looks for the session that sent a step, by number, account and client.
+// Source: PROCESSLIST, which a session leaves after its transaction.
+func (s *server) Sender(ctx context.Context, id catalog.SessionID, end bool) (engine.SenderState, error) {
+	const op = "look for the session that sent it"
+	var user, client, command string
+	err := s.db.QueryRowContext(ctx, `SELECT USER, HOST, COMMAND FROM information_schema.PROCESSLIST WHERE ID = ?`, id.Number).Scan(&user, &client, &command)
+	if errors.Is(err, sql.ErrNoRows) || err == nil && mark(user, client, 0) != id.Mark {
+		return engine.SenderGone, nil
+	}
+	if err != nil {
+		return "", wrap(op, err)
+	}
+	if end {
+		_, err := s.db.ExecContext(ctx, "KILL SOFT CONNECTION "+strconv.FormatInt(id.Number, 10))
+		if e, ok := wrap(op, err).(*engine.Error); ok && e.Code != "1094" { // gone already
+			return "", e
+		}
+	}
+	if command == "Sleep" {
+		return engine.SenderIdle, nil
+	}
+	return engine.SenderWorking, nil
 }
 
 // verify reads the database back and compares every property.
@@ -169,7 +224,7 @@ func (s *server) Undo(ctx context.Context, step change.Step) (engine.Report, err
 	case stepDrop:
 		return s.mendDrop(ctx, step)
 	case engine.StepStatement, stepMarkTable, stepMarkRow:
-		rep, err := s.send(ctx, op, step.Undo)
+		rep, err := s.send(ctx, op, step.Undo, nil)
 		if e, ok := errors.AsType[*engine.Error](err); ok {
 			switch e.Code {
 			case "1141", "1133", "1049", "1146", "1051": // no such grant, account, database, table
@@ -213,7 +268,7 @@ func (s *server) undoCreate(ctx context.Context, step change.Step) (engine.Repor
 	if sessions > 0 {
 		return refuse("%d sessions use %s already, so it was left alone", sessions, naming.Show(name))
 	}
-	return s.send(ctx, op, step.Undo)
+	return s.send(ctx, op, step.Undo, nil)
 }
 
 // contents counts what a drop would take along.

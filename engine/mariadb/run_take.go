@@ -10,7 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/go-sql-driver/mysql"
 	"golang.org/x/sync/errgroup"
 
 	"example.com/genarch/core/catalog"
@@ -37,12 +36,18 @@ func alterDatabase(d catalog.Database) string {
 
 // runAll sends statements one after the other on one connection, and stops at
 // the first that the server refuses, unless its code is among those passed over.
-func (s *server) runAll(ctx context.Context, op string, statements []string, pass ...string) error {
+// step is the one that is done; nil where one is undone or looked at.
+func (s *server) runAll(ctx context.Context, op string, statements []string, step *change.Step, pass ...string) error {
 	conn, err := s.db.Conn(ctx)
 	if err != nil {
 		return engine.NeverSent(wrap(op, err))
 	}
 	defer conn.Close()
+	if step != nil && len(statements) > 0 {
+		if err := announce(ctx, conn, *step); err != nil {
+			return err
+		}
+	}
 	for _, text := range statements {
 		if e, ok := exec(ctx, conn, op, text).(*engine.Error); ok && !slices.Contains(pass, e.Code) {
 			e.Detail = "at: " + strings.Join(strings.Fields(text), " ")
@@ -57,34 +62,16 @@ func (s *server) runAll(ctx context.Context, op string, statements []string, pas
 var noLonger = []string{"1141", "1147", "1403", "1133", "1396", "1146", "1049", "1539", "1305"}
 
 func (s *server) closeGate(ctx context.Context, step change.Step) (engine.Report, error) {
-	return engine.Report{}, s.runAll(ctx, "close the gate", engine.Unpack(step.Args["do"]), "1141", "1147")
+	return engine.Report{}, s.runAll(ctx, "close the gate", engine.Unpack(step.Args["do"]), &step, "1141", "1147")
 }
 
 // openGate puts back what the gate has taken. All that it does can be done again.
 func (s *server) openGate(ctx context.Context, step change.Step) (engine.Report, error) {
-	return engine.Report{}, s.runAll(ctx, "open the gate again", engine.Unpack(step.Args["undo"]), noLonger...)
+	return engine.Report{}, s.runAll(ctx, "open the gate again", engine.Unpack(step.Args["undo"]), nil, noLonger...)
 }
 
 func (s *server) settle(ctx context.Context, step change.Step) (engine.Report, error) {
-	return engine.Report{}, s.runAll(ctx, "settle the grants", engine.Unpack(step.Args["do"]), noLonger...)
-}
-
-// patient opens a connection of its own for a statement that may take long: the
-// others give up waiting for an answer after a minute.
-func (s *server) patient(ctx context.Context, seconds int) (*sql.Conn, func(), error) {
-	cfg := s.config.Clone()
-	cfg.ReadTimeout = time.Duration(seconds) * time.Second
-	c, err := mysql.NewConnector(cfg)
-	if err != nil {
-		return nil, nil, &engine.Error{Op: "connect", Kind: engine.NotSent, Err: err}
-	}
-	db := sql.OpenDB(guarded{c, s.target, s.noteOwn})
-	conn, err := db.Conn(ctx)
-	if err != nil {
-		db.Close()
-		return nil, nil, engine.NeverSent(wrap("connect", err))
-	}
-	return conn, func() { conn.Close(); db.Close() }, nil
+	return engine.Report{}, s.runAll(ctx, "settle the grants", engine.Unpack(step.Args["do"]), &step, noLonger...)
 }
 
 // dropNow looks once more for whatever would make the drop fail after it has
@@ -93,23 +80,34 @@ func (s *server) dropNow(ctx context.Context, step change.Step) (engine.Report, 
 	op := "drop database " + naming.Show(step.Args["name"])
 	var rep engine.Report
 	name := step.Args["name"]
+	select {
+	case s.drops <- struct{}{}:
+		defer func() { <-s.drops }()
+	case <-ctx.Done():
+		return rep, engine.Classify(op, ctx.Err(), false)
+	}
 	var conn *sql.Conn
-	closeConn := func() {}
-	defer func() { closeConn() }()
 	group, gctx := errgroup.WithContext(ctx)
 	group.Go(func() error { return s.lookOnceMore(gctx, op, name, step) })
 	group.Go(func() error {
-		c, done, err := s.patient(gctx, dropSeconds)
-		if err == nil {
-			conn, closeConn = c, done
+		c, err := s.db.Conn(gctx)
+		if err != nil {
+			return engine.NeverSent(wrap(op, err))
 		}
-		return err
+		conn = c
+		return nil
 	})
 	err := group.Wait()
+	if conn != nil {
+		defer conn.Close()
+	}
 	if err != nil {
 		return rep, err
 	}
 	if err := s.tryLocks(ctx, conn, op, name); err != nil {
+		return rep, err
+	}
+	if err := announce(ctx, conn, step); err != nil {
 		return rep, err
 	}
 	// Once sent, it is waited for: past its wait for locks a drop is final.
@@ -257,7 +255,7 @@ func (s *server) mendDrop(ctx context.Context, step change.Step) (engine.Report,
 	} else if err != nil {
 		return engine.Report{}, err
 	}
-	rep, err := s.send(ctx, op, step.Mend)
+	rep, err := s.send(ctx, op, step.Mend, nil)
 	if err != nil {
 		return rep, err
 	}
@@ -277,8 +275,7 @@ func (s *server) mendDrop(ctx context.Context, step change.Step) (engine.Report,
 	return rep, nil
 }
 
-// probeDrop looks whether the database is gone. While the server still works at
-// it, nothing can be said.
+// probeDrop looks whether the database is gone.
 func (s *server) probeDrop(ctx context.Context, step change.Step) (bool, error) {
 	_, err := s.readDatabase(ctx, step.Args["name"])
 	if errors.Is(err, engine.ErrNotFound) {
@@ -286,13 +283,6 @@ func (s *server) probeDrop(ctx context.Context, step change.Step) (bool, error) 
 	}
 	if err != nil {
 		return false, err
-	}
-	var running int
-	if err := s.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE INFO LIKE ? AND ID <> CONNECTION_ID()`, "%"+likeText(step.Statement)).Scan(&running); err != nil {
-		return false, wrap("look whether it still runs", err)
-	}
-	if running > 0 {
-		return false, &engine.Error{Op: step.Title, Kind: engine.Unknown, Text: "the server is still at it"}
 	}
 	return false, nil
 }
@@ -314,7 +304,7 @@ func (s *server) probeGate(ctx context.Context, step change.Step) (bool, error) 
 		}
 	}
 	// Events and accounts are looked at by trying: both can be done again.
-	err = s.runAll(ctx, "close the gate", engine.Unpack(step.Args["again"]), noLonger...)
+	err = s.runAll(ctx, "close the gate", engine.Unpack(step.Args["again"]), nil, noLonger...)
 	return err == nil, err
 }
 

@@ -67,7 +67,7 @@ type transaction struct {
 }
 
 // noteOwn remembers a connection of ours.
-func (s *server) noteOwn(id int64, client string) {
+func (s *shared) noteOwn(id int64, client string) {
 	o := &s.looks.own
 	o.mu.Lock()
 	defer o.mu.Unlock()

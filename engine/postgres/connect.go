@@ -52,10 +52,18 @@ const pingAfter = 50 * time.Millisecond
 // on our side alone would leave them running.
 const statementTimeout = 30 * time.Second
 
-// server is an opened PostgreSQL server.
+// server is an opened PostgreSQL server, as seen by those who read or by changes.
 type server struct {
+	*shared
+	pool *pgxpool.Pool
+	// inside holds a place for each connection to another database than the pool's.
+	inside  chan struct{}
+	changes *server // the same for changes; nil: this is the one
+}
+
+// shared is what is known of a server whoever asks.
+type shared struct {
 	target engine.Target
-	pool   *pgxpool.Pool
 	config *pgx.ConnConfig
 
 	mu      sync.Mutex // guards notices and counts
@@ -76,7 +84,7 @@ func (Engine) Open(t engine.Target) (engine.Server, error) {
 	if err != nil {
 		return nil, &engine.Error{Op: "open", Kind: engine.NotSent, Err: err}
 	}
-	s := &server{target: t, notices: map[*pgconn.PgConn][]change.Message{}, counts: newTableCounts()}
+	s := &shared{target: t, notices: map[*pgconn.PgConn][]change.Message{}, counts: newTableCounts()}
 	c := cfg.ConnConfig
 	c.Host, c.Port = t.Server.Host, uint16(t.Server.Port)
 	c.User, c.Password = t.Server.Admin, t.Password.Reveal()
@@ -99,15 +107,39 @@ func (Engine) Open(t engine.Target) (engine.Server, error) {
 	}
 	c.OnNotice = s.notice
 	c.DefaultQueryExecMode = pgx.QueryExecModeCacheDescribe
-	cfg.MaxConns, cfg.MinConns = engine.MaxConns, 0
+	cfg.MinConns = 0
 	cfg.MaxConnIdleTime, cfg.MaxConnLifetime = 5*time.Minute, time.Hour
 	cfg.AfterConnect = s.checkIdentity
 	cfg.ShouldPing = func(_ context.Context, p pgxpool.ShouldPingParams) bool { return p.IdleDuration > pingAfter }
 	s.config = c.Copy()
-	if s.pool, err = pgxpool.NewWithConfig(context.Background(), cfg); err != nil {
+	readers, err := s.open(cfg, engine.Readers, engine.ReadersInside)
+	if err != nil {
+		return nil, err
+	}
+	if readers.changes, err = s.open(cfg, engine.Workers, engine.WorkersInside); err != nil {
+		readers.pool.Close()
+		return nil, err
+	}
+	return readers, nil
+}
+
+// open prepares a pool of at most conns, and as many places for others.
+func (s *shared) open(cfg *pgxpool.Config, conns, inside int) (*server, error) {
+	cfg = cfg.Copy()
+	cfg.MaxConns = int32(conns)
+	pool, err := pgxpool.NewWithConfig(context.Background(), cfg)
+	if err != nil {
 		return nil, &engine.Error{Op: "open", Kind: engine.NotSent, Err: err}
 	}
-	return s, nil
+	return &server{shared: s, pool: pool, inside: make(chan struct{}, inside)}, nil
+}
+
+// ForChanges gives the connections that are kept for changes.
+func (s *server) ForChanges() engine.Server {
+	if s.changes == nil {
+		return s
+	}
+	return s.changes
 }
 
 func tlsConfig(s catalog.Server) (*tls.Config, error) {
@@ -127,13 +159,17 @@ func tlsConfig(s catalog.Server) (*tls.Config, error) {
 
 // Close ends the pool and the counting in the background.
 func (s *server) Close() {
+	if s.changes == nil {
+		return // it goes with the one that reads
+	}
 	s.counts.stop()
 	s.pool.Close()
+	s.changes.pool.Close()
 }
 
 // checkIdentity runs on each new connection: nothing is ever sent to another
 // instance than the registered one.
-func (s *server) checkIdentity(ctx context.Context, c *pgx.Conn) error {
+func (s *shared) checkIdentity(ctx context.Context, c *pgx.Conn) error {
 	if s.target.Anyone || !s.target.Server.Identity.Known() {
 		return nil
 	}
@@ -149,7 +185,7 @@ func (s *server) checkIdentity(ctx context.Context, c *pgx.Conn) error {
 }
 
 // notice keeps what the server says on a connection until a step collects it.
-func (s *server) notice(c *pgconn.PgConn, n *pgconn.Notice) {
+func (s *shared) notice(c *pgconn.PgConn, n *pgconn.Notice) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if kept := s.notices[c]; len(kept) < maxNotices {
@@ -161,7 +197,7 @@ func (s *server) notice(c *pgconn.PgConn, n *pgconn.Notice) {
 const maxNotices = 100
 
 // collect takes the notices of a connection.
-func (s *server) collect(c *pgxpool.Conn) []change.Message {
+func (s *shared) collect(c *pgxpool.Conn) []change.Message {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	key := c.Conn().PgConn()
@@ -170,9 +206,29 @@ func (s *server) collect(c *pgxpool.Conn) []change.Message {
 	return kept
 }
 
-// dialDatabase opens a connection of its own to another database of the server.
-// The caller closes it. What the server says on it goes to hear.
-func (s *server) dialDatabase(ctx context.Context, name string, hear ...func(change.Message)) (*pgx.Conn, error) {
+// dialled is a connection to another database than the pool's.
+type dialled struct {
+	*pgx.Conn
+	free func()
+}
+
+// Close ends the connection and gives its place back.
+func (d *dialled) Close(ctx context.Context) {
+	_ = d.Conn.Close(ctx)
+	d.free()
+}
+
+// dialDatabase opens a connection of its own to another database of the server,
+// as soon as there is a place for one. The caller closes it. What the server says
+// on it goes to hear.
+func (s *server) dialDatabase(ctx context.Context, name string, hear ...func(change.Message)) (*dialled, error) {
+	op := "connect to " + naming.Show(name)
+	select {
+	case s.inside <- struct{}{}:
+	case <-ctx.Done():
+		return nil, engine.Classify(op, ctx.Err(), false)
+	}
+	free := sync.OnceFunc(func() { <-s.inside })
 	cfg := s.config.Copy()
 	cfg.Database = name
 	cfg.OnNotice = func(_ *pgconn.PgConn, n *pgconn.Notice) {
@@ -182,13 +238,15 @@ func (s *server) dialDatabase(ctx context.Context, name string, hear ...func(cha
 	}
 	conn, err := pgx.ConnectConfig(ctx, cfg)
 	if err != nil {
-		return nil, wrap("connect to "+naming.Show(name), err)
+		free()
+		return nil, wrap(op, err)
 	}
+	d := &dialled{conn, free}
 	if err := s.checkIdentity(ctx, conn); err != nil {
-		conn.Close(context.WithoutCancel(ctx))
+		d.Close(context.WithoutCancel(ctx))
 		return nil, err
 	}
-	return conn, nil
+	return d, nil
 }
 
 // providers lists the locale providers that a version has.

@@ -28,6 +28,7 @@ func wrap(op string, err error) error {
 			// The session was ended from outside while it worked.
 			e.Kind = engine.Unknown
 		}
+		e.Passing = passing(pe.Code)
 		e.Next = next(pe.Code)
 		return e
 	}
@@ -56,6 +57,17 @@ func lastLine(err error) string {
 		}
 		err = inner
 	}
+}
+
+// passing: a conflict with a statement of somebody else (XX000 is how PostgreSQL
+// says that a row of its catalogue was altered meanwhile, 40001 and 40P01 are
+// conflicts of transactions), a lock, somebody who is there, a full server.
+func passing(code string) bool {
+	switch code {
+	case "XX000", "40001", "40P01", "55P03", "55006", "57014", "53300":
+		return true
+	}
+	return false
 }
 
 // cutOff: the server ended the session, by command, crash or shutdown.

@@ -91,6 +91,9 @@ func planHoldings(b *change.Brief, spec change.AccountSpec, a catalog.Account, s
 				b.Find(change.Caution, change.AccountOwns, "choose another role to give them to", "%s becomes the owner of %d objects %s: %s", naming.Show(spec.GiveTo), h.Owned, where, h.Kinds)
 			}
 		}
+		if h.Owned+h.Granted > maxRestore {
+			b.Find(change.Caution, change.AccountOwns, "give things away in smaller parts first", "it has %d objects and privileges in %s, too many to note: once they are given away and taken, a later step that fails cannot put them back", h.Owned+h.Granted, naming.Show(h.Database))
+		}
 		if h.Policies > 0 {
 			b.Find(change.Caution, change.AccountOwns, "look at the policies first", "row policies in %s name it (%d); they cease to name it", naming.Show(h.Database), h.Policies)
 		}
@@ -114,8 +117,12 @@ func planHoldings(b *change.Brief, spec change.AccountSpec, a catalog.Account, s
 			title = "give what it owns to " + naming.Show(spec.GiveTo) + ", and " + title
 		}
 		statements = append(statements, "DROP OWNED BY "+quoteIdent(a.Name))
-		step := accessStep(title, h.Database, statements, []string{"SELECT 'what was owned and granted is put back from what was found'"}, a.Name)
-		step.Kind = stepHandOver
+		grantees := []string{a.Name}
+		if spec.GiveTo != "" {
+			grantees = append(grantees, spec.GiveTo) // what it holds beside becomes one with what it owns
+		}
+		step := accessStep(title, h.Database, statements, nil, grantees...)
+		step.Kind, step.Undo = stepHandOver, undoNoted(h.Database)
 		step.Args["check"], step.Args["name"] = "holds_nothing", a.Name
 		b.Steps = append(b.Steps, step)
 	}

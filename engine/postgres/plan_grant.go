@@ -17,11 +17,14 @@ import (
 // all or nothing. grantees are whose privileges it alters: what they had is noted
 // when it runs, and put back exactly when it is undone.
 func accessStep(title, database string, statements, undo []string, grantees ...string) change.Step {
-	text := func(list []string) string {
-		return "-- connected to " + naming.Show(database) + "\nBEGIN;\n" + strings.Join(list, ";\n") + ";\nCOMMIT"
-	}
-	return change.Step{Kind: stepAccess, Title: title, Statement: text(statements), Undo: text(undo), Seconds: 120,
+	return change.Step{Kind: stepAccess, Title: title, Statement: accessText(database, statements, ""), Undo: accessText(database, undo, ""), Seconds: 120,
 		Args: map[string]string{"database": database, "statements": engine.Pack(statements), "undo": engine.Pack(undo), "grantees": engine.Pack(grantees)}}
+}
+
+// undoNoted stands for the undo of a step until it runs: what it takes to put
+// things back is known, and goes on record, only then.
+func undoNoted(database string) string {
+	return "-- connected to " + naming.Show(database) + ": puts back exactly what the step finds. The statements are noted right before it takes effect, and shown here then"
 }
 
 // target finds the database of a grant and stops where nothing can be granted.
@@ -449,7 +452,7 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		})
 		statements, undo = p.take, p.give
 		if spec.Bundle == "" {
-			statements, undo = append(statements, singleRevokes(d, to)...), append(undo, "SELECT 'what it had is put back from what was found'")
+			statements = append(statements, singleRevokes(d, to)...)
 		}
 		check = map[string]string{"check": "direct_none", "database": d.Name, "account": to.Name, "keep": string(spec.Bundle)}
 		if to == catalog.Public {
@@ -474,6 +477,7 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	}
 	planCovered(b, snap, d)
 	step := accessStep(b.Summary, d.Name, statements, undo, to.Name)
+	step.Undo = undoNoted(d.Name)
 	for k, v := range check {
 		step.Args[k] = v
 	}

@@ -123,7 +123,7 @@ func planDrop(b *change.Brief, d catalog.Database, doom catalog.Doomed, snap cat
 			"it receives through the subscription %s; the server drops no database that has one", naming.Show(x))
 	}
 	engine.PlanLost(b, snap)
-	return change.Step{Kind: stepDrop, Title: "drop database " + naming.Show(d.Name), Statement: dropDatabase(d.Name), Seconds: dropSeconds, Args: map[string]string{"name": d.Name, "key": keyText(d)}}
+	return change.Step{Kind: stepDrop, Title: "drop database " + naming.Show(d.Name), Statement: dropDatabase(d.Name), Uncut: true, Seconds: dropSeconds, Args: map[string]string{"name": d.Name, "key": keyText(d)}}
 }
 
 func planRename(b *change.Brief, spec change.DatabaseSpec, d catalog.Database, snap catalog.Snapshot) change.Step {

@@ -12,6 +12,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 
+	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/engine"
@@ -23,7 +24,7 @@ func (s *server) Do(ctx context.Context, step change.Step) (engine.Report, error
 	case stepCreate:
 		return s.create(ctx, step)
 	case stepComment:
-		return s.alter(ctx, "set the comment", step.Statement)
+		return s.alter(ctx, "set the comment", step.Statement, &step)
 	case stepCreateRole:
 		return s.createRole(ctx, step)
 	case stepGate, stepOpen:
@@ -67,7 +68,9 @@ func (s *server) create(ctx context.Context, step change.Step) (engine.Report, e
 		}
 		// A copy may take long, and one that is cut off leaves nothing, so
 		// only our own deadline bounds it.
-		err = s.unbounded(ctx, c, op, step.Statement)
+		if err = announce(ctx, c.Conn(), step, change.Sending{}); err == nil {
+			err = s.unbounded(ctx, c, op, step.Statement)
+		}
 		rep.Messages = s.collect(c)
 		if err != nil {
 			return err
@@ -112,9 +115,54 @@ func sendAlone(ctx context.Context, c *pgxpool.Conn, op, statement string) error
 		return e
 	}
 	if _, answered := errors.AsType[*pgconn.PgError](err); err == nil || answered {
-		return wrap(op, err)
+		err = wrap(op, err)
+	} else {
+		err = engine.Classify(op, err, true)
 	}
-	return engine.Classify(op, err, true)
+	if e, ok := errors.AsType[*engine.Error](err); ok && e.Kind == engine.Unknown {
+		// Nothing else may be sent on this connection: it is known by its session.
+		c.Conn().Close(context.WithoutCancel(ctx))
+	}
+	return err
+}
+
+// announce has it put on record which session is about to send a step's statement.
+func announce(ctx context.Context, c *pgx.Conn, step change.Step, x change.Sending) error {
+	if step.Ready == nil {
+		return nil
+	}
+	var began time.Time
+	err := c.QueryRow(ctx, `SELECT backend_start FROM pg_catalog.pg_stat_get_activity(pg_catalog.pg_backend_pid())`).Scan(&began)
+	if err != nil {
+		return engine.NeverSent(wrap(step.Title, err))
+	}
+	x.Session = catalog.SessionID{Number: int64(c.PgConn().PID()), Mark: mark(began)}
+	return step.Announce(x)
+}
+
+// Sender looks for the process that sent a step, by number and beginning.
+// Source: pg_stat_activity, which a process leaves after its transaction.
+func (s *server) Sender(ctx context.Context, id catalog.SessionID, end bool) (engine.SenderState, error) {
+	began, err := startedAt(id.Mark)
+	if err != nil {
+		return engine.SenderGone, nil // a mark that no session of this engine has
+	}
+	var active bool
+	err = s.pool.QueryRow(ctx, `SELECT coalesce(state, '') IN ('active', 'fastpath function call') OR state IS NULL FROM pg_catalog.pg_stat_activity
+		WHERE pid = $1 AND backend_start = $2`, int32(id.Number), began).Scan(&active)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return engine.SenderGone, nil
+	}
+	if err != nil {
+		return "", wrap("look for the session that sent it", err)
+	}
+	if end {
+		err = s.signal(ctx, []catalog.SessionID{id}, catalog.EndSession)
+	}
+	if active {
+		return engine.SenderWorking, err
+	}
+	return engine.SenderIdle, err
 }
 
 // exec sends one command. What is not exactly one by the server's lexical rules
@@ -127,10 +175,15 @@ func exec(ctx context.Context, c *pgx.Conn, statement string) error {
 	return c.PgConn().ExecParams(ctx, statement, nil, nil, nil, nil).Read().Err
 }
 
-// alter runs a short statement.
-func (s *server) alter(ctx context.Context, op, statement string) (engine.Report, error) {
+// alter runs a short statement, for a step that is done; nil where one is undone.
+func (s *server) alter(ctx context.Context, op, statement string, step *change.Step) (engine.Report, error) {
 	var rep engine.Report
 	err := s.withConn(ctx, op, func(c *pgxpool.Conn) error {
+		if step != nil {
+			if err := announce(ctx, c.Conn(), *step, change.Sending{}); err != nil {
+				return err
+			}
+		}
 		err := sendAlone(ctx, c, op, statement)
 		rep.Messages = s.collect(c)
 		if err != nil {
@@ -220,11 +273,7 @@ func (s *server) Undo(ctx context.Context, step change.Step) (engine.Report, err
 	case stepCreate:
 		return s.undoCreate(ctx, step)
 	case stepComment:
-		rep, err := s.alter(ctx, "take the comment back", step.Undo)
-		if e, ok := errors.AsType[*engine.Error](err); ok && e.Code == "3D000" {
-			err = nil
-		}
-		return rep, err
+		return s.takeBack(ctx, "take the comment back", step.Undo)
 	case stepCreateRole:
 		return s.undoCreateRole(ctx, step)
 	case stepGate:
@@ -232,11 +281,21 @@ func (s *server) Undo(ctx context.Context, step change.Step) (engine.Report, err
 	case stepRename, stepMove:
 		return s.undoTake(ctx, step)
 	case engine.StepStatement:
-		return s.alter(ctx, "undo: "+step.Title, step.Undo)
+		return s.takeBack(ctx, "undo: "+step.Title, step.Undo)
 	case stepAccess, stepHandOver:
 		return s.undoAccess(ctx, step)
 	}
 	return engine.Report{}, engine.UnknownStep(step)
+}
+
+// takeBack sends an undo. What the step altered may be gone by now, and with it
+// its effect: no such database (3D000), role, membership or other object (42704).
+func (s *server) takeBack(ctx context.Context, op, statement string) (engine.Report, error) {
+	rep, err := s.alter(ctx, op, statement, nil)
+	if e, ok := errors.AsType[*engine.Error](err); ok && (e.Code == "3D000" || e.Code == "42704") {
+		return rep, nil
+	}
+	return rep, err
 }
 
 // undoCreate drops the database that this change made, and only that: it must

@@ -47,7 +47,7 @@ func (s *server) runStatement(ctx context.Context, step change.Step) (engine.Rep
 	if err != nil {
 		return engine.Report{}, err
 	}
-	return s.alter(ctx, step.Title, text)
+	return s.alter(ctx, step.Title, text, &step)
 }
 
 // createRole makes a role and notes its number, by which it is known when it
@@ -79,14 +79,15 @@ func (s *server) undoCreateRole(ctx context.Context, step change.Step) (engine.R
 		return engine.Report{}, &engine.Error{Op: "take the role back", Kind: engine.Refused, Text: "it is not certain that this change made the role " + naming.Show(a.Name) + ", so it was left alone",
 			Next: "look at the role, and drop it if it is not needed"}
 	}
-	return s.alter(ctx, "take the role back", step.Undo)
+	return s.takeBack(ctx, "take the role back", step.Undo)
 }
 
 // maxRestore bounds the statements that are noted for putting privileges back.
 const maxRestore = 20000
 
 // alterAccess runs the statements of a step inside its database, in one
-// transaction, and notes what it takes to put everything back as it was.
+// transaction. Right before the commit, what it takes to put everything back as
+// it was goes on record: whatever becomes of the answer, it can be undone.
 func (s *server) alterAccess(ctx context.Context, step change.Step) (engine.Report, error) {
 	op := step.Title
 	var rep engine.Report
@@ -104,33 +105,26 @@ func (s *server) alterAccess(ctx context.Context, step change.Step) (engine.Repo
 		return rep, engine.NeverSent(wrap(op, err))
 	}
 	defer tx.Rollback(context.WithoutCancel(ctx))
-	grantees := engine.Unpack(step.Args["grantees"])
-	before, err := capture(ctx, tx, grantees)
+	n, err := noteBefore(ctx, tx, step)
 	if err != nil {
 		return rep, engine.NeverSent(err)
 	}
-	var owned []string
-	if step.Kind == stepHandOver {
-		if owned, err = captureOwned(ctx, tx, step.Args["name"]); err != nil {
-			return rep, engine.NeverSent(err)
-		}
-	}
 	for _, text := range engine.Unpack(step.Args["statements"]) {
-		if err := exec(ctx, conn, text); err != nil {
+		if err := exec(ctx, conn.Conn, text); err != nil {
 			// Nothing holds before the commit, whatever became of the answer.
 			return rep, notCommitted(op, err)
 		}
 	}
-	after, err := capture(ctx, tx, grantees)
+	learned, err := n.after(ctx, tx)
 	if err != nil {
 		return rep, engine.NeverSent(err)
 	}
-	restore := append(owned, differences(before, after)...)
-	if len(restore) <= maxRestore {
-		rep.Learned = map[string]string{"restore": engine.Pack(restore)}
+	if err := announce(ctx, conn.Conn, step, change.Sending{Learned: learned, Undo: undoText(step, learned)}); err != nil {
+		return rep, err
 	}
 	err = tx.Commit(ctx)
 	s.interiors.forget()
+	rep.Learned = learned
 	if _, answered := errors.AsType[*pgconn.PgError](err); err != nil && !answered {
 		return rep, engine.Classify(op, err, true)
 	}
@@ -146,11 +140,17 @@ func notCommitted(op string, err error) error {
 	return engine.NeverSent(wrap(op, err))
 }
 
-// undoAccess puts privileges back as they were before the step: from what was
-// noted when it ran, or, where it ran without an answer, by its own statements.
+// undoAccess puts privileges and owners back as they were before the step, from
+// what went on record right before it took effect. What cannot be put back is
+// said, one by one.
 func (s *server) undoAccess(ctx context.Context, step change.Step) (engine.Report, error) {
 	const op = "put the privileges back"
 	var rep engine.Report
+	noted, ok := step.Args[argRestore]
+	if !ok {
+		return rep, &engine.Error{Op: op, Kind: engine.Refused, Text: "what was there before is not on record (" + orElse(step.Args[argUnnoted], "it was never noted") + "), so nothing was put back",
+			Next: "look at the statements of this step, and give back by hand what they took"}
+	}
 	conn, err := s.dialDatabase(ctx, step.Args["database"])
 	if err != nil {
 		return rep, err
@@ -161,82 +161,22 @@ func (s *server) undoAccess(ctx context.Context, step change.Step) (engine.Repor
 		return rep, wrap(op, err)
 	}
 	defer tx.Rollback(context.WithoutCancel(ctx))
-	statements := engine.Unpack(step.Args["undo"])
-	if noted, ok := step.Args["restore"]; ok {
-		statements = engine.Unpack(noted)
-	}
-	for _, text := range statements {
-		if err := exec(ctx, conn, text); err != nil {
-			return rep, wrap(op, err)
+	for _, text := range engine.Unpack(noted) {
+		if err := exec(ctx, conn.Conn, text); err != nil {
+			e, _ := wrap(op, err).(*engine.Error)
+			e.Detail = "at: " + text
+			return rep, e
 		}
 	}
 	s.interiors.forget()
-	return rep, wrap(op, tx.Commit(ctx))
-}
-
-// held is one line of privileges, as the statements that make and take it.
-type held struct{ grant, revoke string }
-
-// capture reads, as statements, what some grantees have in the current database
-// from the objects' owners, what is made later included.
-func capture(ctx context.Context, q querier, grantees []string) ([]held, error) {
-	return collect(ctx, q, "note the privileges", func(row pgx.CollectableRow) (h held, err error) {
-		err = row.Scan(&h.grant, &h.revoke)
-		return h, err
-	}, `WITH who AS (SELECT oid, pg_catalog.quote_ident(rolname) AS name FROM pg_catalog.pg_roles WHERE rolname::text = ANY($1)
-			UNION ALL SELECT 0, 'PUBLIC' WHERE 'PUBLIC' = ANY($1)),
-		lists AS (
-			SELECT 'DATABASE ' || quote_ident(datname) AS object, '' AS before, '' AS col, datdba AS owner, coalesce(datacl, acldefault('d', datdba)) AS acl
-				FROM pg_catalog.pg_database WHERE datname = current_database()
-			UNION ALL SELECT 'SCHEMA ' || quote_ident(nspname), '', '', nspowner, coalesce(nspacl, acldefault('n', nspowner)) FROM pg_catalog.pg_namespace n WHERE `+userSchemas+`
-			UNION ALL SELECT CASE relkind WHEN 'S' THEN 'SEQUENCE ' ELSE 'TABLE ' END || quote_ident(nspname) || '.' || quote_ident(relname), '', '', relowner, relacl
-				FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace WHERE relacl IS NOT NULL AND `+userSchemas+`
-			UNION ALL SELECT 'TABLE ' || quote_ident(nspname) || '.' || quote_ident(relname), '', ' (' || quote_ident(attname) || ')', relowner, attacl
-				FROM pg_catalog.pg_attribute t JOIN pg_catalog.pg_class c ON c.oid = t.attrelid JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace WHERE attacl IS NOT NULL AND `+userSchemas+`
-			UNION ALL SELECT 'ROUTINE ' || p.oid::regprocedure::text, '', '', proowner, coalesce(proacl, acldefault('f', proowner))
-				FROM pg_catalog.pg_proc p JOIN pg_catalog.pg_namespace n ON n.oid = p.pronamespace WHERE `+userSchemas+`
-			UNION ALL SELECT CASE defaclobjtype WHEN 'r' THEN 'TABLES' WHEN 'S' THEN 'SEQUENCES' WHEN 'f' THEN 'ROUTINES' WHEN 'n' THEN 'SCHEMAS' ELSE 'TYPES' END,
-				'ALTER DEFAULT PRIVILEGES FOR ROLE ' || quote_ident(pg_get_userbyid(defaclrole)) || coalesce(' IN SCHEMA ' || quote_ident(nspname), '') || ' ', '', defaclrole, defaclacl
-				FROM pg_catalog.pg_default_acl d LEFT JOIN pg_catalog.pg_namespace n ON n.oid = d.defaclnamespace)
-		SELECT l.before || 'GRANT ' || x.privilege_type || l.col || ' ON ' || l.object || ' TO ' || w.name || CASE WHEN x.is_grantable THEN ' WITH GRANT OPTION' ELSE '' END,
-			l.before || 'REVOKE ' || x.privilege_type || l.col || ' ON ' || l.object || ' FROM ' || w.name
-		FROM lists l, LATERAL pg_catalog.aclexplode(l.acl) x JOIN who w ON w.oid = x.grantee WHERE x.grantor = l.owner AND x.grantee <> l.owner`, grantees)
-}
-
-// differences are the statements that lead from after back to before.
-func differences(before, after []held) []string {
-	var out []string
-	was, is := map[held]bool{}, map[held]bool{}
-	for _, h := range before {
-		was[h] = true
+	if err := tx.Commit(ctx); err != nil {
+		return rep, wrap(op, err)
 	}
-	for _, h := range after {
-		if is[h] = true; !was[h] {
-			out = append(out, h.revoke)
-		}
+	if lost := engine.Unpack(step.Args[argLost]); len(lost) > 0 {
+		return rep, &engine.Error{Op: op, Kind: engine.Differs, Text: "everything else was put back, but no statement gives back: " + engine.Shorten(lost),
+			Next: "put these right by hand"}
 	}
-	for _, h := range before {
-		if !is[h] {
-			out = append(out, h.grant)
-		}
-	}
-	return out
-}
-
-// captureOwned reads, as statements, what it takes to give everything that a
-// role owns here back to it. What follows its table (an identity's sequence, a
-// row type) is not named: it goes with the table.
-func captureOwned(ctx context.Context, q querier, name string) ([]string, error) {
-	return collect(ctx, q, "note what it owns", pgx.RowTo[string], `WITH me AS (SELECT oid, quote_ident(rolname) AS name FROM pg_catalog.pg_roles WHERE rolname::text = $1)
-		SELECT 'ALTER DATABASE ' || quote_ident(datname) || ' OWNER TO ' || me.name FROM pg_catalog.pg_database, me WHERE datdba = me.oid
-		UNION ALL
-		SELECT 'ALTER ' || CASE i.type WHEN 'toast table' THEN 'TABLE' ELSE upper(i.type) END || ' ' || i.identity || ' OWNER TO ' || me.name
-		FROM me, pg_catalog.pg_shdepend s, LATERAL pg_catalog.pg_identify_object(s.classid, s.objid, 0) i
-		WHERE s.refclassid = 'pg_catalog.pg_authid'::regclass AND s.refobjid = me.oid AND s.deptype = 'o'
-			AND s.dbid = (SELECT oid FROM pg_catalog.pg_database WHERE datname = current_database())
-			AND i.type NOT IN ('default acl', 'toast table', 'index', 'user mapping')
-			AND NOT EXISTS (SELECT 1 FROM pg_catalog.pg_depend d WHERE d.classid = s.classid AND d.objid = s.objid AND d.deptype IN ('a', 'i')
-				AND d.refclassid = 'pg_catalog.pg_class'::regclass)`, name)
+	return rep, nil
 }
 
 // prove signs in as each account, side by side, and tries what it may and may
@@ -333,7 +273,7 @@ func (s *server) makeProofTable(ctx context.Context, database, owner string) (re
 	}
 	table := "public." + quoteIdent(proofTable)
 	for _, text := range []string{"SET ROLE " + quoteIdent(owner), "DROP TABLE IF EXISTS " + table, "CREATE TABLE " + table + " (id int)"} {
-		if err := exec(ctx, conn, text); err != nil {
+		if err := exec(ctx, conn.Conn, text); err != nil {
 			conn.Close(context.WithoutCancel(ctx))
 			return nil, wrap("make a table to try the accounts on", err)
 		}
@@ -341,7 +281,7 @@ func (s *server) makeProofTable(ctx context.Context, database, owner string) (re
 	return func() {
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 		defer cancel()
-		_ = exec(ctx, conn, "DROP TABLE IF EXISTS "+table)
+		_ = exec(ctx, conn.Conn, "DROP TABLE IF EXISTS "+table)
 		conn.Close(ctx)
 	}, nil
 }

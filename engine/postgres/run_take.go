@@ -63,9 +63,12 @@ func (s *server) setGate(ctx context.Context, step change.Step) (engine.Report, 
 		if _, err := mustFind(ctx, c, op, step.Args); err != nil {
 			return err
 		}
+		if err := announce(ctx, c.Conn(), step, change.Sending{}); err != nil {
+			return err
+		}
 		err := sendAlone(ctx, c, op, step.Statement)
 		rep.Messages = s.collect(c)
-		return s.explainLock(ctx, err)
+		return s.explainLock(ctx, c, err)
 	})
 	return rep, err
 }
@@ -83,16 +86,16 @@ func (s *server) undoGate(ctx context.Context, step change.Step) (engine.Report,
 		// Any ALTER DATABASE with options would end our own connection.
 		return engine.Report{}, &engine.Error{Op: op, Kind: engine.Refused, Text: naming.Show(f.name) + " was left over by an interrupted drop: nobody can connect to it any more", Next: "drop it again: genarch database drop"}
 	}
-	return s.alter(ctx, op, "ALTER DATABASE "+quoteIdent(f.name)+" ALLOW_CONNECTIONS true")
+	return s.takeBack(ctx, op, "ALTER DATABASE "+quoteIdent(f.name)+" ALLOW_CONNECTIONS true")
 }
 
 // explainLock says who holds the lock that a statement waited for in vain.
-func (s *server) explainLock(ctx context.Context, err error) error {
+func (s *server) explainLock(ctx context.Context, q querier, err error) error {
 	e, ok := errors.AsType[*engine.Error](err)
 	if !ok || e.Code != "55P03" {
 		return err
 	}
-	holders, readErr := collect(ctx, s.pool, "look who holds the lock", pgx.RowTo[string],
+	holders, readErr := collect(ctx, q, "look who holds the lock", pgx.RowTo[string],
 		`SELECT DISTINCT 'session ' || a.pid || coalesce(' of ' || a.usename, '') || coalesce(' (' || nullif(a.application_name, '') || ')', '')
 		FROM pg_catalog.pg_locks l JOIN pg_catalog.pg_stat_activity a ON a.pid = l.pid
 		WHERE l.granted AND l.pid <> pg_catalog.pg_backend_pid() AND (l.relation = 'pg_catalog.pg_database'::pg_catalog.regclass OR l.classid = 'pg_catalog.pg_database'::pg_catalog.regclass)
@@ -139,9 +142,12 @@ func (s *server) onEmpty(ctx context.Context, step change.Step, send func(c *pgx
 				return &engine.Error{Op: op, Kind: engine.NotSent, Text: "given up before it was sent"}
 			}
 		}
+		if err := announce(ctx, c.Conn(), step, change.Sending{}); err != nil {
+			return err
+		}
 		err := send(c, op)
 		rep.Messages = s.collect(c)
-		return s.explainLock(context.WithoutCancel(ctx), err)
+		return s.explainLock(ctx, c, err)
 	})
 	return rep, err
 }
@@ -152,7 +158,11 @@ func (s *server) dropEmpty(ctx context.Context, step change.Step) (engine.Report
 	return s.onEmpty(ctx, step, func(c *pgxpool.Conn, op string) error {
 		patient, cancel := context.WithTimeout(context.WithoutCancel(ctx), dropTime)
 		defer cancel()
-		return s.unbounded(patient, c, op, step.Statement)
+		err := s.unbounded(patient, c, op, step.Statement)
+		if e, ok := errors.AsType[*engine.Error](err); ok && e.Code == "57014" {
+			e.Kind = engine.Unknown // somebody cancelled it: it may have gone too far to be there still
+		}
+		return err
 	})
 }
 
@@ -184,17 +194,13 @@ func (s *server) probeTake(ctx context.Context, step change.Step) (bool, error) 
 	if err != nil {
 		return false, err
 	}
-	// The server works on after our connection was lost: while it does, nothing
-	// can be said.
-	if step.Kind == stepDrop || step.Kind == stepMove {
-		var running int
-		err := s.pool.QueryRow(ctx, `SELECT count(*)::int FROM pg_catalog.pg_stat_activity WHERE state = 'active' AND query = $1 AND pid <> pg_catalog.pg_backend_pid()`, step.Statement).Scan(&running)
-		if err != nil {
-			return false, wrap("look whether it still runs", err)
+	if step.Kind == stepDrop && there && f.invalidated {
+		// It was confirmed, had begun, and was cut off: nobody can be in it any
+		// more, and only another drop can end it. It is known by its number.
+		if _, err := s.dropEmpty(ctx, step); err != nil {
+			return false, err
 		}
-		if running > 0 {
-			return false, &engine.Error{Op: step.Title, Kind: engine.Unknown, Text: "the server is still at it"}
-		}
+		return true, nil
 	}
 	switch step.Kind {
 	case stepGate:

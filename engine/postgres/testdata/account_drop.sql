@@ -12,10 +12,7 @@ BEGIN;
 REASSIGN OWNED BY "tickets_app" TO "tickets_owner";
 DROP OWNED BY "tickets_app";
 COMMIT
--- undo: -- connected to tickets_prod
-BEGIN;
-SELECT 'what was owned and granted is put back from what was found';
-COMMIT
+-- undo: -- connected to tickets_prod: puts back exactly what the step finds. The statements are noted right before it takes effect, and shown here then
 
 -- statement: drop tickets_app
 DROP ROLE "tickets_app"

@@ -9,17 +9,7 @@ REVOKE SELECT, INSERT, UPDATE, DELETE, TRUNCATE, REFERENCES, TRIGGER, MAINTAIN O
 REVOKE USAGE, CREATE ON SCHEMA "public" FROM "tickets_app";
 REVOKE CREATE, CONNECT, TEMPORARY ON DATABASE "tickets_prod" FROM "tickets_app";
 COMMIT
--- undo: -- connected to tickets_prod
-BEGIN;
-GRANT CREATE, CONNECT, TEMPORARY ON DATABASE "tickets_prod" TO "tickets_app";
-GRANT USAGE, CREATE ON SCHEMA "public" TO "tickets_app";
-GRANT SELECT, INSERT, UPDATE, DELETE, TRUNCATE, REFERENCES, TRIGGER, MAINTAIN ON ALL TABLES IN SCHEMA "public" TO "tickets_app";
-GRANT SELECT, UPDATE, USAGE ON ALL SEQUENCES IN SCHEMA "public" TO "tickets_app";
-ALTER DEFAULT PRIVILEGES FOR ROLE "tickets_owner" GRANT USAGE, CREATE ON SCHEMAS TO "tickets_app";
-ALTER DEFAULT PRIVILEGES FOR ROLE "tickets_owner" GRANT SELECT, INSERT, UPDATE, DELETE, TRUNCATE, REFERENCES, TRIGGER, MAINTAIN ON TABLES TO "tickets_app";
-ALTER DEFAULT PRIVILEGES FOR ROLE "tickets_owner" GRANT SELECT, UPDATE, USAGE ON SEQUENCES TO "tickets_app";
-SELECT 'what it had is put back from what was found';
-COMMIT
+-- undo: -- connected to tickets_prod: puts back exactly what the step finds. The statements are noted right before it takes effect, and shown here then
 
 -- verify: read back what it may do now
 
