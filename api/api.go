@@ -4,8 +4,10 @@ package api
 
 import (
 	"context"
+	"errors"
 	"log/slog"
 	"net/http"
+	"net/url"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -29,7 +31,8 @@ type Records interface {
 	AddOperator(ctx context.Context, o policy.Operator, hash string, e journal.Entry) error
 	Operators(ctx context.Context) ([]policy.Operator, error)
 	Operator(ctx context.Context, name string) (policy.Operator, string, error)
-	UpdateOperator(ctx context.Context, o policy.Operator, hash string, e journal.Entry) error
+	UpdateOperator(ctx context.Context, o policy.Operator, hash, keep string, e journal.Entry) (remaining int, err error)
+	Notices(ctx context.Context, operator string) ([]record.Notice, error)
 	AddToken(ctx context.Context, t record.Token, hash string, e journal.Entry) (record.Token, error)
 	Tokens(ctx context.Context, operator string) ([]record.Token, error)
 	TokenByHash(ctx context.Context, hash string) (record.Token, policy.Operator, error)
@@ -37,9 +40,15 @@ type Records interface {
 	AddSession(ctx context.Context, s record.Session, hash string, e journal.Entry) error
 	SessionByHash(ctx context.Context, hash string) (record.Session, policy.Operator, error)
 	EndSession(ctx context.Context, hash string, e journal.Entry) error
+	EndOtherSessions(ctx context.Context, operator, hash string, e journal.Entry) error
+	Sessions(ctx context.Context, operator string) ([]record.Session, error)
+	// Seal and Sealed mark what is handed out and comes back.
+	Seal(text string) (string, error)
+	Sealed(text, seal string) bool
 	Append(ctx context.Context, e ...journal.Entry) error
 	Journal(ctx context.Context, f journal.Filter) ([]journal.Entry, error)
-	VerifyJournal(ctx context.Context) (count uint64, broken, err error)
+	VerifyJournal(ctx context.Context, since string) (count uint64, broken, err error)
+	Checkpoint(ctx context.Context) (journal.Checkpoint, error)
 	Change(ctx context.Context, id uint64) (change.Change, error)
 	Kept(ctx context.Context, id uint64) ([]string, error)
 	Changes(ctx context.Context, f change.Filter) ([]change.Change, error)
@@ -83,8 +92,13 @@ type Config struct {
 	Version string
 	// Console serves everything outside the API; nil serves nothing there.
 	Console http.Handler
-	// Secure marks cookies for TLS only.
-	Secure bool
+	// TLS: calls come in by TLS. PublicURL is the address by which people reach the
+	// service, where that is another one (a proxy); empty: it is as it listens.
+	TLS       bool
+	PublicURL *url.URL
+	// TrustedProxies are the networks whose word on where a call comes from is
+	// taken; none: nobody's.
+	TrustedProxies []string
 	// Collectors are further metrics to be shown.
 	Collectors []prometheus.Collector
 }
@@ -95,8 +109,12 @@ type Handler struct {
 	gin     *gin.Engine
 	api     huma.API
 	signIns *limiter
+	refused refusals
+	streams streams
 	known   known
 	metrics *metrics
+	// secure: people reach the service by TLS.
+	secure bool
 }
 
 // prefix is where the API lives.
@@ -112,13 +130,22 @@ func New(cfg Config) *Handler {
 	}
 	gin.SetMode(gin.ReleaseMode)
 	h := &Handler{Config: cfg, gin: gin.New(), signIns: newLimiter()}
+	h.secure = cfg.TLS || cfg.PublicURL != nil && cfg.PublicURL.Scheme == "https"
+	h.refused.append = h.note
 	h.metrics = newMetrics(cfg.Collectors)
-	h.gin.UseRawPath, h.gin.UnescapePathValues = true, true // names may hold slashes
+	// Names may hold slashes. They are unescaped by us, as parts of a path: the
+	// library would take a plus for a blank.
+	h.gin.UseRawPath, h.gin.UnescapePathValues = true, false
+	h.gin.RemoteIPHeaders = []string{"X-Forwarded-For"}
+	if err := h.gin.SetTrustedProxies(cfg.TrustedProxies); err != nil {
+		cfg.Log.Error("the trusted proxies cannot be read; nobody is trusted", "error", err)
+		_ = h.gin.SetTrustedProxies(nil)
+	}
 	h.gin.HandleMethodNotAllowed = true
-	h.gin.Use(h.observe, h.recoverPanic, securityHeaders, refuseCrossOrigin)
+	h.gin.Use(h.observe, h.recoverPanic, h.securityHeaders, h.refuseHost, refuseCrossOrigin, unescapePath)
 	h.gin.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	h.gin.GET("/readyz", h.ready)
-	h.gin.GET("/metrics", h.authenticate, h.requireSignIn, gin.WrapH(h.metrics.handler()))
+	h.gin.GET("/metrics", h.authenticate, h.requireSee, gin.WrapH(h.metrics.handler()))
 	h.gin.NoRoute(h.noRoute)
 	h.gin.NoMethod(func(c *gin.Context) {
 		writeProblem(c, &Problem{Status: http.StatusMethodNotAllowed, Code: "method.unknown", Detail: "this address does not take " + c.Request.Method})
@@ -166,7 +193,11 @@ func (h *Handler) ready(c *gin.Context) {
 	ctx, cancel := context.WithTimeout(c.Request.Context(), 3*time.Second)
 	defer cancel()
 	if err := h.Records.Ping(ctx); err != nil {
-		c.String(http.StatusServiceUnavailable, "the records cannot be reached\n")
+		text := "the records cannot be reached\n"
+		if errors.Is(err, record.ErrFull) {
+			text = "the records have no room\n"
+		}
+		c.String(http.StatusServiceUnavailable, text)
 		return
 	}
 	c.String(http.StatusOK, "ready\n")
@@ -184,6 +215,7 @@ func (h *Handler) noRoute(c *gin.Context) {
 type op struct {
 	method, path, id, summary string
 	remit                     policy.Remit // "" needs only to be signed in
+	fresh                     bool         // a person must have signed in a short while ago
 	public                    bool         // not even that
 	status                    int          // of success; 0 is 200
 	maxBody                   int64        // 0 is 64 KiB
@@ -206,7 +238,7 @@ func (h *Handler) describe(o op) huma.Operation {
 	}
 	d := huma.Operation{Method: o.method, Path: o.path, OperationID: o.id, Summary: o.summary, DefaultStatus: o.status,
 		MaxBodyBytes: o.maxBody, BodyReadTimeout: 10 * time.Second,
-		Metadata: map[string]any{"remit": o.remit, "public": o.public}}
+		Metadata: map[string]any{"remit": o.remit, "public": o.public, "fresh": o.fresh}}
 	if o.remit != "" {
 		d.Description = "Needs the remit " + string(o.remit) + "."
 	}

@@ -9,6 +9,8 @@ import (
 	"encoding/hex"
 	"errors"
 	"net/http"
+	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -42,7 +44,20 @@ type caller struct {
 	policy.Operator
 	csrf    string // of a console session; "" when signed in by token
 	session string // hash of the console session's cookie
-	address string // of the client
+	token   string // hash of the token
+	tokenID uint64
+	login   bool      // the token was got by signing in
+	since   time.Time // when session or token began
+	address string    // of the client
+}
+
+// freshTime is how long after a person has signed in they may do what would let a
+// thief of their session or token stay: make operators, tokens, passwords.
+const freshTime = 15 * time.Minute
+
+// fresh reports whether the caller has just shown a password. Programs have none.
+func (c caller) fresh() bool {
+	return c.Program || (c.session != "" || c.login) && time.Since(c.since) < freshTime
 }
 
 type callerKey struct{}
@@ -54,7 +69,7 @@ func from(ctx context.Context) caller {
 }
 
 func (h *Handler) cookieName() string {
-	if h.Secure {
+	if h.secure {
 		return "__Host-genarch_session"
 	}
 	return "genarch_session"
@@ -64,19 +79,16 @@ func (h *Handler) cookieName() string {
 // what alters something only together with the session's CSRF token.
 func (h *Handler) authenticate(c *gin.Context) {
 	ctx := c.Request.Context()
-	who := caller{address: c.RemoteIP()}
+	who := caller{address: c.ClientIP()}
 	var err error
 	if token, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
-		var t record.Token
-		t, who.Operator, err = h.known.find(ctx, h.Records, hashOf(token))
-		if err == nil && !t.Valid(time.Now()) {
-			err = record.ErrNotFound
-		}
+		who.token = hashOf(token)
+		err = h.byToken(ctx, &who)
 	} else if cookie, cookieErr := c.Cookie(h.cookieName()); cookieErr == nil {
 		var s record.Session
 		who.session = hashOf(cookie)
 		s, who.Operator, err = h.Records.SessionByHash(ctx, who.session)
-		who.csrf = s.CSRF
+		who.csrf, who.since = s.CSRF, s.Created
 	}
 	if err != nil {
 		who.Operator = policy.Operator{}
@@ -101,12 +113,65 @@ func (h *Handler) authenticate(c *gin.Context) {
 		return
 	}
 	c.Set("operator", who.Name)
-	c.Request = c.Request.WithContext(context.WithValue(ctx, callerKey{}, who))
+	c.Request = c.Request.WithContext(record.WithToken(context.WithValue(ctx, callerKey{}, who), who.tokenID))
 }
 
-func (h *Handler) requireSignIn(c *gin.Context) {
-	if from(c.Request.Context()).Name == "" {
+// byToken finds whose token it is, and what they may with it from where they are.
+func (h *Handler) byToken(ctx context.Context, who *caller) error {
+	t, operator, err := h.known.find(ctx, h.Records, who.token)
+	if err != nil {
+		return err
+	}
+	if !t.Valid(time.Now()) || !comesFrom(who.address, t.From) {
+		return record.ErrNotFound
+	}
+	if len(t.Remits) > 0 {
+		operator.Remits = slices.DeleteFunc(slices.Clone(operator.Remits), func(r policy.Remit) bool { return !slices.Contains(t.Remits, string(r)) })
+	}
+	who.Operator, who.tokenID, who.login, who.since = operator, t.ID, t.Login, t.Created
+	return nil
+}
+
+// comesFrom reports whether an address is in one of the networks; none: all.
+func comesFrom(address string, networks []string) bool {
+	ip, err := netip.ParseAddr(address)
+	return len(networks) == 0 || err == nil && slices.ContainsFunc(networks, func(n string) bool {
+		p, err := parseNetwork(n)
+		return err == nil && p.Contains(ip.Unmap().WithZone(""))
+	})
+}
+
+// parseNetwork reads 10.0.3.0/24 or a single address.
+func parseNetwork(text string) (netip.Prefix, error) {
+	if p, err := netip.ParsePrefix(text); err == nil {
+		return p.Masked(), nil
+	}
+	ip, err := netip.ParseAddr(text)
+	if err != nil {
+		return netip.Prefix{}, err
+	}
+	return netip.PrefixFrom(ip, ip.BitLen()), nil
+}
+
+// still reports whether a caller of a while ago is signed in as then.
+func (h *Handler) still(ctx context.Context, who caller) bool {
+	switch {
+	case who.token != "":
+		again := caller{token: who.token, address: who.address}
+		return h.byToken(ctx, &again) == nil && !again.Disabled && again.May(policy.See)
+	case who.session != "":
+		_, operator, err := h.Records.SessionByHash(ctx, who.session)
+		return err == nil && !operator.Disabled && operator.May(policy.See)
+	}
+	return false
+}
+
+func (h *Handler) requireSee(c *gin.Context) {
+	switch who := from(c.Request.Context()); {
+	case who.Name == "":
 		writeProblem(c, notSignedIn())
+	case !who.May(policy.See):
+		writeProblem(c, forbidden(who, policy.See))
 	}
 }
 
@@ -128,7 +193,11 @@ func (h *Handler) authorise(ctx huma.Context, next func(huma.Context)) {
 	case who.Name == "":
 		writeHuma(ctx, notSignedIn())
 	case remit != "" && !who.May(remit):
+		h.refused.note(ctx.Context(), refusal{who.Name, "call.refused", ctx.Operation().OperationID, who.address})
 		writeHuma(ctx, forbidden(who, remit))
+	case meta["fresh"] == true && !who.fresh():
+		writeHuma(ctx, &Problem{Status: http.StatusForbidden, Code: "sign_in.stale", Detail: "this asks for a password that was given a short while ago",
+			Next: "sign in again, then repeat it; for the CLI: genarch login"})
 	default:
 		next(ctx)
 	}

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2/sse"
@@ -21,6 +22,12 @@ func (h *Handler) registerEvents() {
 	sse.Register(h.api, o, map[string]any{
 		"change": wire.ChangeEvent{}, "database": wire.DatabaseEvent{}, "server": wire.ServerEvent{}, "ping": wire.PingEvent{},
 	}, func(ctx context.Context, _ *empty, send sse.Sender) {
+		who := from(ctx)
+		leave, ok := h.streams.enter(who.Name)
+		if !ok {
+			return // the client finds its stream ended at once, and comes again
+		}
+		defer leave()
 		sub := h.Events.Subscribe()
 		defer sub.Close()
 		tick := time.NewTicker(pingEvery)
@@ -29,24 +36,69 @@ func (h *Handler) registerEvents() {
 		if send.Data(wire.PingEvent{At: time.Now().UTC()}) != nil {
 			return
 		}
+		looked, altered := time.Now(), h.known.altered.Load()
 		for {
-			var err error
+			var what any
 			select {
 			case e, open := <-sub.C:
 				if !open {
 					return
 				}
-				err = send.Data(renderEvent(e))
+				what = renderEvent(e)
 			case <-tick.C:
-				err = send.Data(wire.PingEvent{At: time.Now().UTC()})
+				what = wire.PingEvent{At: time.Now().UTC()}
 			case <-ctx.Done():
 				return
 			}
-			if err != nil {
+			// Nothing goes to somebody whose access has ended since.
+			if now := h.known.altered.Load(); now != altered || time.Since(looked) > lookAgain {
+				if !h.still(ctx, who) {
+					return
+				}
+				looked, altered = time.Now(), now
+			}
+			if send.Data(what) != nil {
 				return
 			}
 		}
 	})
+}
+
+// lookAgain is how long a stream goes on without its caller being looked up.
+const lookAgain = time.Second
+
+// streams bounds the streams that are open.
+type streams struct {
+	mu  sync.Mutex // guards all and of
+	all int
+	of  map[string]int
+}
+
+const (
+	maxStreams   = 500
+	maxStreamsOf = 20 // of one operator
+)
+
+// enter takes a place for a stream of an operator, if there is one.
+func (s *streams) enter(name string) (leave func(), ok bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.all >= maxStreams || s.of[name] >= maxStreamsOf {
+		return nil, false
+	}
+	if s.of == nil {
+		s.of = map[string]int{}
+	}
+	s.all++
+	s.of[name]++
+	return func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.all--
+		if s.of[name]--; s.of[name] == 0 {
+			delete(s.of, name)
+		}
+	}, true
 }
 
 func renderEvent(e events.Event) any {

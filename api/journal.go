@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"errors"
 
 	"example.com/genarch/api/wire"
 	"example.com/genarch/core/journal"
@@ -29,12 +30,21 @@ func (h *Handler) registerJournal() {
 			return answer(out), nil
 		})
 	register(h, op{method: "GET", path: "/journal/check", id: "check-journal", summary: "Walk the whole chain: is an entry missing or altered?", remit: policy.See},
-		func(ctx context.Context, _ *empty) (*body[wire.JournalCheck], error) {
-			n, broken, err := h.Records.VerifyJournal(ctx)
+		func(ctx context.Context, in *struct {
+			Since string `query:"since" maxLength:"400" doc:"A checkpoint that was kept elsewhere: what was there then must still be there."`
+		}) (*body[wire.JournalCheck], error) {
+			n, broken, err := h.Records.VerifyJournal(ctx, in.Since)
+			if errors.Is(err, journal.ErrCheckpoint) {
+				return nil, problemField("since", err.Error())
+			}
 			if err != nil {
 				return nil, err
 			}
-			out := wire.JournalCheck{Entries: n, Whole: broken == nil}
+			now, err := h.Records.Checkpoint(ctx)
+			if err != nil {
+				return nil, err
+			}
+			out := wire.JournalCheck{Entries: n, Whole: broken == nil, Checkpoint: now.String()}
 			if broken != nil {
 				out.Broken = broken.Error()
 			}
@@ -43,7 +53,7 @@ func (h *Handler) registerJournal() {
 }
 
 func renderEntry(e journal.Entry) wire.JournalEntry {
-	out := wire.JournalEntry{Seq: e.Seq, At: e.At, Operator: e.Operator, Action: e.Action, Subject: e.Subject, Change: e.Change, Hash: e.Hash}
+	out := wire.JournalEntry{Seq: e.Seq, At: e.At, Operator: e.Operator, Action: e.Action, Subject: e.Subject, Change: e.Change, Token: e.Token, Hash: e.Hash}
 	if json.Valid([]byte(e.Detail)) {
 		out.Detail = json.RawMessage(e.Detail)
 	}

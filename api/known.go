@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"example.com/genarch/core/policy"
@@ -19,8 +20,10 @@ const maxKnown = 1000
 // known remembers tokens that were found good a moment ago: a program makes
 // several calls in a row, and the look-up would be a good part of each.
 type known struct {
-	mu     sync.Mutex // guards tokens
-	tokens map[string]knownToken
+	// altered counts what was forgotten: access may have ended since.
+	altered atomic.Uint64
+	mu      sync.Mutex // guards tokens
+	tokens  map[string]knownToken
 }
 
 type knownToken struct {
@@ -56,4 +59,5 @@ func (k *known) forget() {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	clear(k.tokens)
+	k.altered.Add(1)
 }

@@ -1,11 +1,15 @@
 package api
 
 import (
+	"net"
 	"net/http"
+	"net/netip"
+	"net/url"
 	"runtime/debug"
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
@@ -35,7 +39,7 @@ func (h *Handler) observe(c *gin.Context) {
 		return
 	}
 	h.Log.InfoContext(c.Request.Context(), "call", "method", c.Request.Method, "route", route, "status", status,
-		"took", took, "operator", c.GetString("operator"), "address", c.RemoteIP())
+		"took", took, "operator", c.GetString("operator"), "address", c.ClientIP())
 }
 
 // recoverPanic keeps one broken call from ending the service.
@@ -57,8 +61,11 @@ func (h *Handler) recoverPanic(c *gin.Context) {
 const contentPolicy = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; " +
 	"base-uri 'none'; form-action 'self'; frame-ancestors 'none'; require-trusted-types-for 'script'; trusted-types svelte-trusted-html"
 
-func securityHeaders(c *gin.Context) {
+func (h *Handler) securityHeaders(c *gin.Context) {
 	header := c.Writer.Header()
+	if h.secure {
+		header.Set("Strict-Transport-Security", "max-age=31536000")
+	}
 	header.Set("Content-Security-Policy", contentPolicy)
 	header.Set("X-Content-Type-Options", "nosniff")
 	header.Set("X-Frame-Options", "DENY")
@@ -68,6 +75,43 @@ func securityHeaders(c *gin.Context) {
 	header.Set("Permissions-Policy", "camera=(), geolocation=(), microphone=()")
 	if isAPI(c.Request.URL.Path) {
 		header.Set("Cache-Control", "no-store")
+	}
+}
+
+// refuseHost refuses calls for another host than this one's: a name that somebody
+// else points at this machine must not reach it through a browser. With TLS the
+// certificate sees to that; without, the service is reached by a name of this
+// machine, or by the public address.
+func (h *Handler) refuseHost(c *gin.Context) {
+	if h.TLS || c.Request.URL.Path == "/healthz" || c.Request.URL.Path == "/readyz" {
+		return
+	}
+	host := c.Request.Host
+	if name, _, err := net.SplitHostPort(host); err == nil {
+		host = name
+	}
+	ip, err := netip.ParseAddr(strings.Trim(host, "[]"))
+	if host == "localhost" || err == nil && ip.IsLoopback() || h.PublicURL != nil && strings.EqualFold(host, h.PublicURL.Hostname()) {
+		return
+	}
+	writeProblem(c, &Problem{Status: http.StatusMisdirectedRequest, Code: "host.unknown", Detail: "this service is not reached by that name",
+		Next: "if people reach it by that name, start it with --public-url"})
+}
+
+// unescapePath unescapes names in the path, where a plus is a plus, and refuses
+// what no name can be.
+func unescapePath(c *gin.Context) {
+	for i, p := range c.Params {
+		text, err := p.Value, error(nil)
+		if c.Request.URL.RawPath != "" { // else the path came without an escape that matters
+			text, err = url.PathUnescape(p.Value)
+		}
+		if err != nil || !utf8.ValidString(text) || strings.ContainsRune(text, 0) {
+			writeProblem(c, &Problem{Status: http.StatusUnprocessableEntity, Code: "request.invalid", Detail: "a name in the address is not valid UTF-8, or holds a NUL",
+				Next: "no server, database, account or role can have such a name"})
+			return
+		}
+		c.Params[i].Value = text
 	}
 }
 

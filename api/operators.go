@@ -3,6 +3,8 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"errors"
+	"fmt"
 	"net/http"
 	"time"
 
@@ -18,8 +20,8 @@ func (h *Handler) registerOperators() {
 			list, err := h.Records.Operators(ctx)
 			return answer(each(list, renderOperator)), err
 		})
-	register(h, op{method: "POST", path: "/operators", id: "add-operator", summary: "Add an operator", remit: policy.Govern, status: http.StatusCreated}, h.addOperator)
-	register(h, op{method: "PATCH", path: "/operators/{name}", id: "edit-operator", summary: "Alter an operator", remit: policy.Govern}, h.editOperator)
+	register(h, op{method: "POST", path: "/operators", id: "add-operator", summary: "Add an operator", remit: policy.Govern, fresh: true, status: http.StatusCreated}, h.addOperator)
+	register(h, op{method: "PATCH", path: "/operators/{name}", id: "edit-operator", summary: "Alter an operator", remit: policy.Govern, fresh: true}, h.editOperator)
 	register(h, op{method: "GET", path: "/tokens", id: "list-tokens", summary: "List tokens; all of them with the remit govern, else one's own"},
 		func(ctx context.Context, _ *empty) (*body[[]wire.Token], error) {
 			who := from(ctx)
@@ -30,14 +32,7 @@ func (h *Handler) registerOperators() {
 			list, err := h.Records.Tokens(ctx, owner)
 			return answer(each(list, renderToken)), err
 		})
-	register(h, op{method: "POST", path: "/tokens", id: "add-token", summary: "Make a token for a program", remit: policy.Govern, status: http.StatusCreated},
-		func(ctx context.Context, in *struct{ Body wire.TokenInput }) (*body[wire.Token], error) {
-			if _, _, err := h.Records.Operator(ctx, in.Body.Operator); err != nil {
-				return nil, err
-			}
-			t, err := h.addToken(ctx, from(ctx).Name, in.Body.Operator, in.Body.Title, time.Duration(in.Body.Days)*24*time.Hour)
-			return answer(t), err
-		})
+	register(h, op{method: "POST", path: "/tokens", id: "add-token", summary: "Make a token: for a program with the remit govern, else for oneself", fresh: true, status: http.StatusCreated}, h.makeToken)
 	register(h, op{method: "DELETE", path: "/tokens/{id}", id: "revoke-token", summary: "Revoke a token; others' with the remit govern", status: http.StatusNoContent}, h.revokeToken)
 }
 
@@ -81,7 +76,7 @@ func (h *Handler) addOperator(ctx context.Context, in *struct{ Body wire.Operato
 func (h *Handler) editOperator(ctx context.Context, in *struct {
 	Name string `path:"name"`
 	Body wire.OperatorPatch
-}) (*body[wire.Operator], error) {
+}) (*body[wire.OperatorEdited], error) {
 	o, _, err := h.Records.Operator(ctx, in.Name)
 	if err != nil {
 		return nil, err
@@ -94,18 +89,73 @@ func (h *Handler) editOperator(ctx context.Context, in *struct {
 	if in.Body.Disabled != nil {
 		o.Disabled = *in.Body.Disabled
 	}
-	if who := from(ctx); who.Name == o.Name && !o.May(policy.Govern) {
+	who := from(ctx)
+	if who.Name == o.Name && !o.May(policy.Govern) {
 		return nil, problemField("remits", "you would lock yourself out: another operator with the remit govern has to do this")
 	}
 	hash := ""
 	if in.Body.Password != nil {
+		if who.Name == o.Name {
+			return nil, problemField("password", "your own password is set with the present one beside it: genarch operator password")
+		}
+		if o.Program {
+			return nil, problemField("password", "a program has no password: it signs in with a token")
+		}
 		if hash, err = HashPassword(*in.Body.Password, o.Name); err != nil {
 			return nil, problemField("password", err.Error())
 		}
 	}
-	err = h.Records.UpdateOperator(ctx, o, hash, operatorEntry(ctx, "operator.edit", o, hash != ""))
+	left, err := h.Records.UpdateOperator(ctx, o, hash, "", operatorEntry(ctx, "operator.edit", o, hash != ""))
+	if errors.Is(err, record.ErrLastGovernor) {
+		return nil, problemField("remits", err.Error()+": give the remit to another person first")
+	}
+	if err == nil && in.Body.RevokeTokens && left > 0 {
+		left, err = 0, h.revokeAll(ctx, o.Name)
+	}
 	h.known.forget()
-	return answer(renderOperator(o)), err
+	return answer(wire.OperatorEdited{Operator: renderOperator(o), TokensLeft: left}), err
+}
+
+// revokeAll ends every token of an operator.
+func (h *Handler) revokeAll(ctx context.Context, operator string) error {
+	list, err := h.Records.Tokens(ctx, operator)
+	for _, t := range list {
+		if err == nil && t.Valid(time.Now()) {
+			err = h.Records.RevokeToken(ctx, t.ID, journal.Entry{Operator: from(ctx).Name, Action: "token.revoke", Subject: t.Operator + ": " + t.Title})
+		}
+	}
+	return err
+}
+
+// makeToken makes a token for a program, or for oneself: one for another person
+// would let somebody act, and be shown passwords, in their name.
+func (h *Handler) makeToken(ctx context.Context, in *struct{ Body wire.TokenInput }) (*body[wire.Token], error) {
+	who, b := from(ctx), in.Body
+	o, _, err := h.Records.Operator(ctx, b.Operator)
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case o.Name == who.Name && !who.Program:
+	case !who.May(policy.Govern):
+		return nil, forbidden(who, policy.Govern)
+	case !o.Program:
+		return nil, problemField("operator", o.Name+" is a person: they make their own tokens. For a program make an operator of its own: genarch operator add NAME --program")
+	}
+	if _, err := remitsOf(b.Remits); err != nil {
+		return nil, err
+	}
+	for _, n := range b.From {
+		if _, err := parseNetwork(n); err != nil {
+			return nil, problemField("from", fmt.Sprintf("%q is no address and no network such as 10.0.3.0/24", n))
+		}
+	}
+	life := policy.TokenLife
+	if b.Days > 0 {
+		life = time.Duration(b.Days) * 24 * time.Hour
+	}
+	t, err := h.addToken(ctx, who.Name, record.Token{Operator: o.Name, Title: b.Title, Remits: b.Remits, From: b.From}, life)
+	return answer(t), err
 }
 
 func operatorEntry(ctx context.Context, action string, o policy.Operator, password bool) journal.Entry {
@@ -113,15 +163,15 @@ func operatorEntry(ctx context.Context, action string, o policy.Operator, passwo
 	return journal.Entry{Operator: from(ctx).Name, Action: action, Subject: o.Name, Detail: string(detail)}
 }
 
-// addToken makes a token of operator; by is who asked for it. Life 0 is for ever.
-func (h *Handler) addToken(ctx context.Context, by, operator, title string, life time.Duration) (wire.Token, error) {
+// addToken makes a token; by is who asked for it.
+func (h *Handler) addToken(ctx context.Context, by string, t record.Token, life time.Duration) (wire.Token, error) {
 	text, _ := newSecret()
 	text = tokenPrefix + text
-	t := record.Token{Operator: operator, Title: title, Created: time.Now().UTC()}
-	if life > 0 {
-		t.Expires = t.Created.Add(life)
-	}
-	t, err := h.Records.AddToken(ctx, t, hashOf(text), journal.Entry{Operator: by, Action: "token.create", Subject: operator + ": " + title})
+	t.Created = time.Now().UTC()
+	t.Expires = t.Created.Add(life)
+	e := signInEntry(ctx, by, "token.create")
+	e.Subject = t.Operator + ": " + t.Title
+	t, err := h.Records.AddToken(ctx, t, hashOf(text), e)
 	out := renderToken(t)
 	out.Secret = text
 	return out, err

@@ -100,7 +100,14 @@ func (h *Handler) problem(ctx context.Context, err error) *Problem {
 	case errors.Is(err, record.ErrUnavailable):
 		h.Log.ErrorContext(ctx, "the store is away", "error", err)
 		p.Detail = record.ErrUnavailable.Error()
+		if errors.Is(err, record.ErrFull) {
+			p.Detail = record.ErrFull.Error()
+		}
 		set(http.StatusServiceUnavailable, "store.unavailable", "try again in a moment")
+	case errors.Is(err, record.ErrSealed):
+		set(http.StatusConflict, "secret.sealed", "")
+	case errors.Is(err, record.ErrSecretNeeded):
+		set(http.StatusUnprocessableEntity, "secret.needed", "give the password of the login too: --secret-file FILE")
 	case errors.Is(err, record.ErrInvalid), errors.Is(err, change.ErrIntent):
 		p.Detail = strings.ReplaceAll(p.Detail, "\n", ": ")
 		set(http.StatusUnprocessableEntity, "request.invalid", "")

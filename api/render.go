@@ -42,7 +42,7 @@ func renderServer(s catalog.Server) wire.Server {
 		labels = map[string]string{}
 	}
 	return wire.Server{Name: s.Name, Engine: string(s.Engine), Host: s.Host, Port: s.Port, Admin: s.Admin, Database: s.Database,
-		Environment: string(s.Environment), Labels: labels, TLS: string(s.TLS), NameRule: wire.NameRule(s.NameRule),
+		Environment: string(s.Environment), Labels: labels, TLS: string(s.TLS), WeakSignIn: s.WeakSignIn, Cautions: s.Cautions(), NameRule: wire.NameRule(s.NameRule),
 		Identity: wire.Identity(s.Identity), Version: s.Version, Created: s.Created, Updated: s.Updated}
 }
 
@@ -112,7 +112,8 @@ func renderOperator(o policy.Operator) wire.Operator {
 
 func renderToken(t record.Token) wire.Token {
 	return wire.Token{ID: t.ID, Operator: t.Operator, Title: t.Title, Created: t.Created,
-		Expires: optional(t.Expires), LastUsed: optional(t.LastUsed), Revoked: optional(t.Revoked)}
+		Expires: optional(t.Expires), LastUsed: optional(t.LastUsed), Revoked: optional(t.Revoked),
+		Login: t.Login, Remits: t.Remits, From: t.From}
 }
 
 func renderFinding(f change.Finding) wire.Finding {

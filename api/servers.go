@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"errors"
+	"maps"
 	"net/http"
 	"strings"
 	"sync"
@@ -28,10 +29,10 @@ type ServerPath struct {
 func (h *Handler) registerServers() {
 	register(h, op{method: "GET", path: "/engines", id: "list-engines", summary: "What the engines can do", remit: policy.See}, h.listEngines)
 	register(h, op{method: "GET", path: "/servers", id: "list-servers", summary: "List registered servers", remit: policy.See}, h.listServers)
-	register(h, op{method: "POST", path: "/servers", id: "add-server", summary: "Register a server", remit: policy.Govern, status: http.StatusCreated, maxBody: 2 << 20}, h.addServer)
+	register(h, op{method: "POST", path: "/servers", id: "add-server", summary: "Register a server", remit: policy.Govern, fresh: true, status: http.StatusCreated, maxBody: 2 << 20}, h.addServer)
 	register(h, op{method: "GET", path: "/servers/{server}", id: "show-server", summary: "One registered server, with what it says just now", remit: policy.See}, h.showServer)
 	register(h, op{method: "GET", path: "/servers/{server}/check", id: "check-server", summary: "Look at a server afresh: address, identity, version, what the login may do", remit: policy.See}, h.checkServer)
-	register(h, op{method: "PATCH", path: "/servers/{server}", id: "edit-server", summary: "Alter a registration", remit: policy.Govern, maxBody: 2 << 20}, h.editServer)
+	register(h, op{method: "PATCH", path: "/servers/{server}", id: "edit-server", summary: "Alter a registration", remit: policy.Govern, fresh: true, maxBody: 2 << 20}, h.editServer)
 	register(h, op{method: "POST", path: "/servers/{server}/accept", id: "accept-server", summary: "Accept the instance that answers as the known one", remit: policy.Govern}, h.acceptServer)
 	register(h, op{method: "DELETE", path: "/servers/{server}", id: "forget-server", summary: "Forget a registration; nothing on the server is touched", remit: policy.Govern, status: http.StatusNoContent}, h.forgetServer)
 }
@@ -153,9 +154,11 @@ func (h *Handler) checkServer(ctx context.Context, in *ServerPath) (*body[wire.C
 	if err != nil {
 		out.Status = *h.trouble(ctx, err)
 		if _, other := errors.AsType[*engine.IdentityError](err); other {
-			s := renderStatus(instance)
-			s.Trouble = out.Status.Trouble
-			out.Status = *s
+			if instance.Identity.Known() { // else it was not even signed in to
+				s := renderStatus(instance)
+				s.Trouble = out.Status.Trouble
+				out.Status = *s
+			}
 		}
 		return answer(out), nil
 	}
@@ -169,7 +172,10 @@ func (h *Handler) checkServer(ctx context.Context, in *ServerPath) (*body[wire.C
 func (h *Handler) addServer(ctx context.Context, in *struct{ Body wire.ServerInput }) (*body[wire.Check], error) {
 	b := in.Body
 	srv := catalog.Server{Name: b.Name, Engine: catalog.Engine(b.Engine), Host: b.Host, Port: b.Port, Admin: b.Admin, Database: b.Database,
-		Environment: catalog.Environment(b.Environment), Labels: b.Labels, TLS: catalog.TLSMode(b.TLS), CA: b.CA}
+		Environment: catalog.Environment(b.Environment), Labels: b.Labels, TLS: catalog.TLSMode(b.TLS), CA: b.CA, WeakSignIn: b.WeakSignIn}
+	if b.ServerKey != "" {
+		srv.Identity.Marks = map[string]string{catalog.MarkTLSKey: b.ServerKey}
+	}
 	if b.NameRule != nil {
 		srv.NameRule = naming.Rule(*b.NameRule)
 	}
@@ -201,6 +207,12 @@ func (h *Handler) editServer(ctx context.Context, in *struct {
 	put(&srv.Database, b.Database)
 	put(&srv.Labels, b.Labels)
 	put(&srv.CA, b.CA)
+	put(&srv.WeakSignIn, b.WeakSignIn)
+	if b.ServerKey != nil {
+		marks := maps.Clone(srv.Identity.Marks)
+		marks[catalog.MarkTLSKey] = *b.ServerKey
+		srv.Identity.Marks = marks
+	}
 	if b.Environment != nil {
 		srv.Environment = catalog.Environment(*b.Environment)
 	}

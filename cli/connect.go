@@ -83,6 +83,7 @@ func (a app) loginCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "name", Usage: "your name as an operator", DefaultText: "asked for"},
 			&cli.StringFlag{Name: "password-file", Usage: "read the password from a file; - is standard input", DefaultText: "asked for"},
+			&cli.BoolFlag{Name: "insecure", Usage: "send the password without TLS to another machine, where anybody between can read it"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			address := c.StringArg("url")
@@ -93,6 +94,9 @@ func (a app) loginCommand() *cli.Command {
 				return usage("name the address: genarch login http://127.0.0.1:7437")
 			}
 			address = strings.TrimSuffix(address, "/")
+			if err := client.CheckAddress(address); err != nil && !c.Bool("insecure") {
+				return usage("%w", err)
+			}
 			name := c.String("name")
 			var err error
 			if name == "" {
@@ -115,6 +119,9 @@ func (a app) loginCommand() *cli.Command {
 			}
 			if err := keepLogin(login{address, s.Token}); err != nil {
 				return err
+			}
+			for _, n := range s.Notices {
+				a.say("%s  %s, at %s", caution.Render("CAUTION"), visible(n.Text), timeText(n.At))
 			}
 			fmt.Fprintf(a.Err, "signed in to %s as %s, with the remits %s\n", address, s.Operator.Name, strings.Join(s.Operator.Remits, ", "))
 			return nil

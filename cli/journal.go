@@ -62,26 +62,29 @@ func (a app) journalCommand() *cli.Command {
 					{title: "detail", text: detailText},
 				})
 			}},
-		{Name: "check", Usage: "walk the whole chain: is an entry missing or altered?", Flags: []cli.Flag{outputFlag()}, Action: func(ctx context.Context, c *cli.Command) error {
-			api, err := a.connect(c)
-			if err != nil {
-				return err
-			}
-			check, err := api.CheckJournal(ctx)
-			if err != nil {
-				return err
-			}
-			if err := print(a, c, check, []wire.JournalCheck{check}, []column[wire.JournalCheck]{
-				{title: "entries", text: func(j wire.JournalCheck) string { return strconv.FormatUint(j.Entries, 10) }, right: true},
-				{title: "whole", text: func(j wire.JournalCheck) string { return yes(j.Whole) }},
-				{title: "broken", text: func(j wire.JournalCheck) string { return j.Broken }},
-			}); err != nil {
-				return err
-			}
-			if !check.Whole {
-				return &exitError{ExitFailed, errors.New(check.Broken)}
-			}
-			return nil
-		}},
+		{Name: "check", Usage: "walk the whole chain: is an entry missing or altered?",
+			Description: "The answer names a checkpoint. Kept elsewhere (the service writes one into its log every hour), it proves later, with --since, that nothing before it was taken out or written anew.",
+			Flags:       []cli.Flag{outputFlag(), &cli.StringFlag{Name: "since", Usage: "a checkpoint that was kept: what was there then must still be there"}}, Action: func(ctx context.Context, c *cli.Command) error {
+				api, err := a.connect(c)
+				if err != nil {
+					return err
+				}
+				check, err := api.CheckJournal(ctx, c.String("since"))
+				if err != nil {
+					return err
+				}
+				if err := print(a, c, check, []wire.JournalCheck{check}, []column[wire.JournalCheck]{
+					{title: "entries", text: func(j wire.JournalCheck) string { return strconv.FormatUint(j.Entries, 10) }, right: true},
+					{title: "whole", text: func(j wire.JournalCheck) string { return yes(j.Whole) }},
+					{title: "broken", text: func(j wire.JournalCheck) string { return j.Broken }},
+					{title: "checkpoint", text: func(j wire.JournalCheck) string { return j.Checkpoint }},
+				}); err != nil {
+					return err
+				}
+				if !check.Whole {
+					return &exitError{ExitFailed, errors.New(check.Broken)}
+				}
+				return nil
+			}},
 	}}
 }

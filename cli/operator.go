@@ -15,7 +15,7 @@ import (
 func (a app) operatorCommand() *cli.Command {
 	name := func() []cli.Argument { return []cli.Argument{&cli.StringArg{Name: "name"}} }
 	remits := func(value string) cli.Flag {
-		return &cli.StringFlag{Name: "remits", Value: value, Usage: "see, ask, run, approve, govern, with commas between; or all"}
+		return &cli.StringFlag{Name: "remits", Value: value, Usage: "see, ask, run, govern, with commas between; or all"}
 	}
 	with := func(f func(context.Context, *cli.Command, *client.Client, string) (wire.Operator, error)) cli.ActionFunc {
 		return func(ctx context.Context, c *cli.Command) error {
@@ -62,7 +62,8 @@ func (a app) operatorCommand() *cli.Command {
 		{Name: "edit", Usage: "alter remits or password, disable or enable", ArgsUsage: "NAME", Arguments: name(),
 			Flags: []cli.Flag{outputFlag(), remits(""), &cli.BoolFlag{Name: "disable", Usage: "may not sign in any more"}, &cli.BoolFlag{Name: "enable", Usage: "may sign in again"},
 				&cli.BoolFlag{Name: "password", Usage: "ask for a new password"},
-				&cli.StringFlag{Name: "password-file", Usage: "file with a new password; - is standard input"}},
+				&cli.StringFlag{Name: "password-file", Usage: "file with a new password; - is standard input"},
+				&cli.BoolFlag{Name: "revoke-tokens", Usage: "end every token of theirs; those got by signing in end with a new password in any case"}},
 			Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n string) (wire.Operator, error) {
 				var p wire.OperatorPatch
 				if r := c.String("remits"); r != "" {
@@ -79,12 +80,63 @@ func (a app) operatorCommand() *cli.Command {
 					}
 					p.Password = &s
 				}
+				p.RevokeTokens = c.Bool("revoke-tokens")
 				if p == (wire.OperatorPatch{}) {
 					return wire.Operator{}, usage("nothing to alter was named (see %s --help)", c.FullName())
 				}
-				return api.EditOperator(ctx, n, p)
+				o, err := api.EditOperator(ctx, n, p)
+				if err == nil && o.TokensLeft > 0 && p.Password != nil {
+					a.say("%s  tokens of %s that still hold: %d; end them with --revoke-tokens", caution.Render("CAUTION"), visible(n), o.TokensLeft)
+				}
+				return o.Operator, err
 			})},
+		{Name: "password", Usage: "set your own password; the present one is asked for", Flags: []cli.Flag{
+			&cli.StringFlag{Name: "old-password-file", Usage: "file with the present password; - is standard input", DefaultText: "asked for"},
+			&cli.StringFlag{Name: "password-file", Usage: "file with the new password", DefaultText: "asked for"}},
+			Action: a.ownPassword},
+		{Name: "sessions", Usage: "the consoles that you are signed in to", Flags: []cli.Flag{outputFlag(), &cli.BoolFlag{Name: "end-others", Usage: "sign out everywhere else"}}, Action: a.ownSessions},
 	}}
+}
+
+func (a app) ownPassword(ctx context.Context, c *cli.Command) error {
+	api, err := a.connect(c)
+	if err != nil {
+		return err
+	}
+	var in wire.PasswordChange
+	if in.Old, err = a.secret(c.String("old-password-file"), "Your present password: "); err != nil {
+		return err
+	}
+	if in.New, err = a.secret(c.String("password-file"), "Your new password: "); err != nil {
+		return err
+	}
+	if err := api.SetPassword(ctx, in); err != nil {
+		return err
+	}
+	a.say("%s  your password is another one; sessions and logins made with the old one have ended. Sign in again: genarch login", fine.Render("done"))
+	return nil
+}
+
+func (a app) ownSessions(ctx context.Context, c *cli.Command) error {
+	api, err := a.connect(c)
+	if err != nil {
+		return err
+	}
+	if c.Bool("end-others") {
+		if err := api.EndOtherSessions(ctx); err != nil {
+			return err
+		}
+	}
+	list, err := api.OwnSessions(ctx)
+	if err != nil {
+		return err
+	}
+	return print(a, c, list, list, []column[wire.ConsoleSession]{
+		{title: "session", text: func(s wire.ConsoleSession) string { return strconv.FormatUint(s.ID, 10) }, right: true},
+		{title: "from", text: func(s wire.ConsoleSession) string { return s.Address }},
+		{title: "signed in", text: func(s wire.ConsoleSession) string { return timeText(s.Created) }},
+		{title: "last used", text: func(s wire.ConsoleSession) string { return timeText(s.Used) }},
+	})
 }
 
 var operatorColumns = []column[wire.Operator]{
@@ -109,13 +161,19 @@ func (a app) tokenCommand() *cli.Command {
 			return print(a, c, list, list, tokenColumns)
 		}},
 		{Name: "create", Usage: "make a token; it is shown once", ArgsUsage: "OPERATOR", Arguments: []cli.Argument{&cli.StringArg{Name: "operator"}},
-			Flags: []cli.Flag{outputFlag(), &cli.StringFlag{Name: "title", Required: true, Usage: "what it is for"}, &cli.IntFlag{Name: "days", Usage: "how long it lasts", DefaultText: "until it is revoked"}},
+			Flags: []cli.Flag{outputFlag(), &cli.StringFlag{Name: "title", Required: true, Usage: "what it is for"}, &cli.IntFlag{Name: "days", Usage: "how long it lasts", DefaultText: "90"},
+				&cli.StringFlag{Name: "remits", Usage: "it may only do this: see, ask, run, govern, with commas between", DefaultText: "all that its operator may"},
+				&cli.StringSliceFlag{Name: "from", Usage: "it is taken from this address or network only, such as 10.0.3.0/24; may be given again"}},
 			Action: func(ctx context.Context, c *cli.Command) error {
 				api, err := a.connect(c)
 				if err != nil {
 					return err
 				}
-				t, err := api.AddToken(ctx, wire.TokenInput{Operator: c.StringArg("operator"), Title: c.String("title"), Days: c.Int("days")})
+				in := wire.TokenInput{Operator: c.StringArg("operator"), Title: c.String("title"), Days: c.Int("days"), From: c.StringSlice("from")}
+				if r := c.String("remits"); r != "" {
+					in.Remits = strings.Split(r, ",")
+				}
+				t, err := api.AddToken(ctx, in)
 				if err != nil {
 					return err
 				}
@@ -147,5 +205,7 @@ var tokenColumns = []column[wire.Token]{
 	{title: "created", text: func(t wire.Token) string { return timeText(t.Created) }},
 	{title: "expires", text: func(t wire.Token) string { return timePtrText(t.Expires) }},
 	{title: "last used", text: func(t wire.Token) string { return timePtrText(t.LastUsed) }},
+	{title: "only for", text: func(t wire.Token) string { return strings.Join(t.Remits, ",") }},
+	{title: "only from", text: func(t wire.Token) string { return strings.Join(t.From, ",") }},
 	{title: "revoked", text: func(t wire.Token) string { return timePtrText(t.Revoked) }},
 }

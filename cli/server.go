@@ -35,15 +35,17 @@ func (a app) withServer(f func(context.Context, *cli.Command, *client.Client, st
 // registrationFlags are what a registration is made of; defaults only for add.
 func registrationFlags(add bool) []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "host", Usage: "host name or address", Required: add},
+		&cli.StringFlag{Name: "host", Usage: "host name or address; on this machine also the path of the socket (MariaDB) or of its folder (PostgreSQL)", Required: add},
 		&cli.IntFlag{Name: "port", Usage: "port", DefaultText: "the engine's usual one"},
 		&cli.StringFlag{Name: "admin", Usage: "login that Genarch uses there", Required: add},
 		&cli.StringFlag{Name: "secret-file", Usage: "file with that login's password; - is standard input", DefaultText: "asked for"},
 		&cli.StringFlag{Name: "database", Usage: "PostgreSQL: database to connect to", DefaultText: "postgres"},
 		&cli.StringFlag{Name: "environment", Usage: "production, staging or development", Required: add},
 		&cli.StringMapFlag{Name: "label", Usage: "label as key=value"},
-		&cli.StringFlag{Name: "tls", Usage: "off, required or verified", DefaultText: "off on loopback, else required"},
-		&cli.StringFlag{Name: "ca-file", Usage: "certificate of the authority, for verified"},
+		&cli.StringFlag{Name: "tls", Usage: "off, required (the certificate is known by its key) or verified", DefaultText: "off on this machine, else verified"},
+		&cli.StringFlag{Name: "ca-file", Usage: "certificate of the authority, for verified", DefaultText: "the authorities that the system trusts"},
+		&cli.StringFlag{Name: "server-key", Usage: "for required: the key of the server's certificate, sha256:…"},
+		&cli.BoolFlag{Name: "weak-sign-in", Usage: "for old servers: they may ask for the password in a form that gives it away (md5)"},
 		&cli.StringFlag{Name: "name-suffix", Usage: "what names of new databases must end in, such as _prod"},
 		&cli.BoolFlag{Name: "free-names", Usage: "let new databases have any name that the engine takes"},
 		&cli.IntFlag{Name: "name-length", Usage: "the longest name of a new database"},
@@ -96,6 +98,7 @@ func (a app) addServer(ctx context.Context, c *cli.Command, api *client.Client, 
 	}
 	in := wire.ServerInput{Name: name, Engine: c.String("engine"), Host: c.String("host"), Port: c.Int("port"), Admin: c.String("admin"),
 		Secret: secret, Database: c.String("database"), Environment: c.String("environment"), Labels: c.StringMap("label"), TLS: c.String("tls"),
+		ServerKey: c.String("server-key"), WeakSignIn: c.Bool("weak-sign-in"),
 		NameRule: &wire.NameRule{Suffix: c.String("name-suffix"), Free: c.Bool("free-names"), MaxLength: c.Int("name-length")}}
 	if in.CA, err = readCA(c); err != nil {
 		return err
@@ -137,6 +140,11 @@ func (a app) editServer(ctx context.Context, c *cli.Command, api *client.Client,
 	text("database", &p.Database)
 	text("environment", &p.Environment)
 	text("tls", &p.TLS)
+	text("server-key", &p.ServerKey)
+	if c.IsSet("weak-sign-in") {
+		v := c.Bool("weak-sign-in")
+		p.WeakSignIn, given = &v, true
+	}
 	if c.IsSet("port") {
 		v := c.Int("port")
 		p.Port, given = &v, true
@@ -145,8 +153,10 @@ func (a app) editServer(ctx context.Context, c *cli.Command, api *client.Client,
 		v := c.StringMap("label")
 		p.Labels, given = &v, true
 	}
-	if c.IsSet("secret-file") || c.IsSet("admin") {
-		v, err := a.secret(c.String("secret-file"), "Password: ")
+	// Who could have the secret sent elsewhere without knowing it could read it.
+	way := p.Host != nil || p.Port != nil || p.Admin != nil || p.Database != nil || p.TLS != nil || p.ServerKey != nil || p.WeakSignIn != nil || c.IsSet("ca-file")
+	if c.IsSet("secret-file") || way {
+		v, err := a.secret(c.String("secret-file"), "Password of Genarch's login there: ")
 		if err != nil {
 			return err
 		}
@@ -202,6 +212,9 @@ func (a app) acceptServer(ctx context.Context, c *cli.Command, api *client.Clien
 	a.say("  known: %s", identityText(check.Server.Identity))
 	a.say("  found: %s", identityText(*check.Status.Identity))
 	typed := c.String("confirm")
+	if typed == "" && check.Status.Identity.Key == check.Server.Identity.Key {
+		a.say("  only the key of its certificate is another one; work it out on the server itself and compare")
+	}
 	if typed == "" {
 		if typed, err = a.ask("If the found one is right, type its key: "); err != nil {
 			return err
@@ -337,6 +350,9 @@ func (a app) showServer(c *cli.Command, s wire.Server, st wire.Status, whole any
 		}
 	}
 	p.print(a)
+	for _, text := range s.Cautions {
+		a.sayWrapped("      ", caution.Render("CAUTION")+"  "+visible(text))
+	}
 	if t := st.Trouble; t != nil {
 		if t.Next != "" {
 			a.say("  next: %s", t.Next)

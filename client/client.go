@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"iter"
+	"net"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -35,7 +36,21 @@ func New(address, token string) (*Client, error) {
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
 		return nil, fmt.Errorf("%q is no address of a Genarch; it looks like http://127.0.0.1:7437", address)
 	}
-	return &Client{base: strings.TrimSuffix(u.String(), "/") + "/api/v1", token: token, http: &http.Client{}}, nil
+	return &Client{base: strings.TrimSuffix(u.String(), "/") + "/api/v1", token: token,
+		http: &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}, nil
+}
+
+// CheckAddress refuses an address at which a password would travel in clear to
+// another machine.
+func CheckAddress(address string) error {
+	u, err := url.Parse(address)
+	if err != nil || u.Scheme != "http" {
+		return nil // New says what is wrong with it
+	}
+	if ip := net.ParseIP(u.Hostname()); u.Hostname() == "localhost" || ip != nil && ip.IsLoopback() {
+		return nil
+	}
+	return fmt.Errorf("%s has no TLS: the password would travel in clear to another machine; use https://, or --insecure if you know better", address)
 }
 
 // Error is a problem that the API answered.
@@ -330,9 +345,14 @@ func (c *Client) Journal(ctx context.Context, query url.Values) (wire.Journal, e
 	return get[wire.Journal](ctx, c, "/journal?"+query.Encode())
 }
 
-// CheckJournal walks the whole chain.
-func (c *Client) CheckJournal(ctx context.Context) (wire.JournalCheck, error) {
-	return get[wire.JournalCheck](ctx, c, "/journal/check")
+// CheckJournal walks the whole chain. since is a checkpoint that was kept
+// elsewhere; empty: none.
+func (c *Client) CheckJournal(ctx context.Context, since string) (wire.JournalCheck, error) {
+	path := "/journal/check"
+	if since != "" {
+		path += "?since=" + url.QueryEscape(since)
+	}
+	return get[wire.JournalCheck](ctx, c, path)
 }
 
 // Operators lists operators.
@@ -346,8 +366,8 @@ func (c *Client) AddOperator(ctx context.Context, in wire.OperatorInput) (wire.O
 }
 
 // EditOperator alters an operator.
-func (c *Client) EditOperator(ctx context.Context, name string, in wire.OperatorPatch) (wire.Operator, error) {
-	var out wire.Operator
+func (c *Client) EditOperator(ctx context.Context, name string, in wire.OperatorPatch) (wire.OperatorEdited, error) {
+	var out wire.OperatorEdited
 	err := c.do(ctx, http.MethodPatch, "/operators/"+url.PathEscape(name), in, &out)
 	return out, err
 }
@@ -355,6 +375,21 @@ func (c *Client) EditOperator(ctx context.Context, name string, in wire.Operator
 // Tokens lists tokens.
 func (c *Client) Tokens(ctx context.Context) ([]wire.Token, error) {
 	return get[[]wire.Token](ctx, c, "/tokens")
+}
+
+// SetPassword sets one's own password.
+func (c *Client) SetPassword(ctx context.Context, in wire.PasswordChange) error {
+	return c.do(ctx, http.MethodPut, "/session/password", in, nil)
+}
+
+// OwnSessions lists the consoles that one is signed in to.
+func (c *Client) OwnSessions(ctx context.Context) ([]wire.ConsoleSession, error) {
+	return get[[]wire.ConsoleSession](ctx, c, "/session/all")
+}
+
+// EndOtherSessions signs one out everywhere else.
+func (c *Client) EndOtherSessions(ctx context.Context) error {
+	return c.do(ctx, http.MethodDelete, "/session/others", nil, nil)
 }
 
 // AddToken makes a token; its secret comes back once.

@@ -169,14 +169,8 @@ func (l *Line) Register(ctx context.Context, api *client.Client) error {
 
 // moved follows a demo server to another port: the old one was taken.
 func (l *Line) moved(ctx context.Context, api *client.Client, k wire.Server, s *localdb.Server) error {
-	if _, err := api.EditServer(ctx, k.Name, wire.ServerPatch{Version: k.Version, Port: &s.Port}); err != nil {
-		return err
-	}
-	check, err := api.CheckServer(ctx, k.Name)
-	if err != nil || check.Status.Identity == nil {
-		return err
-	}
-	_, err = api.AcceptServer(ctx, k.Name, check.Status.Identity.Key)
+	secret := s.Password.Reveal()
+	_, err := api.EditServer(ctx, k.Name, wire.ServerPatch{Version: k.Version, Port: &s.Port, Secret: &secret})
 	return err
 }
 

@@ -177,7 +177,7 @@ func testChange(t *testing.T, s *service) {
 }
 
 func testHostileNames(t *testing.T, s *service) {
-	for _, name := range []string{`a b`, `q"uo'te`, `semi;colon`, `sl/ash`, `per%cent`, `que?ry#x`, "日本", `back\slash`, `role:x`} {
+	for _, name := range []string{`a b`, `q"uo'te`, `semi;colon`, `sl/ash`, `per%cent`, `que?ry#x`, "日本", `back\slash`, `role:x`, `x+y,z`, `x y,z`, `a+b`, `50%25,x`} {
 		intent, _ := json.Marshal(map[string]any{"kind": "database.create", "server": "harbour", "database": map[string]any{"name": name}})
 		_, draft, _ := s.call("POST", "/api/v1/changes", s.token, string(intent))
 		fingerprint := draft["brief"].(map[string]any)["fingerprint"].(string)

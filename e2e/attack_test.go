@@ -70,3 +70,76 @@ func TestFunctionNameIsNoCode(t *testing.T) {
 		t.Error(fmt.Sprint(r))
 	}
 }
+
+// Whoever gets the port of a server that is down, or is between, learns nothing of
+// the admin password; and nobody reads it by having a registration lead elsewhere.
+func TestAdminPasswordStaysSecret(t *testing.T) {
+	s := newService(t)
+	silent := func(what string, r *testutil.Rogue) {
+		t.Helper()
+		told, calls := r.Told()
+		if len(told) > 0 || calls == 0 {
+			t.Errorf("%s: %d calls, told %q", what, calls, told)
+		}
+	}
+	t.Run("in the place of a server that is down", func(t *testing.T) {
+		pg, maria := testutil.Postgres(t), testutil.MariaDB(t)
+		s.add("harbour", "postgresql", "staging", pg)
+		s.add("quay", "mariadb", "staging", maria)
+		pg.Kill()
+		maria.Kill()
+		for _, withTLS := range []bool{false, true} {
+			t.Run(fmt.Sprintf("TLS %v", withTLS), func(t *testing.T) {
+				for name, r := range map[string]*testutil.Rogue{"harbour": testutil.RoguePostgres(t, pg.Port, withTLS), "quay": testutil.RogueMariaDB(t, maria.Port, withTLS)} {
+					has(t, name, s.run(1, "server", "check", name).out, "nothing was sent")
+					silent(name, r)
+				}
+			})
+		}
+	})
+	t.Run("registered with a certificate that nobody vouches for", func(t *testing.T) {
+		for engine, r := range map[string]*testutil.Rogue{"postgresql": testutil.RoguePostgres(t, 0, true), "mariadb": testutil.RogueMariaDB(t, 0, true)} {
+			for _, mode := range []string{"required", "verified"} {
+				out := s.cli("hush-hush", "server", "add", "rogue", "--engine", engine, "--host", "127.0.0.1", "--port", fmt.Sprint(r.Port), "--admin", "x",
+					"--environment", "staging", "--tls", mode, "--secret-file", "-")
+				if out.code != 1 {
+					t.Errorf("%s with TLS %s: %+v", engine, mode, out)
+				}
+				if engine == "mariadb" && mode == "required" {
+					has(t, "the way on", out.err, "--server-key sha256:")
+				}
+			}
+			silent(engine, r)
+		}
+	})
+	t.Run("an edit that leads elsewhere", func(t *testing.T) {
+		pg := testutil.Postgres(t)
+		s.add("slipway", "postgresql", "staging", pg)
+		r := testutil.RoguePostgres(t, 0, false)
+		_, before, _ := s.call("GET", "/api/v1/servers/slipway", s.token, "")
+		for _, patch := range []string{`"port":%d`, `"host":"127.0.0.2","port":%d`, `"tls":"required","port":%d`, `"admin":"other","port":%d`} {
+			body := fmt.Sprintf(`{"version":%v,`+patch+`}`, before["version"], r.Port)
+			if status, p, _ := s.call("PATCH", "/api/v1/servers/slipway", s.token, body); status != 422 || p["code"] != "secret.needed" {
+				t.Errorf("%s without the secret: %d %v", body, status, p)
+			}
+		}
+		if told, calls := r.Told(); len(told) > 0 || calls > 0 {
+			t.Errorf("the other address was called %d times, and told %q", calls, told)
+		}
+		// With the secret the new address is tried first, and nothing is written when
+		// somebody else answers.
+		body := fmt.Sprintf(`{"version":%v,"port":%d,"secret":"%s"}`, before["version"], r.Port, pg.Password.Reveal())
+		if status, p, _ := s.call("PATCH", "/api/v1/servers/slipway", s.token, body); status != 502 {
+			t.Errorf("with the secret, to somebody else: %d %v", status, p)
+		}
+		silent("the other address", r)
+		other := testutil.Postgres(t)
+		body = fmt.Sprintf(`{"version":%v,"port":%d,"secret":"%s"}`, before["version"], other.Port, other.Password.Reveal())
+		if status, p, _ := s.call("PATCH", "/api/v1/servers/slipway", s.token, body); status != 409 || p["code"] != "identity.changed" {
+			t.Errorf("to another instance: %d %v", status, p)
+		}
+		if _, after, _ := s.call("GET", "/api/v1/servers/slipway", s.token, ""); after["port"] != before["port"] || after["version"] != before["version"] {
+			t.Errorf("something was written: %v", after)
+		}
+	})
+}

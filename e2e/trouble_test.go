@@ -275,11 +275,11 @@ func TestServeAlone(t *testing.T) {
 	t.Parallel()
 	s := &service{tb: t, dir: testutil.Dir(t), home: t.TempDir()}
 	s.start()
-	has(t, "the first start", s.log.String(), "The first operator is keeper, with the password", "shown this once")
-	if strings.Contains(s.log.String(), "msg=\"The first") {
+	has(t, "the first start", s.log.String(), "The operator keeper has the password", "shown this once")
+	if strings.Contains(s.log.String(), "msg=\"The operator keeper") {
 		t.Error("the password went through the log")
 	}
-	_, after, _ := strings.Cut(s.log.String(), "with the password\n\n")
+	_, after, _ := strings.Cut(s.log.String(), "has the password\n\n")
 	generated := strings.TrimSpace(strings.SplitN(strings.TrimSpace(after), "\n", 2)[0])
 	if r := s.cli(generated, "login", s.url, "--name", "keeper", "--password-file", "-"); r.code != 0 {
 		t.Fatalf("login with %q: %+v", generated, r)

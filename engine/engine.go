@@ -45,6 +45,9 @@ type Traits struct {
 	Gate bool
 	// HasOwners: databases have owners of their own.
 	HasOwners bool
+	// AddressMarks are the marks of an identity that follow the server's address:
+	// they differ after it was moved to another port, and it is the same all the same.
+	AddressMarks []string
 }
 
 // Target is a server to be opened.

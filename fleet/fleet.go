@@ -8,8 +8,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -204,14 +206,61 @@ func (f *Fleet) Add(ctx context.Context, operator string, srv catalog.Server, pa
 	return added, in, err
 }
 
-// Edit writes an altered registration back; password nil keeps the secret. The
-// known identity stays: if the new address leads to another instance, all that
-// is sent there is refused until that is accepted.
+// Edit writes an altered registration back; password nil keeps the secret. What
+// decides to whom the secret is sent (host, port, login, TLS) is altered only with
+// the secret beside it: else whoever may edit could have it sent to themselves.
+// Before anything is written the new address is tried, and the same instance must
+// answer there.
 func (f *Fleet) Edit(ctx context.Context, operator string, srv catalog.Server, password *secret.Text) (catalog.Server, error) {
 	if err := f.validate(&srv); err != nil {
 		return srv, err
 	}
+	was, err := f.store.Server(ctx, srv.Name)
+	if err != nil {
+		return srv, err
+	}
+	moved := !sameWay(was, srv)
+	if moved && password == nil {
+		return srv, record.ErrSecretNeeded
+	}
+	if moved || password != nil {
+		if srv, err = f.tryEdited(ctx, was, srv, *password); err != nil {
+			return srv, err
+		}
+	}
 	return srv, f.update(ctx, srv, password, entry(operator, "server.edit", srv))
+}
+
+// sameWay reports whether the secret goes to the same place in the same manner.
+func sameWay(a, b catalog.Server) bool {
+	return a.Host == b.Host && a.Port == b.Port && a.Admin == b.Admin && a.Database == b.Database && a.TLS == b.TLS && a.CA == b.CA &&
+		a.WeakSignIn == b.WeakSignIn && a.Identity.Marks[catalog.MarkTLSKey] == b.Identity.Marks[catalog.MarkTLSKey]
+}
+
+// tryEdited connects with an altered registration. The known instance must answer;
+// the marks that follow its address are noted as they are now.
+func (f *Fleet) tryEdited(ctx context.Context, was, srv catalog.Server, password secret.Text) (catalog.Server, error) {
+	in, err := f.look(ctx, srv, password)
+	if err != nil {
+		return srv, err
+	}
+	eng, err := f.Engine(srv.Engine)
+	if err != nil {
+		return srv, err
+	}
+	known := catalog.Identity{Key: srv.Identity.Key, Marks: maps.Clone(srv.Identity.Marks)}
+	for _, mark := range eng.Traits().AddressMarks {
+		delete(known.Marks, mark)
+		// A key that is only such a mark goes with it.
+		if strings.HasPrefix(known.Key, mark+" ") && was.Port != srv.Port {
+			known.Key = in.Identity.Key
+		}
+	}
+	if len(known.Differences(in.Identity)) > 0 {
+		return srv, &engine.IdentityError{Server: srv.Name, Known: srv.Identity, Found: in.Identity}
+	}
+	srv.Identity = in.Identity
+	return srv, nil
 }
 
 // update writes a registration and has the next call read it anew.
@@ -230,13 +279,37 @@ func (f *Fleet) update(ctx context.Context, srv catalog.Server, password *secret
 // identity key that the operator has seen and means.
 func (f *Fleet) Accept(ctx context.Context, operator, name, found string) (catalog.Server, error) {
 	srv, in, err := f.Check(ctx, name)
-	if _, other := errors.AsType[*engine.IdentityError](err); err != nil && !other {
+	other, isOther := errors.AsType[*engine.IdentityError](err)
+	if err != nil && !isOther {
 		return srv, err
+	}
+	if isOther && found == other.Found.Marks[catalog.MarkTLSKey] && found != srv.Identity.Marks[catalog.MarkTLSKey] {
+		return f.acceptKey(ctx, operator, srv, found)
 	}
 	if in.Identity.Key != found {
 		return srv, fmt.Errorf("%w: the instance that answers is %q, not %q: look again and accept that one if it is right", record.ErrInvalid, in.Identity.Key, found)
 	}
 	srv.Identity = in.Identity
+	return srv, f.update(ctx, srv, nil, entry(operator, "server.accept", srv))
+}
+
+// acceptKey takes another key of the server's certificate as the known one, if the
+// instance behind it is the one that is known.
+func (f *Fleet) acceptKey(ctx context.Context, operator string, srv catalog.Server, key string) (catalog.Server, error) {
+	password, err := f.store.Secret(ctx, srv.Name)
+	if err != nil {
+		return srv, err
+	}
+	marks := maps.Clone(srv.Identity.Marks)
+	marks[catalog.MarkTLSKey] = key
+	srv.Identity = catalog.Identity{Key: srv.Identity.Key, Marks: marks}
+	in, err := f.look(ctx, srv, password)
+	if err != nil {
+		return srv, err
+	}
+	if len(srv.Identity.Differences(in.Identity)) > 0 {
+		return srv, &engine.IdentityError{Server: srv.Name, Known: srv.Identity, Found: in.Identity}
+	}
 	return srv, f.update(ctx, srv, nil, entry(operator, "server.accept", srv))
 }
 
@@ -297,17 +370,19 @@ func (f *Fleet) validate(s *catalog.Server) error {
 	default:
 		return bad("the environment is one of production, staging, development, not %q", s.Environment)
 	}
+	if s.OnSocket() {
+		if s.TLS != "" && s.TLS != catalog.TLSOff {
+			return bad("a socket of this machine has no TLS: leave the TLS mode out")
+		}
+		s.TLS = catalog.TLSOff
+	}
 	switch s.TLS {
 	case "":
-		s.TLS = catalog.TLSRequired
-		if ip := net.ParseIP(s.Host); s.Host == "localhost" || ip != nil && ip.IsLoopback() {
+		s.TLS = catalog.TLSVerified
+		if s.OnThisMachine() {
 			s.TLS = catalog.TLSOff
 		}
-	case catalog.TLSOff, catalog.TLSRequired:
-	case catalog.TLSVerified:
-		if s.CA == "" {
-			return bad("TLS mode verified needs a CA file")
-		}
+	case catalog.TLSOff, catalog.TLSRequired, catalog.TLSVerified:
 	default:
 		return bad("the TLS mode is one of off, required, verified, not %q", s.TLS)
 	}
@@ -319,7 +394,7 @@ func entry(operator, action string, s catalog.Server) journal.Entry {
 	detail := ""
 	if s.Host != "" {
 		text, err := json.Marshal(map[string]any{"engine": s.Engine, "address": net.JoinHostPort(s.Host, strconv.Itoa(s.Port)),
-			"admin": s.Admin, "environment": s.Environment, "tls": s.TLS, "identity": s.Identity})
+			"admin": s.Admin, "environment": s.Environment, "tls": s.TLS, "weak_sign_in": s.WeakSignIn, "identity": s.Identity})
 		if err == nil {
 			detail = string(text)
 		}

@@ -2,8 +2,10 @@ package localdb
 
 import (
 	"context"
+	"crypto/rand"
 	"crypto/sha1"
 	"database/sql"
+	"database/sql/driver"
 	"encoding/hex"
 	"fmt"
 	"io"
@@ -57,7 +59,7 @@ func StartMariaDB(ctx context.Context, cfg Config) (s *Server, err error) {
 	}
 	data, err := install(cfg.Dir, func(into string) error {
 		args := append([]string{"--no-defaults"}, asRoot...)
-		return run(nil, installer, append(args, "--datadir="+into, "--tmpdir="+tmp, "--auth-root-authentication-method=socket", "--skip-test-db", "--skip-name-resolve")...)
+		return run(nil, installer, append(args, "--datadir="+into, "--tmpdir="+tmp, "--force", "--auth-root-authentication-method=socket", "--skip-test-db", "--skip-name-resolve")...)
 	})
 	if err != nil {
 		return nil, err
@@ -101,12 +103,50 @@ func StartMariaDB(ctx context.Context, cfg Config) (s *Server, err error) {
 // adminAccount makes the admin login when it is missing. Only the password's
 // hash is written: clear text would reach the server's logs.
 func adminAccount(name, password string) string {
-	inner := sha1.Sum([]byte(password))
-	outer := sha1.Sum(inner[:])
-	account := "'" + name + "'@'127.0.0.1'"
-	hash := "*" + strings.ToUpper(hex.EncodeToString(outer[:]))
+	account, hash := "'"+name+"'@'127.0.0.1'", nativeHash(password)
 	return "CREATE USER IF NOT EXISTS " + account + " IDENTIFIED VIA mysql_native_password USING '" + hash + "';\n" +
 		"GRANT ALL PRIVILEGES ON *.* TO " + account + " WITH GRANT OPTION;\n"
+}
+
+// Login makes another account, or gives the one of an earlier start a new random
+// password, and returns its data source name. It is given nothing.
+func (s *Server) Login(ctx context.Context, name, database string) (dsn string, err error) {
+	connector, err := s.connector(s.DSN(""))
+	if err != nil {
+		return "", err
+	}
+	db := sql.OpenDB(connector)
+	defer db.Close()
+	password := rand.Text()
+	account, hash := "'"+name+"'@'127.0.0.1'", nativeHash(password)
+	for _, text := range []string{"CREATE USER IF NOT EXISTS " + account + " IDENTIFIED VIA mysql_native_password USING '" + hash + "'",
+		"ALTER USER " + account + " IDENTIFIED VIA mysql_native_password USING '" + hash + "'"} {
+		if _, err := db.ExecContext(ctx, text); err != nil {
+			return "", err
+		}
+	}
+	cfg, err := mysql.ParseDSN(s.DSN(database))
+	if err != nil {
+		return "", err
+	}
+	cfg.User, cfg.Passwd = name, password
+	return cfg.FormatDSN(), nil
+}
+
+func (s *Server) connector(dsn string) (driver.Connector, error) {
+	cfg, err := mysql.ParseDSN(dsn)
+	if err != nil {
+		return nil, err
+	}
+	cfg.Logger, cfg.Timeout = log.New(io.Discard, "", 0), 2*time.Second
+	return mysql.NewConnector(cfg)
+}
+
+// nativeHash is what the server keeps of a password.
+func nativeHash(password string) string {
+	inner := sha1.Sum([]byte(password))
+	outer := sha1.Sum(inner[:])
+	return "*" + strings.ToUpper(hex.EncodeToString(outer[:]))
 }
 
 // DSN is the data source name of a database on the server, for the MariaDB
@@ -118,12 +158,7 @@ func (s *Server) DSN(database string) string {
 }
 
 func (s *Server) pingMariaDB(ctx context.Context) error {
-	cfg, err := mysql.ParseDSN(s.DSN(""))
-	if err != nil {
-		return err
-	}
-	cfg.Logger, cfg.Timeout = log.New(io.Discard, "", 0), 2*time.Second
-	connector, err := mysql.NewConnector(cfg)
+	connector, err := s.connector(s.DSN(""))
 	if err != nil {
 		return err
 	}

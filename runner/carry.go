@@ -354,7 +354,7 @@ func failed(act change.Act, err error, took bool) change.Seen {
 // save commits, trying again while the store is away: what happened on the
 // server must not be lost. It gives up only when ctx ends.
 func (r *Runner) save(ctx context.Context, c change.Change, news []journal.Entry) bool {
-	return r.insist(ctx, c, func(ctx context.Context) error { return r.Store.SaveChange(ctx, c, change.Running, news...) })
+	return r.insist(ctx, c, func(ctx context.Context) error { return r.Store.SaveRunning(ctx, c, r.holder, news...) })
 }
 
 // finish commits the end of a change and tells everybody.
@@ -369,7 +369,7 @@ func (r *Runner) finish(ctx context.Context, c change.Change, news []journal.Ent
 			r.Log.Warn("the mark was written, but not noted", "server", c.Intent.Server, "error", err)
 		}
 	}
-	if !r.insist(ctx, c, func(ctx context.Context) error { return r.Store.Finish(ctx, c, news...) }) {
+	if !r.insist(ctx, c, func(ctx context.Context) error { return r.Store.Finish(ctx, c, r.holder, news...) }) {
 		return
 	}
 	r.Log.Info("change ended", "change", c.ID, "target", c.Brief.Target, "state", c.State, "operator", c.RunBy, "took", c.Ended.Sub(c.Started))
@@ -449,7 +449,10 @@ func (r *Runner) watchOrphans() {
 	swept := time.Time{}
 	for {
 		ctx, cancel := context.WithTimeout(r.base, r.PlanTime)
-		left, err := r.Store.Orphans(ctx, r.holder, r.Lease)
+		// Only so many are taken over as can be gone on with at once: a lease that
+		// is taken has to be renewed.
+		free := r.reserve()
+		left, err := r.Store.Orphans(ctx, r.holder, r.Lease, free)
 		if err == nil && now().Sub(swept) > sweepEvery {
 			swept = now()
 			err = r.Store.ForgetSecrets(ctx)
@@ -459,12 +462,16 @@ func (r *Runner) watchOrphans() {
 			r.Log.Warn("looking for changes that were left behind", "error", err)
 		}
 		for _, c := range left {
-			r.slots <- struct{}{}
 			r.Log.Info("taking over a change that was left behind", "change", c.ID, "target", c.Brief.Target)
-			if r.spawn(c, change.Act{}) != nil {
-				<-r.slots
-				return
+			if r.spawn(c, change.Act{}) == nil {
+				free--
 			}
+		}
+		for range free {
+			<-r.slots
+		}
+		if len(left) > 0 && free == 0 {
+			continue // there may be more
 		}
 		select {
 		case <-r.closing:
@@ -473,6 +480,24 @@ func (r *Runner) watchOrphans() {
 		}
 	}
 }
+
+// reserve takes all slots that are free, but for a few that people may want, and
+// says how many.
+func (r *Runner) reserve() int {
+	for n := 0; ; n++ {
+		if n == maxRunning-keepFree {
+			return n
+		}
+		select {
+		case r.slots <- struct{}{}:
+		default:
+			return n
+		}
+	}
+}
+
+// keepFree is how many slots are left alone while looking for what was left behind.
+const keepFree = 8
 
 // sweepEvery is how often passwords that nobody asked for are forgotten.
 const sweepEvery = 10 * time.Minute

@@ -32,15 +32,16 @@ type Store interface {
 	Change(ctx context.Context, id uint64) (change.Change, error)
 	Changes(ctx context.Context, f change.Filter) ([]change.Change, error)
 	SaveChange(ctx context.Context, c change.Change, from change.State, e ...journal.Entry) error
+	SaveRunning(ctx context.Context, c change.Change, holder string, e ...journal.Entry) error
 	Claim(ctx context.Context, c change.Change, from change.State, read time.Time, holder string, lease time.Duration, e ...journal.Entry) error
 	Renew(ctx context.Context, id uint64, holder string, lease time.Duration) error
-	Finish(ctx context.Context, c change.Change, e ...journal.Entry) error
+	Finish(ctx context.Context, c change.Change, holder string, e ...journal.Entry) error
 	Secrets(ctx context.Context, id uint64) ([]change.Secret, error)
 	TakeSecrets(ctx context.Context, id uint64, e journal.Entry) ([]change.Secret, error)
 	ForgetSecrets(ctx context.Context) error
 	AskStop(ctx context.Context, id uint64, operator string, e journal.Entry) error
 	StopAsked(ctx context.Context, id uint64) (operator string, err error)
-	Orphans(ctx context.Context, holder string, lease time.Duration) ([]change.Change, error)
+	Orphans(ctx context.Context, holder string, lease time.Duration, most int) ([]change.Change, error)
 }
 
 // Fleet is what the runner needs of the servers.

@@ -42,7 +42,7 @@ func newRig(t *testing.T) *rig {
 	g.fleet = fleet.New(s, g.fake)
 	t.Cleanup(func() {
 		g.fleet.Close()
-		n, broken, err := s.VerifyJournal(context.Background())
+		n, broken, err := s.VerifyJournal(context.Background(), "")
 		if broken != nil || err != nil || n == 0 {
 			t.Errorf("the journal after the test: %d entries, %v, %v", n, broken, err)
 		}
@@ -347,13 +347,13 @@ type flakyStore struct {
 	lost int
 }
 
-func (f *flakyStore) SaveChange(ctx context.Context, c change.Change, from change.State, e ...journal.Entry) error {
+func (f *flakyStore) SaveRunning(ctx context.Context, c change.Change, holder string, e ...journal.Entry) error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.lost++; f.lost%2 == 1 {
 		return record.ErrUnavailable
 	}
-	return f.Store.SaveChange(ctx, c, from, e...)
+	return f.Store.SaveRunning(ctx, c, holder, e...)
 }
 
 func testStoreAway(t *testing.T, g *rig) {

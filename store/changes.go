@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"time"
 
@@ -112,7 +113,7 @@ func (s *Store) AddChange(ctx context.Context, c change.Change, key string, entr
 		if err := s.addSecrets(tx, c); err != nil {
 			return err
 		}
-		return appendJournal(tx, entry)
+		return s.appendJournal(tx, entry)
 	})
 	return c, err
 }
@@ -169,10 +170,32 @@ func (s *Store) Changes(ctx context.Context, f change.Filter) ([]change.Change, 
 // entries that tell of it. from is the state that it must still be in
 // (ErrStale): two operators cannot both move it on.
 func (s *Store) SaveChange(ctx context.Context, c change.Change, from change.State, entries ...journal.Entry) error {
-	return s.update(ctx, func(tx *gorm.DB) error { return saveChange(tx, c, from, entries) })
+	return s.update(ctx, func(tx *gorm.DB) error { return s.saveChange(tx, c, from, entries) })
 }
 
-func saveChange(tx *gorm.DB, c change.Change, from change.State, entries []journal.Entry) error {
+// SaveRunning is SaveChange for a change that runs: only whoever holds its claim
+// may write it (ErrStale). A service that was held up while another one took the
+// change over can alter nothing any more.
+func (s *Store) SaveRunning(ctx context.Context, c change.Change, holder string, entries ...journal.Entry) error {
+	return s.update(ctx, func(tx *gorm.DB) error {
+		if err := heldBy(tx, c.ID, holder); err != nil {
+			return err
+		}
+		return s.saveChange(tx, c, change.Running, entries)
+	})
+}
+
+// heldBy locks the claim of a change, if it is that of holder.
+func heldBy(tx *gorm.DB, id uint64, holder string) error {
+	var held claimRow
+	err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("change_id = ?", id).Take(&held).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) || err == nil && held.Holder != holder {
+		return record.ErrStale
+	}
+	return err
+}
+
+func (s *Store) saveChange(tx *gorm.DB, c change.Change, from change.State, entries []journal.Entry) error {
 	row := changeRowFrom(c)
 	res := tx.Model(&row).Select("State", "RunBy", "Accepted", "Failure", "Result", "ObjectKey", "StartedAt", "EndedAt").
 		Where("state = ?", string(from)).Updates(&row)
@@ -192,7 +215,7 @@ func saveChange(tx *gorm.DB, c change.Change, from change.State, entries []journ
 	if err := forgetSecrets(tx, c); err != nil {
 		return err
 	}
-	return appendJournal(tx, entries...)
+	return s.appendJournal(tx, entries...)
 }
 
 type claimRow struct {
@@ -233,7 +256,7 @@ func (s *Store) Claim(ctx context.Context, c change.Change, from change.State, r
 		if ended > 0 {
 			return record.ErrMoved
 		}
-		return saveChange(tx, c, from, entries)
+		return s.saveChange(tx, c, from, entries)
 	})
 	if err != record.ErrExists {
 		return err
@@ -257,10 +280,14 @@ func (s *Store) Renew(ctx context.Context, id uint64, holder string, lease time.
 	return nil
 }
 
-// Finish saves a change in its final state and gives its claim back.
-func (s *Store) Finish(ctx context.Context, c change.Change, entries ...journal.Entry) error {
+// Finish saves a change in its final state and gives its claim back, which must
+// be that of holder (ErrStale).
+func (s *Store) Finish(ctx context.Context, c change.Change, holder string, entries ...journal.Entry) error {
 	return s.update(ctx, func(tx *gorm.DB) error {
-		if err := saveChange(tx, c, change.Running, entries); err != nil {
+		if err := heldBy(tx, c.ID, holder); err != nil {
+			return err
+		}
+		if err := s.saveChange(tx, c, change.Running, entries); err != nil {
 			return err
 		}
 		return tx.Where("change_id = ?", c.ID).Delete(&claimRow{}).Error
@@ -278,7 +305,7 @@ func (s *Store) AskStop(ctx context.Context, id uint64, operator string, e journ
 		if res.Error != nil {
 			return res.Error
 		}
-		return appendJournal(tx, e)
+		return s.appendJournal(tx, e)
 	})
 }
 
@@ -289,12 +316,12 @@ func (s *Store) StopAsked(ctx context.Context, id uint64) (string, error) {
 	return row.StopBy, translate(err)
 }
 
-// Orphans takes over, for holder, the running changes whose lease has run out:
-// the service that ran them has died.
-func (s *Store) Orphans(ctx context.Context, holder string, lease time.Duration) ([]change.Change, error) {
+// Orphans takes over, for holder, at most so many of the running changes whose
+// lease has run out: the service that ran them has died.
+func (s *Store) Orphans(ctx context.Context, holder string, lease time.Duration, most int) ([]change.Change, error) {
 	now := s.db.NowFunc()
 	var held []claimRow
-	if err := s.db.WithContext(ctx).Where("lease_until < ?", now).Limit(100).Find(&held).Error; err != nil {
+	if err := s.db.WithContext(ctx).Where("lease_until < ?", now).Order("lease_until").Limit(most).Find(&held).Error; err != nil {
 		return nil, translate(err)
 	}
 	var out []change.Change

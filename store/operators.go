@@ -2,9 +2,11 @@ package store
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 
 	"example.com/genarch/core/journal"
 	"example.com/genarch/core/policy"
@@ -33,7 +35,7 @@ func (s *Store) AddOperator(ctx context.Context, o policy.Operator, hash string,
 		if err := tx.Create(&row).Error; err != nil {
 			return err
 		}
-		return appendJournal(tx, entry)
+		return s.appendJournal(tx, entry)
 	})
 }
 
@@ -56,26 +58,116 @@ func (s *Store) Operator(ctx context.Context, name string) (policy.Operator, str
 }
 
 // UpdateOperator writes remits and the disabled mark; with a hash also the
-// password. Disabling and a new password end all console sessions.
-func (s *Store) UpdateOperator(ctx context.Context, o policy.Operator, hash string, entry journal.Entry) error {
-	return s.update(ctx, func(tx *gorm.DB) error {
+// password. Disabling and a new password end all console sessions and every token
+// that was got by signing in; disabling ends all other tokens too, so that none
+// comes alive again. At least one enabled person who may govern must remain
+// ([record.ErrLastGovernor]), whoever else alters operators at the same moment.
+// keep is the hash of a console session that stays. remaining counts the tokens
+// of programs that are still good.
+func (s *Store) UpdateOperator(ctx context.Context, o policy.Operator, hash, keep string, entry journal.Entry) (remaining int, err error) {
+	err = s.update(ctx, func(tx *gorm.DB) error {
+		var all []operatorRow
+		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Order("name").Find(&all).Error; err != nil {
+			return err
+		}
+		found, governed, governs := false, false, false
+		for _, r := range all {
+			now := operatorFrom(r)
+			governed = governed || now.May(policy.Govern) && r.PasswordHash != ""
+			if r.Name == o.Name {
+				found, now = true, o
+				if hash != "" {
+					r.PasswordHash = hash
+				}
+			}
+			governs = governs || now.May(policy.Govern) && r.PasswordHash != ""
+		}
+		if !found {
+			return record.ErrNotFound
+		}
+		if governed && !governs {
+			return record.ErrLastGovernor
+		}
 		columns := []string{"Remits", "Disabled"}
 		if hash != "" {
 			columns = append(columns, "PasswordHash")
 		}
-		res := tx.Model(&operatorRow{}).Select(columns).Where("name = ?", o.Name).Updates(&operatorRow{Remits: o.Remits, Disabled: o.Disabled, PasswordHash: hash})
-		if res.Error != nil {
-			return res.Error
-		}
-		if res.RowsAffected == 0 {
-			return record.ErrNotFound
+		if err := tx.Model(&operatorRow{}).Select(columns).Where("name = ?", o.Name).Updates(&operatorRow{Remits: o.Remits, Disabled: o.Disabled, PasswordHash: hash}).Error; err != nil {
+			return err
 		}
 		if o.Disabled || hash != "" {
-			if err := tx.Where("operator = ?", o.Name).Delete(&sessionRow{}).Error; err != nil {
+			if err := tx.Where("operator = ? AND hash <> ?", o.Name, keep).Delete(&sessionRow{}).Error; err != nil {
+				return err
+			}
+			tokens := tx.Model(&tokenRow{}).Where("operator = ? AND revoked_at IS NULL", o.Name)
+			if !o.Disabled {
+				tokens = tokens.Where("login")
+			}
+			if err := tokens.Update("revoked_at", tx.NowFunc()).Error; err != nil {
 				return err
 			}
 		}
-		return appendJournal(tx, entry)
+		var n int64
+		if err := tx.Model(&tokenRow{}).Where("operator = ? AND revoked_at IS NULL AND (expires_at IS NULL OR expires_at > ?)", o.Name, tx.NowFunc()).Count(&n).Error; err != nil {
+			return err
+		}
+		remaining = int(n)
+		if entry.Operator != o.Name {
+			if err := tx.Create(&noticeRow{Operator: o.Name, At: tx.NowFunc(), Text: noticeText(entry, hash != "")}).Error; err != nil {
+				return err
+			}
+		}
+		return s.appendJournal(tx, entry)
+	})
+	return remaining, err
+}
+
+type noticeRow struct {
+	ID       uint64
+	Operator string
+	At       time.Time
+	Text     string
+}
+
+func (noticeRow) TableName() string { return "operator_notices" }
+
+func noticeText(e journal.Entry, password bool) string {
+	text := e.Operator + " altered your account"
+	if password {
+		text = e.Operator + " set another password for you"
+	}
+	return text
+}
+
+// Notices takes what an operator has not been told of yet, the last 20 of it.
+func (s *Store) Notices(ctx context.Context, operator string) ([]record.Notice, error) {
+	var rows []noticeRow
+	err := s.db.WithContext(ctx).Where("operator = ?", operator).Order("id DESC").Limit(20).Find(&rows).Error
+	if err != nil || len(rows) == 0 {
+		return nil, translate(err)
+	}
+	out := make([]record.Notice, 0, len(rows))
+	for _, r := range slices.Backward(rows) {
+		out = append(out, record.Notice{At: r.At, Text: r.Text})
+	}
+	return out, translate(s.db.WithContext(ctx).Where("operator = ? AND id <= ?", operator, rows[0].ID).Delete(&noticeRow{}).Error)
+}
+
+// ResetOperator is the way back when nobody can sign in any more: it makes the
+// operator, or enables them, with every remit and a new password.
+func (s *Store) ResetOperator(ctx context.Context, name, hash string, entry journal.Entry) error {
+	return s.update(ctx, func(tx *gorm.DB) error {
+		row := operatorRow{Name: name, PasswordHash: hash, Remits: policy.Remits}
+		if err := tx.Clauses(clause.OnConflict{DoUpdates: clause.AssignmentColumns([]string{"password_hash", "remits", "disabled", "program"})}).Create(&row).Error; err != nil {
+			return err
+		}
+		if err := tx.Where("operator = ?", name).Delete(&sessionRow{}).Error; err != nil {
+			return err
+		}
+		if err := tx.Model(&tokenRow{}).Where("operator = ? AND revoked_at IS NULL", name).Update("revoked_at", tx.NowFunc()).Error; err != nil {
+			return err
+		}
+		return s.appendJournal(tx, entry)
 	})
 }
 
@@ -88,25 +180,37 @@ type tokenRow struct {
 	ExpiresAt  *time.Time
 	LastUsedAt *time.Time
 	RevokedAt  *time.Time
+	Login      bool
+	Remits     []string `gorm:"column:token_remits;serializer:json"`
+	From       []string `gorm:"column:from_networks;serializer:json"`
 }
 
 func (tokenRow) TableName() string { return "tokens" }
 
 func tokenFrom(r tokenRow) record.Token {
 	return record.Token{ID: r.ID, Operator: r.Operator, Title: r.Title, Created: r.CreatedAt,
-		Expires: timeOf(r.ExpiresAt), LastUsed: timeOf(r.LastUsedAt), Revoked: timeOf(r.RevokedAt)}
+		Expires: timeOf(r.ExpiresAt), LastUsed: timeOf(r.LastUsedAt), Revoked: timeOf(r.RevokedAt),
+		Login: r.Login, Remits: r.Remits, From: r.From}
 }
 
 // AddToken keeps the hash of a new token.
 func (s *Store) AddToken(ctx context.Context, t record.Token, hash string, entry journal.Entry) (record.Token, error) {
-	row := tokenRow{Operator: t.Operator, Title: t.Title, Hash: hash, ExpiresAt: timePtr(t.Expires)}
+	row := tokenRow{Operator: t.Operator, Title: t.Title, Hash: hash, ExpiresAt: timePtr(t.Expires), Login: t.Login, Remits: orEmpty(t.Remits), From: orEmpty(t.From)}
 	err := s.update(ctx, func(tx *gorm.DB) error {
 		if err := tx.Create(&row).Error; err != nil {
 			return err
 		}
-		return appendJournal(tx, entry)
+		return s.appendJournal(tx, entry)
 	})
 	return tokenFrom(row), err
+}
+
+// orEmpty keeps a list that is missing from being stored as null.
+func orEmpty(list []string) []string {
+	if list == nil {
+		return []string{}
+	}
+	return list
 }
 
 // Tokens lists tokens, the newest first; of one operator or, with "", of all.
@@ -158,57 +262,91 @@ func (s *Store) RevokeToken(ctx context.Context, id uint64, entry journal.Entry)
 		if res.RowsAffected == 0 {
 			return record.ErrNotFound
 		}
-		return appendJournal(tx, entry)
+		return s.appendJournal(tx, entry)
 	})
 }
 
 type sessionRow struct {
 	Hash      string `gorm:"primaryKey"`
+	ID        uint64 `gorm:"->"`
 	Operator  string
 	CSRF      string `gorm:"column:csrf"`
 	CreatedAt time.Time
+	UsedAt    time.Time
 	ExpiresAt time.Time
+	Address   string
 }
 
 func (sessionRow) TableName() string { return "console_sessions" }
+
+func sessionFrom(r sessionRow) record.Session {
+	return record.Session{ID: r.ID, Operator: r.Operator, CSRF: r.CSRF, Created: r.CreatedAt, Used: r.UsedAt, Expires: r.ExpiresAt, Address: r.Address}
+}
 
 // AddSession keeps a console session by the hash of its cookie, and drops those
 // that have run out.
 func (s *Store) AddSession(ctx context.Context, x record.Session, hash string, entry journal.Entry) error {
 	return s.update(ctx, func(tx *gorm.DB) error {
-		if err := tx.Where("expires_at < ?", tx.NowFunc()).Delete(&sessionRow{}).Error; err != nil {
+		now := tx.NowFunc()
+		if err := tx.Where("expires_at < ? OR used_at < ?", now, now.Add(-policy.SessionIdle)).Delete(&sessionRow{}).Error; err != nil {
 			return err
 		}
-		if err := tx.Create(&sessionRow{Hash: hash, Operator: x.Operator, CSRF: x.CSRF, ExpiresAt: x.Expires}).Error; err != nil {
+		if err := tx.Create(&sessionRow{Hash: hash, Operator: x.Operator, CSRF: x.CSRF, ExpiresAt: x.Expires, UsedAt: now, Address: x.Address}).Error; err != nil {
 			return err
 		}
-		return appendJournal(tx, entry)
+		return s.appendJournal(tx, entry)
 	})
 }
 
-// SessionByHash finds a console session that has not run out, and its operator.
+// SessionByHash finds a console session that has not run out, and its operator,
+// and notes that it was used. One that nobody used for long has run out.
 func (s *Store) SessionByHash(ctx context.Context, hash string) (record.Session, policy.Operator, error) {
 	var row struct {
 		Session  sessionRow     `gorm:"embedded"`
 		Remits   []policy.Remit `gorm:"serializer:json"`
 		Disabled bool
 	}
+	now := s.db.NowFunc()
 	err := s.db.WithContext(ctx).Table("console_sessions").Select("console_sessions.*, operators.remits, operators.disabled").
 		Joins("JOIN operators ON operators.name = console_sessions.operator").
-		Where("hash = ? AND expires_at > ?", hash, s.db.NowFunc()).Take(&row).Error
+		Where("hash = ? AND expires_at > ? AND used_at > ?", hash, now, now.Add(-policy.SessionIdle)).Take(&row).Error
 	if err != nil {
 		return record.Session{}, policy.Operator{}, translate(err)
 	}
-	return record.Session{Operator: row.Session.Operator, CSRF: row.Session.CSRF, Created: row.Session.CreatedAt, Expires: row.Session.ExpiresAt},
-		policy.Operator{Name: row.Session.Operator, Remits: row.Remits, Disabled: row.Disabled}, nil
+	if now.Sub(row.Session.UsedAt) > usedEvery {
+		_ = s.db.WithContext(ctx).Model(&sessionRow{}).Where("hash = ?", hash).Update("used_at", now).Error
+	}
+	return sessionFrom(row.Session), policy.Operator{Name: row.Session.Operator, Remits: row.Remits, Disabled: row.Disabled}, nil
+}
+
+// Sessions lists the console sessions of an operator that have not run out.
+func (s *Store) Sessions(ctx context.Context, operator string) ([]record.Session, error) {
+	now := s.db.NowFunc()
+	var rows []sessionRow
+	err := s.db.WithContext(ctx).Where("operator = ? AND expires_at > ? AND used_at > ?", operator, now, now.Add(-policy.SessionIdle)).Order("id DESC").Limit(500).Find(&rows).Error
+	out := make([]record.Session, len(rows))
+	for i, r := range rows {
+		out[i] = sessionFrom(r)
+	}
+	return out, translate(err)
 }
 
 // EndSession signs out.
 func (s *Store) EndSession(ctx context.Context, hash string, entry journal.Entry) error {
+	return s.endSessions(ctx, "hash = ?", []any{hash}, entry)
+}
+
+// EndOtherSessions signs an operator out everywhere but in the session with this
+// hash.
+func (s *Store) EndOtherSessions(ctx context.Context, operator, hash string, entry journal.Entry) error {
+	return s.endSessions(ctx, "operator = ? AND hash <> ?", []any{operator, hash}, entry)
+}
+
+func (s *Store) endSessions(ctx context.Context, where string, args []any, entry journal.Entry) error {
 	return s.update(ctx, func(tx *gorm.DB) error {
-		if err := tx.Where("hash = ?", hash).Delete(&sessionRow{}).Error; err != nil {
+		if err := tx.Where(where, args...).Delete(&sessionRow{}).Error; err != nil {
 			return err
 		}
-		return appendJournal(tx, entry)
+		return s.appendJournal(tx, entry)
 	})
 }

@@ -1,81 +1,89 @@
 package store
 
 import (
-	"bytes"
 	"context"
-	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
 
-	"github.com/tink-crypto/tink-go/v2/aead"
-	"github.com/tink-crypto/tink-go/v2/insecurecleartextkeyset"
-	"github.com/tink-crypto/tink-go/v2/keyset"
-	"github.com/tink-crypto/tink-go/v2/tink"
+	"gorm.io/gorm"
 
+	"example.com/genarch/core/journal"
+	"example.com/genarch/core/record"
 	"example.com/genarch/core/secret"
 )
 
-// openKey reads the key that seals secrets. A missing one is made only while
-// nothing is sealed: otherwise what is sealed could never be opened again.
-func (s *Store) openKey(ctx context.Context, file string) (tink.AEAD, error) {
-	text, err := os.ReadFile(file)
-	if errors.Is(err, os.ErrNotExist) {
-		var sealed int64
-		if err := s.db.WithContext(ctx).Table("servers").Count(&sealed).Error; err != nil {
-			return nil, err
-		}
-		if sealed > 0 {
-			return nil, fmt.Errorf("the key file %s is missing, and %d servers' secrets are sealed with it: put it back from where it was saved", file, sealed)
-		}
-		if text, err = makeKey(file); err != nil {
-			return nil, err
-		}
-	}
-	if err != nil {
-		return nil, fmt.Errorf("the key file: %w", err)
-	}
-	if info, err := os.Stat(file); err == nil && info.Mode().Perm()&0o077 != 0 {
-		return nil, fmt.Errorf("the key file %s can be read by others (mode %o): chmod 600 %s", file, info.Mode().Perm(), file)
-	}
-	handle, err := insecurecleartextkeyset.Read(keyset.NewJSONReader(bytes.NewReader(text)))
-	if err != nil {
-		return nil, fmt.Errorf("the key file %s cannot be read: %w", file, err)
-	}
-	return aead.New(handle)
+// boundServer is what a server's secret is sealed to: moved to another row it
+// cannot be opened.
+func boundServer(server string) []byte { return []byte("server/" + server) }
+
+// boundChange is what a change's secret is sealed to.
+func boundChange(id uint64, account string) []byte {
+	return fmt.Appendf(nil, "change/%d/%s", id, account)
 }
 
-// makeKey writes a new keyset. Its file is its only protection, so it is made
-// with mode 0600 and in one go.
-func makeKey(file string) ([]byte, error) {
-	handle, err := keyset.NewHandle(aead.AES256GCMKeyTemplate())
-	if err != nil {
-		return nil, err
-	}
-	var text bytes.Buffer
-	if err := insecurecleartextkeyset.Write(handle, keyset.NewJSONWriter(&text)); err != nil {
-		return nil, err
-	}
-	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
-		return nil, err
-	}
-	fresh := file + ".new"
-	if err := os.WriteFile(fresh, text.Bytes(), 0o600); err != nil {
-		return nil, err
-	}
-	return text.Bytes(), os.Rename(fresh, file)
+func (s *Store) seal(t secret.Text, to []byte) ([]byte, error) {
+	return s.current().aead.Encrypt([]byte(t.Reveal()), to)
 }
 
-// seal encrypts a server's secret, bound to the server's name: moved to another
-// row it cannot be opened.
-func (s *Store) seal(server string, t secret.Text) ([]byte, error) {
-	return s.aead.Encrypt([]byte(t.Reveal()), []byte("server/"+server))
-}
-
-func (s *Store) open(server string, sealed []byte) (secret.Text, error) {
-	clear, err := s.aead.Decrypt(sealed, []byte("server/"+server))
+// unseal opens what seal made. The error says what to do about one that cannot.
+func (s *Store) unseal(sealed, to []byte, text string, args ...any) (secret.Text, error) {
+	clear, err := s.current().aead.Decrypt(sealed, to)
 	if err != nil {
-		return secret.Text{}, fmt.Errorf("the secret of %s cannot be opened with this key file: give it again with genarch server edit %s --secret-file FILE", server, server)
+		return secret.Text{}, fmt.Errorf("%w: %s", record.ErrSealed, fmt.Sprintf(text, args...))
 	}
 	return secret.New(string(clear)), nil
+}
+
+// RotateKey puts a new key into the key file and seals every secret anew with it.
+// It can be stopped anywhere and done again: at each moment the file opens
+// everything. A service that runs meanwhile reads the file again by itself.
+func (s *Store) RotateKey(ctx context.Context, entry journal.Entry) (secrets int, err error) {
+	next, err := s.current().renewed()
+	if err != nil {
+		return 0, err
+	}
+	if err := next.write(); err != nil {
+		return 0, err
+	}
+	s.keys.Store(next)
+	err = s.update(ctx, func(tx *gorm.DB) error {
+		secrets = 0
+		var servers []serverRow
+		if err := tx.Select("id", "name", "sealed_secret").Find(&servers).Error; err != nil {
+			return err
+		}
+		for _, r := range servers {
+			fresh, err := s.reseal(r.SealedSecret, boundServer(r.Name))
+			if err != nil {
+				return fmt.Errorf("the secret of server %s: %w", r.Name, err)
+			}
+			if err := tx.Model(&serverRow{}).Where("id = ?", r.ID).UpdateColumn("sealed_secret", fresh).Error; err != nil {
+				return err
+			}
+		}
+		var kept []secretRow
+		if err := tx.Find(&kept).Error; err != nil {
+			return err
+		}
+		for _, r := range kept {
+			fresh, err := s.reseal(r.Sealed, boundChange(r.ChangeID, r.Account))
+			if err != nil {
+				return fmt.Errorf("a password of change %d: %w", r.ChangeID, err)
+			}
+			if err := tx.Model(&secretRow{}).Where("change_id = ? AND account = ?", r.ChangeID, r.Account).UpdateColumn("sealed", fresh).Error; err != nil {
+				return err
+			}
+		}
+		secrets = len(servers) + len(kept)
+		return s.appendJournal(tx, entry)
+	})
+	return secrets, err
+}
+
+// reseal opens with any key and seals with the newest.
+func (s *Store) reseal(sealed, to []byte) ([]byte, error) {
+	clear, err := s.current().aead.Decrypt(sealed, to)
+	if err != nil {
+		return nil, fmt.Errorf("%w with this key file", record.ErrSealed)
+	}
+	return s.current().aead.Encrypt(clear, to)
 }

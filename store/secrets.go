@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"fmt"
 	"time"
 
 	"gorm.io/gorm"
@@ -11,7 +10,6 @@ import (
 	"example.com/genarch/core/journal"
 	"example.com/genarch/core/policy"
 	"example.com/genarch/core/record"
-	"example.com/genarch/core/secret"
 )
 
 type secretRow struct {
@@ -24,14 +22,10 @@ type secretRow struct {
 
 func (secretRow) TableName() string { return "change_secrets" }
 
-// bound is what a change's secret is sealed to: moved to another row it cannot
-// be opened.
-func bound(id uint64, account string) []byte { return fmt.Appendf(nil, "change/%d/%s", id, account) }
-
 // addSecrets seals the passwords of a new change.
 func (s *Store) addSecrets(tx *gorm.DB, c change.Change) error {
 	for _, k := range c.Secrets {
-		sealed, err := s.aead.Encrypt([]byte(k.Text.Reveal()), bound(c.ID, k.Account))
+		sealed, err := s.seal(k.Text, boundChange(c.ID, k.Account))
 		if err != nil {
 			return err
 		}
@@ -55,11 +49,11 @@ func (s *Store) Secrets(ctx context.Context, id uint64) ([]change.Secret, error)
 func (s *Store) openSecrets(rows []secretRow) ([]change.Secret, error) {
 	out := make([]change.Secret, len(rows))
 	for i, r := range rows {
-		clear, err := s.aead.Decrypt(r.Sealed, bound(r.ChangeID, r.Account))
+		text, err := s.unseal(r.Sealed, boundChange(r.ChangeID, r.Account), "the password of %s; set another one", r.Account)
 		if err != nil {
-			return nil, fmt.Errorf("the password of %s cannot be opened with this key file: set another one", r.Account)
+			return nil, err
 		}
-		out[i] = change.Secret{Account: r.Account, Given: r.Given, Text: secret.New(string(clear))}
+		out[i] = change.Secret{Account: r.Account, Given: r.Given, Text: text}
 	}
 	return out, nil
 }
@@ -95,7 +89,7 @@ func (s *Store) TakeSecrets(ctx context.Context, id uint64, entry journal.Entry)
 		if res.Error != nil {
 			return res.Error
 		}
-		return appendJournal(tx, entry)
+		return s.appendJournal(tx, entry)
 	})
 	return out, err
 }

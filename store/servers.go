@@ -25,6 +25,7 @@ type serverRow struct {
 	Labels       map[string]string `gorm:"serializer:json"`
 	TLS          string            `gorm:"column:tls"`
 	CA           string            `gorm:"column:ca"`
+	WeakSignIn   bool
 	NameRule     naming.Rule       `gorm:"serializer:json"`
 	Identity     catalog.Identity  `gorm:"serializer:json"`
 	SealedSecret []byte
@@ -38,7 +39,7 @@ func (serverRow) TableName() string { return "servers" }
 func serverFrom(r serverRow) catalog.Server {
 	return catalog.Server{ID: r.ID, Name: r.Name, Engine: catalog.Engine(r.Engine), Host: r.Host, Port: r.Port, Admin: r.Admin,
 		Database: r.DatabaseName, Environment: catalog.Environment(r.Environment), Labels: r.Labels, TLS: catalog.TLSMode(r.TLS),
-		CA: r.CA, NameRule: r.NameRule, Identity: r.Identity, Version: r.RowVersion, Created: r.CreatedAt, Updated: r.UpdatedAt}
+		CA: r.CA, WeakSignIn: r.WeakSignIn, NameRule: r.NameRule, Identity: r.Identity, Version: r.RowVersion, Created: r.CreatedAt, Updated: r.UpdatedAt}
 }
 
 func rowFrom(s catalog.Server) serverRow {
@@ -46,7 +47,7 @@ func rowFrom(s catalog.Server) serverRow {
 		s.Labels = map[string]string{}
 	}
 	return serverRow{ID: s.ID, Name: s.Name, Engine: string(s.Engine), Host: s.Host, Port: s.Port, Admin: s.Admin,
-		DatabaseName: s.Database, Environment: string(s.Environment), Labels: s.Labels, TLS: string(s.TLS), CA: s.CA,
+		DatabaseName: s.Database, Environment: string(s.Environment), Labels: s.Labels, TLS: string(s.TLS), CA: s.CA, WeakSignIn: s.WeakSignIn,
 		NameRule: s.NameRule, Identity: s.Identity, RowVersion: s.Version, CreatedAt: s.Created}
 }
 
@@ -56,14 +57,14 @@ func (s *Store) AddServer(ctx context.Context, srv catalog.Server, password secr
 	row := rowFrom(srv)
 	row.RowVersion = 1
 	var err error
-	if row.SealedSecret, err = s.seal(srv.Name, password); err != nil {
+	if row.SealedSecret, err = s.seal(password, boundServer(srv.Name)); err != nil {
 		return srv, err
 	}
 	err = s.update(ctx, func(tx *gorm.DB) error {
 		if err := tx.Create(&row).Error; err != nil {
 			return err
 		}
-		return appendJournal(tx, entry)
+		return s.appendJournal(tx, entry)
 	})
 	return serverFrom(row), err
 }
@@ -95,7 +96,7 @@ func (s *Store) Secret(ctx context.Context, name string) (secret.Text, error) {
 	if err := s.db.WithContext(ctx).Select("name", "sealed_secret").Where("name = ?", name).Take(&row).Error; err != nil {
 		return secret.Text{}, translate(err)
 	}
-	return s.open(row.Name, row.SealedSecret)
+	return s.unseal(row.SealedSecret, boundServer(row.Name), "the secret of %s; give it again: genarch server edit %s --secret-file FILE", row.Name, row.Name)
 }
 
 // UpdateServer writes a server back if nobody else did since it was read
@@ -103,10 +104,10 @@ func (s *Store) Secret(ctx context.Context, name string) (secret.Text, error) {
 func (s *Store) UpdateServer(ctx context.Context, srv catalog.Server, password *secret.Text, entry journal.Entry) error {
 	row := rowFrom(srv)
 	row.RowVersion++
-	columns := []string{"Host", "Port", "Admin", "DatabaseName", "Environment", "Labels", "TLS", "CA", "NameRule", "Identity", "RowVersion", "UpdatedAt"}
+	columns := []string{"Host", "Port", "Admin", "DatabaseName", "Environment", "Labels", "TLS", "CA", "WeakSignIn", "NameRule", "Identity", "RowVersion", "UpdatedAt"}
 	if password != nil {
 		var err error
-		if row.SealedSecret, err = s.seal(srv.Name, *password); err != nil {
+		if row.SealedSecret, err = s.seal(*password, boundServer(srv.Name)); err != nil {
 			return err
 		}
 		columns = append(columns, "SealedSecret")
@@ -119,7 +120,7 @@ func (s *Store) UpdateServer(ctx context.Context, srv catalog.Server, password *
 		if res.RowsAffected == 0 {
 			return record.ErrStale
 		}
-		return appendJournal(tx, entry)
+		return s.appendJournal(tx, entry)
 	})
 }
 
@@ -134,6 +135,6 @@ func (s *Store) ForgetServer(ctx context.Context, name string, entry journal.Ent
 		if res.RowsAffected == 0 {
 			return record.ErrNotFound
 		}
-		return appendJournal(tx, entry)
+		return s.appendJournal(tx, entry)
 	})
 }

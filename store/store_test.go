@@ -1,6 +1,9 @@
 package store
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -20,6 +23,7 @@ import (
 	"example.com/genarch/core/policy"
 	"example.com/genarch/core/record"
 	"example.com/genarch/core/secret"
+	"example.com/genarch/localdb"
 	"example.com/genarch/testutil"
 )
 
@@ -44,7 +48,10 @@ func TestStore(t *testing.T) {
 	t.Run("changes", func(t *testing.T) { testChanges(t, s) })
 	t.Run("stopping", func(t *testing.T) { testStopping(t, s) })
 	t.Run("passwords of changes", func(t *testing.T) { testSecrets(t, s) })
-	t.Run("journal", func(t *testing.T) { testJournal(t, s) })
+	t.Run("governors", func(t *testing.T) { testGovernors(t, s) })
+	t.Run("rotating the key", func(t *testing.T) { testRotate(t, s, cfg) })
+	t.Run("a login for daily work", func(t *testing.T) { testDaily(t, testutil.MariaDB(t)) })
+	t.Run("journal", func(t *testing.T) { testJournal(t, s, cfg) })
 	t.Run("key file", func(t *testing.T) { testKeyFile(t, s, cfg) })
 }
 
@@ -88,7 +95,7 @@ func testServers(t *testing.T, s *Store) {
 		t.Error("the secret stands in the table in clear")
 	}
 	// A sealed secret is bound to its server.
-	s.db.Exec("INSERT INTO servers SELECT 99, 'quay', engine, host, port, admin, database_name, environment, labels, tls, ca, name_rule, identity, sealed_secret, 1, created_at, updated_at FROM servers WHERE name = 'harbour'")
+	s.db.Exec("INSERT INTO servers SELECT 99, 'quay', engine, host, port, admin, database_name, environment, labels, tls, ca, weak_sign_in, name_rule, identity, sealed_secret, 1, created_at, updated_at FROM servers WHERE name = 'harbour'")
 	if _, err := s.Secret(t.Context(), "quay"); err == nil {
 		t.Error("a secret moved to another server could be opened")
 	}
@@ -138,7 +145,7 @@ func testOperators(t *testing.T, s *Store) {
 		}
 	}
 	o.Disabled = true
-	if err := s.UpdateOperator(t.Context(), o, "", entry); err != nil {
+	if _, err := s.UpdateOperator(t.Context(), o, "", "", entry); err != nil {
 		t.Fatal(err)
 	}
 	if _, _, err := s.SessionByHash(t.Context(), strings.Repeat("b", 64)); !errors.Is(err, record.ErrNotFound) {
@@ -189,27 +196,41 @@ func testChanges(t *testing.T, s *Store) {
 		t.Fatalf("two claims: %v", errs)
 	}
 	winner.Steps[0].Status, winner.Steps[0].Messages = change.Begun, []change.Message{{Severity: "NOTICE", Text: "it's \"so\""}}
-	if err := s.SaveChange(ctx, winner, change.Running, entry); err != nil {
+	winner.Steps[0].Sender = &catalog.SessionID{Number: 4711, Mark: "m"}
+	if err := s.SaveRunning(ctx, winner, "svc", entry); err != nil {
 		t.Fatal(err)
 	}
-	if got, err := s.Change(ctx, winner.ID); err != nil || got.Steps[0].Status != change.Begun || len(got.Steps[0].Messages) != 1 || got.Steps[0].Args["name"] != "tickets_prod" {
+	if err := s.SaveRunning(ctx, winner, "another", entry); !errors.Is(err, record.ErrStale) {
+		t.Errorf("another service writes a change that this one holds: %v", err)
+	}
+	if got, err := s.Change(ctx, winner.ID); err != nil || got.Steps[0].Status != change.Begun || len(got.Steps[0].Messages) != 1 || got.Steps[0].Sender == nil || got.Steps[0].Sender.Number != 4711 || got.Steps[0].Args["name"] != "tickets_prod" {
 		t.Errorf("read back %+v, %v", got.Steps, err)
 	}
 	if err := s.Renew(ctx, winner.ID, "svc", -time.Second); err != nil {
 		t.Fatal(err)
 	}
-	taken, err := s.Orphans(ctx, "svc2", time.Minute)
+	if none, err := s.Orphans(ctx, "svc2", time.Minute, 0); err != nil || len(none) != 0 {
+		t.Errorf("without a free slot %d are taken over, %v", len(none), err)
+	}
+	taken, err := s.Orphans(ctx, "svc2", time.Minute, 5)
 	if err != nil || len(taken) != 1 || taken[0].ID != winner.ID {
 		t.Errorf("orphans %+v, %v", taken, err)
 	}
 	if err := s.Renew(ctx, winner.ID, "svc", time.Minute); !errors.Is(err, record.ErrStale) {
 		t.Errorf("the old holder renews: %v", err)
 	}
+	// The service that was held up writes nothing any more, not even the same.
+	if err := s.SaveRunning(ctx, winner, "svc", entry); !errors.Is(err, record.ErrStale) {
+		t.Errorf("the old holder writes a step: %v", err)
+	}
 	winner.State, winner.Ended = change.Done, time.Now()
-	if err := s.Finish(ctx, winner, entry); err != nil {
+	if err := s.Finish(ctx, winner, "svc", entry); !errors.Is(err, record.ErrStale) {
+		t.Errorf("the old holder ends the change: %v", err)
+	}
+	if err := s.Finish(ctx, winner, "svc2", entry); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Finish(ctx, winner, entry); !errors.Is(err, record.ErrStale) {
+	if err := s.Finish(ctx, winner, "svc2", entry); !errors.Is(err, record.ErrStale) {
 		t.Errorf("finished twice: %v", err)
 	}
 	// One that read the server before the winner ended must look again.
@@ -253,7 +274,7 @@ func testStopping(t *testing.T, s *Store) {
 	}
 	c.Steps[0].Status, c.Steps[0].Clearing = change.Failed, &clearing.Progress{Phase: clearing.GivenUp, Found: 3, Left: 1, Series: []clearing.Point{{At: 5, Left: 3}}}
 	c.State, c.Ended = change.Reverted, time.Now()
-	if err := s.Finish(t.Context(), c, entry); err != nil {
+	if err := s.Finish(t.Context(), c, "holder", entry); err != nil {
 		t.Fatal(err)
 	}
 	kept, err := s.Change(t.Context(), c.ID)
@@ -274,7 +295,7 @@ func ownConnection(t *testing.T, s *Store) (number int64, client string) {
 	return number, client
 }
 
-func testJournal(t *testing.T, s *Store) {
+func testJournal(t *testing.T, s *Store, cfg Config) {
 	ctx := t.Context()
 	var wg sync.WaitGroup
 	for range 8 {
@@ -285,7 +306,7 @@ func testJournal(t *testing.T, s *Store) {
 		})
 	}
 	wg.Wait()
-	n, broken, err := s.VerifyJournal(ctx)
+	n, broken, err := s.VerifyJournal(ctx, "")
 	if err != nil || broken != nil || n < 16 {
 		t.Fatalf("verify: %d entries, %v, %v", n, broken, err)
 	}
@@ -298,14 +319,208 @@ func testJournal(t *testing.T, s *Store) {
 	// Somebody with all rights on the server takes the triggers away first.
 	s.db.Exec("DROP TRIGGER journal_keep")
 	s.db.Exec("UPDATE journal SET operator = 'nobody' WHERE seq = 3")
-	if _, broken, _ := s.VerifyJournal(ctx); broken == nil || !strings.Contains(broken.Error(), "entry 3 was altered") {
+	if _, broken, _ := s.VerifyJournal(ctx, ""); broken == nil || !strings.Contains(broken.Error(), "entry 3 was altered") {
 		t.Errorf("an altered entry: %v", broken)
 	}
-	s.db.Exec("UPDATE journal SET operator = 'dispatcher' WHERE seq = 3")
+	// Sealing what was altered anew needs the key: without, no hash is right.
+	sum := sha256.Sum256([]byte("any text"))
+	s.db.Exec("UPDATE journal SET hash = ? WHERE seq = 3", hex.EncodeToString(sum[:]))
+	if _, broken, _ := s.VerifyJournal(ctx, ""); broken == nil {
+		t.Error("a hash without the key passes for a seal")
+	}
+	s.db.Exec("UPDATE journal j JOIN journal k ON k.seq = 4 SET j.hash = k.prev_hash, j.operator = 'dispatcher' WHERE j.seq = 3")
+	kept, err := s.Checkpoint(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, broken, err := s.VerifyJournal(ctx, kept.String()); broken != nil || err != nil {
+		t.Fatalf("whole again: %v, %v", broken, err)
+	}
+	if _, _, err := s.VerifyJournal(ctx, strings.Replace(kept.String(), ":", "0:", 1)); !errors.Is(err, journal.ErrCheckpoint) {
+		t.Errorf("a checkpoint that was made up: %v", err)
+	}
+	// The end is cut and the head mended, as somebody can who may write all tables.
 	s.db.Exec("DROP TRIGGER journal_hold")
-	s.db.Exec("DELETE FROM journal ORDER BY seq DESC LIMIT 1")
-	if _, broken, _ := s.VerifyJournal(ctx); !errors.Is(broken, journal.ErrCutShort) {
+	s.db.Exec("DELETE FROM journal ORDER BY seq DESC LIMIT 5")
+	if _, broken, _ := s.VerifyJournal(ctx, ""); !errors.Is(broken, journal.ErrCutShort) {
 		t.Errorf("a cut end: %v", broken)
+	}
+	s.db.Exec("UPDATE journal_head h JOIN (SELECT seq, hash FROM journal ORDER BY seq DESC LIMIT 1) l SET h.seq = l.seq, h.hash = l.hash")
+	if _, broken, _ := s.VerifyJournal(ctx, ""); !errors.Is(broken, journal.ErrCutShort) {
+		t.Errorf("a cut end with its head mended, to the service that wrote it: %v", broken)
+	}
+	again, err := Open(ctx, cfg)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer again.Close()
+	if _, broken, err := again.VerifyJournal(ctx, ""); broken != nil || err != nil {
+		t.Fatalf("to a service that started since it looks whole: %v, %v", broken, err)
+	}
+	if _, broken, _ := again.VerifyJournal(ctx, kept.String()); broken == nil {
+		t.Error("the checkpoint that was kept does not show that the end is missing")
+	}
+	if err := again.Expect(kept.String()); err != nil {
+		t.Fatal(err)
+	}
+	if _, broken, _ := again.VerifyJournal(ctx, ""); broken == nil {
+		t.Error("the checkpoint beside the store does not show that the end is missing")
+	}
+}
+
+// testRotate makes a new key: what was sealed is sealed anew, the journal stays
+// whole, and a service that runs meanwhile goes on.
+func testRotate(t *testing.T, s *Store, cfg Config) {
+	if _, err := s.AddServer(t.Context(), catalog.Server{Name: "rotated", Engine: catalog.PostgreSQL, Host: "127.0.0.1", Port: 1, Admin: "x", Environment: catalog.Staging}, secret.New("kept"), entry); err != nil {
+		t.Fatal(err)
+	}
+	other, err := Open(t.Context(), cfg)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer other.Close()
+	var before, after string
+	s.db.Raw("SELECT HEX(LEFT(sealed_secret, 5)) FROM servers WHERE name = 'rotated'").Scan(&before)
+	for range 3 {
+		if n, err := other.RotateKey(t.Context(), entry); err != nil || n == 0 {
+			t.Fatalf("rotated %d, %v", n, err)
+		}
+		if p, err := s.Secret(t.Context(), "rotated"); err != nil || p.Reveal() != "kept" {
+			t.Errorf("the running service opens %q, %v", p.Reveal(), err)
+		}
+	}
+	s.db.Raw("SELECT HEX(LEFT(sealed_secret, 5)) FROM servers WHERE name = 'rotated'").Scan(&after)
+	if before == after { // the number of the key
+		t.Error("the secret is sealed with the old key")
+	}
+	if _, broken, err := s.VerifyJournal(t.Context(), ""); broken != nil || err != nil {
+		t.Errorf("the journal afterwards: %v, %v", broken, err)
+	}
+}
+
+// testDaily works with a login that cannot touch what the journal holds.
+func testDaily(t *testing.T, srv *localdb.Server) {
+	daily, err := srv.Login(t.Context(), "genarch_daily", "daily")
+	if err != nil {
+		t.Fatal(err)
+	}
+	cfg := Config{DSN: daily, AdminDSN: srv.DSN("daily"), KeyFile: filepath.Join(t.TempDir(), "key")}
+	s, err := Open(t.Context(), cfg)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if err := s.Append(t.Context(), entry); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.AddServer(t.Context(), catalog.Server{Name: "harbour", Engine: catalog.PostgreSQL, Host: "127.0.0.1", Port: 1, Admin: "x", Environment: catalog.Staging}, secret.New("x"), entry); err != nil {
+		t.Error(err)
+	}
+	if err := s.ForgetServer(t.Context(), "harbour", entry); err != nil {
+		t.Error(err)
+	}
+	for _, text := range []string{"TRUNCATE journal", "DROP TRIGGER journal_keep", "ALTER TABLE journal ADD x INT", "DROP TABLE journal", "DELETE FROM journal", "UPDATE journal SET operator = 'x'"} {
+		if err := s.db.Exec(text).Error; err == nil || !strings.Contains(err.Error(), "denied") {
+			t.Errorf("%s: %v", text, err)
+		}
+	}
+	if text, err := s.Sealable(t.Context()); text != "" || err != nil {
+		t.Errorf("what the login could do: %q, %v", text, err)
+	}
+	if n, broken, err := s.VerifyJournal(t.Context(), ""); n != 3 || broken != nil || err != nil {
+		t.Errorf("the journal: %d, %v, %v", n, broken, err)
+	}
+	if all, err := Open(t.Context(), Config{DSN: cfg.AdminDSN, KeyFile: cfg.KeyFile}); err != nil {
+		t.Error(err)
+	} else {
+		if text, _ := all.Sealable(t.Context()); text == "" {
+			t.Error("a login that may do everything is not pointed out")
+		}
+		all.Close()
+	}
+	// Once more, as at the next start; and with a key file of the first version,
+	// which had no key for the journal.
+	var form map[string]json.RawMessage
+	text, _ := os.ReadFile(cfg.KeyFile)
+	if err := json.Unmarshal(text, &form); err != nil {
+		t.Fatal(err)
+	}
+	os.WriteFile(cfg.KeyFile, form["secrets"], 0o600)
+	old, err := Open(t.Context(), cfg)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer old.Close()
+	if n, broken, err := old.VerifyJournal(t.Context(), ""); n != 3 || broken != nil || err != nil {
+		t.Errorf("the journal, sealed anew once: %d, %v, %v", n, broken, err)
+	}
+	if err := old.db.Exec("UPDATE journal SET operator = 'x'").Error; err == nil {
+		t.Error("afterwards an entry can be altered")
+	}
+}
+
+// testGovernors: whatever is asked for at the same moment, somebody remains who
+// can manage Genarch; and there is a way back from the machine itself.
+func testGovernors(t *testing.T, s *Store) {
+	all := []policy.Remit{policy.See, policy.Govern}
+	for _, name := range []string{"bosun", "purser"} {
+		if err := s.AddOperator(t.Context(), policy.Operator{Name: name, Remits: all}, "hash", entry); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := s.AddOperator(t.Context(), policy.Operator{Name: "robot", Remits: all, Program: true}, "", entry); err != nil {
+		t.Fatal(err)
+	}
+	for round := range 20 {
+		var wg sync.WaitGroup
+		errs := make([]error, 2)
+		for i, name := range []string{"bosun", "purser"} {
+			wg.Go(func() {
+				_, errs[i] = s.UpdateOperator(t.Context(), policy.Operator{Name: name, Remits: all, Disabled: true}, "", "", entry)
+			})
+		}
+		wg.Wait()
+		if (errs[0] == nil) == (errs[1] == nil) || !errors.Is(errors.Join(errs...), record.ErrLastGovernor) {
+			t.Fatalf("round %d: two who disable each other: %v", round, errs)
+		}
+		for _, name := range []string{"bosun", "purser"} {
+			if _, err := s.UpdateOperator(t.Context(), policy.Operator{Name: name, Remits: all}, "", "", entry); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	// A new password ends what was got by the old one, and not a program's token.
+	for hash, login := range map[string]bool{strings.Repeat("1", 64): true, strings.Repeat("2", 64): false} {
+		if _, err := s.AddToken(t.Context(), record.Token{Operator: "purser", Title: "t", Login: login, Expires: time.Now().Add(time.Hour)}, hash, entry); err != nil {
+			t.Fatal(err)
+		}
+	}
+	left, err := s.UpdateOperator(t.Context(), policy.Operator{Name: "purser", Remits: all}, "other hash", "", entry)
+	if err != nil || left != 1 {
+		t.Errorf("tokens left after a new password: %d, %v; want 1", left, err)
+	}
+	if tok, _, _ := s.TokenByHash(t.Context(), strings.Repeat("1", 64)); tok.Valid(time.Now()) {
+		t.Error("a token that was got with the old password is still good")
+	}
+	if told, err := s.Notices(t.Context(), "purser"); err != nil || len(told) == 0 || !strings.Contains(told[len(told)-1].Text, "password") {
+		t.Errorf("what the owner is told: %+v, %v", told, err)
+	}
+	for _, off := range []bool{true, false} {
+		if _, err := s.UpdateOperator(t.Context(), policy.Operator{Name: "purser", Remits: all, Disabled: off}, "", "", entry); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if tok, _, _ := s.TokenByHash(t.Context(), strings.Repeat("2", 64)); tok.Valid(time.Now()) {
+		t.Error("a token came alive again with its operator")
+	}
+	if _, err := s.UpdateOperator(t.Context(), policy.Operator{Name: "bosun", Remits: all, Disabled: true}, "", "", entry); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.ResetOperator(t.Context(), "bosun", "fresh", entry); err != nil {
+		t.Fatal(err)
+	}
+	if o, hash, err := s.Operator(t.Context(), "bosun"); err != nil || o.Disabled || hash != "fresh" || !o.May(policy.Run) {
+		t.Errorf("reset: %+v %q, %v", o, hash, err)
 	}
 }
 

@@ -23,7 +23,37 @@ type OperatorInput struct {
 type OperatorPatch struct {
 	Remits   *[]string `json:"remits,omitempty"`
 	Disabled *bool     `json:"disabled,omitempty"`
-	Password *string   `json:"password,omitempty" maxLength:"256"`
+	Password *string   `json:"password,omitempty" maxLength:"256" doc:"Of somebody else: one's own is altered at /session/password."`
+	// RevokeTokens ends tokens of programs too; those that were got by signing in
+	// end with the password in any case.
+	RevokeTokens bool `json:"revoke_tokens,omitempty" doc:"End every token of theirs."`
+}
+
+// PasswordChange sets one's own password.
+type PasswordChange struct {
+	Old string `json:"old" maxLength:"256"`
+	New string `json:"new" maxLength:"256"`
+}
+
+// OperatorEdited is an operator after they were altered.
+type OperatorEdited struct {
+	Operator
+	TokensLeft int `json:"tokens_left" doc:"Tokens of theirs that are still good."`
+}
+
+// ConsoleSession is a console that somebody is signed in to.
+type ConsoleSession struct {
+	ID      uint64    `json:"id"`
+	Created time.Time `json:"created"`
+	Used    time.Time `json:"used"`
+	Address string    `json:"address"`
+	Current bool      `json:"current" doc:"It is the one that asks."`
+}
+
+// Notice is something that was done to one's account and not told yet.
+type Notice struct {
+	At   time.Time `json:"at"`
+	Text string    `json:"text"`
 }
 
 // SignIn is a person's name and password.
@@ -39,6 +69,7 @@ type Session struct {
 	CSRF     string   `json:"csrf,omitempty" doc:"To be sent as X-Genarch-CSRF with everything that alters something, when signed in by cookie."`
 	Token    string   `json:"token,omitempty" doc:"Shown once."`
 	Version  string   `json:"version"`
+	Notices  []Notice `json:"notices,omitempty" nullable:"false" doc:"What others did to this account since the last sign-in; told once."`
 }
 
 // Token lets a program sign in.
@@ -50,6 +81,9 @@ type Token struct {
 	Expires  *time.Time `json:"expires,omitempty"`
 	LastUsed *time.Time `json:"last_used,omitempty"`
 	Revoked  *time.Time `json:"revoked,omitempty"`
+	Login    bool       `json:"login" doc:"It was got by signing in with a password, and ends with that."`
+	Remits   []string   `json:"remits,omitempty" nullable:"false" doc:"It may only do this of what its operator may; absent: all of it."`
+	From     []string   `json:"from,omitempty" nullable:"false" doc:"The only addresses or networks that it is taken from; absent: all."`
 	Secret   string     `json:"secret,omitempty" doc:"The token itself; shown once, when it is made."`
 }
 
@@ -57,7 +91,10 @@ type Token struct {
 type TokenInput struct {
 	Operator string `json:"operator" maxLength:"64"`
 	Title    string `json:"title" minLength:"1" maxLength:"100"`
-	Days     int    `json:"days,omitempty" minimum:"0" maximum:"3650" doc:"How long it lasts; 0 or absent: until it is revoked."`
+	Days     int    `json:"days,omitempty" minimum:"0" maximum:"3650" doc:"How long it lasts; 0 or absent: 90 days."`
+	// Remits and From narrow it.
+	Remits []string `json:"remits,omitempty" nullable:"false" doc:"It may only do this of what its operator may; absent: all of it."`
+	From   []string `json:"from,omitempty" nullable:"false" maxItems:"20" doc:"The only addresses or networks that it is taken from, such as 10.0.3.0/24; absent: all."`
 }
 
 // JournalEntry is one line of the journal.
@@ -68,6 +105,7 @@ type JournalEntry struct {
 	Action   string    `json:"action"`
 	Subject  string    `json:"subject"`
 	Change   uint64    `json:"change,omitempty"`
+	Token    uint64    `json:"token,omitempty" doc:"The token by which it was done."`
 	Detail   any       `json:"detail,omitempty"`
 	Hash     string    `json:"hash"`
 }
@@ -83,6 +121,9 @@ type JournalCheck struct {
 	Entries uint64 `json:"entries"`
 	Whole   bool   `json:"whole"`
 	Broken  string `json:"broken,omitempty" doc:"Where, and how."`
+	// Checkpoint proves later, when it is kept elsewhere, that nothing up to it was
+	// taken out or written anew.
+	Checkpoint string `json:"checkpoint" doc:"What the last entry is now, sealed; give it as since to a later check."`
 }
 
 // Problem says what went wrong (RFC 9457), with a stable code and what to do next.

@@ -29,6 +29,8 @@ type Server struct {
 	Environment string            `json:"environment" enum:"production,staging,development"`
 	Labels      map[string]string `json:"labels"`
 	TLS         string            `json:"tls" enum:"off,required,verified"`
+	WeakSignIn  bool              `json:"weak_sign_in" doc:"The server may ask for the password in a form that gives it away (md5)."`
+	Cautions    []string          `json:"cautions,omitempty" nullable:"false" doc:"What leaves a way for somebody in between, or in the server's place."`
 	NameRule    NameRule          `json:"name_rule"`
 	Identity    Identity          `json:"identity" doc:"The instance by which the server is known."`
 	Version     int               `json:"version" doc:"Of the registration; an edit names it, so that nobody's edit is lost."`
@@ -48,15 +50,17 @@ type ServerInput struct {
 	Database    string            `json:"database,omitempty" maxLength:"64"`
 	Environment string            `json:"environment" enum:"production,staging,development"`
 	Labels      map[string]string `json:"labels,omitempty"`
-	TLS         string            `json:"tls,omitempty" enum:"off,required,verified" doc:"Absent: off on loopback, else required."`
-	CA          string            `json:"ca,omitempty" maxLength:"1048576" doc:"PEM text, for verified."`
+	TLS         string            `json:"tls,omitempty" enum:"off,required,verified" doc:"Absent: off on this machine, else verified."`
+	CA          string            `json:"ca,omitempty" maxLength:"1048576" doc:"PEM text, for verified; absent: the authorities that the system trusts."`
+	ServerKey   string            `json:"server_key,omitempty" maxLength:"100" doc:"For required: the key of the server's certificate, sha256: and base64."`
+	WeakSignIn  bool              `json:"weak_sign_in,omitempty" doc:"For old servers: they may ask for the password in a form that gives it away."`
 	NameRule    *NameRule         `json:"name_rule,omitempty"`
 }
 
 // ServerPatch alters a registration: what is absent stays as it is.
 type ServerPatch struct {
 	Version     int                `json:"version" doc:"The version that was read."`
-	Host        *string            `json:"host,omitempty" maxLength:"255"`
+	Host        *string            `json:"host,omitempty" maxLength:"255" doc:"Host, port, login, database and TLS need the secret beside them."`
 	Port        *int               `json:"port,omitempty" minimum:"1" maximum:"65535"`
 	Admin       *string            `json:"admin,omitempty" maxLength:"128"`
 	Secret      *string            `json:"secret,omitempty" maxLength:"1024"`
@@ -65,6 +69,8 @@ type ServerPatch struct {
 	Labels      *map[string]string `json:"labels,omitempty"`
 	TLS         *string            `json:"tls,omitempty" enum:"off,required,verified"`
 	CA          *string            `json:"ca,omitempty" maxLength:"1048576"`
+	ServerKey   *string            `json:"server_key,omitempty" maxLength:"100"`
+	WeakSignIn  *bool              `json:"weak_sign_in,omitempty"`
 	NameRule    *NameRule          `json:"name_rule,omitempty"`
 }
 

@@ -133,25 +133,29 @@ Ctrl-C stops everything; make demo starts it again with its data, make demo-rese
 	return nil
 }
 
-// signIn uses the token of an earlier start while it is good, else a new one.
+// signIn signs in anew at each start: registering a server asks for a password that
+// was given a short while ago. The token of the start before is ended.
 func (d demoRun) signIn(ctx context.Context, anonymous *client.Client, address, tokenFile, password string) (*client.Client, error) {
-	if token, err := os.ReadFile(tokenFile); err == nil {
-		api, err := client.New(address, strings.TrimSpace(string(token)))
-		if err != nil {
-			return nil, err
-		}
-		if _, err := api.Session(ctx); err == nil {
-			return api, nil
-		}
-	}
 	session, err := anonymous.SignIn(ctx, wire.SignIn{Name: demoOperator, Password: password, Token: "demo shell"})
 	if err != nil {
 		return nil, err
 	}
-	if err := os.WriteFile(tokenFile, []byte(session.Token+"\n"), 0o600); err != nil {
+	api, err := client.New(address, session.Token)
+	if err != nil {
 		return nil, err
 	}
-	return client.New(address, session.Token)
+	tokens, err := api.Tokens(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i, t := range tokens {
+		if i > 0 && t.Title == "demo shell" && t.Revoked == nil { // the newest is this one
+			if err := api.RevokeToken(ctx, t.ID); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return api, os.WriteFile(tokenFile, []byte(session.Token+"\n"), 0o600)
 }
 
 // noted reads a secret that an earlier start noted, or makes and notes one.

@@ -17,7 +17,7 @@ var version = "dev"
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	root := cli.Root(version, cli.StandardStreams(), serveCommand(), demoCommand(), openAPICommand())
+	root := cli.Root(version, cli.StandardStreams(), serveCommand(), keyCommand(), demoCommand(), openAPICommand())
 	code := cli.Run(ctx, root, os.Args)
 	stop()
 	os.Exit(code)

@@ -19,25 +19,54 @@ import (
 	"example.com/genarch/store"
 )
 
-// startStore gives the DSN of the records. Without one it starts the private
-// MariaDB and keeps it running until stop.
-func (s service) startStore(ctx context.Context) (dsn string, stop func(), err error) {
+// openStore opens the records: those of the DSN, or in the private MariaDB, which
+// it starts and keeps running until stop.
+func (s service) openStore(ctx context.Context) (records *store.Store, stop func(), err error) {
+	cfg, stopServer, err := s.startStore(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	if records, err = store.Open(ctx, cfg); err != nil {
+		stopServer()
+		return nil, nil, err
+	}
+	if text, err := records.Sealable(ctx); err == nil && text != "" {
+		s.log.Warn("the journal is less safe than it could be", "why", text)
+	}
+	return records, func() {
+		records.Close()
+		stopServer()
+	}, nil
+}
+
+// startStore says where the records are. Without a DSN it starts the private
+// MariaDB, with a login of its own for daily work.
+func (s service) startStore(ctx context.Context) (where store.Config, stop func(), err error) {
+	where = store.Config{DSN: s.dsn, AdminDSN: s.adminDSN, KeyFile: s.keyFile}
+	if where.KeyFile == "" {
+		where.KeyFile = filepath.Join(s.data, "key.json")
+	}
 	if s.dsn != "" {
-		return s.dsn, func() {}, nil
+		return where, func() {}, nil
 	}
 	cfg := localdb.Config{Dir: filepath.Join(s.data, "records")}
 	begun := time.Now()
 	srv, err := localdb.StartMariaDB(ctx, cfg)
 	if err != nil {
-		return "", nil, fmt.Errorf("the private MariaDB for the records: %w", err)
+		return where, nil, fmt.Errorf("the private MariaDB for the records: %w", err)
 	}
+	if where.DSN, err = srv.Login(ctx, "genarch_daily", "genarch"); err != nil {
+		_ = srv.Stop()
+		return where, nil, fmt.Errorf("the private MariaDB for the records: %w", err)
+	}
+	where.AdminDSN = srv.DSN("genarch")
 	s.log.Info("the private MariaDB for the records runs", "address", srv.Address(), "version", srv.Version, "took", time.Since(begun).Round(time.Millisecond))
 	ending, ended := make(chan struct{}), make(chan struct{})
 	go func() {
 		defer close(ended)
 		s.keepRunning(srv, cfg, ending)
 	}()
-	return srv.DSN("genarch"), func() {
+	return where, func() {
 		close(ending)
 		<-ended
 	}, nil
@@ -77,45 +106,59 @@ func (s service) keepRunning(srv *localdb.Server, cfg localdb.Config, ending <-c
 	}
 }
 
-// firstOperator makes the first operator when there is none: with the password
-// from a file, the environment or a prompt, or generated and shown once.
+// firstOperator makes the first operator when there is none, or gives the one that
+// is to be reset a new password and every remit.
 func (s service) firstOperator(ctx context.Context, records *store.Store) error {
-	list, err := records.Operators(ctx)
-	if err != nil || len(list) > 0 {
+	name := s.resetOperator
+	if name == "" {
+		list, err := records.Operators(ctx)
+		if err != nil || len(list) > 0 {
+			return err
+		}
+		name = s.firstName
+	}
+	if err := policy.CheckOperatorName(name); err != nil {
 		return err
 	}
-	if err := policy.CheckOperatorName(s.firstName); err != nil {
+	password, shown, err := s.newPassword(name)
+	if err != nil {
 		return err
 	}
-	password, shown := s.firstPassword, false
+	hash, err := api.HashPassword(password, name)
+	if err != nil {
+		return fmt.Errorf("the password of %s: %w", name, err)
+	}
+	debug.FreeOSMemory() // hashing took 19 MiB that are not needed again soon
+	if s.resetOperator != "" {
+		s.log.Warn("an operator gets a new password and every remit, on this machine's word", "operator", name)
+		err = records.ResetOperator(ctx, name, hash, journal.Entry{Operator: policy.Service, Action: "operator.reset", Subject: name})
+	} else {
+		err = records.AddOperator(ctx, policy.Operator{Name: name, Remits: policy.Remits}, hash, journal.Entry{Operator: policy.Service, Action: "operator.first", Subject: name})
+	}
+	if err == nil && shown {
+		s.announce(name, password)
+	}
+	return err
+}
+
+// newPassword takes a password from a file, the environment or a prompt, or makes
+// one that is to be shown.
+func (s service) newPassword(name string) (password string, shown bool, err error) {
+	password = s.firstPassword
 	switch {
 	case s.firstPasswordFile != "":
-		text, err := os.ReadFile(s.firstPasswordFile)
-		if err != nil {
-			return fmt.Errorf("the first operator's password: %w", err)
+		if password, err = readSecret(s.firstPasswordFile, "the file with the operator's password"); err != nil {
+			return "", false, err
 		}
-		password = strings.TrimRight(string(text), "\r\n")
 	case password == "" && s.announceGenerated == nil && term.IsTerminal(int(os.Stdin.Fd())):
-		if password, err = askPassword(s.firstName); err != nil {
-			return err
+		if password, err = askPassword(name); err != nil {
+			return "", false, err
 		}
 	}
 	if password == "" {
 		password, shown = strings.ToLower(rand.Text()), true
 	}
-	hash, err := api.HashPassword(password, s.firstName)
-	if err != nil {
-		return fmt.Errorf("the first operator's password: %w", err)
-	}
-	debug.FreeOSMemory() // hashing took 19 MiB that are not needed again soon
-	o := policy.Operator{Name: s.firstName, Remits: policy.Remits}
-	if err := records.AddOperator(ctx, o, hash, journal.Entry{Operator: "genarch", Action: "operator.first", Subject: o.Name}); err != nil {
-		return err
-	}
-	if shown {
-		s.announce(o.Name, password)
-	}
-	return nil
+	return password, shown, nil
 }
 
 // announce shows a generated password, once; it goes to the terminal and not
@@ -125,12 +168,12 @@ func (s service) announce(name, password string) {
 		s.announceGenerated(name, password)
 		return
 	}
-	fmt.Fprintf(os.Stderr, "\n  The first operator is %s, with the password\n\n      %s\n\n  It is shown this once. Sign in, and change it with: genarch operator edit %s --password\n\n", name, password, name)
+	fmt.Fprintf(os.Stderr, "\n  The operator %s has the password\n\n      %s\n\n  It is shown this once. Sign in, and change it with: genarch operator password\n\n", name, password)
 }
 
 // askPassword asks twice; an empty answer has one generated.
 func askPassword(name string) (string, error) {
-	fmt.Fprintf(os.Stderr, "Password for the first operator, %s (empty: one is generated): ", name)
+	fmt.Fprintf(os.Stderr, "Password for the operator %s (empty: one is generated): ", name)
 	first, err := term.ReadPassword(int(os.Stdin.Fd()))
 	fmt.Fprintln(os.Stderr)
 	if err != nil || len(first) == 0 {
@@ -146,4 +189,68 @@ func askPassword(name string) (string, error) {
 		return "", fmt.Errorf("the two passwords are not the same; start again")
 	}
 	return string(first), nil
+}
+
+const (
+	// checkpointEvery is how often the end of the journal is noted beside the
+	// records, logEvery how often it goes into the log.
+	checkpointEvery = time.Minute
+	logEvery        = time.Hour
+)
+
+// keepCheckpoints notes the end of the journal outside the store: in a file of the
+// data folder, which every later check compares with, and in the log, from where
+// it may reach a place that nobody here can alter. stop notes it a last time.
+func (s service) keepCheckpoints(ctx context.Context, records *store.Store) (stop func()) {
+	file := filepath.Join(s.data, "journal.checkpoint")
+	if text, err := os.ReadFile(file); err == nil {
+		if err := records.Expect(strings.TrimSpace(string(text))); err != nil {
+			s.log.Warn("the checkpoint of the journal does not fit this store and key; if the store was replaced on purpose, remove the file", "file", file, "error", err)
+		}
+	}
+	logged, last := time.Time{}, uint64(0)
+	note := func(ctx context.Context, always bool) {
+		ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+		defer cancel()
+		c, err := records.Checkpoint(ctx)
+		if err != nil {
+			s.log.Warn("the end of the journal could not be noted", "error", err)
+			return
+		}
+		if c.Seq != last {
+			err := os.WriteFile(file+".new", []byte(c.String()+"\n"), 0o600)
+			if err == nil {
+				err = os.Rename(file+".new", file)
+			}
+			if err != nil {
+				s.log.Warn("the end of the journal could not be noted", "file", file, "error", err)
+			}
+			last = c.Seq
+		}
+		if always || time.Since(logged) >= logEvery {
+			logged = time.Now()
+			s.log.Info("journal checkpoint", "checkpoint", c.String())
+		}
+	}
+	note(ctx, true)
+	ctx, cancel := context.WithCancel(ctx)
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		tick := time.NewTicker(checkpointEvery)
+		defer tick.Stop()
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-tick.C:
+				note(ctx, false)
+			}
+		}
+	}()
+	return func() {
+		cancel()
+		<-done
+		note(context.WithoutCancel(ctx), true)
+	}
 }

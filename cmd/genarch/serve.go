@@ -2,15 +2,17 @@ package main
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
-	"path/filepath"
 	"runtime/debug"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
@@ -29,14 +31,21 @@ import (
 )
 
 // knownSettings are the settings that the file may hold.
-var knownSettings = map[string]bool{"listen": true, "data": true, "store-dsn": true, "store-dsn-file": true, "key-file": true, "tls-cert": true, "tls-key": true,
-	"log-format": true, "log-level": true, "first-operator": true, "first-password-file": true}
+var knownSettings = map[string]bool{"listen": true, "data": true, "store-dsn": true, "store-dsn-file": true, "store-admin-dsn-file": true, "key-file": true, "tls-cert": true, "tls-key": true,
+	"log-format": true, "log-level": true, "first-operator": true, "public-url": true, "trusted-proxy": true, "first-password-file": true}
 
 // service is how the service is to run.
 type service struct {
 	listen, data    string
-	dsn, keyFile    string
+	dsn, adminDSN   string
+	keyFile         string
 	tlsCert, tlsKey string
+	// publicURL is the address that people use, trustedProxies the networks whose
+	// word on where a call comes from is taken.
+	publicURL      string
+	trustedProxies []string
+	// resetOperator is who gets a new password and every remit; empty: nobody.
+	resetOperator string
 	// The first operator: its name, and where its password comes from.
 	firstName, firstPasswordFile, firstPassword string
 	// announceGenerated takes a generated password; nil shows it on the terminal.
@@ -56,8 +65,12 @@ func serveCommand() *cli.Command {
 			text("listen", "127.0.0.1:7437", "address and port to listen on; beyond loopback it needs --tls-cert"),
 			text("data", dataFolder("genarch"), "folder for the key file and the private MariaDB"),
 			&cli.StringFlag{Name: "store-dsn-file", Usage: "file with the DSN of a MariaDB for the records (or GENARCH_STORE_DSN)", Sources: setting("store-dsn-file"), DefaultText: "a private MariaDB"},
+			text("store-admin-dsn-file", "", "file with the DSN of another login to the same database, which makes its tables; the one above then needs no rights to alter them"),
 			text("key-file", "", "key that seals the servers' secrets; made on the first start (default: key.json in the data folder)"),
 			text("tls-cert", "", "certificate chain (PEM)"), text("tls-key", "", "its key (PEM)"),
+			text("public-url", "", "the address by which people reach the service, such as https://genarch.ossavik.example, when a proxy is before it"),
+			&cli.StringSliceFlag{Name: "trusted-proxy", Usage: "address or network of a proxy whose X-Forwarded-For is believed", Sources: setting("trusted-proxy")},
+			&cli.StringFlag{Name: "reset-operator", Usage: "the way back when nobody can sign in any more: this operator gets a new password (from --first-password-file, a prompt, or generated) and every remit"},
 			text("log-format", "text", "text or json"), text("log-level", "info", "debug, info, warn or error"),
 			text("first-operator", "keeper", "name of the first operator, made on the first start"),
 			text("first-password-file", "", "file with the first operator's password (or GENARCH_FIRST_PASSWORD; else asked for, or generated and shown once)"),
@@ -71,10 +84,16 @@ func serveCommand() *cli.Command {
 				return err
 			}
 			s := service{listen: c.String("listen"), data: c.String("data"), keyFile: c.String("key-file"), tlsCert: c.String("tls-cert"), tlsKey: c.String("tls-key"),
+				publicURL: c.String("public-url"), trustedProxies: c.StringSlice("trusted-proxy"), resetOperator: c.String("reset-operator"),
 				firstName: c.String("first-operator"), firstPasswordFile: c.String("first-password-file"), firstPassword: os.Getenv("GENARCH_FIRST_PASSWORD"),
 				log: log, ready: func(address string) { log.Info("ready", "address", address) }}
 			if s.dsn, err = storeDSN(c.String("store-dsn-file")); err != nil {
 				return err
+			}
+			if file := c.String("store-admin-dsn-file"); file != "" {
+				if s.adminDSN, err = readSecret(file, "the file with the store's other DSN"); err != nil {
+					return err
+				}
 			}
 			return s.run(ctx)
 		},
@@ -85,16 +104,36 @@ func serveCommand() *cli.Command {
 // or the file of settings: never from an argument.
 func storeDSN(file string) (string, error) {
 	if file != "" {
-		text, err := os.ReadFile(file)
-		if err != nil {
-			return "", fmt.Errorf("the file with the store's DSN: %w", err)
-		}
-		return strings.TrimSpace(string(text)), nil
+		return readSecret(file, "the file with the store's DSN")
 	}
 	if dsn := os.Getenv("GENARCH_STORE_DSN"); dsn != "" {
 		return dsn, nil
 	}
 	return settings().values["store-dsn"], nil
+}
+
+// readSecret reads a file that only its owner may read.
+func readSecret(file, what string) (string, error) {
+	if err := private(file, what); err != nil {
+		return "", err
+	}
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return "", fmt.Errorf("%s: %w", what, err)
+	}
+	return strings.TrimRight(string(text), "\r\n"), nil
+}
+
+// private refuses a file with a secret that others than its owner can read.
+func private(file, what string) error {
+	info, err := os.Stat(file)
+	if err != nil {
+		return fmt.Errorf("%s: %w", what, err)
+	}
+	if info.Mode().IsRegular() && info.Mode().Perm()&0o077 != 0 {
+		return fmt.Errorf("%s, %s, can be read by others (mode %o): chmod 600 %s", what, file, info.Mode().Perm(), file)
+	}
+	return nil
 }
 
 func newLog(format, level string) (*slog.Logger, error) {
@@ -140,21 +179,21 @@ func (s service) run(ctx context.Context) error {
 		return err
 	}
 	defer listener.Close()
-	dsn, stopStore, err := s.startStore(ctx)
+	records, stopStore, err := s.openStore(ctx)
 	if err != nil {
 		return err
 	}
 	defer stopStore()
-	keyFile := s.keyFile
-	if keyFile == "" {
-		keyFile = filepath.Join(s.data, "key.json")
-	}
-	records, err := store.Open(ctx, store.Config{DSN: dsn, KeyFile: keyFile})
-	if err != nil {
+	if err := os.MkdirAll(s.data, 0o700); err != nil {
 		return err
 	}
-	defer records.Close()
+	kept := s.keepCheckpoints(ctx, records)
+	defer kept()
 	if err := s.firstOperator(ctx, records); err != nil {
+		return err
+	}
+	public, err := s.public()
+	if err != nil {
 		return err
 	}
 	hub := &events.Hub{}
@@ -168,7 +207,7 @@ func (s service) run(ctx context.Context) error {
 		s.log.Warn(err.Error())
 	}
 	handler := api.New(api.Config{Records: records, Fleet: servers, Changes: changes, Watch: samples, Events: hub, Log: s.log, Version: version, Console: page,
-		Secure: s.tlsCert != "", Collectors: s.collectors(records, hub)})
+		TLS: s.tlsCert != "", PublicURL: public, TrustedProxies: s.trustedProxies, Collectors: s.collectors(records, hub)})
 	web := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, WriteTimeout: 3 * time.Minute,
 		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug)}
 	failed := make(chan error, 1)
@@ -203,6 +242,11 @@ func (s service) open() (net.Listener, error) {
 	if (s.tlsCert == "") != (s.tlsKey == "") {
 		return nil, errors.New("--tls-cert and --tls-key go together")
 	}
+	if s.tlsKey != "" {
+		if err := private(s.tlsKey, "the key of the certificate"); err != nil {
+			return nil, err
+		}
+	}
 	l, err := net.Listen("tcp", s.listen)
 	if err != nil {
 		return nil, fmt.Errorf("cannot listen on %s: %w", s.listen, err)
@@ -213,7 +257,12 @@ func (s service) open() (net.Listener, error) {
 func (s service) serve(web *http.Server, l net.Listener) error {
 	var err error
 	if s.tlsCert != "" {
-		err = web.ServeTLS(l, s.tlsCert, s.tlsKey)
+		pair := &certificate{cert: s.tlsCert, key: s.tlsKey, log: s.log}
+		if _, err := pair.get(nil); err != nil {
+			return fmt.Errorf("the certificate: %w", err)
+		}
+		web.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: pair.get}
+		err = web.ServeTLS(l, "", "")
 	} else {
 		err = web.Serve(l)
 	}
@@ -221,6 +270,51 @@ func (s service) serve(web *http.Server, l net.Listener) error {
 		return nil
 	}
 	return err
+}
+
+// public reads the address that people use.
+func (s service) public() (*url.URL, error) {
+	if s.publicURL == "" {
+		return nil, nil
+	}
+	u, err := url.Parse(s.publicURL)
+	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" {
+		return nil, fmt.Errorf("the public address is http:// or https:// and a host, not %q", s.publicURL)
+	}
+	return u, nil
+}
+
+// certificate is read again when its file was written anew: a renewal needs no
+// restart.
+type certificate struct {
+	cert, key string
+	log       *slog.Logger
+
+	mu      sync.Mutex // guards pair, written and looked
+	pair    *tls.Certificate
+	written time.Time
+	looked  time.Time
+}
+
+func (c *certificate) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.pair != nil && time.Since(c.looked) < time.Minute {
+		return c.pair, nil
+	}
+	c.looked = time.Now()
+	info, err := os.Stat(c.cert)
+	if err == nil && (c.pair == nil || !info.ModTime().Equal(c.written)) {
+		var pair tls.Certificate
+		if pair, err = tls.LoadX509KeyPair(c.cert, c.key); err == nil {
+			c.pair, c.written = &pair, info.ModTime()
+		}
+	}
+	if err != nil && c.pair != nil {
+		c.log.Error("the certificate cannot be read anew; the old one is used", "error", err)
+		return c.pair, nil
+	}
+	return c.pair, err
 }
 
 func (s service) address(l net.Listener) string {

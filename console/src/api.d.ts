@@ -763,6 +763,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/session/all": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The consoles that one is signed in to */
+        get: operations["list-own-sessions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/session/others": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Sign out everywhere else */
+        delete: operations["end-other-sessions"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Set one's own password */
+        put: operations["set-own-password"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/tokens": {
         parameters: {
             query?: never;
@@ -773,10 +824,7 @@ export interface paths {
         /** List tokens; all of them with the remit govern, else one's own */
         get: operations["list-tokens"];
         put?: never;
-        /**
-         * Make a token for a program
-         * @description Needs the remit govern.
-         */
+        /** Make a token: for a program with the remit govern, else for oneself */
         post: operations["add-token"];
         delete?: never;
         options?: never;
@@ -1139,6 +1187,17 @@ export interface components {
             right: string;
             unknown: string[];
         };
+        ConsoleSession: {
+            address: string;
+            /** Format: date-time */
+            created: string;
+            /** @description It is the one that asks. */
+            current: boolean;
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            used: string;
+        };
         Database: {
             address: string;
             allow_connections: boolean;
@@ -1281,6 +1340,8 @@ export interface components {
             /** @description not_sent, refused, unknown or differs. */
             kind: string;
             next?: string;
+            /** @description What stood in the way is of the moment: the same may succeed a little later. */
+            passing?: boolean;
             text: string;
         };
         Finding: {
@@ -1417,6 +1478,8 @@ export interface components {
         JournalCheck: {
             /** @description Where, and how. */
             broken?: string;
+            /** @description What the last entry is now, sealed; give it as since to a later check. */
+            checkpoint: string;
             /** Format: int64 */
             entries: number;
             whole: boolean;
@@ -1433,6 +1496,11 @@ export interface components {
             /** Format: int64 */
             seq: number;
             subject: string;
+            /**
+             * Format: int64
+             * @description The token by which it was done.
+             */
+            token?: number;
         };
         MadeBy: {
             /** Format: date-time */
@@ -1521,6 +1589,11 @@ export interface components {
             /** @description In words: SELECT on table tickets_prod.public.fares. */
             text: string;
         };
+        Notice: {
+            /** Format: date-time */
+            at: string;
+            text: string;
+        };
         Object: {
             column?: string;
             database?: string;
@@ -1538,6 +1611,20 @@ export interface components {
             program: boolean;
             remits: string[];
         };
+        OperatorEdited: {
+            /** Format: date-time */
+            created?: string;
+            disabled: boolean;
+            name: string;
+            /** @description Signs in with a token only. */
+            program: boolean;
+            remits: string[];
+            /**
+             * Format: int64
+             * @description Tokens of theirs that are still good.
+             */
+            tokens_left: number;
+        };
         OperatorInput: {
             name: string;
             /** @description For a person. */
@@ -1547,8 +1634,15 @@ export interface components {
         };
         OperatorPatch: {
             disabled?: boolean;
+            /** @description Of somebody else: one's own is altered at /session/password. */
             password?: string;
             remits?: string[];
+            /** @description End every token of theirs. */
+            revoke_tokens?: boolean;
+        };
+        PasswordChange: {
+            new: string;
+            old: string;
         };
         PingEvent: {
             /** Format: date-time */
@@ -1627,6 +1721,8 @@ export interface components {
         Server: {
             /** @description The login that Genarch uses there. */
             admin: string;
+            /** @description What leaves a way for somebody in between, or in the server's place. */
+            cautions?: string[];
             /** Format: date-time */
             created: string;
             /** @description PostgreSQL: the database that Genarch connects to. */
@@ -1656,13 +1752,15 @@ export interface components {
              * @description Of the registration; an edit names it, so that nobody's edit is lost.
              */
             version: number;
+            /** @description The server may ask for the password in a form that gives it away (md5). */
+            weak_sign_in: boolean;
         };
         ServerEvent: {
             server: string;
         };
         ServerInput: {
             admin: string;
-            /** @description PEM text, for verified. */
+            /** @description PEM text, for verified; absent: the authorities that the system trusts. */
             ca?: string;
             database?: string;
             /** @enum {string} */
@@ -1682,11 +1780,15 @@ export interface components {
             port?: number;
             /** @description The password of the admin login. It is kept encrypted and never shown. */
             secret: string;
+            /** @description For required: the key of the server's certificate, sha256: and base64. */
+            server_key?: string;
             /**
-             * @description Absent: off on loopback, else required.
+             * @description Absent: off on this machine, else verified.
              * @enum {string}
              */
             tls?: "off" | "required" | "verified";
+            /** @description For old servers: they may ask for the password in a form that gives it away. */
+            weak_sign_in?: boolean;
         };
         ServerPatch: {
             admin?: string;
@@ -1694,6 +1796,7 @@ export interface components {
             database?: string;
             /** @enum {string} */
             environment?: "production" | "staging" | "development";
+            /** @description Host, port, login, database and TLS need the secret beside them. */
             host?: string;
             labels?: {
                 [key: string]: string;
@@ -1702,6 +1805,7 @@ export interface components {
             /** Format: int64 */
             port?: number;
             secret?: string;
+            server_key?: string;
             /** @enum {string} */
             tls?: "off" | "required" | "verified";
             /**
@@ -1709,6 +1813,7 @@ export interface components {
              * @description The version that was read.
              */
             version: number;
+            weak_sign_in?: boolean;
         };
         ServerSession: {
             account: components["schemas"]["Principal"];
@@ -1765,6 +1870,8 @@ export interface components {
         Session: {
             /** @description To be sent as X-Genarch-CSRF with everything that alters something, when signed in by cookie. */
             csrf?: string;
+            /** @description What others did to this account since the last sign-in; told once. */
+            notices?: components["schemas"]["Notice"][];
             operator: components["schemas"]["Operator"];
             /** @description Shown once. */
             token?: string;
@@ -1977,11 +2084,17 @@ export interface components {
             created: string;
             /** Format: date-time */
             expires?: string;
+            /** @description The only addresses or networks that it is taken from; absent: all. */
+            from?: string[];
             /** Format: int64 */
             id: number;
             /** Format: date-time */
             last_used?: string;
+            /** @description It was got by signing in with a password, and ends with that. */
+            login: boolean;
             operator: string;
+            /** @description It may only do this of what its operator may; absent: all of it. */
+            remits?: string[];
             /** Format: date-time */
             revoked?: string;
             /** @description The token itself; shown once, when it is made. */
@@ -1991,10 +2104,14 @@ export interface components {
         TokenInput: {
             /**
              * Format: int64
-             * @description How long it lasts; 0 or absent: until it is revoked.
+             * @description How long it lasts; 0 or absent: 90 days.
              */
             days?: number;
+            /** @description The only addresses or networks that it is taken from, such as 10.0.3.0/24; absent: all. */
+            from?: string[];
             operator: string;
+            /** @description It may only do this of what its operator may; absent: all of it. */
+            remits?: string[];
             title: string;
         };
         Use: {
@@ -2589,7 +2706,10 @@ export interface operations {
     };
     "check-journal": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description A checkpoint that was kept elsewhere: what was there then must still be there. */
+                since?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2699,7 +2819,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Operator"];
+                    "application/json": components["schemas"]["OperatorEdited"];
                 };
             };
             /** @description Error */
@@ -3508,7 +3628,9 @@ export interface operations {
             query?: never;
             header?: never;
             path?: never;
-            cookie?: never;
+            cookie?: {
+                genarch_device?: string;
+            };
         };
         requestBody: {
             content: {
@@ -3550,6 +3672,93 @@ export interface operations {
             204: {
                 headers: {
                     "Set-Cookie"?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-own-sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConsoleSession"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "end-other-sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-own-password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordChange"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
                     [name: string]: unknown;
                 };
                 content?: never;

@@ -4,6 +4,8 @@
 package catalog
 
 import (
+	"net/netip"
+	"strings"
 	"time"
 
 	"example.com/genarch/core/naming"
@@ -34,7 +36,9 @@ var Environments = []Environment{Production, Staging, Development}
 // TLSMode says how a connection to a server is protected.
 type TLSMode string
 
-// The modes. Verified checks the certificate against a CA file and the name.
+// The modes. Verified checks the certificate against an authority (a CA file, or
+// those that the system trusts) and the name. Required takes any certificate at
+// first, and from then on only one of the same key.
 const (
 	TLSOff      TLSMode = "off"
 	TLSRequired TLSMode = "required"
@@ -54,8 +58,11 @@ type Server struct {
 	Environment Environment
 	Labels      map[string]string
 	TLS         TLSMode
-	CA          string // PEM text, for TLSVerified
-	NameRule    naming.Rule
+	CA          string // PEM text, for TLSVerified; "" takes the system's authorities
+	// WeakSignIn lets a server ask for the password in a form that gives it away
+	// to whoever answers in its place (PostgreSQL: md5, clear text); for old ones.
+	WeakSignIn bool
+	NameRule   naming.Rule
 	// Identity is what answered when the server was registered or last accepted.
 	Identity Identity
 	Version  int // of the record, for compare-and-set
@@ -119,4 +126,38 @@ func (l Login) Remedy(code string) string {
 		}
 	}
 	return ""
+}
+
+// MarkTLSKey is the mark of an identity that holds the public key of the server's
+// certificate, where it is known by its key and not by an authority.
+const MarkTLSKey = "tls_key"
+
+// OnSocket reports whether the host is the path of a unix socket (MariaDB) or of
+// its folder (PostgreSQL).
+func (s Server) OnSocket() bool { return strings.HasPrefix(s.Host, "/") }
+
+// OnThisMachine reports whether the host is this machine by its own word.
+func (s Server) OnThisMachine() bool {
+	ip, err := netip.ParseAddr(s.Host)
+	return s.Host == "localhost" || s.OnSocket() || err == nil && ip.IsLoopback()
+}
+
+// Cautions says what of the registration leaves a way for somebody in between, or
+// in the server's place.
+func (s Server) Cautions() []string {
+	var out []string
+	key := s.Identity.Marks[MarkTLSKey]
+	if s.TLS == TLSOff && !s.OnThisMachine() {
+		out = append(out, "TLS is off: whoever is between Genarch and "+s.Name+" reads and can alter everything that passes")
+	}
+	switch {
+	case s.TLS == TLSRequired && key != "":
+		out = append(out, "the certificate of "+s.Name+" is known by its key alone, as it was when it was registered: compare it on the server ("+key+"), or use --tls verified")
+	case s.TLS == TLSRequired && s.Identity.Known():
+		out = append(out, "the certificate of "+s.Name+" is neither verified nor known by its key")
+	}
+	if s.WeakSignIn {
+		out = append(out, s.Name+" may ask for the password in a form that gives it away to whoever answers in its place (weak sign-in)")
+	}
+	return out
 }

@@ -14,15 +14,14 @@ type Remit string
 
 // The remits. None implies another.
 const (
-	See     Remit = "see"     // read servers, changes and the journal
-	Ask     Remit = "ask"     // make changes as drafts
-	Run     Remit = "run"     // let a change run
-	Approve Remit = "approve" // decide on what others ask for
-	Govern  Remit = "govern"  // register servers, manage operators and tokens
+	See    Remit = "see"    // read servers, changes and the journal
+	Ask    Remit = "ask"    // make changes as drafts
+	Run    Remit = "run"    // let a change run
+	Govern Remit = "govern" // register servers, manage operators and tokens
 )
 
 // Remits lists them all.
-var Remits = []Remit{See, Ask, Run, Approve, Govern}
+var Remits = []Remit{See, Ask, Run, Govern}
 
 // Operator is a person or a program that signs in to Genarch.
 type Operator struct {
@@ -46,7 +45,7 @@ func ParseRemits(text string) ([]Remit, error) {
 	for word := range strings.SplitSeq(text, ",") {
 		r := Remit(strings.TrimSpace(word))
 		if !slices.Contains(Remits, r) {
-			return nil, fmt.Errorf("there is no remit %q; there are see, ask, run, approve, govern, or all", word)
+			return nil, fmt.Errorf("there is no remit %q; there are see, ask, run, govern, or all", word)
 		}
 		if !slices.Contains(out, r) {
 			out = append(out, r)
@@ -64,6 +63,16 @@ const WaitLife = 7 * 24 * time.Hour
 // SecretLife is how long generated passwords are kept for whoever asked for
 // the change; they are forgotten as soon as they were shown.
 const SecretLife = WaitLife + 3*24*time.Hour
+
+// SessionLife is how long a console session lasts: one watch. SessionIdle is how
+// long it lasts without being used: a page that is open uses it.
+const (
+	SessionLife = 12 * time.Hour
+	SessionIdle = 45 * time.Minute
+)
+
+// TokenLife is how long a program's token lasts when nothing else was said.
+const TokenLife = 90 * 24 * time.Hour
 
 // MinPassword is the fewest characters of an operator's password.
 const MinPassword = 12
@@ -89,10 +98,16 @@ func CheckPassword(password string, bits float64) error {
 	return nil
 }
 
+// Service is who acts in the journal where nobody does.
+const Service = "genarch"
+
 // CheckOperatorName says why a name cannot be an operator's, or nil.
 func CheckOperatorName(name string) error {
 	if name == "" || len(name) > 64 {
 		return fmt.Errorf("an operator's name has 1 to 64 characters")
+	}
+	if name == Service {
+		return fmt.Errorf("%s is what the service itself is called in the journal; choose another name", Service)
 	}
 	for _, c := range name {
 		if (c < 'a' || c > 'z') && (c < '0' || c > '9') && !strings.ContainsRune("._-@", c) {

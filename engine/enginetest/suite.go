@@ -335,7 +335,11 @@ func testErrors(t *testing.T, e engine.Engine, s engine.Server, target engine.Ta
 	}
 	tls := target
 	tls.Server.TLS = catalog.TLSRequired
-	if _, err = Open(t, e, tls).Inspect(t.Context()); err != nil && (kindOf(err) != engine.NotSent || !strings.Contains(err.Error(), "TLS")) {
+	in, err := Open(t, e, tls).Inspect(t.Context())
+	if err == nil && !in.TLS {
+		t.Error("TLS was asked for, and the connection went without")
+	}
+	if err != nil && (kindOf(err) != engine.NotSent || !strings.Contains(err.Error(), "TLS")) {
 		t.Errorf("TLS on a server without it: %v", err)
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/pem"
+	"errors"
 	"math/big"
 	"net"
 	"os"
@@ -47,8 +48,10 @@ func Certificate(tb testing.TB, dir string) (ca, certFile, keyFile string) {
 	return string(encode("CERTIFICATE", caDER)), certFile, keyFile
 }
 
-// RunTLS proves the three modes on a server that has a certificate of ca.
-func RunTLS(t *testing.T, e engine.Engine, target engine.Target, ca string) {
+// RunTLS proves the three modes on a server that has a certificate of ca. proves:
+// the engine's way of signing in proves the server too, so that a certificate
+// which nobody vouches for may be taken once, to be known by its key.
+func RunTLS(t *testing.T, e engine.Engine, target engine.Target, ca, certFile string, proves bool) {
 	other, _, _ := Certificate(t, t.TempDir())
 	for _, tt := range []struct {
 		mode      catalog.TLSMode
@@ -56,7 +59,7 @@ func RunTLS(t *testing.T, e engine.Engine, target engine.Target, ca string) {
 		ok, crypt bool
 	}{
 		{catalog.TLSOff, "", "127.0.0.1", true, false},
-		{catalog.TLSRequired, "", "127.0.0.1", true, true},
+		{catalog.TLSRequired, "", "127.0.0.1", proves, proves},
 		{catalog.TLSVerified, ca, "127.0.0.1", true, true},
 		{catalog.TLSVerified, other, "127.0.0.1", false, false},
 		{catalog.TLSVerified, ca, "localhost", false, false}, // not the name in the certificate
@@ -71,6 +74,34 @@ func RunTLS(t *testing.T, e engine.Engine, target engine.Target, ca string) {
 				t.Errorf("TLS %s to %s: %+v", tt.mode, tt.host, f)
 			}
 		}
+	}
+	// From then on only the same key is taken, before anything is sent.
+	known := target
+	known.Server.TLS, known.Server.CA, known.Server.Host = catalog.TLSVerified, ca, "127.0.0.1"
+	verified, err := Open(t, e, known).Inspect(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := os.ReadFile(certFile)
+	if err != nil {
+		t.Fatal(err)
+	}
+	block, _ := pem.Decode(text)
+	certificate, err := x509.ParseCertificate(block.Bytes)
+	if err != nil {
+		t.Fatal(err)
+	}
+	key := engine.KeyOf(certificate)
+	known.Server.TLS, known.Server.CA = catalog.TLSRequired, ""
+	known.Server.Identity = catalog.Identity{Key: verified.Identity.Key, Marks: map[string]string{catalog.MarkTLSKey: key}}
+	in, err := Open(t, e, known).Inspect(t.Context())
+	if err != nil || !in.TLS || in.Identity.Marks[catalog.MarkTLSKey] != key {
+		t.Errorf("TLS required with the known key: %v %+v; want the key %s", err, in.Identity, key)
+	}
+	known.Server.Identity.Marks = map[string]string{catalog.MarkTLSKey: "sha256:another"}
+	_, err = Open(t, e, known).Inspect(t.Context())
+	if id, ok := errors.AsType[*engine.IdentityError](err); !ok || id.Found.Marks[catalog.MarkTLSKey] != key {
+		t.Errorf("TLS required with another key: %v", err)
 	}
 	target.Server.TLS, target.Server.CA = catalog.TLSVerified, "no certificate"
 	if _, err := e.Open(target); err == nil {

@@ -5,7 +5,6 @@ package mariadb
 import (
 	"context"
 	"crypto/tls"
-	"crypto/x509"
 	"database/sql"
 	"database/sql/driver"
 	"io"
@@ -40,7 +39,7 @@ var accountLimits = naming.Limits{MaxLength: 80, Counted: naming.Characters, BMP
 // Traits says what MariaDB has.
 func (Engine) Traits() engine.Traits {
 	return engine.Traits{
-		Engine: catalog.MariaDB, Title: "MariaDB", DefaultPort: 3306, Names: limits, Accounts: accountLimits, HasHosts: true,
+		Engine: catalog.MariaDB, Title: "MariaDB", DefaultPort: 3306, Names: limits, Accounts: accountLimits, HasHosts: true, AddressMarks: []string{"port", "server_uid"},
 		Options: []string{"owner", "encoding", "collation", "comment"},
 	}
 }
@@ -52,11 +51,12 @@ const (
 )
 
 // session is set on every connection: names and texts are quoted for this
-// sql_mode, and both limits bound a statement on the server itself, since
+// character set (a server can be told to pass over what the client says when it
+// connects) and this sql_mode, and both limits bound a statement on the server itself, since
 // account statements know only the second one. The variable keeps when the server
 // began ([beganSQL]): working that out sums up every session's counters, and it
 // cannot change while the connection lives.
-const session = "SET SESSION sql_mode='STRICT_TRANS_TABLES,NO_AUTO_CREATE_USER,NO_ENGINE_SUBSTITUTION'," +
+const session = "SET SESSION character_set_client=utf8mb4, character_set_results=utf8mb4, collation_connection=utf8mb4_general_ci, sql_mode='STRICT_TRANS_TABLES,NO_AUTO_CREATE_USER,NO_ENGINE_SUBSTITUTION'," +
 	" sql_quote_show_create=1, lock_wait_timeout=5, max_statement_time=30," +
 	" @genarch_began = (SELECT UNIX_TIMESTAMP() - CAST(VARIABLE_VALUE AS SIGNED) FROM information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME = 'UPTIME')"
 
@@ -72,8 +72,9 @@ type server struct {
 
 // shared is what is known of a server whoever asks.
 type shared struct {
-	target engine.Target
-	config *mysql.Config // to sign in as others
+	target    engine.Target
+	transport *engine.Transport
+	config    *mysql.Config // to sign in as others
 	// How many there were when last read: so much room is made the next time.
 	accounts, grants, sessions atomic.Int64
 	looks                      looks
@@ -84,23 +85,33 @@ type shared struct {
 func (e Engine) Open(t engine.Target) (engine.Server, error) {
 	cfg := mysql.NewConfig()
 	cfg.User, cfg.Passwd = t.Server.Admin, t.Password.Reveal()
-	cfg.Net, cfg.Addr = "tcp", net.JoinHostPort(t.Server.Host, strconv.Itoa(t.Server.Port))
+	network := "tcp"
+	cfg.Addr = net.JoinHostPort(t.Server.Host, strconv.Itoa(t.Server.Port))
+	if t.Server.OnSocket() {
+		network, cfg.Addr = "unix", t.Server.Host
+	}
+	cfg.Net = network
+	transport, err := engine.NewTransport(t)
+	if err != nil {
+		return nil, err
+	}
+	cfg.DialFunc, cfg.TLS = dialer(transport, network), transport.Config()
+	if cfg.TLS != nil && !transport.Proven() {
+		// Within TLS the line cannot be read along, so it goes no further than the
+		// certificate, whose key the error names.
+		verify := cfg.TLS.VerifyConnection
+		cfg.TLS.VerifyConnection = func(state tls.ConnectionState) error {
+			if err := verify(state); err != nil {
+				return err
+			}
+			return transport.Unproven("TLS with a certificate that nobody vouches for")
+		}
+	}
 	cfg.ParseTime, cfg.Loc, cfg.InterpolateParams = true, time.UTC, true
 	cfg.Timeout, cfg.ReadTimeout, cfg.WriteTimeout = connectTimeout, ioTimeout, ioTimeout
 	cfg.Collation = "utf8mb4_general_ci"
 	cfg.Logger = log.New(io.Discard, "", 0) // errors come back as values
-	switch t.Server.TLS {
-	case catalog.TLSRequired:
-		cfg.TLS = &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12}
-	case catalog.TLSVerified:
-		roots := x509.NewCertPool()
-		if !roots.AppendCertsFromPEM([]byte(t.Server.CA)) {
-			return nil, &engine.Error{Op: "open", Kind: engine.NotSent, Text: "the CA file holds no PEM certificate",
-				Next: "give the certificate of the authority that signed the server's own"}
-		}
-		cfg.TLS = &tls.Config{RootCAs: roots, ServerName: t.Server.Host, MinVersion: tls.VersionTLS12}
-	}
-	s := &shared{target: t, config: cfg, owns: e.Owns}
+	s := &shared{target: t, transport: transport, config: cfg, owns: e.Owns}
 	if s.owns == nil {
 		s.owns = func(int64, string) bool { return false }
 	}
@@ -125,7 +136,7 @@ func (s *shared) open(cfg *mysql.Config, conns int) (*server, error) {
 	if err != nil {
 		return nil, &engine.Error{Op: "open", Kind: engine.NotSent, Err: err}
 	}
-	db := sql.OpenDB(guarded{c, s.target, s.noteOwn})
+	db := sql.OpenDB(guarded{c, s.target, s.transport, s.noteOwn})
 	db.SetMaxOpenConns(conns)
 	db.SetMaxIdleConns(conns)
 	db.SetConnMaxIdleTime(5 * time.Minute)
@@ -154,7 +165,8 @@ func (s *server) Close() {
 // the registered identity: nothing is ever sent to another instance.
 type guarded struct {
 	driver.Connector
-	target engine.Target
+	target    engine.Target
+	transport *engine.Transport
 	// opened is told the number and the client of each connection.
 	opened func(id int64, client string)
 }
@@ -163,6 +175,9 @@ type guarded struct {
 func (g guarded) Connect(ctx context.Context) (driver.Conn, error) {
 	c, err := g.Connector.Connect(ctx)
 	if err != nil {
+		if why := g.transport.Refused(); why != nil {
+			return nil, why
+		}
 		return nil, wrap("", err)
 	}
 	if err = g.prepare(ctx, c); err != nil {
@@ -175,6 +190,10 @@ func (g guarded) Connect(ctx context.Context) (driver.Conn, error) {
 func (g guarded) prepare(ctx context.Context, c driver.Conn) error {
 	if _, err := c.(driver.ExecerContext).ExecContext(ctx, session, nil); err != nil {
 		return wrap("set up the connection", err)
+	}
+	if row, err := firstRow(ctx, c, "SELECT @@character_set_client, @@character_set_connection", 2); err != nil || row[0] != "utf8mb4" || row[1] != "utf8mb4" {
+		return &engine.Error{Op: "set up the connection", Kind: engine.NotSent, Err: err, Text: "the server does not speak utf8mb4 on this connection, so no name could be written safely",
+			Next: "look at its settings character_set_client and init_connect"}
 	}
 	if row, err := firstRow(ctx, c, "SELECT ID, HOST FROM information_schema.PROCESSLIST WHERE ID = CONNECTION_ID()", 2); err == nil {
 		if id, err := strconv.ParseInt(row[0], 10, 64); err == nil {
@@ -189,6 +208,7 @@ func (g guarded) prepare(ctx context.Context, c driver.Conn) error {
 	if err != nil {
 		return err
 	}
+	found = g.transport.Marked(found)
 	if len(known.Differences(found)) > 0 {
 		return &engine.IdentityError{Server: g.target.Server.Name, Known: known, Found: found}
 	}

@@ -18,7 +18,7 @@ func TestTLS(t *testing.T) {
 	t.Parallel()
 	ca, cert, key := enginetest.Certificate(t, testutil.Dir(t))
 	s := testutil.MariaDB(t, "ssl-cert="+cert, "ssl-key="+key)
-	enginetest.RunTLS(t, Engine{}, enginetest.Target(Engine{}, s, "quay"), ca)
+	enginetest.RunTLS(t, Engine{}, enginetest.Target(Engine{}, s, "quay"), ca, cert, false)
 }
 
 // TestSessions runs beside the suite, on a server of its own that shows who holds

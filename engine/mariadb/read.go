@@ -47,6 +47,7 @@ func (s *server) Inspect(ctx context.Context) (catalog.Instance, error) {
 	defer conn.Close()
 	if err := conn.Raw(func(c any) error {
 		in.Identity, err = identityOf(ctx, c.(driver.Conn))
+		in.Identity = s.transport.Marked(in.Identity)
 		return err
 	}); err != nil {
 		return in, wrap("read the identity", err)

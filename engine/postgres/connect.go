@@ -4,8 +4,7 @@ package postgres
 
 import (
 	"context"
-	"crypto/tls"
-	"crypto/x509"
+	"net"
 	"strconv"
 	"sync"
 	"sync/atomic"
@@ -63,8 +62,9 @@ type server struct {
 
 // shared is what is known of a server whoever asks.
 type shared struct {
-	target engine.Target
-	config *pgx.ConnConfig
+	target    engine.Target
+	config    *pgx.ConnConfig
+	transport *engine.Transport
 
 	mu      sync.Mutex // guards notices and counts
 	notices map[*pgconn.PgConn][]change.Message
@@ -80,11 +80,17 @@ type shared struct {
 
 // Open prepares a small pool; it connects when first used.
 func (Engine) Open(t engine.Target) (engine.Server, error) {
-	cfg, err := pgxpool.ParseConfig("")
+	// Everything is said: nothing comes from the environment of the service's
+	// account, nor from a password file of it.
+	cfg, err := pgxpool.ParseConfig("host=127.0.0.1 port=5432 user=nobody password=none dbname=postgres sslmode=disable passfile=/nonexistent servicefile=/nonexistent target_session_attrs=any")
 	if err != nil {
 		return nil, &engine.Error{Op: "open", Kind: engine.NotSent, Err: err}
 	}
-	s := &shared{target: t, notices: map[*pgconn.PgConn][]change.Message{}, counts: newTableCounts()}
+	transport, err := engine.NewTransport(t)
+	if err != nil {
+		return nil, err
+	}
+	s := &shared{transport: transport, target: t, notices: map[*pgconn.PgConn][]change.Message{}, counts: newTableCounts()}
 	c := cfg.ConnConfig
 	c.Host, c.Port = t.Server.Host, uint16(t.Server.Port)
 	c.User, c.Password = t.Server.Admin, t.Password.Reveal()
@@ -93,9 +99,26 @@ func (Engine) Open(t engine.Target) (engine.Server, error) {
 		c.Database = t.Server.Database
 	}
 	c.ConnectTimeout = connectTimeout
-	c.Fallbacks, c.TLSConfig = nil, nil
-	if c.TLSConfig, err = tlsConfig(t.Server); err != nil {
-		return nil, err
+	c.Fallbacks, c.TLSConfig = nil, transport.Config()
+	// SCRAM gives nothing away and proves the server too, which must know what it
+	// keeps of the password; within TLS it is bound to the connection.
+	c.RequireAuth, c.ChannelBinding = "scram-sha-256", "prefer"
+	if c.TLSConfig != nil {
+		c.ChannelBinding = "require"
+	}
+	if t.Server.WeakSignIn {
+		c.RequireAuth, c.ChannelBinding = "", "prefer"
+	}
+	if t.Server.OnSocket() {
+		if c.RequireAuth != "" {
+			c.RequireAuth += ",none" // the system says who asks (peer)
+		}
+		c.DialFunc = func(ctx context.Context, network, address string) (net.Conn, error) {
+			if err := engine.CheckSocket(t.Server.Host); err != nil {
+				return nil, err
+			}
+			return (&net.Dialer{Timeout: connectTimeout}).DialContext(ctx, network, address)
+		}
 	}
 	c.RuntimeParams = map[string]string{
 		"application_name":            "genarch",
@@ -142,21 +165,6 @@ func (s *server) ForChanges() engine.Server {
 	return s.changes
 }
 
-func tlsConfig(s catalog.Server) (*tls.Config, error) {
-	switch s.TLS {
-	case catalog.TLSRequired:
-		return &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12}, nil
-	case catalog.TLSVerified:
-		roots := x509.NewCertPool()
-		if !roots.AppendCertsFromPEM([]byte(s.CA)) {
-			return nil, &engine.Error{Op: "open", Kind: engine.NotSent, Text: "the CA file holds no PEM certificate",
-				Next: "give the certificate of the authority that signed the server's own"}
-		}
-		return &tls.Config{RootCAs: roots, ServerName: s.Host, MinVersion: tls.VersionTLS12}, nil
-	}
-	return nil, nil
-}
-
 // Close ends the pool and the counting in the background.
 func (s *server) Close() {
 	if s.changes == nil {
@@ -167,13 +175,13 @@ func (s *server) Close() {
 	s.changes.pool.Close()
 }
 
-// checkIdentity runs on each new connection: nothing is ever sent to another
+// checkIdentity runs on each new connection: no statement is ever sent to another
 // instance than the registered one.
 func (s *shared) checkIdentity(ctx context.Context, c *pgx.Conn) error {
 	if s.target.Anyone || !s.target.Server.Identity.Known() {
 		return nil
 	}
-	found, err := readIdentity(ctx, c)
+	found, err := s.readIdentity(ctx, c)
 	if err != nil {
 		return err
 	}

@@ -183,7 +183,7 @@ func TestTLS(t *testing.T) {
 	ca, cert, key := enginetest.Certificate(t, testutil.Dir(t))
 	testutil.GiveToPostgres(t, key)
 	s := testutil.Postgres(t, "ssl=on", "ssl_cert_file="+cert, "ssl_key_file="+key)
-	enginetest.RunTLS(t, Engine{}, enginetest.Target(Engine{}, s, "harbour"), ca)
+	enginetest.RunTLS(t, Engine{}, enginetest.Target(Engine{}, s, "harbour"), ca, cert, true)
 }
 
 // testOwnCounting lists and creates at the same time: our own counting of

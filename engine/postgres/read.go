@@ -25,7 +25,7 @@ type querier interface {
 // address) and, where the login may see it, the data folder, which tells a copy
 // from the original. Source: pg_control_system; the view pg_settings, which has the
 // folder too, takes twenty times as long.
-func readIdentity(ctx context.Context, q querier) (catalog.Identity, error) {
+func (s *shared) readIdentity(ctx context.Context, q querier) (catalog.Identity, error) {
 	var id, dir string
 	err := q.QueryRow(ctx, `SELECT system_identifier::text, CASE WHEN pg_catalog.pg_has_role('pg_read_all_settings', 'USAGE')
 		THEN current_setting('data_directory') ELSE '' END FROM pg_catalog.pg_control_system()`).Scan(&id, &dir)
@@ -36,14 +36,14 @@ func readIdentity(ctx context.Context, q querier) (catalog.Identity, error) {
 	if dir != "" {
 		marks["data_directory"] = dir
 	}
-	return catalog.Identity{Key: "system identifier " + id, Marks: marks}, nil
+	return s.transport.Marked(catalog.Identity{Key: "system identifier " + id, Marks: marks}), nil
 }
 
 // Inspect reads what the instance says of itself and what the login may do.
 func (s *server) Inspect(ctx context.Context) (catalog.Instance, error) {
 	const op = "read the server"
 	in := catalog.Instance{Engine: catalog.PostgreSQL, Read: time.Now().UTC()}
-	id, err := readIdentity(ctx, s.pool)
+	id, err := s.readIdentity(ctx, s.pool)
 	if err != nil {
 		return in, err
 	}
