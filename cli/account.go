@@ -7,7 +7,6 @@ import (
 	"strconv"
 	"strings"
 
-	"charm.land/lipgloss/v2"
 	"github.com/urfave/cli/v3"
 
 	"example.com/genarch/api/wire"
@@ -422,7 +421,7 @@ func (a app) showAccount(ctx context.Context, c *cli.Command) error {
 	q.print(a)
 	a.showUnknown(d.Unknown)
 	if len(d.Grants) > 0 {
-		lipgloss.Fprintln(a.Out)
+		fmt.Fprintln(a.Out)
 		return printTable(a, d.Grants, grantColumns(false))
 	}
 	return nil

@@ -45,7 +45,7 @@ func (a app) showBrief(b wire.Brief) {
 		for i, s := range b.Steps {
 			a.sayWrapped("        ", fmt.Sprintf("step %d  %s%s", i+1, visible(s.Title), undoText(s)))
 			for line := range strings.Lines(s.Statement) {
-				a.say("          %s", strings.TrimRight(line, "\n"))
+				a.say("          %s", visible(strings.TrimRight(line, "\n")))
 			}
 		}
 	}

@@ -56,6 +56,7 @@ type Streams struct {
 // Root makes the command tree; more are commands that are not calls of the API
 // (serve, demo).
 func Root(version string, s Streams, more ...*cli.Command) *cli.Command {
+	s.Out, s.Err = newTerminal(s.Out), newTerminal(s.Err)
 	root := &cli.Command{
 		Name: "genarch", Version: version, Usage: "looks after databases on shared servers",
 		Description: "Every act names its target: SERVER, SERVER/DATABASE, SERVER/account:NAME. What alters a server shows its brief first and asks.",
@@ -143,25 +144,25 @@ func Run(ctx context.Context, root *cli.Command, args []string) int {
 	say := func(text string) { fmt.Fprintln(root.ErrWriter, text) }
 	problem, ok := errors.AsType[*client.Error](err)
 	if !ok {
-		say("genarch: " + err.Error())
+		say("genarch: " + visible(err.Error()))
 		if errors.Is(err, client.ErrUnreachable) {
 			say("  next: start it with genarch serve, or name another address with --url")
 		}
 		return code
 	}
-	say("genarch: " + problem.Detail)
+	say("genarch: " + visible(problem.Detail))
 	if problem.Known != nil && problem.Found != nil {
-		say("  known: " + identityText(*problem.Known))
-		say("  found: " + identityText(*problem.Found))
+		say("  known: " + visible(identityText(*problem.Known)))
+		say("  found: " + visible(identityText(*problem.Found)))
 	}
 	for _, d := range problem.Differences {
-		say("  different: " + d)
+		say("  different: " + visible(d))
 	}
 	if problem.EngineCode != "" {
-		say("  the engine's code: " + problem.EngineCode)
+		say("  the engine's code: " + visible(problem.EngineCode))
 	}
 	if problem.Next != "" {
-		say("  next: " + problem.Next)
+		say("  next: " + visible(problem.Next))
 	}
 	if code != ExitFailed {
 		return code

@@ -2,12 +2,12 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"net/url"
 	"slices"
 	"strconv"
 	"strings"
 
-	"charm.land/lipgloss/v2"
 	"github.com/urfave/cli/v3"
 
 	"example.com/genarch/api/wire"
@@ -292,30 +292,30 @@ func (a app) showWhy(ctx context.Context, c *cli.Command) error {
 	if !w.Allowed {
 		style, word = wrong, "no"
 	}
-	lipgloss.Fprintf(a.Out, "%s  %s\n", style.Render(word), visible(w.Summary))
+	fmt.Fprintf(a.Out, "%s  %s\n", style.Render(word), visible(w.Summary))
 	for _, b := range w.Barred {
-		lipgloss.Fprintf(a.Out, "  %s  %s\n", wrong.Render("kept out"), visible(b))
+		fmt.Fprintf(a.Out, "  %s  %s\n", wrong.Render("kept out"), visible(b))
 	}
 	for _, n := range w.Needs {
 		mark := fine.Render("has    ")
 		if !n.Met {
 			mark = wrong.Render("missing")
 		}
-		lipgloss.Fprintf(a.Out, "  %s  %s\n", mark, visible(n.Text))
+		fmt.Fprintf(a.Out, "  %s  %s\n", mark, visible(n.Text))
 		for _, ch := range n.Chains {
-			lipgloss.Fprintf(a.Out, "             %s\n", visible(ch.Text))
+			fmt.Fprintf(a.Out, "             %s\n", visible(ch.Text))
 		}
 		if n.More > 0 {
-			lipgloss.Fprintf(a.Out, "             and %d more ways\n", n.More)
+			fmt.Fprintf(a.Out, "             and %d more ways\n", n.More)
 		}
 		for _, ch := range n.Dormant {
-			lipgloss.Fprintf(a.Out, "             %s %s\n", caution.Render("only after SET ROLE:"), visible(ch.Text))
+			fmt.Fprintf(a.Out, "             %s %s\n", caution.Render("only after SET ROLE:"), visible(ch.Text))
 		}
 		if !n.Met && !n.Known {
-			lipgloss.Fprintf(a.Out, "             %s\n", caution.Render("there is no such object, or it cannot be seen"))
+			fmt.Fprintf(a.Out, "             %s\n", caution.Render("there is no such object, or it cannot be seen"))
 		}
 		if n.Missing != "" {
-			lipgloss.Fprintf(a.Out, "             would give it: %s\n", visible(n.Missing))
+			fmt.Fprintf(a.Out, "             would give it: %s\n", visible(n.Missing))
 		}
 	}
 	return nil

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"strings"
 
-	"charm.land/lipgloss/v2"
 	"github.com/urfave/cli/v3"
 
 	"example.com/genarch/api/wire"
@@ -51,7 +50,7 @@ func (a app) printHandover(c *cli.Command, h wire.Handover) error {
 			if text == "" {
 				return usage("there is no form %q; there are url, dsn, jdbc, env, options, passwords", form)
 			}
-			lipgloss.Fprintln(a.Out, strings.TrimRight(text, "\n"))
+			fmt.Fprintln(a.Out, strings.TrimRight(text, "\n"))
 		}
 		return nil
 	}
@@ -75,9 +74,9 @@ func (a app) printHandover(c *cli.Command, h wire.Handover) error {
 		if x.Host != "" {
 			name += "@" + x.Host
 		}
-		lipgloss.Fprintf(a.Out, "\n%s  %s\n", bold.Render(visible(name)), faint.Render(x.Level))
+		fmt.Fprintf(a.Out, "\n%s  %s\n", bold.Render(visible(name)), faint.Render(x.Level))
 		if x.Password != "" {
-			lipgloss.Fprintf(a.Out, "  password  %s  %s\n", bold.Render(x.Password), caution.Render("shown once: keep it now"))
+			fmt.Fprintf(a.Out, "  password  %s  %s\n", bold.Render(x.Password), caution.Render("shown once: keep it now"))
 		}
 		for _, f := range x.Forms {
 			title := f.Title
@@ -85,16 +84,16 @@ func (a app) printHandover(c *cli.Command, h wire.Handover) error {
 				title = f.File + ", " + title
 			}
 			if !strings.Contains(strings.TrimRight(f.Text, "\n"), "\n") {
-				lipgloss.Fprintf(a.Out, "  %s\n    %s\n", faint.Render(title), visible(strings.TrimRight(f.Text, "\n")))
+				fmt.Fprintf(a.Out, "  %s\n    %s\n", faint.Render(title), visible(strings.TrimRight(f.Text, "\n")))
 				continue
 			}
-			lipgloss.Fprintf(a.Out, "  %s\n", faint.Render(title))
+			fmt.Fprintf(a.Out, "  %s\n", faint.Render(title))
 			for line := range strings.Lines(f.Text) {
-				lipgloss.Fprintln(a.Out, strings.TrimRight("    "+visible(strings.TrimRight(line, "\n")), " "))
+				fmt.Fprintln(a.Out, strings.TrimRight("    "+visible(strings.TrimRight(line, "\n")), " "))
 			}
 		}
 		for _, p := range x.Proof {
-			lipgloss.Fprintf(a.Out, "  %s  %s\n", fine.Render("tried"), visible(p))
+			fmt.Fprintf(a.Out, "  %s  %s\n", fine.Render("tried"), visible(p))
 		}
 	}
 	return nil

@@ -6,9 +6,10 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strconv"
 	"strings"
 	"time"
-	"unicode"
+	"unicode/utf16"
 
 	"charm.land/lipgloss/v2"
 	"charm.land/lipgloss/v2/table"
@@ -42,10 +43,7 @@ type column[T any] struct {
 func print[T any](a app, c *cli.Command, whole any, rows []T, columns []column[T]) error {
 	switch c.String("output") {
 	case "json":
-		enc := json.NewEncoder(a.Out)
-		enc.SetIndent("", "  ")
-		enc.SetEscapeHTML(false)
-		return enc.Encode(whole)
+		return a.printJSON(whole)
 	case "yaml":
 		return a.printYAML(whole)
 	case "csv":
@@ -57,6 +55,38 @@ func print[T any](a app, c *cli.Command, whole any, rows []T, columns []column[T
 	return printTable(a, rows, columns)
 }
 
+// printJSON writes JSON in which hidden characters are escaped, not only those that
+// JSON itself asks for.
+func (a app) printJSON(whole any) error {
+	var text strings.Builder
+	enc := json.NewEncoder(&text)
+	enc.SetIndent("", "  ")
+	enc.SetEscapeHTML(false)
+	if err := enc.Encode(whole); err != nil {
+		return err
+	}
+	_, err := io.WriteString(a.Out, escapeHidden(text.String()))
+	return err
+}
+
+// escapeHidden writes hidden characters of JSON, or of double-quoted YAML, as
+// their escapes. Outside of strings there are none.
+func escapeHidden(text string) string {
+	var b strings.Builder
+	for _, r := range text {
+		switch {
+		case r == '\n' || !hidden(r):
+			b.WriteRune(r)
+		case r > 0xffff:
+			high, low := utf16.EncodeRune(r)
+			fmt.Fprintf(&b, "\\u%04x\\u%04x", high, low)
+		default:
+			fmt.Fprintf(&b, "\\u%04x", r)
+		}
+	}
+	return b.String()
+}
+
 // printYAML goes through JSON, so that both forms have the same names.
 func (a app) printYAML(whole any) error {
 	text, err := json.Marshal(whole)
@@ -64,19 +94,30 @@ func (a app) printYAML(whole any) error {
 		return err
 	}
 	var node yaml.Node
-	if err := yaml.Unmarshal(text, &node); err != nil {
+	if err := yaml.Unmarshal([]byte(escapeHidden(string(text))), &node); err != nil {
 		return err
 	}
 	plainStyle(&node)
-	enc := yaml.NewEncoder(a.Out)
+	var out strings.Builder
+	enc := yaml.NewEncoder(&out)
 	enc.SetIndent(2)
-	defer enc.Close()
-	return enc.Encode(&node)
+	if err := enc.Encode(&node); err != nil {
+		return err
+	}
+	if err := enc.Close(); err != nil {
+		return err
+	}
+	_, err = io.WriteString(a.Out, escapeHidden(out.String()))
+	return err
 }
 
-// plainStyle drops JSON's braces and needless quotes.
+// plainStyle drops JSON's braces and needless quotes; what holds a hidden character
+// keeps them, for only there it can be escaped.
 func plainStyle(n *yaml.Node) {
 	n.Style = 0
+	if strings.ContainsFunc(n.Value, hidden) {
+		n.Style = yaml.DoubleQuotedStyle
+	}
 	for _, c := range n.Content {
 		plainStyle(c)
 	}
@@ -95,7 +136,7 @@ func printCSV[T any](a app, rows []T, columns []column[T]) error {
 			if col.exact != nil {
 				f = col.exact
 			}
-			record[i] = f(row)
+			record[i] = noFormula(f(row))
 		}
 		w.Write(record)
 	}
@@ -103,9 +144,20 @@ func printCSV[T any](a app, rows []T, columns []column[T]) error {
 	return w.Error()
 }
 
+// noFormula keeps a spreadsheet from running a name as a formula: it takes a text
+// that begins with one of these for one, unless it is a number.
+func noFormula(text string) string {
+	if text == "" || !strings.ContainsRune("=+-@\t\r", rune(text[0])) {
+		return text
+	}
+	if _, err := strconv.ParseFloat(text, 64); err == nil {
+		return text
+	}
+	return "'" + text
+}
+
 // printTable writes a table that fits the terminal; in a pipe nothing is cut.
 func printTable[T any](a app, rows []T, columns []column[T]) error {
-	head := lipgloss.NewStyle().Bold(true).PaddingRight(2)
 	cell := lipgloss.NewStyle().PaddingRight(2)
 	// Columns that say nothing in any row are left out.
 	var shown []column[T]
@@ -120,11 +172,8 @@ func printTable[T any](a app, rows []T, columns []column[T]) error {
 	}
 	t := table.New().Border(lipgloss.HiddenBorder()).BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).
 		BorderColumn(false).BorderHeader(false).Wrap(false).
-		StyleFunc(func(row, col int) lipgloss.Style {
+		StyleFunc(func(_, col int) lipgloss.Style {
 			style := cell
-			if row == table.HeaderRow {
-				style = head
-			}
 			if shown[col].right {
 				style = style.Align(lipgloss.Right)
 			}
@@ -132,7 +181,7 @@ func printTable[T any](a app, rows []T, columns []column[T]) error {
 		})
 	titles := make([]string, len(shown))
 	for i, col := range shown {
-		titles[i] = strings.ToUpper(col.title)
+		titles[i] = bold.Render(visible(strings.ToUpper(col.title)))
 	}
 	t.Headers(titles...)
 	width := 0
@@ -157,12 +206,15 @@ func printTable[T any](a app, rows []T, columns []column[T]) error {
 	for line := range strings.Lines(t.String()) {
 		out.WriteString(strings.TrimRight(line, " \n") + "\n")
 	}
-	_, err := lipgloss.Fprint(a.Out, out.String())
+	_, err := fmt.Fprint(a.Out, out.String())
 	return err
 }
 
 // terminalWidth is that of a terminal; 0 when the output is none.
 func terminalWidth(out io.Writer) int {
+	if t, ours := out.(*terminal); ours {
+		out = t.out
+	}
 	f, ok := out.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
 		return 0
@@ -174,36 +226,18 @@ func terminalWidth(out io.Writer) int {
 	return w
 }
 
-// visible keeps a name from moving the cursor or breaking a line.
-func visible(text string) string {
-	return strings.Map(func(r rune) rune {
-		if unicode.IsControl(r) || unicode.Is(unicode.Cf, r) {
-			return '·'
-		}
-		return r
-	}, text)
-}
-
 // say writes a line to standard error.
 func (a app) say(format string, args ...any) {
-	lipgloss.Fprintln(a.Err, fmt.Sprintf(format, args...))
+	fmt.Fprintln(a.Err, fmt.Sprintf(format, args...))
 }
-
-var (
-	bold    = lipgloss.NewStyle().Bold(true)
-	faint   = lipgloss.NewStyle().Faint(true)
-	caution = lipgloss.NewStyle().Foreground(lipgloss.Yellow).Bold(true)
-	wrong   = lipgloss.NewStyle().Foreground(lipgloss.Red).Bold(true)
-	fine    = lipgloss.NewStyle().Foreground(lipgloss.Green).Bold(true)
-)
 
 // environmentText is the word of an environment in its colour.
 func environmentText(env string) string {
 	switch env {
 	case "production":
-		return lipgloss.NewStyle().Foreground(lipgloss.Magenta).Bold(true).Render(env)
+		return strict.Render(env)
 	case "staging":
-		return lipgloss.NewStyle().Foreground(lipgloss.Blue).Render(env)
+		return calm.Render(env)
 	}
 	return env
 }

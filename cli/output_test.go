@@ -25,7 +25,7 @@ var columns = []column[row]{
 func printed(t *testing.T, form string, rows []row) string {
 	t.Helper()
 	var out bytes.Buffer
-	a := app{Streams{Out: &out, Err: &out}}
+	a := app{Streams{Out: newTerminal(&out), Err: newTerminal(&out)}}
 	c := &ucli.Command{Flags: []ucli.Flag{outputFlag()}, Action: func(_ context.Context, c *ucli.Command) error {
 		return print(a, c, map[string]any{"rows": len(rows)}, rows, columns)
 	}}
@@ -38,8 +38,8 @@ func printed(t *testing.T, form string, rows []row) string {
 func TestPrint(t *testing.T) {
 	rows := []row{{"tickets_prod", 9551872}, {"日本", 0}, {"new\nline \x1b[31m", 1023}}
 	for form, want := range map[string]string{
-		"table": "NAME                SIZE\ntickets_prod    9.11 MiB\n日本                 0 B\nnew·line ·[31m    1023 B\n",
-		"csv":   "name,size,never_said\ntickets_prod,9551872,\n日本,0,\n\"new\nline \x1b[31m\",1023,\n",
+		"table": "NAME                         SIZE\ntickets_prod             9.11 MiB\n日本                          0 B\nnew\\u{a}line \\u{1b}[31m    1023 B\n",
+		"csv":   "name,size,never_said\ntickets_prod,9551872,\n日本,0,\n\"new\nline \\u{1b}[31m\",1023,\n",
 		"json":  "{\n  \"rows\": 3\n}\n",
 		"yaml":  "rows: 3\n",
 	} {
