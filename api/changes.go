@@ -15,6 +15,7 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/policy"
 	"example.com/genarch/core/record"
+	"example.com/genarch/core/secret"
 )
 
 // ChangePath is the number of a change in an address.
@@ -233,8 +234,15 @@ func (h *Handler) showScript(ctx context.Context, in *ChangePath) (*scriptAnswer
 	}
 	var b strings.Builder
 	fmt.Fprintf(&b, "-- Genarch change %d: %s\n-- %s, %s, read %s\n", c.ID, oneLine(c.Brief.Summary), c.Brief.Engine, oneLine(c.Brief.Identity), c.Brief.Read.UTC().Format(time.RFC3339))
+	if c.Brief.Engine == catalog.PostgreSQL && len(c.Brief.Steps) > 0 {
+		b.WriteString("\n\\set ON_ERROR_STOP on\n")
+	}
 	for _, s := range c.Brief.Steps {
-		if s.Clear != nil && s.Statement != "" {
+		if s.Statement != "" && len(s.SecretsNeeded()) > 0 {
+			// The mask would be taken for the password.
+			fmt.Fprintf(&b, "\n-- %s\n-- Not run: it needs a password, and none is kept. Put it in place of '%s', and take the comment marks away:\n--   %s;\n",
+				oneLine(s.Title), secret.Mask, strings.ReplaceAll(strings.ReplaceAll(s.Statement, "\r", " "), "\n", "\n--   "))
+		} else if s.Clear != nil && s.Statement != "" {
 			fmt.Fprintf(&b, "\n-- %s\n-- for each session: %s\n", oneLine(s.Title), oneLine(s.Statement))
 		} else if s.Statement != "" {
 			fmt.Fprintf(&b, "\n-- %s\n%s%s;\n", oneLine(s.Title), connect(c.Brief.Engine, s.Args["database"]), s.Statement)

@@ -74,10 +74,8 @@ func addProof(out *wire.Handover, c change.Change) {
 		for _, m := range s.Messages {
 			for i := range out.Accounts {
 				a := &out.Accounts[i]
-				for _, name := range []string{a.Name + " ", a.Name + "@" + a.Host + " "} {
-					if len(m.Text) > len(name) && m.Text[:len(name)] == name {
-						a.Proof = append(a.Proof, m.Text)
-					}
+				if m.Account != "" && m.Account == (catalog.Principal{Name: a.Name, Host: a.Host}).String() {
+					a.Proof = append(a.Proof, m.Text)
 				}
 			}
 		}

@@ -51,6 +51,11 @@ func (h *Handler) listSessions(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
+	if !from(ctx).May(policy.Run) { // the data in other people's statements is for those who may act on them
+		for i := range list.Sessions {
+			list.Sessions[i].Statement = list.Sessions[i].Shape
+		}
+	}
 	out := wire.SessionList{Server: srv.Name, Engine: string(srv.Engine), Environment: string(srv.Environment), All: len(list.Sessions), Allowed: list.Allowed, Sessions: make([]wire.ServerSession, 0, min(len(list.Sessions), in.Limit)), Waits: []wire.Wait{},
 		Unseen: orEmpty(list.Unseen), Read: list.Read, Prepared: each(list.Prepared, renderPrepared)}
 	meant := func(s catalog.Session) bool { return f.Empty() || f.Fits(s, list.Read) }

@@ -65,23 +65,30 @@ func (a app) printJSON(whole any) error {
 	if err := enc.Encode(whole); err != nil {
 		return err
 	}
-	_, err := io.WriteString(a.Out, escapeHidden(text.String()))
+	_, err := io.WriteString(a.Out, escapeHidden(text.String(), jsonEscape))
 	return err
 }
 
+// jsonEscape and yamlEscape write a character as the two forms do.
+func jsonEscape(r rune) string {
+	if r > 0xffff {
+		high, low := utf16.EncodeRune(r)
+		return fmt.Sprintf("\\u%04x\\u%04x", high, low)
+	}
+	return fmt.Sprintf("\\u%04x", r)
+}
+
+func yamlEscape(r rune) string { return fmt.Sprintf("\\U%08x", r) }
+
 // escapeHidden writes hidden characters of JSON, or of double-quoted YAML, as
 // their escapes. Outside of strings there are none.
-func escapeHidden(text string) string {
+func escapeHidden(text string, escape func(rune) string) string {
 	var b strings.Builder
 	for _, r := range text {
-		switch {
-		case r == '\n' || !hidden(r):
+		if r == '\n' || !hidden(r) {
 			b.WriteRune(r)
-		case r > 0xffff:
-			high, low := utf16.EncodeRune(r)
-			fmt.Fprintf(&b, "\\u%04x\\u%04x", high, low)
-		default:
-			fmt.Fprintf(&b, "\\u%04x", r)
+		} else {
+			b.WriteString(escape(r))
 		}
 	}
 	return b.String()
@@ -94,7 +101,7 @@ func (a app) printYAML(whole any) error {
 		return err
 	}
 	var node yaml.Node
-	if err := yaml.Unmarshal([]byte(escapeHidden(string(text))), &node); err != nil {
+	if err := yaml.Unmarshal([]byte(escapeHidden(string(text), yamlEscape)), &node); err != nil {
 		return err
 	}
 	plainStyle(&node)
@@ -107,7 +114,7 @@ func (a app) printYAML(whole any) error {
 	if err := enc.Close(); err != nil {
 		return err
 	}
-	_, err = io.WriteString(a.Out, escapeHidden(out.String()))
+	_, err = io.WriteString(a.Out, escapeHidden(out.String(), yamlEscape))
 	return err
 }
 

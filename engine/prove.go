@@ -20,7 +20,7 @@ func Prove(step change.Step, try func(account, bundle string, say func(string)) 
 		}
 		all.Go(func() {
 			errs[i] = try(account, bundle, func(text string) {
-				said[i] = append(said[i], change.Message{Severity: "PROOF", Text: text})
+				said[i] = append(said[i], change.Message{Severity: "PROOF", Text: text, Account: account})
 			})
 		})
 	}

@@ -26,8 +26,8 @@ type serverRow struct {
 	TLS          string            `gorm:"column:tls"`
 	CA           string            `gorm:"column:ca"`
 	WeakSignIn   bool
-	NameRule     naming.Rule       `gorm:"serializer:json"`
-	Identity     catalog.Identity  `gorm:"serializer:json"`
+	NameRule     naming.Rule      `gorm:"serializer:json"`
+	Identity     catalog.Identity `gorm:"serializer:json"`
 	SealedSecret []byte
 	RowVersion   int
 	CreatedAt    time.Time

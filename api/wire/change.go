@@ -74,6 +74,7 @@ type Message struct {
 	Severity string `json:"severity"`
 	Code     string `json:"code,omitempty"`
 	Text     string `json:"text"`
+	Account  string `json:"account,omitempty" doc:"Whose proof it is."`
 }
 
 // Failure is why something did not work.

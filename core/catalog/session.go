@@ -92,8 +92,11 @@ type Session struct {
 	Started    time.Time
 	Activity   Activity
 	StateSince time.Time
-	// Statement is what runs or ran last, cut at [MaxStatement] characters.
+	// Statement is what runs or ran last, cut at [MaxStatement] characters, without
+	// what may be a password ([Literals.Guarded]); Shape the same without any text
+	// that stands in it ([Literals.Shape]). Only the shape is ever kept.
 	Statement string
+	Shape     string
 	// Transaction is when the open transaction began; zero: none is open.
 	Transaction time.Time
 	// Written: the open transaction has written, and ending it loses that.

@@ -193,6 +193,8 @@ func (b *Brief) Affect(list []catalog.Session) {
 	weight := func(s catalog.Session) int { return slices.Index(clearing.Classes, clearing.Classify(s)) }
 	slices.SortStableFunc(list, func(x, y catalog.Session) int { return weight(y) - weight(x) })
 	for _, s := range list[:min(len(list), MaxAffected-len(b.Affected))] {
+		// A brief is kept, and those who read it need not be those who may read data.
+		s.Statement, s.Shape = s.Shape, ""
 		if text := []rune(s.Statement); len(text) > maxStatement {
 			s.Statement = string(text[:maxStatement]) + " …"
 		}

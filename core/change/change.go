@@ -131,6 +131,8 @@ type Message struct {
 	Severity string `json:"severity"`
 	Code     string `json:"code,omitempty"`
 	Text     string `json:"text"`
+	// Account is whose proof it is, as the engine writes accounts; empty: nobody's.
+	Account string `json:"account,omitempty"`
 }
 
 // Failure is why something did not work, for a person to act upon.

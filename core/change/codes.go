@@ -197,6 +197,10 @@ const (
 	GrantEffect = "grant.effect"
 	// GrantWide: a grant opens more databases than it seems to name.
 	GrantWide = "grant.wide"
+	// ServerTakenOver: what is asked for lets somebody do anything on the whole server.
+	ServerTakenOver = "server.taken_over"
+	// NameHidden: a name holds characters that do not show.
+	NameHidden = "name.hidden"
 	// ObjectAmbiguous: a routine was named without its argument types, and there are several.
 	ObjectAmbiguous = "object.ambiguous"
 	// ObjectAbsent: a schema, table or routine that does not exist.

@@ -362,6 +362,9 @@ func (s *server) readAccess(ctx context.Context) (catalog.Access, error) {
 // readDefiners lists what runs with the rights of an account, in words.
 func (s *server) readDefiners(ctx context.Context, name, host string) ([]string, error) {
 	var out []string
+	if !storable(name) || !storable(host) {
+		return nil, nil // no definer can be called so
+	}
 	err := s.query(ctx, "look for definers", `SELECT * FROM (
 		SELECT 'view' AS k, TABLE_SCHEMA AS d, TABLE_NAME AS n FROM information_schema.VIEWS WHERE DEFINER = ?
 		UNION ALL SELECT LOWER(ROUTINE_TYPE), ROUTINE_SCHEMA, ROUTINE_NAME FROM information_schema.ROUTINES WHERE DEFINER = ?

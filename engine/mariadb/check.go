@@ -40,6 +40,9 @@ func (s *server) check(ctx context.Context, step change.Step) ([]string, error) 
 
 // readAccount reads the entry of one account.
 func (s *server) readAccount(ctx context.Context, p catalog.Principal) (a catalog.Account, text string, found bool, err error) {
+	if !storable(p.Name) || !storable(p.Host) {
+		return a, "", false, nil
+	}
 	err = s.db.QueryRowContext(ctx, `SELECT Priv FROM mysql.global_priv WHERE BINARY User = ? AND Host = ?`, p.Name, p.Host).Scan(&text)
 	if errors.Is(err, sql.ErrNoRows) {
 		return a, "", false, nil

@@ -99,6 +99,11 @@ func planRivals(b *change.Brief, p catalog.Principal, snap catalog.Snapshot) {
 	}
 }
 
+// takesOver reports whether an account or role can do anything on the whole server.
+func takesOver(a catalog.Account) bool {
+	return a.Super || a.GlobalGrant || a.Global&(privilege.Super|privilege.CreateUser|privilege.File) != 0
+}
+
 // planMethod settles how a new password is kept.
 func planMethod(b *change.Brief, asked, current string, snap catalog.Snapshot) string {
 	method := asked
@@ -512,6 +517,9 @@ func planSetPassword(b *change.Brief, spec change.AccountSpec, snap catalog.Snap
 	engine.PlanManage(b, snap)
 	engine.PlanKeep(b, a, snap, "given another password: Genarch could not sign in any more")
 	engine.PlanPassword(b, spec, snap)
+	if takesOver(a) {
+		engine.PlanTakeover(b, "whoever knows the new password", a.Name, "%s may do everything on every database, or alter accounts", naming.Show(a.Principal.String()))
+	}
 	method := planMethod(b, spec.Method, a.Method, snap)
 	if a.Method != method {
 		b.Find(change.Caution, change.PasswordMethod, "leave it as it is", "until now it proves itself by %s; from then on by %s alone", a.Method, method)

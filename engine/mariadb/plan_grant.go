@@ -110,6 +110,9 @@ func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	if !ok {
 		return
 	}
+	if slices.Contains(system, spec.Database) || spec.Database == markerDatabase {
+		b.Find(change.Stop, change.GrantInvalid, "give it on the databases of the team", "%s belongs to the server itself: whoever may write there has the whole server, and whoever may read there has everybody's verifiers", spec.Database)
+	}
 	set := spec.Bundle.On(catalog.MariaDB, catalog.ScopeDatabase)
 	b.Set(change.Setting{Name: "account", Value: to.String(), Asked: true, Decides: "who may do it"})
 	if spec.Bundle != "" {

@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"golang.org/x/sync/errgroup"
 
@@ -250,8 +251,17 @@ func (s *server) Database(ctx context.Context, name string) (catalog.Database, e
 	return d, nil
 }
 
+// storable reports whether the server can store a name at all. Compared with one
+// that it cannot (beyond U+FFFF, or no text), it gives an error about collations.
+func storable(name string) bool {
+	return utf8.ValidString(name) && !strings.ContainsFunc(name, func(r rune) bool { return r == 0 || r > 0xffff })
+}
+
 // readDatabase reads the catalogue row alone. Names are compared byte by byte.
 func (s *server) readDatabase(ctx context.Context, name string) (catalog.Database, error) {
+	if !storable(name) {
+		return catalog.Database{}, fmt.Errorf("database %s on %s: %w", naming.Show(name), s.target.Server.Name, engine.ErrNotFound)
+	}
 	var found []catalog.Database
 	err := s.query(ctx, "read database "+naming.Show(name), `SELECT SCHEMA_NAME, DEFAULT_CHARACTER_SET_NAME, DEFAULT_COLLATION_NAME, SCHEMA_COMMENT
 		FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = ?`, func(r *sql.Rows) error {

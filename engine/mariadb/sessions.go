@@ -172,6 +172,10 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 		out.Sessions = append(out.Sessions, x)
 	}
 	waitForMetadata(out.Sessions, held)
+	for i := range out.Sessions {
+		x := &out.Sessions[i]
+		x.Statement, x.Shape = literals.Guarded(x.Statement), literals.Shape(x.Statement)
+	}
 	if q.Database != "" {
 		out.Sessions = slices.DeleteFunc(out.Sessions, func(x catalog.Session) bool {
 			return x.Database != q.Database && !slices.Contains(x.Uses, q.Database)
@@ -182,6 +186,9 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 	}
 	return out, nil
 }
+
+// literals is how MariaDB writes texts, in the sql_mode that most clients have.
+var literals = catalog.Literals{Backslash: true, DoubleQuoted: true}
 
 // shownClient sets an address with colons in brackets, as everybody but the
 // server writes it before a port: ::1:47314 is [::1]:47314.

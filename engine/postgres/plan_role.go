@@ -10,6 +10,31 @@ import (
 	"example.com/genarch/engine"
 )
 
+// serverRoles are predefined roles that reach the server's files and programs, or
+// all of its settings: each leads to superuser. Source: the manual's "Predefined
+// Roles".
+var serverRoles = map[string]string{
+	"pg_execute_server_program": "runs programs as the server's own account",
+	"pg_write_server_files":     "writes any file that the server can",
+	"pg_read_server_files":      "reads any file that the server can, the keys and verifiers among them",
+	"pg_write_all_data":         "writes every table, those of other programs too",
+}
+
+// takesOver says in words how a role leads to the whole server; empty: it does not.
+func takesOver(r catalog.Account, snap catalog.Snapshot) string {
+	g := access.New(*snap.Access)
+	atOnce, dormant := g.Roles(r.Principal)
+	for _, p := range append(append([]catalog.Principal{r.Principal}, atOnce...), dormant...) {
+		if reach := serverRoles[p.Name]; reach != "" {
+			return reach
+		}
+		if a, ok := find(snap.Access.Accounts, p.Name); ok && a.Super {
+			return "is a superuser, or belongs to one"
+		}
+	}
+	return ""
+}
+
 // planMember briefs making an account or role a member of a role, or ending it.
 func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, give bool) {
 	member := catalog.Principal{Name: spec.To.Name}
@@ -32,6 +57,9 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 	modern := snap.Instance.Number >= 160000
 	if !modern && (spec.Inherit != nil || spec.Set != nil) {
 		b.Find(change.Stop, change.OptionUnsupported, "leave it out: there the member's own INHERIT decides", "PostgreSQL %s has no inherit and set options of a membership", snap.Instance.Version)
+	}
+	if reach := takesOver(r, snap); give && reach != "" && !m.Super {
+		engine.PlanTakeover(b, m.Name, m.Name, "the role %s %s", naming.Show(r.Name), reach)
 	}
 	b.Set(change.Setting{Name: "role", Value: r.Name, Asked: true, Decides: "whose privileges are had"})
 	b.Set(change.Setting{Name: "member", Value: m.Name, Asked: true, Decides: "who has them"})

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/jackc/pgx/v5"
 	"golang.org/x/sync/errgroup"
@@ -207,8 +208,15 @@ func (s *server) Database(ctx context.Context, name string) (catalog.Database, e
 	return d, nil
 }
 
+// storable reports whether the server can store a name at all: it refuses to be
+// asked for one that is no text, or holds a NUL.
+func storable(name string) bool { return utf8.ValidString(name) && !strings.ContainsRune(name, 0) }
+
 // readDatabase reads the catalogue row alone.
 func (s *server) readDatabase(ctx context.Context, q querier, name string) (catalog.Database, error) {
+	if !storable(name) {
+		return catalog.Database{}, fmt.Errorf("database %s on %s: %w", naming.Show(name), s.target.Server.Name, engine.ErrNotFound)
+	}
 	rows, err := q.Query(ctx, databaseColumns+` WHERE d.datname::text = $1::text`, name)
 	if err != nil {
 		return catalog.Database{}, wrap("read database "+naming.Show(name), err)

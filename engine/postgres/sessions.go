@@ -31,6 +31,9 @@ const sessionColumns = `SELECT a.pid, a.backend_start, coalesce(a.backend_type, 
 	coalesce(a.wait_event_type, ''), coalesce(a.wait_event, ''), coalesce(a.leader_pid, 0),
 	a.usename = current_user AND a.application_name = 'genarch'`
 
+// literals is how PostgreSQL writes texts.
+var literals = catalog.Literals{Dollar: true}
+
 func scanSession(row pgx.CollectableRow) (catalog.Session, error) {
 	var s catalog.Session
 	var started, stateSince, xact *time.Time
@@ -61,6 +64,7 @@ func scanSession(row pgx.CollectableRow) (catalog.Session, error) {
 			s.Wait = "a lock of kind " + wait
 		}
 	}
+	s.Statement, s.Shape = literals.Guarded(s.Statement), literals.Shape(s.Statement)
 	s.Hidden = kind == ""
 	s.Kind = kindOf(kind, s, own != nil && *own)
 	switch {
@@ -107,6 +111,9 @@ func startedAt(mark string) (time.Time, error) {
 func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.SessionList, error) {
 	const op = "look who is connected"
 	out := catalog.SessionList{}
+	if !storable(q.Database) {
+		return catalog.SessionList{Read: time.Now().UTC()}, nil // there is no such database
+	}
 	blockers := `NULL::int[]`
 	if !q.Brief {
 		blockers = `CASE WHEN a.wait_event_type = 'Lock' THEN pg_catalog.pg_blocking_pids(a.pid) END`
