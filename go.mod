@@ -4,6 +4,7 @@ go 1.26.0
 
 require (
 	charm.land/lipgloss/v2 v2.0.6
+	filippo.io/edwards25519 v1.2.0
 	github.com/alexedwards/argon2id v1.0.0
 	github.com/chromedp/cdproto v0.159.2
 	github.com/chromedp/chromedp v0.23.0
@@ -15,7 +16,7 @@ require (
 	github.com/prometheus/client_golang v1.25.0
 	github.com/tink-crypto/tink-go/v2 v2.9.0
 	github.com/urfave/cli/v3 v3.14.0
-	github.com/wagslane/go-password-validator v0.3.0
+	github.com/xdg-go/stringprep v1.0.4
 	go.yaml.in/yaml/v3 v3.0.6
 	golang.org/x/sync v0.24.0
 	golang.org/x/term v0.47.0
@@ -25,7 +26,6 @@ require (
 )
 
 require (
-	filippo.io/edwards25519 v1.2.0 // indirect
 	github.com/beorn7/perks v1.0.1 // indirect
 	github.com/bytedance/gopkg v0.1.3 // indirect
 	github.com/bytedance/sonic v1.15.0 // indirect
@@ -74,7 +74,6 @@ require (
 	github.com/sethvargo/go-retry v0.5.0 // indirect
 	github.com/twitchyliquid64/golang-asm v0.15.1 // indirect
 	github.com/ugorji/go/codec v1.3.1 // indirect
-	github.com/xdg-go/stringprep v1.0.4 // indirect
 	github.com/xo/terminfo v0.0.0-20220910002029-abceb7e1c41e // indirect
 	go.mongodb.org/mongo-driver/v2 v2.5.0 // indirect
 	go.uber.org/multierr v1.11.0 // indirect

@@ -23,7 +23,7 @@ type child struct {
 // terminal reaches Genarch alone, and has the kernel end it with signal orphan
 // should Genarch be killed. as runs it as another account; nil as this one.
 func start(as *syscall.Credential, orphan syscall.Signal, logFile, program string, args ...string) (*child, error) {
-	log, err := os.OpenFile(logFile, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	log, err := openOwn(logFile, os.O_APPEND|os.O_WRONLY)
 	if err != nil {
 		return nil, err
 	}

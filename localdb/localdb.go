@@ -84,7 +84,10 @@ func prepare(dir string) (*os.File, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
-	lock, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err := own(dir); err != nil {
+		return nil, err
+	}
+	lock, err := openOwn(filepath.Join(dir, "lock"), os.O_RDWR)
 	if err != nil {
 		return nil, err
 	}
@@ -112,7 +115,7 @@ func (cfg Config) port() (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	return p, os.WriteFile(file, []byte(strconv.Itoa(p)+"\n"), 0o600)
+	return p, writeOwn(file, []byte(strconv.Itoa(p)+"\n"))
 }
 
 func free(p int) bool {
@@ -141,7 +144,7 @@ func password(dir string) (secret.Text, error) {
 		return secret.New(strings.TrimSpace(string(text))), nil
 	}
 	made := rand.Text()
-	return secret.New(made), os.WriteFile(file, []byte(made+"\n"), 0o600)
+	return secret.New(made), writeOwn(file, []byte(made+"\n"))
 }
 
 // ready polls until probe succeeds; it gives up when the server's process ends

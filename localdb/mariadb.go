@@ -72,7 +72,7 @@ func StartMariaDB(ctx context.Context, cfg Config) (s *Server, err error) {
 		return nil, err
 	}
 	initFile := filepath.Join(cfg.Dir, "init.sql")
-	if err := os.WriteFile(initFile, []byte(adminAccount(s.Admin, s.Password.Reveal())), 0o600); err != nil {
+	if err := writeOwn(initFile, []byte(adminAccount(s.Admin, s.Password.Reveal()))); err != nil {
 		return nil, err
 	}
 	socket := filepath.Join(cfg.Dir, "sock")

@@ -17,7 +17,7 @@ import (
 
 // StartPostgres starts a PostgreSQL server, making its data folder first when
 // there is none. PostgreSQL refuses to run as root: then it runs as the account
-// postgres, to which its folder is given.
+// postgres, to which its data folder is given, and nothing else.
 func StartPostgres(ctx context.Context, cfg Config) (s *Server, err error) {
 	bin := cfg.Bin
 	if bin == "" {
@@ -85,13 +85,19 @@ const (
 // even on loopback.
 func initdb(cfg Config, as *syscall.Credential, bin, into string, s *Server) error {
 	pwFile := filepath.Join(cfg.Dir, "initdb.secret")
-	if err := os.WriteFile(pwFile, []byte(s.Password.Reveal()+"\n"), 0o600); err != nil {
+	if err := writeOwn(pwFile, []byte(s.Password.Reveal()+"\n")); err != nil {
 		return err
 	}
 	defer os.Remove(pwFile)
 	if as != nil {
-		if err := os.Chown(pwFile, int(as.Uid), int(as.Gid)); err != nil {
+		// The folder is ours alone, so nobody can have put anything in the way.
+		if err := os.Mkdir(into, 0o700); err != nil {
 			return err
+		}
+		for _, path := range []string{pwFile, into} {
+			if err := os.Lchown(path, int(as.Uid), int(as.Gid)); err != nil {
+				return err
+			}
 		}
 	}
 	args := []string{"-D", into, "-U", s.Admin, "-A", "scram-sha-256", "--pwfile=" + pwFile, "-E", "UTF8", "--locale=C.UTF-8"}
@@ -146,7 +152,7 @@ func postgresAccount(dir string) (*syscall.Credential, error) {
 	}
 	uid, _ := strconv.Atoi(u.Uid)
 	gid, _ := strconv.Atoi(u.Gid)
-	if err := os.Chown(dir, uid, gid); err != nil {
+	if err := os.Chmod(dir, 0o711); err != nil { // to get through to the data folder
 		return nil, err
 	}
 	for up := filepath.Dir(dir); up != "/"; up = filepath.Dir(up) {

@@ -11,6 +11,7 @@ import (
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/clearing"
+	"example.com/genarch/core/naming"
 	"example.com/genarch/core/secret"
 )
 
@@ -250,6 +251,7 @@ func (b Brief) Statements() []string {
 // Seal orders the findings (stops first), drops the steps of a brief that is
 // stopped, and computes the fingerprint. Planners call it last.
 func (b Brief) Seal() Brief {
+	b.showHidden()
 	weight := map[Level]int{Stop: 0, Caution: 1, Note: 2}
 	slices.SortStableFunc(b.Findings, func(x, y Finding) int { return weight[x.Level] - weight[y.Level] })
 	if b.Stopped() {
@@ -260,6 +262,17 @@ func (b Brief) Seal() Brief {
 	}
 	b.Fingerprint = b.fingerprint()
 	return b
+}
+
+// showHidden cautions where a statement holds characters that do not show: what is
+// read is not all that would run.
+func (b *Brief) showHidden() {
+	for i, s := range b.Steps {
+		if naming.Hides(s.Statement) || naming.Hides(s.Undo) {
+			b.Find(Caution, NameHidden, "look at each \\u{…} in the statements: that is how such a character is shown", "a name in step %d holds characters that do not show, or that turn the direction of what is read round", i+1)
+			return
+		}
+	}
 }
 
 // fingerprint covers everything that matters for the decision to run: not the
