@@ -3,7 +3,7 @@ GOTAGS  := nomsgpack
 VERSION := $(shell git describe --always --dirty 2>/dev/null || echo dev)
 LDFLAGS := -s -w -X main.version=$(VERSION)
 
-.PHONY: screenshots demo demo-reset test bench build setup console openapi clean
+.PHONY: screenshots soak fuzz demo demo-reset test bench build setup console openapi clean
 
 demo: build ## build, then run Genarch with four demo servers
 	bin/genarch demo
@@ -36,6 +36,12 @@ test: build ## every check, on real servers that the tests start
 bench: build ## the speed goals, side by side with the bare statements
 	scripts/setup tests
 	go test -tags $(GOTAGS) -run '^$$' -bench . -benchtime 1x ./e2e/ ./engine/... ./core/...
+
+soak: ## a million schedules of the simulation; a failing seed is printed, and plays again with -seed
+	go test -tags $(GOTAGS) -count=1 -timeout 4h -run TestSimulation ./runner -seeds 1000000 -first-seed 100000
+
+fuzz: ## every fuzz target for a minute
+	scripts/fuzz
 
 clean:
 	rm -rf bin console/node_modules console/dist/assets console/dist/index.html* testutil/postgres18/node_modules

@@ -61,6 +61,9 @@ func accountOf(in wire.Intent, out *change.Intent) (map[string]secret.Text, erro
 		ConnectionLimit: a.ConnectionLimit, Expires: a.Expires, Locked: a.Locked, DefaultRole: a.DefaultRole, TLS: a.TLS, Method: a.Method, Comment: a.Comment, GiveTo: a.GiveTo}
 	out.Account = &spec
 	if out.Kind != change.CreateAccount && out.Kind != change.SetPassword || a.Role {
+		if a.Password != "" || a.PasswordFrom != "" && a.PasswordFrom != string(change.NoPassword) {
+			return nil, errors.Join(change.ErrIntent, fmt.Errorf("%s has no password here", out.Kind))
+		}
 		return nil, nil
 	}
 	spec.Password = change.PasswordSource(a.PasswordFrom)

@@ -545,13 +545,13 @@ func testAccessRequests(t *testing.T, s *service) {
 		code int
 		says string
 	}{
-		{`{"kind":"account.create","server":"harbour"}`, 422, "needs an account"},
+		{`{"kind":"account.create","server":"harbour"}`, 422, "needs the part account"},
 		{`{"kind":"account.create","server":"harbour","account":{"name":"x","password":"hunter2-secret","password_from":"none"}}`, 422, "not asked to be used"},
 		{`{"kind":"account.create","server":"harbour","account":{"name":"x","password":"hunter2-secret","colour":1}}`, 422, "unexpected property"},
-		{`{"kind":"account.create","server":"harbour","account":{"name":"x","role":true,"password_from":"given","password":"hunter2-secret"}}`, 201, ""},
+		{`{"kind":"account.create","server":"harbour","account":{"name":"x","role":true,"password_from":"given","password":"hunter2-secret"}}`, 422, "has no password here"},
 		{`{"kind":"grant.give","server":"harbour","grant":{"database":"lounges_prod","to":{"name":"x"}}}`, 422, "needs a bundle or privileges"},
 		{`{"kind":"grant.give","server":"harbour","grant":{"database":"lounges_prod","to":{"name":"x"},"bundle":"read","privileges":["SELECT"]}}`, 422, "either a bundle or single"},
-		{`{"kind":"role.give","server":"harbour","member":{"role":"","to":{"name":"x"}}}`, 422, "needs a role"},
+		{`{"kind":"role.give","server":"harbour","member":{"role":"","to":{"name":"x"}}}`, 422, "needs member.role"},
 		{`{"kind":"account.fly","server":"harbour"}`, 422, "kind"},
 	} {
 		code, body, _ := s.call("POST", "/api/v1/changes", s.token, tt.body)

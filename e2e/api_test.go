@@ -71,7 +71,7 @@ func testStrict(t *testing.T, s *service) {
 	}{
 		{"POST", "/api/v1/changes", `{"kind":"database.create","server":"harbour","database":{"name":"x","ownr":"y"}}`, 422, "body.database.ownr"},
 		{"POST", "/api/v1/changes", `{"kind":"database.explode","server":"harbour"}`, 422, "body.kind"},
-		{"POST", "/api/v1/changes", `{"kind":"database.create","server":"harbour"}`, 422, "needs a database"},
+		{"POST", "/api/v1/changes", `{"kind":"database.create","server":"harbour"}`, 422, "needs the part database"},
 		{"POST", "/api/v1/changes", `{"kind":"database.create","server":"nowhere","database":{"name":"x"}}`, 404, "no server nowhere"},
 		{"POST", "/api/v1/changes", `{"kind":`, 400, ""},
 		{"POST", "/api/v1/changes", `{"kind":"database.create","server":"harbour","database":{"name":"x","connection_limit":"many"}}`, 422, "connection_limit"},

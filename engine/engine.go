@@ -97,8 +97,8 @@ type Server interface {
 	Sender(ctx context.Context, id catalog.SessionID, end bool) (SenderState, error)
 	// Probe looks whether a step took effect. Nobody may be at it any more.
 	Probe(ctx context.Context, s change.Step) (took bool, err error)
-	// Undo takes a step back. A step whose effect is not there (any more)
-	// is undone already. It refuses what would harm others.
+	// Undo takes a step back, and announces as Do does. A step whose effect is not
+	// there (any more) is undone already. It refuses what would harm others.
 	Undo(ctx context.Context, s change.Step) (Report, error)
 
 	// ForChanges is the same server by connections that are kept for changes, so

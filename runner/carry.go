@@ -21,20 +21,22 @@ import (
 
 // spawn carries a claimed change out in a goroutine. begun is the act whose
 // intention was committed with the claim; its slot is taken already.
-func (r *Runner) spawn(c change.Change, begun change.Act) error {
+func (r *Runner) spawn(c change.Change, begun change.Act, holder string) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.closed {
 		return change.ErrClosing
 	}
-	stop := newStopper(c.StopBy)
+	stop := newStopper(c.StopBy, holder)
 	r.stops[c.ID] = stop
 	r.running.Go(func() {
 		defer func() {
 			<-r.slots
 			r.mu.Lock()
 			defer r.mu.Unlock()
-			delete(r.stops, c.ID)
+			if r.stops[c.ID] == stop { // else it was taken over again, by this very service
+				delete(r.stops, c.ID)
+			}
 		}()
 		ctx, cancel := context.WithCancelCause(r.base)
 		defer cancel(nil)
@@ -55,7 +57,7 @@ func (r *Runner) renew(ctx context.Context, cancel context.CancelCauseFunc, id u
 		case <-ctx.Done():
 			return
 		case <-tick.C:
-			if err := r.Store.Renew(ctx, id, r.holder, r.Lease); errors.Is(err, record.ErrStale) {
+			if err := r.Store.Renew(ctx, id, stop.holder, r.Lease); errors.Is(err, record.ErrStale) {
 				cancel(errors.New("another service took the change over"))
 				return
 			}
@@ -81,11 +83,11 @@ func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act, st
 		} else {
 			if act.Deed == change.Finish {
 				c.Close(act, now())
-				r.finish(ctx, c, news)
+				r.finish(ctx, c, stop.holder, news)
 				return
 			}
 			if r.isClosing() && act.Deed != change.Undo {
-				r.handBack(ctx, c, news)
+				r.handBack(ctx, c, stop.holder, news)
 				return
 			}
 			c.Begin(act, now())
@@ -93,7 +95,7 @@ func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act, st
 				news = append(news, stepEntry(c, act, string(act.Deed)+".begin"))
 			}
 			if !harmless(c, act) {
-				if !r.save(ctx, c, news) {
+				if !r.save(ctx, c, stop.holder, news) {
 					return
 				}
 				news = nil
@@ -106,7 +108,7 @@ func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act, st
 		if len(news) > 0 {
 			before := c
 			before.Steps = slices.Clone(c.Steps)
-			go func(news []journal.Entry) { saved <- r.save(ctx, before, news) }(news)
+			go func(news []journal.Entry) { saved <- r.save(ctx, before, stop.holder, news) }(news)
 			news = nil
 		} else {
 			saved <- true
@@ -133,9 +135,15 @@ func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act, st
 		if seen.Working {
 			limit = max(limit, workTime) // it can be told as soon as it is through
 		}
+		if now().Sub(probing) > limit && c.Steps[act.Step].ReadOnly {
+			// It alters nothing, so what was done before can be taken back.
+			c.Observe(act, change.Seen{Effect: change.NotHappened, Failure: stillUnknown(c.Steps[act.Step].Failure)}, now())
+			news, probing = append(news, stepEntry(c, act, string(act.Deed)+"."+string(change.NotHappened))), time.Time{}
+			continue
+		}
 		if now().Sub(probing) > limit {
 			c.GiveUp(*stillUnknown(c.Steps[act.Step].Failure), now())
-			r.finish(ctx, c, []journal.Entry{stepEntry(c, act, "probe.given_up")})
+			r.finish(ctx, c, stop.holder, []journal.Entry{stepEntry(c, act, "probe.given_up")})
 			return
 		}
 		engine.Pause(ctx, probePause)
@@ -156,6 +164,8 @@ const (
 	// is ended, if the step can be cut off; workTime how long it is waited for.
 	settleTime = 5 * time.Second
 	workTime   = time.Hour
+	// idleTime is how long one that does nothing is left alone, if the step cannot.
+	idleTime = time.Minute
 )
 
 func stillUnknown(f *change.Failure) *change.Failure {
@@ -175,10 +185,10 @@ func (r *Runner) perform(ctx context.Context, c *change.Change, act change.Act, 
 		return r.performOnce(ctx, c, act, stop, recorded, probing)
 	}
 	for begun := now(); ; {
-		seen := r.performOnce(context.WithoutCancel(ctx), c, act, stop, recorded, probing)
+		seen := r.performOnce(ctx, c, act, stop, recorded, begun)
 		f := seen.Failure
 		again := f != nil && (f.Passing || f.Kind == string(engine.NotSent) || f.Kind == string(engine.Unknown))
-		if seen.Effect == change.Happened || !again || now().Sub(begun) > r.UndoTime {
+		if seen.Effect == change.Happened || !again || now().Sub(begun) > r.UndoTime && !seen.Working {
 			return seen
 		}
 		if !engine.Pause(ctx, undoPause) {
@@ -192,7 +202,7 @@ const undoPause = 500 * time.Millisecond
 
 func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.Act, stop *stopper, recorded func() bool, probing time.Time) change.Seen {
 	step := &c.Steps[act.Step]
-	base := ctx
+	life := ctx // of the service: the records are waited for as long as it lasts
 	access, secrets, err := r.reach(ctx, *c, step.Step)
 	if err != nil {
 		return failed(act, err, false)
@@ -201,12 +211,19 @@ func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.A
 	if step.Seconds > 0 {
 		allowed = time.Duration(step.Seconds) * time.Second
 	}
+	if act.Deed == change.Undo {
+		ctx = context.WithoutCancel(ctx)
+	}
 	timed := newLimit(ctx, allowed)
 	defer timed.stop()
 	ctx = timed
 	if secrets != nil {
 		step.Secrets = secrets
 		defer func() { step.Secrets = nil }()
+	}
+	ready := func(x change.Sending) (err error) {
+		timed.halt(func() { err = r.ready(life, c, act, x, stop.holder, recorded) })
+		return err
 	}
 	switch act.Deed {
 	case change.Probe:
@@ -225,7 +242,13 @@ func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.A
 		}
 		return change.Seen{Effect: change.NotHappened}
 	case change.Undo:
+		// What was sent before, to do it or to undo it, must be over first.
+		if seen, settled := r.settle(ctx, access, *step, probing); !settled {
+			return seen
+		}
+		step.Ready = ready
 		rep, err := access.Undo(ctx, step.Step)
+		step.Ready = nil
 		if err != nil {
 			return change.Seen{Effect: change.Unclear, Messages: rep.Messages, Failure: engine.Failure(err)}
 		}
@@ -234,10 +257,7 @@ func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.A
 	if step.Kind == change.ClearSessions {
 		return r.clear(ctx, c, act, access, stop, recorded)
 	}
-	step.Ready = func(x change.Sending) (err error) {
-		timed.halt(func() { err = r.ready(base, c, act, x, recorded) })
-		return err
-	}
+	step.Ready = ready
 	rep, err := access.Do(ctx, step.Step)
 	step.Ready = nil
 	if len(rep.Learned) > 0 {
@@ -249,9 +269,22 @@ func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.A
 	if err != nil {
 		seen := failed(act, err, rep.Took)
 		seen.Messages = rep.Messages
+		if step.ReadOnly && unreached(err) {
+			seen.Effect = change.Unclear // it is read again: that nobody got through says nothing
+		}
 		return seen
 	}
 	return change.Seen{Effect: change.Happened, Messages: rep.Messages}
+}
+
+// unreached reports whether an error is that of a way which was not found or was
+// lost, or of another instance that answers: of what may be over in a moment.
+func unreached(err error) bool {
+	if _, other := errors.AsType[*engine.IdentityError](err); other {
+		return true
+	}
+	e, ok := errors.AsType[*engine.Error](err)
+	return ok && (e.Kind == engine.NotSent || e.Kind == engine.Unknown) && (e.Err != nil || e.Passing)
 }
 
 // reach opens the server for a step, and the passwords that it needs. While
@@ -289,7 +322,7 @@ func changesOf(access engine.Server) engine.Server {
 
 // ready puts on record which session is about to send a step, and what undoing it
 // needs. Nothing is sent when that fails: the change belongs to another service.
-func (r *Runner) ready(ctx context.Context, c *change.Change, act change.Act, x change.Sending, recorded func() bool) error {
+func (r *Runner) ready(ctx context.Context, c *change.Change, act change.Act, x change.Sending, holder string, recorded func() bool) error {
 	step := &c.Steps[act.Step]
 	step.Sender = &x.Session
 	step.Learn(x.Learned)
@@ -298,7 +331,7 @@ func (r *Runner) ready(ctx context.Context, c *change.Change, act change.Act, x 
 	}
 	kept := *c
 	kept.Steps = slices.Clone(c.Steps)
-	if !recorded() || !r.save(ctx, kept, nil) {
+	if !recorded() || !r.save(ctx, kept, holder, nil) {
 		return &engine.Error{Op: step.Title, Kind: engine.NotSent, Text: "this service may not go on with the change, so the statement was not sent"}
 	}
 	return nil
@@ -320,8 +353,15 @@ func (r *Runner) settle(ctx context.Context, access engine.Server, step change.S
 	if state == engine.SenderGone {
 		return change.Seen{}, true
 	}
+	// What does nothing is ended at once; what works when it has had its time. What
+	// must not be cut off is never ended while it works, and it may begin to work at
+	// the moment when it is ended: so it is left alone for long even then.
 	working := state == engine.SenderWorking
-	if !working || !step.Uncut && !probing.IsZero() && now().Sub(probing) > settleTime {
+	waited := time.Duration(0)
+	if !probing.IsZero() {
+		waited = now().Sub(probing)
+	}
+	if !working && (!step.Uncut || waited > idleTime) || working && !step.Uncut && waited > settleTime {
 		if _, err := access.Sender(ctx, *step.Sender, true); err != nil {
 			return unclear(err), false
 		}
@@ -353,12 +393,12 @@ func failed(act change.Act, err error, took bool) change.Seen {
 
 // save commits, trying again while the store is away: what happened on the
 // server must not be lost. It gives up only when ctx ends.
-func (r *Runner) save(ctx context.Context, c change.Change, news []journal.Entry) bool {
-	return r.insist(ctx, c, func(ctx context.Context) error { return r.Store.SaveRunning(ctx, c, r.holder, news...) })
+func (r *Runner) save(ctx context.Context, c change.Change, holder string, news []journal.Entry) bool {
+	return r.insist(ctx, c, func(ctx context.Context) error { return r.Store.SaveRunning(ctx, c, holder, news...) })
 }
 
 // finish commits the end of a change and tells everybody.
-func (r *Runner) finish(ctx context.Context, c change.Change, news []journal.Entry) {
+func (r *Runner) finish(ctx context.Context, c change.Change, holder string, news []journal.Entry) {
 	detail := map[string]any{"state": c.State, "result": c.Result}
 	if c.Failure != nil {
 		detail["failure"] = c.Failure
@@ -369,7 +409,7 @@ func (r *Runner) finish(ctx context.Context, c change.Change, news []journal.Ent
 			r.Log.Warn("the mark was written, but not noted", "server", c.Intent.Server, "error", err)
 		}
 	}
-	if !r.insist(ctx, c, func(ctx context.Context) error { return r.Store.Finish(ctx, c, r.holder, news...) }) {
+	if !r.insist(ctx, c, func(ctx context.Context) error { return r.Store.Finish(ctx, c, holder, news...) }) {
 		return
 	}
 	r.Log.Info("change ended", "change", c.ID, "target", c.Brief.Target, "state", c.State, "operator", c.RunBy, "took", c.Ended.Sub(c.Started))
@@ -423,11 +463,11 @@ func (r *Runner) insist(ctx context.Context, c change.Change, f func(context.Con
 
 // handBack leaves a change to the next service: its state is committed and its
 // lease ends now.
-func (r *Runner) handBack(ctx context.Context, c change.Change, news []journal.Entry) {
-	if !r.save(ctx, c, news) {
+func (r *Runner) handBack(ctx context.Context, c change.Change, holder string, news []journal.Entry) {
+	if !r.save(ctx, c, holder, news) {
 		return
 	}
-	if err := r.Store.Renew(ctx, c.ID, r.holder, 0); err != nil {
+	if err := r.Store.Renew(ctx, c.ID, holder, 0); err != nil {
 		r.Log.Warn("the lease of a change could not be given back; it runs out by itself", "change", c.ID, "error", err)
 	}
 }
@@ -452,7 +492,8 @@ func (r *Runner) watchOrphans() {
 		// Only so many are taken over as can be gone on with at once: a lease that
 		// is taken has to be renewed.
 		free := r.reserve()
-		left, err := r.Store.Orphans(ctx, r.holder, r.Lease, free)
+		holder := r.newHolder()
+		left, err := r.Store.Orphans(ctx, holder, r.Lease, free)
 		if err == nil && now().Sub(swept) > sweepEvery {
 			swept = now()
 			err = r.Store.ForgetSecrets(ctx)
@@ -463,7 +504,7 @@ func (r *Runner) watchOrphans() {
 		}
 		for _, c := range left {
 			r.Log.Info("taking over a change that was left behind", "change", c.ID, "target", c.Brief.Target)
-			if r.spawn(c, change.Act{}) == nil {
+			if r.spawn(c, change.Act{}, holder) == nil {
 				free--
 			}
 		}

@@ -13,6 +13,7 @@ import (
 	"log/slog"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"example.com/genarch/core/catalog"
@@ -82,8 +83,9 @@ const maxRunning = 64
 // Runner carries changes out. It may be used by many goroutines.
 type Runner struct {
 	Config
-	holder string
-	slots  chan struct{}
+	name  string // of this service, made up at its start
+	holds atomic.Uint64
+	slots chan struct{}
 
 	base   context.Context // ends when steps in hand must end at once
 	cancel context.CancelFunc
@@ -112,11 +114,14 @@ func New(cfg Config) *Runner {
 	if cfg.Log == nil {
 		cfg.Log = slog.New(slog.DiscardHandler)
 	}
-	r := &Runner{Config: cfg, holder: rand.Text(), slots: make(chan struct{}, maxRunning), closing: make(chan struct{}), stops: map[uint64]*stopper{}}
+	r := &Runner{Config: cfg, name: rand.Text(), slots: make(chan struct{}, maxRunning), closing: make(chan struct{}), stops: map[uint64]*stopper{}}
 	r.base, r.cancel = context.WithCancel(context.Background())
 	r.running.Go(r.watchOrphans)
 	return r
 }
+
+// newHolder is a name by which a claim is held that no claim was held by before.
+func (r *Runner) newHolder() string { return fmt.Sprintf("%s-%d", r.name, r.holds.Add(1)) }
 
 // Shutdown lets the step in hand of every change end, and leaves the rest to
 // the next service. When ctx ends first, steps are cut off: their outcome is
@@ -315,7 +320,8 @@ func (r *Runner) run(ctx context.Context, operator string, id uint64, d change.D
 	if begun.Deed == change.Do {
 		news = append(news, stepEntry(c, begun, "do.begin"))
 	}
-	err = r.Store.Claim(ctx, c, from, read, r.holder, r.Lease, news...)
+	holder := r.newHolder()
+	err = r.Store.Claim(ctx, c, from, read, holder, r.Lease, news...)
 	if err != nil {
 		<-r.slots
 		return c, err
@@ -323,7 +329,7 @@ func (r *Runner) run(ctx context.Context, operator string, id uint64, d change.D
 	r.publish(c)
 	carried := c // the caller keeps c, the goroutine gets steps of its own
 	carried.Steps = slices.Clone(c.Steps)
-	if r.spawn(carried, begun) != nil {
+	if r.spawn(carried, begun, holder) != nil {
 		// The service began to stop in between: the change is decided and
 		// claimed, and the next service takes it over.
 		<-r.slots

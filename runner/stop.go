@@ -11,14 +11,18 @@ import (
 // stopper is how a running change hears that it is to stop.
 type stopper struct {
 	asked chan struct{} // closed when somebody asked
+	// holder is what the claim of the change is held by. It is another one each time
+	// a change is taken over, by the same service too: so of two that work on one,
+	// only the later can write.
+	holder string
 
 	mu   sync.Mutex // guards who and last
 	who  string
 	last change.Change // as it was told to those who watch
 }
 
-func newStopper(by string) *stopper {
-	s := &stopper{asked: make(chan struct{})}
+func newStopper(by, holder string) *stopper {
+	s := &stopper{asked: make(chan struct{}), holder: holder}
 	if by != "" {
 		s.ask(by)
 	}

@@ -1555,6 +1555,8 @@ export interface components {
             to: components["schemas"]["Principal"];
         };
         Message: {
+            /** @description Whose proof it is. */
+            account?: string;
             code?: string;
             severity: string;
             text: string;

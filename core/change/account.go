@@ -120,6 +120,12 @@ func (g GrantSpec) check(k Kind) error {
 	if g.Bundle != "" && len(g.Privileges) > 0 {
 		return errors.New("give either a bundle or single privileges")
 	}
+	if g.On.Database != "" && g.On.Database != g.Database {
+		return errors.New("the object is in another database than the grant")
+	}
+	if len(g.Privileges) == 0 && !plain(g.On) {
+		return errors.New("an object below the database goes with single privileges: a bundle, or everything, is of the whole database")
+	}
 	if k == GiveGrant && g.Bundle == "" && len(g.Privileges) == 0 {
 		return errors.New("grant.give needs a bundle or privileges")
 	}
@@ -170,13 +176,17 @@ type SecretOf struct {
 // Secrets lists the passwords that the intent needs.
 func (in Intent) Secrets() []SecretOf {
 	var out []SecretOf
-	if a := in.Account; a != nil && (a.Password == Generated || a.Password == Given) {
-		out = append(out, SecretOf{a.Principal(), a.Password == Given})
-	}
-	if in.Database != nil && in.Database.Team != nil {
-		t := in.Database.Team
-		for _, p := range []catalog.Principal{t.App(), t.Reader()} {
-			out = append(out, SecretOf{Account: p})
+	switch in.Kind {
+	case CreateAccount, SetPassword:
+		if a := in.Account; a != nil && (a.Password == Generated || a.Password == Given) {
+			out = append(out, SecretOf{a.Principal(), a.Password == Given})
+		}
+	case CreateDatabase:
+		if d := in.Database; d != nil && d.Team != nil {
+			t := d.Team
+			for _, p := range []catalog.Principal{t.App(), t.Reader()} {
+				out = append(out, SecretOf{Account: p})
+			}
 		}
 	}
 	return out

@@ -29,7 +29,7 @@ func TestIntentChecks(t *testing.T) {
 		"harbour/account:x":        {Kind: DropAccount, Account: &AccountSpec{Name: "x"}},
 		"harbour/account:x@10.0.%": {Kind: DropAccount, Account: &AccountSpec{Name: "x", Host: "10.0.%"}},
 		"harbour/role:crew":        {Kind: GiveRole, Member: &MemberSpec{Role: "crew", To: catalog.Principal{Name: "x"}}},
-		"harbour/d":                {Kind: TakeGrant, Grant: &GrantSpec{Database: "d"}},
+		"harbour/d":                {Kind: TakeGrant, Grant: &GrantSpec{Database: "d", To: catalog.Principal{Name: "x"}}},
 	} {
 		in.Server = "harbour"
 		if err := in.Check(); err != nil || in.Target().String() != target {
@@ -44,10 +44,10 @@ func TestSecretsOfAnIntent(t *testing.T) {
 	if len(got) != 2 || got[0].Account.String() != "spas_app@10.%" || got[0].Given || got[1].Account.Name != "spas_read" {
 		t.Errorf("secrets %+v", got)
 	}
-	if got := (Intent{Account: &AccountSpec{Name: "x", Password: Given}}).Secrets(); len(got) != 1 || !got[0].Given {
+	if got := (Intent{Kind: CreateAccount, Account: &AccountSpec{Name: "x", Password: Given}}).Secrets(); len(got) != 1 || !got[0].Given {
 		t.Errorf("a password that was given: %+v", got)
 	}
-	if got := (Intent{Account: &AccountSpec{Name: "x", Password: NoPassword}}).Secrets(); len(got) != 0 {
+	if got := (Intent{Kind: CreateAccount, Account: &AccountSpec{Name: "x", Password: NoPassword}}).Secrets(); len(got) != 0 {
 		t.Errorf("no password needs %v", got)
 	}
 	if p := (TeamSpec{Name: "Spas!"}).CheckTeam(naming.Rule{Suffix: "_prod"}, naming.Limits{MaxLength: 63}); len(p) == 0 {

@@ -79,15 +79,8 @@ func (s SessionsSpec) check() error {
 }
 
 func (s DatabaseSpec) check(k Kind) error {
-	switch {
-	case s.Name == "" && k != CreateDatabase:
-		return errors.New(string(k) + " needs the name of a database")
-	case k == RenameDatabase && s.NewName == "":
-		return errors.New("database.rename needs the new name")
-	case k == RenameDatabase && s.NewName == s.Name:
+	if k == RenameDatabase && s.NewName == s.Name {
 		return errors.New("the new name is the one that it has")
-	case k == MoveDatabase && s.Tablespace == "":
-		return errors.New("database.move needs the tablespace that it is to go to")
 	}
 	return nil
 }

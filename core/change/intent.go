@@ -133,58 +133,24 @@ func (in Intent) Check() error {
 	if err := naming.CheckServerName(in.Server); err != nil {
 		return errors.Join(ErrIntent, err)
 	}
-	missing := ""
-	switch in.Kind {
-	case CreateDatabase, DropDatabase, RenameDatabase, MoveDatabase:
-		if in.Database == nil {
-			missing = "a database"
-			break
-		}
-		if err := in.Database.check(in.Kind); err != nil {
-			return errors.Join(ErrIntent, err)
-		}
-	case EndSessions:
-		if in.Sessions == nil {
-			missing = "sessions"
-			break
-		}
-		if err := in.Sessions.check(); err != nil {
-			return errors.Join(ErrIntent, err)
-		}
-	case MarkServer:
-		if in.Mark == "" {
-			missing = "a mark"
-		}
-	case CreateAccount, AlterAccount, RenameAccount, SetPassword, DropAccount:
-		if in.Account == nil {
-			missing = "an account"
-			break
-		}
-		if err := in.Account.check(in.Kind); err != nil {
-			return errors.Join(ErrIntent, err)
-		}
-	case GiveRole, TakeRole:
-		if in.Member == nil || in.Member.Role == "" {
-			missing = "a role and a member"
-		}
-	case GiveGrant, TakeGrant:
-		if in.Grant == nil || in.Grant.Database == "" {
-			missing = "a grant on a database"
-			break
-		}
-		if err := in.Grant.check(in.Kind); err != nil {
-			return errors.Join(ErrIntent, err)
-		}
-	default:
-		return errors.Join(ErrIntent, errors.New("there is no intent of kind "+string(in.Kind)))
-	}
-	if in.Clearing != nil {
-		if err := in.Clearing.check(); err != nil {
-			return errors.Join(ErrIntent, err)
+	err := in.shape()
+	if err == nil {
+		switch {
+		case in.Database != nil:
+			err = in.Database.check(in.Kind)
+		case in.Sessions != nil:
+			err = in.Sessions.check()
+		case in.Account != nil:
+			err = in.Account.check(in.Kind)
+		case in.Grant != nil:
+			err = in.Grant.check(in.Kind)
 		}
 	}
-	if missing != "" {
-		return errors.Join(ErrIntent, errors.New(string(in.Kind)+" needs "+missing))
+	if err == nil && in.Clearing != nil {
+		err = in.Clearing.check()
+	}
+	if err != nil {
+		return errors.Join(ErrIntent, err)
 	}
 	return nil
 }
@@ -200,27 +166,20 @@ func (in Intent) Same(other Intent) bool {
 
 // Becomes is the address that the target has afterwards, where that is another one.
 func (in Intent) Becomes() (naming.Address, bool) {
-	if in.Kind != RenameDatabase || in.Database == nil {
+	if in.Kind != RenameDatabase {
 		return naming.Address{}, false
 	}
 	return naming.DatabaseAddress(in.Server, in.Database.NewName), true
 }
 
-// Target is the address of what the intent is about.
+// Target is the address of what the intent is about. Of one that Check refuses it
+// is the server.
 func (in Intent) Target() naming.Address {
-	switch {
-	case in.Database != nil:
-		return naming.DatabaseAddress(in.Server, in.Database.Name)
-	case in.Account != nil:
-		return PrincipalAddress(in.Server, in.Account.Principal())
-	case in.Member != nil:
-		return naming.Address{Server: in.Server, Kind: naming.KindRole, Name: in.Member.Role}
-	case in.Grant != nil:
-		return naming.DatabaseAddress(in.Server, in.Grant.Database)
-	case in.Sessions != nil && len(in.Sessions.IDs) == 1:
-		return naming.Address{Server: in.Server, Kind: naming.KindSession, Name: in.Sessions.IDs[0].String()}
+	k, known := kinds[in.Kind]
+	if !known || in.shape() != nil {
+		return naming.ServerAddress(in.Server)
 	}
-	return naming.ServerAddress(in.Server)
+	return k.target(in)
 }
 
 // PrincipalAddress is the address of an account or role.

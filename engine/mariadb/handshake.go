@@ -3,7 +3,9 @@ package mariadb
 import (
 	"bytes"
 	"context"
+	"errors"
 	"net"
+	"syscall"
 
 	"example.com/genarch/engine"
 )
@@ -40,6 +42,15 @@ type wary struct {
 	over      bool   // the sign-in is over: nothing is read along any more
 	packets   int    // that were read
 	ready     []byte // what was read and may be passed on
+}
+
+// SyscallConn lets the driver look whether an idle line is still there.
+func (w *wary) SyscallConn() (syscall.RawConn, error) {
+	c, ok := w.Conn.(syscall.Conn)
+	if !ok {
+		return nil, errors.ErrUnsupported
+	}
+	return c.SyscallConn()
 }
 
 // maxHandshake bounds a packet of the sign-in.

@@ -20,7 +20,7 @@ import (
 func (s *server) Do(ctx context.Context, step change.Step) (engine.Report, error) {
 	switch step.Kind {
 	case stepCreate, stepMarkDatabase:
-		rep, err := s.send(ctx, "create database", step.Statement, &step)
+		rep, err := s.send(ctx, "create database", step.Statement, step)
 		if err == nil {
 			rep.Learned = map[string]string{"made": "yes"}
 		}
@@ -36,7 +36,7 @@ func (s *server) Do(ctx context.Context, step change.Step) (engine.Report, error
 	case engine.StepProve:
 		return s.prove(ctx, step)
 	case stepMarkTable, stepMarkRow:
-		return s.send(ctx, step.Title, step.Statement, &step)
+		return s.send(ctx, step.Title, step.Statement, step)
 	case change.Verify:
 		return engine.Report{}, s.verify(ctx, step)
 	case stepMarkVerify:
@@ -49,19 +49,17 @@ func (s *server) Do(ctx context.Context, step change.Step) (engine.Report, error
 	return engine.Report{}, engine.UnknownStep(step)
 }
 
-// send runs one statement on one connection and collects its warnings there, for
-// a step that is done; nil where one is undone or only looked at.
-func (s *server) send(ctx context.Context, op, statement string, step *change.Step) (engine.Report, error) {
+// send runs one statement of a step on one connection, and collects its warnings
+// there.
+func (s *server) send(ctx context.Context, op, statement string, step change.Step) (engine.Report, error) {
 	var rep engine.Report
 	conn, err := s.db.Conn(ctx)
 	if err != nil {
 		return rep, engine.NeverSent(wrap(op, err))
 	}
 	defer conn.Close()
-	if step != nil {
-		if err := announce(ctx, conn, *step); err != nil {
-			return rep, err
-		}
+	if err := announce(ctx, conn, step); err != nil {
+		return rep, err
 	}
 	if err := exec(ctx, conn, op, statement); err != nil {
 		return rep, err
@@ -224,7 +222,7 @@ func (s *server) Undo(ctx context.Context, step change.Step) (engine.Report, err
 	case stepDrop:
 		return s.mendDrop(ctx, step)
 	case engine.StepStatement, stepMarkTable, stepMarkRow:
-		rep, err := s.send(ctx, op, step.Undo, nil)
+		rep, err := s.send(ctx, op, step.Undo, step)
 		if e, ok := errors.AsType[*engine.Error](err); ok {
 			switch e.Code {
 			case "1141", "1133", "1049", "1146", "1051": // no such grant, account, database, table
@@ -268,7 +266,7 @@ func (s *server) undoCreate(ctx context.Context, step change.Step) (engine.Repor
 	if sessions > 0 {
 		return refuse("%d sessions use %s already, so it was left alone", sessions, naming.Show(name))
 	}
-	return s.send(ctx, op, step.Undo, nil)
+	return s.send(ctx, op, step.Undo, step)
 }
 
 // contents counts what a drop would take along.

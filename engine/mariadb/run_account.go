@@ -32,7 +32,7 @@ func (s *server) runStatement(ctx context.Context, step change.Step) (engine.Rep
 		}
 		text = step.Filled(quoteText(hash))
 	}
-	rep, err := s.send(ctx, step.Title, text, &step)
+	rep, err := s.send(ctx, step.Title, text, step)
 	if err == nil && (step.Kind == stepCreateAccount || step.Kind == stepCreateRole) {
 		rep.Learned = map[string]string{"made": "yes"}
 	}
@@ -55,7 +55,7 @@ func (s *server) undoCreateAccount(ctx context.Context, step change.Step) (engin
 				Next: "look at it, and drop it if it is not needed"}
 		}
 	}
-	return s.send(ctx, op, step.Undo, nil)
+	return s.send(ctx, op, step.Undo, step)
 }
 
 // prove signs in as each account, side by side, and tries what it may and what
@@ -64,13 +64,13 @@ func (s *server) prove(ctx context.Context, step change.Step) (engine.Report, er
 	database := step.Args["database"]
 	if step.Args["bundles"] != "" {
 		table := quoteIdent(database) + "." + quoteIdent(proofTable)
-		if _, err := s.send(ctx, "make a table to try the accounts on", "CREATE TABLE IF NOT EXISTS "+table+" (id INT)", nil); err != nil {
+		if _, err := s.send(ctx, "make a table to try the accounts on", "CREATE TABLE IF NOT EXISTS "+table+" (id INT)", change.Step{}); err != nil {
 			return engine.Report{}, err
 		}
 		defer func() {
 			ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 			defer cancel()
-			_, _ = s.send(ctx, "remove it", "DROP TABLE IF EXISTS "+table, nil)
+			_, _ = s.send(ctx, "remove it", "DROP TABLE IF EXISTS "+table, change.Step{})
 		}()
 	}
 	return engine.Prove(step, func(account, bundle string, say func(string)) error {

@@ -36,15 +36,14 @@ func alterDatabase(d catalog.Database) string {
 
 // runAll sends statements one after the other on one connection, and stops at
 // the first that the server refuses, unless its code is among those passed over.
-// step is the one that is done; nil where one is undone or looked at.
-func (s *server) runAll(ctx context.Context, op string, statements []string, step *change.Step, pass ...string) error {
+func (s *server) runAll(ctx context.Context, op string, statements []string, step change.Step, pass ...string) error {
 	conn, err := s.db.Conn(ctx)
 	if err != nil {
 		return engine.NeverSent(wrap(op, err))
 	}
 	defer conn.Close()
-	if step != nil && len(statements) > 0 {
-		if err := announce(ctx, conn, *step); err != nil {
+	if len(statements) > 0 {
+		if err := announce(ctx, conn, step); err != nil {
 			return err
 		}
 	}
@@ -62,16 +61,16 @@ func (s *server) runAll(ctx context.Context, op string, statements []string, ste
 var noLonger = []string{"1141", "1147", "1403", "1133", "1396", "1146", "1049", "1539", "1305"}
 
 func (s *server) closeGate(ctx context.Context, step change.Step) (engine.Report, error) {
-	return engine.Report{}, s.runAll(ctx, "close the gate", engine.Unpack(step.Args["do"]), &step, "1141", "1147")
+	return engine.Report{}, s.runAll(ctx, "close the gate", engine.Unpack(step.Args["do"]), step, "1141", "1147")
 }
 
 // openGate puts back what the gate has taken. All that it does can be done again.
 func (s *server) openGate(ctx context.Context, step change.Step) (engine.Report, error) {
-	return engine.Report{}, s.runAll(ctx, "open the gate again", engine.Unpack(step.Args["undo"]), nil, noLonger...)
+	return engine.Report{}, s.runAll(ctx, "open the gate again", engine.Unpack(step.Args["undo"]), step, noLonger...)
 }
 
 func (s *server) settle(ctx context.Context, step change.Step) (engine.Report, error) {
-	return engine.Report{}, s.runAll(ctx, "settle the grants", engine.Unpack(step.Args["do"]), &step, noLonger...)
+	return engine.Report{}, s.runAll(ctx, "settle the grants", engine.Unpack(step.Args["do"]), step, noLonger...)
 }
 
 // dropNow looks once more for whatever would make the drop fail after it has
@@ -255,7 +254,7 @@ func (s *server) mendDrop(ctx context.Context, step change.Step) (engine.Report,
 	} else if err != nil {
 		return engine.Report{}, err
 	}
-	rep, err := s.send(ctx, op, step.Mend, nil)
+	rep, err := s.send(ctx, op, step.Mend, step)
 	if err != nil {
 		return rep, err
 	}
@@ -304,7 +303,7 @@ func (s *server) probeGate(ctx context.Context, step change.Step) (bool, error) 
 		}
 	}
 	// Events and accounts are looked at by trying: both can be done again.
-	err = s.runAll(ctx, "close the gate", engine.Unpack(step.Args["again"]), nil, noLonger...)
+	err = s.runAll(ctx, "close the gate", engine.Unpack(step.Args["again"]), step, noLonger...)
 	return err == nil, err
 }
 

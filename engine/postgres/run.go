@@ -24,7 +24,7 @@ func (s *server) Do(ctx context.Context, step change.Step) (engine.Report, error
 	case stepCreate:
 		return s.create(ctx, step)
 	case stepComment:
-		return s.alter(ctx, "set the comment", step.Statement, &step)
+		return s.alter(ctx, "set the comment", step.Statement, step)
 	case stepCreateRole:
 		return s.createRole(ctx, step)
 	case stepGate, stepOpen:
@@ -175,14 +175,12 @@ func exec(ctx context.Context, c *pgx.Conn, statement string) error {
 	return c.PgConn().ExecParams(ctx, statement, nil, nil, nil, nil).Read().Err
 }
 
-// alter runs a short statement, for a step that is done; nil where one is undone.
-func (s *server) alter(ctx context.Context, op, statement string, step *change.Step) (engine.Report, error) {
+// alter runs a short statement of a step that is done or undone.
+func (s *server) alter(ctx context.Context, op, statement string, step change.Step) (engine.Report, error) {
 	var rep engine.Report
 	err := s.withConn(ctx, op, func(c *pgxpool.Conn) error {
-		if step != nil {
-			if err := announce(ctx, c.Conn(), *step, change.Sending{}); err != nil {
-				return err
-			}
+		if err := announce(ctx, c.Conn(), step, change.Sending{}); err != nil {
+			return err
 		}
 		err := sendAlone(ctx, c, op, statement)
 		rep.Messages = s.collect(c)
@@ -273,7 +271,7 @@ func (s *server) Undo(ctx context.Context, step change.Step) (engine.Report, err
 	case stepCreate:
 		return s.undoCreate(ctx, step)
 	case stepComment:
-		return s.takeBack(ctx, "take the comment back", step.Undo)
+		return s.takeBack(ctx, "take the comment back", step.Undo, step)
 	case stepCreateRole:
 		return s.undoCreateRole(ctx, step)
 	case stepGate:
@@ -281,7 +279,7 @@ func (s *server) Undo(ctx context.Context, step change.Step) (engine.Report, err
 	case stepRename, stepMove:
 		return s.undoTake(ctx, step)
 	case engine.StepStatement:
-		return s.takeBack(ctx, "undo: "+step.Title, step.Undo)
+		return s.takeBack(ctx, "undo: "+step.Title, step.Undo, step)
 	case stepAccess, stepHandOver:
 		return s.undoAccess(ctx, step)
 	}
@@ -290,8 +288,8 @@ func (s *server) Undo(ctx context.Context, step change.Step) (engine.Report, err
 
 // takeBack sends an undo. What the step altered may be gone by now, and with it
 // its effect: no such database (3D000), role, membership or other object (42704).
-func (s *server) takeBack(ctx context.Context, op, statement string) (engine.Report, error) {
-	rep, err := s.alter(ctx, op, statement, nil)
+func (s *server) takeBack(ctx context.Context, op, statement string, step change.Step) (engine.Report, error) {
+	rep, err := s.alter(ctx, op, statement, step)
 	if e, ok := errors.AsType[*engine.Error](err); ok && (e.Code == "3D000" || e.Code == "42704") {
 		return rep, nil
 	}
@@ -336,6 +334,9 @@ func (s *server) undoCreate(ctx context.Context, step change.Step) (engine.Repor
 		// remove: once sent, it is waited for.
 		patient, cancel := context.WithTimeout(context.WithoutCancel(ctx), dropTime)
 		defer cancel()
+		if err := announce(ctx, c.Conn(), step, change.Sending{}); err != nil {
+			return err
+		}
 		err := s.unbounded(patient, c, op, step.Undo)
 		rep.Messages = s.collect(c)
 		return err

@@ -47,7 +47,7 @@ func (s *server) runStatement(ctx context.Context, step change.Step) (engine.Rep
 	if err != nil {
 		return engine.Report{}, err
 	}
-	return s.alter(ctx, step.Title, text, &step)
+	return s.alter(ctx, step.Title, text, step)
 }
 
 // createRole makes a role and notes its number, by which it is known when it
@@ -79,7 +79,7 @@ func (s *server) undoCreateRole(ctx context.Context, step change.Step) (engine.R
 		return engine.Report{}, &engine.Error{Op: "take the role back", Kind: engine.Refused, Text: "it is not certain that this change made the role " + naming.Show(a.Name) + ", so it was left alone",
 			Next: "look at the role, and drop it if it is not needed"}
 	}
-	return s.takeBack(ctx, "take the role back", step.Undo)
+	return s.takeBack(ctx, "take the role back", step.Undo, step)
 }
 
 // maxRestore bounds the statements that are noted for putting privileges back.
@@ -167,6 +167,9 @@ func (s *server) undoAccess(ctx context.Context, step change.Step) (engine.Repor
 			e.Detail = "at: " + text
 			return rep, e
 		}
+	}
+	if err := announce(ctx, conn.Conn, step, change.Sending{}); err != nil {
+		return rep, err
 	}
 	s.interiors.forget()
 	if err := tx.Commit(ctx); err != nil {

@@ -86,7 +86,7 @@ func (s *server) undoGate(ctx context.Context, step change.Step) (engine.Report,
 		// Any ALTER DATABASE with options would end our own connection.
 		return engine.Report{}, &engine.Error{Op: op, Kind: engine.Refused, Text: naming.Show(f.name) + " was left over by an interrupted drop: nobody can connect to it any more", Next: "drop it again: genarch database drop"}
 	}
-	return s.takeBack(ctx, op, "ALTER DATABASE "+quoteIdent(f.name)+" ALLOW_CONNECTIONS true")
+	return s.takeBack(ctx, op, "ALTER DATABASE "+quoteIdent(f.name)+" ALLOW_CONNECTIONS true", step)
 }
 
 // explainLock says who holds the lock that a statement waited for in vain.

@@ -1,0 +1,151 @@
+package change
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"reflect"
+	"slices"
+	"strings"
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/naming"
+)
+
+// kind is what an intent of one kind is made of. Whatever else stands in one is
+// refused, by name: a careful option that was mistyped, or put into the wrong
+// place, must not vanish.
+type kind struct {
+	// part holds what is asked for; empty: nothing does.
+	part string
+	// fields of the part that may be given, by their names in JSON, and needed
+	// those that must be.
+	fields, needed []string
+	// clears: it may say how sessions in the way are dealt with.
+	clears bool
+	// target is what the intent is about.
+	target func(in Intent) naming.Address
+}
+
+// The parts of an intent, by their names in JSON.
+const (
+	partDatabase = "database"
+	partAccount  = "account"
+	partMember   = "member"
+	partGrant    = "grant"
+	partSessions = "sessions"
+	partMark     = "mark"
+	partClearing = "clearing"
+)
+
+func words(text string) []string { return strings.Fields(text) }
+
+// kinds holds every kind of intent. What an engine has not of it, its planner stops.
+var kinds = map[Kind]kind{
+	CreateDatabase: {part: partDatabase, target: ofDatabase, clears: true,
+		fields: words("name if_absent owner encoding collation ctype provider locale template tablespace strategy connection_limit allow_connections is_template comment clear_leftovers team private allow")},
+	DropDatabase:   {part: partDatabase, target: ofDatabase, clears: true, fields: words("name if_present clear_leftovers"), needed: words("name")},
+	RenameDatabase: {part: partDatabase, target: ofDatabase, clears: true, fields: words("name new_name"), needed: words("name new_name")},
+	MoveDatabase:   {part: partDatabase, target: ofDatabase, clears: true, fields: words("name tablespace"), needed: words("name tablespace")},
+	EndSessions: {part: partSessions, target: ofSessions, clears: true,
+		fields: words("ids database account application client class idle_longer older statement_only")},
+	MarkServer: {part: partMark, target: func(in Intent) naming.Address { return naming.ServerAddress(in.Server) }},
+	CreateAccount: {part: partAccount, target: ofAccount,
+		fields: words("name host role if_absent password bits connection_limit expires locked default_role tls method comment")},
+	AlterAccount:  {part: partAccount, target: ofAccount, clears: true, fields: words("name host role connection_limit expires locked default_role tls comment")},
+	RenameAccount: {part: partAccount, target: ofAccount, fields: words("name host role new_name new_host")},
+	SetPassword:   {part: partAccount, target: ofAccount, fields: words("name host role password bits method")},
+	DropAccount:   {part: partAccount, target: ofAccount, clears: true, fields: words("name host role if_present give_to")},
+	GiveRole:      {part: partMember, target: ofRole, fields: words("role to admin inherit set no_default"), needed: words("role to")},
+	TakeRole:      {part: partMember, target: ofRole, fields: words("role to"), needed: words("role to")},
+	GiveGrant:     {part: partGrant, target: ofGrant, fields: words("database to bundle privileges on pass_on"), needed: words("database to")},
+	TakeGrant:     {part: partGrant, target: ofGrant, fields: words("database to bundle privileges on pattern"), needed: words("database to")},
+}
+
+// Kinds lists every kind of intent, sorted.
+func Kinds() []Kind {
+	out := make([]Kind, 0, len(kinds))
+	for k := range kinds {
+		out = append(out, k)
+	}
+	slices.Sort(out)
+	return out
+}
+
+func ofDatabase(in Intent) naming.Address {
+	return naming.DatabaseAddress(in.Server, in.Database.Name)
+}
+
+func ofAccount(in Intent) naming.Address {
+	return PrincipalAddress(in.Server, in.Account.Principal())
+}
+
+func ofRole(in Intent) naming.Address {
+	return naming.Address{Server: in.Server, Kind: naming.KindRole, Name: in.Member.Role}
+}
+
+func ofGrant(in Intent) naming.Address {
+	return naming.DatabaseAddress(in.Server, in.Grant.Database)
+}
+
+func ofSessions(in Intent) naming.Address {
+	if len(in.Sessions.IDs) == 1 {
+		return naming.Address{Server: in.Server, Kind: naming.KindSession, Name: in.Sessions.IDs[0].String()}
+	}
+	return naming.ServerAddress(in.Server)
+}
+
+// shape checks that an intent has the parts and fields of its kind, and no other.
+func (in Intent) shape() error {
+	k, known := kinds[in.Kind]
+	if !known {
+		return errors.New("there is no intent of kind " + string(in.Kind))
+	}
+	parts := map[string]any{partDatabase: in.Database, partAccount: in.Account, partMember: in.Member, partGrant: in.Grant, partSessions: in.Sessions,
+		partClearing: in.Clearing, partMark: in.Mark}
+	for _, name := range []string{partDatabase, partAccount, partMember, partGrant, partSessions, partMark, partClearing} {
+		given := !reflect.ValueOf(parts[name]).IsZero()
+		switch {
+		case name == k.part && !given:
+			return fmt.Errorf("%s needs the part %s", in.Kind, name)
+		case given && name != k.part && !(name == partClearing && k.clears):
+			return fmt.Errorf("%s has no part %s", in.Kind, name)
+		}
+	}
+	if k.part == partMark {
+		return nil
+	}
+	given := map[string]bool{}
+	fieldsOf(reflect.ValueOf(parts[k.part]).Elem(), given)
+	for _, name := range slices.Sorted(maps.Keys(given)) {
+		if !slices.Contains(k.fields, name) {
+			return fmt.Errorf("%s has no %s.%s", in.Kind, k.part, name)
+		}
+	}
+	for _, name := range k.needed {
+		if !given[name] {
+			return fmt.Errorf("%s needs %s.%s", in.Kind, k.part, name)
+		}
+	}
+	return nil
+}
+
+// fieldsOf notes, by their names in JSON, the fields of a part that were given.
+func fieldsOf(part reflect.Value, given map[string]bool) {
+	for i := range part.NumField() {
+		f := part.Type().Field(i)
+		if f.Anonymous {
+			fieldsOf(part.Field(i), given)
+			continue
+		}
+		name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
+		if v := part.Field(i); !v.IsZero() && !(v.Kind() == reflect.Slice && v.Len() == 0) {
+			given[name] = true
+		}
+	}
+}
+
+// plain reports whether an object names nothing below the database.
+func plain(o catalog.Object) bool {
+	return (o.Scope == "" || o.Scope == catalog.ScopeDatabase) && o.Schema == "" && o.Name == "" && o.Args == "" && o.Column == ""
+}
