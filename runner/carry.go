@@ -165,7 +165,7 @@ const (
 	settleTime = 5 * time.Second
 	workTime   = time.Hour
 	// idleTime is how long one that does nothing is left alone, if the step cannot.
-	idleTime = time.Minute
+	idleTime = 10 * time.Second
 )
 
 func stillUnknown(f *change.Failure) *change.Failure {
@@ -248,7 +248,7 @@ func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.A
 		}
 		step.Ready = ready
 		rep, err := access.Undo(ctx, step.Step)
-		step.Ready = nil
+		answered(step, err)
 		if err != nil {
 			return change.Seen{Effect: change.Unclear, Messages: rep.Messages, Failure: engine.Failure(err)}
 		}
@@ -259,7 +259,7 @@ func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.A
 	}
 	step.Ready = ready
 	rep, err := access.Do(ctx, step.Step)
-	step.Ready = nil
+	answered(step, err)
 	if len(rep.Learned) > 0 {
 		step.Learn(rep.Learned)
 		if key, err := strconv.ParseUint(step.Args["key"], 10, 64); err == nil {
@@ -275,6 +275,15 @@ func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.A
 		return seen
 	}
 	return change.Seen{Effect: change.Happened, Messages: rep.Messages}
+}
+
+// answered forgets the session that sent a step when its answer came: it is done
+// with it, and is used for other work.
+func answered(step *change.StepRun, err error) {
+	step.Ready = nil
+	if e, is := errors.AsType[*engine.Error](err); !is || e.Kind != engine.Unknown {
+		step.Sender = nil
+	}
 }
 
 // unreached reports whether an error is that of a way which was not found or was

@@ -139,7 +139,9 @@ func (s *sim) faulty() bool { return time.Now().Before(s.heals) }
 func (s *sim) fail(format string, args ...any) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.failures = append(s.failures, fmt.Sprintf(format, args...))
+	if len(s.failures) < 10 {
+		s.failures = append(s.failures, fmt.Sprintf(format, args...))
+	}
 }
 
 func (s *sim) start(name string) *simService {

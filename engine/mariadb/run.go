@@ -116,7 +116,7 @@ func announce(ctx context.Context, conn *sql.Conn, step change.Step) error {
 func (s *server) Sender(ctx context.Context, id catalog.SessionID, end bool) (engine.SenderState, error) {
 	const op = "look for the session that sent it"
 	var user, client, command string
-	err := s.db.QueryRowContext(ctx, `SELECT USER, HOST, COMMAND FROM information_schema.PROCESSLIST WHERE ID = ?`, id.Number).Scan(&user, &client, &command)
+	err := s.db.QueryRowContext(ctx, `SELECT USER, HOST, COMMAND FROM information_schema.PROCESSLIST WHERE ID = ? AND ID <> CONNECTION_ID()`, id.Number).Scan(&user, &client, &command)
 	if errors.Is(err, sql.ErrNoRows) || err == nil && mark(user, client, 0) != id.Mark {
 		return engine.SenderGone, nil
 	}

@@ -149,7 +149,7 @@ func (s *server) Sender(ctx context.Context, id catalog.SessionID, end bool) (en
 	}
 	var active bool
 	err = s.pool.QueryRow(ctx, `SELECT coalesce(state, '') IN ('active', 'fastpath function call') OR state IS NULL FROM pg_catalog.pg_stat_activity
-		WHERE pid = $1 AND backend_start = $2`, int32(id.Number), began).Scan(&active)
+		WHERE pid = $1 AND backend_start = $2 AND pid <> pg_catalog.pg_backend_pid()`, int32(id.Number), began).Scan(&active)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return engine.SenderGone, nil
 	}
