@@ -412,6 +412,7 @@ func (a simAccess) Do(ctx context.Context, step change.Step) (engine.Report, err
 	if step.Kind == "hand_over" {
 		sending.Learned = map[string]string{"restore": "noted"}
 	}
+	learned := map[string]string{} // by the server, whose answer may be lost
 	err := a.send(ctx, step, "do", sending, func(x *simServer) error {
 		key, d := x.byKey(step.Args)
 		switch step.Kind {
@@ -421,7 +422,7 @@ func (a simAccess) Do(ctx context.Context, step change.Step) (engine.Report, err
 			}
 			x.keys++
 			x.databases[name] = &simDatabase{key: x.keys, open: true, made: 1}
-			rep.Learned = map[string]string{"key": fmt.Sprint(x.keys)}
+			learned["key"] = fmt.Sprint(x.keys)
 		case "comment":
 			if x.databases[name] == nil {
 				return refused("3D000", "it is not there")
@@ -452,6 +453,9 @@ func (a simAccess) Do(ctx context.Context, step change.Step) (engine.Report, err
 		}
 		return nil
 	})
+	if err == nil {
+		rep.Learned = learned
+	}
 	return rep, err
 }
 
