@@ -32,6 +32,8 @@ func (h *Handler) registerEvents() {
 		defer sub.Close()
 		tick := time.NewTicker(pingEvery)
 		defer tick.Stop()
+		look := time.NewTicker(lookAgain)
+		defer look.Stop()
 		// The first one tells the client that it misses nothing from now on.
 		if send.Data(wire.PingEvent{At: time.Now().UTC()}) != nil {
 			return
@@ -45,6 +47,10 @@ func (h *Handler) registerEvents() {
 					return
 				}
 				what = renderEvent(e)
+			case <-look.C:
+				if h.known.altered.Load() == altered {
+					continue // nobody's access has been altered
+				}
 			case <-tick.C:
 				what = wire.PingEvent{At: time.Now().UTC()}
 			case <-ctx.Done():
@@ -57,7 +63,7 @@ func (h *Handler) registerEvents() {
 				}
 				looked, altered = time.Now(), now
 			}
-			if send.Data(what) != nil {
+			if what != nil && send.Data(what) != nil {
 				return
 			}
 		}
