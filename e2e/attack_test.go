@@ -1,11 +1,19 @@
 package e2e
 
 import (
+	"context"
+	"database/sql"
 	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
 	"testing"
 
 	"github.com/jackc/pgx/v5"
 
+	"example.com/genarch/engine/postgres"
 	"example.com/genarch/testutil"
 )
 
@@ -142,4 +150,128 @@ func TestAdminPasswordStaysSecret(t *testing.T) {
 			t.Errorf("something was written: %v", after)
 		}
 	})
+}
+
+// What a tenant's statement says stays between the tenant and the server: whoever
+// only sees is shown its shape, and nobody finds a text of it in the records.
+func TestStatementsOfOthers(t *testing.T) {
+	t.Parallel()
+	s, pg := newService(t), testutil.Postgres(t)
+	s.add("harbour", "postgresql", "staging", pg)
+	h := shore{t, s, "harbour", postgres.Engine{}, pg}
+	h.furnished("berths_staging")
+	const text = "manifest-of-the-Cormorant"
+	conn, err := pgx.Connect(t.Context(), pg.PostgresURL("berths_staging"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	over := make(chan struct{})
+	go func() {
+		defer close(over)
+		_, _ = conn.PgConn().Exec(context.Background(), "SELECT '"+text+"' FROM pg_sleep(600)").ReadAll()
+	}()
+	s.run(0, "operator", "add", "purser", "--remits", "see", "--password-file", secretFile(t, password))
+	_, body, _ := s.call("POST", "/api/v1/session", "", `{"name":"purser","password":"`+password+`","token_title":"x"}`)
+	purser, _ := body["token"].(string)
+	seen := func(token string) string {
+		_, body, _ := s.call("GET", "/api/v1/servers/harbour/sessions?database=berths_staging", token, "")
+		return fmt.Sprint(body)
+	}
+	testutil.Wait(t, "the statement to run", func() bool { return strings.Contains(seen(s.token), "pg_sleep") })
+	if got := seen(s.token); !strings.Contains(got, text) {
+		t.Errorf("who may end it cannot read what it does: %s", got)
+	}
+	if got := seen(purser); strings.Contains(got, text) || !strings.Contains(got, "pg_sleep") {
+		t.Errorf("who only sees is shown %s", got)
+	}
+	r := s.run(0, "database", "drop", "harbour/berths_staging", "--grace", "0s", "--accept-loss", "--confirm", "berths_staging")
+	<-over
+	db, err := sql.Open("mysql", s.dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	for _, table := range []string{"changes", "change_steps", "journal"} {
+		rows, err := db.Query("SELECT * FROM " + table)
+		if err != nil {
+			t.Fatal(err)
+		}
+		columns, _ := rows.Columns()
+		for rows.Next() {
+			line := make([]sql.RawBytes, len(columns))
+			to := make([]any, len(columns))
+			for i := range line {
+				to[i] = &line[i]
+			}
+			_ = rows.Scan(to...)
+			if i := slices.IndexFunc(line, func(b sql.RawBytes) bool { return strings.Contains(string(b), text) }); i >= 0 {
+				t.Errorf("%s.%s has the text of the statement", table, columns[i])
+			}
+		}
+		rows.Close()
+	}
+	if strings.Contains(r.out+r.err+s.log.String(), text) {
+		t.Errorf("the text of the statement is in what was said or logged:\n%s", r.err)
+	}
+}
+
+// What would hand the whole server over is not one line among others: it is a
+// caution, and the name has to be typed.
+func TestHandingTheServerOver(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	pg, maria := testutil.Postgres(t), testutil.MariaDB(t)
+	s.add("harbour", "postgresql", "staging", pg)
+	s.add("quay", "mariadb", "staging", maria)
+	s.run(0, "account", "create", "harbour/account:mate", "--yes")
+	s.run(0, "account", "create", "quay/account:mate@127.0.0.1", "--yes")
+	for _, attack := range []struct{ code, command string }{
+		{"server.taken_over", "role give harbour/role:pg_execute_server_program --to mate"},
+		{"server.taken_over", "role give harbour/role:pg_write_server_files --to mate"},
+		{"grant.invalid", "grant give quay/mysql --to mate@127.0.0.1 --privilege UPDATE"},
+	} {
+		r := s.cli("", append(strings.Fields(attack.command), "--yes")...)
+		if r.code == 0 {
+			t.Errorf("%s is done by --yes:\n%s", attack.command, r.err)
+		}
+		has(t, attack.command, r.err, "["+attack.code+"]")
+	}
+}
+
+// A server that speaks another character set than its client asks for takes no
+// name for code.
+func TestCharacterSets(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	maria := testutil.MariaDB(t, "character-set-server=gbk", "skip-character-set-client-handshake")
+	s.add("quay", "mariadb", "staging", maria, "--free-names")
+	const name = `縗' IDENTIFIED BY 'x`
+	s.run(0, "role", "create", "quay/role:"+name, "--yes")
+	has(t, "the role", s.run(0, "role", "list", "quay").out, name)
+	s.run(0, "database", "create", "quay/hold_staging", "--comment", `縗\' COLLATE='x`, "--yes")
+	has(t, "the comment", s.run(0, "database", "show", "quay/hold_staging").out, `縗\' COLLATE='x`)
+	s.run(0, "role", "drop", "quay/role:"+name, "--confirm", name)
+}
+
+// A script that is shown runs as it is read: no name in it is a command of the
+// client's, no line of it ends early.
+func TestScriptsRunNoName(t *testing.T) {
+	t.Parallel()
+	s, pg := newService(t), testutil.Postgres(t)
+	s.add("harbour", "postgresql", "staging", pg, "--free-names")
+	mark := filepath.Join(t.TempDir(), "ran")
+	const name = "a`touch $mark`:x"
+	comment := "x\n\\! touch " + mark + "\n\\q\n'; :x"
+	id := itoa(decode[struct{ ID int }](t, s.run(0, "database", "create", "harbour/"+name, "--comment", comment, "--draft", "-o", "json").out).ID)
+	script := s.run(0, "change", "script", id).out
+	cmd := exec.Command("psql", "-X", "-v", "ON_ERROR_STOP=1", pg.PostgresURL("postgres"))
+	cmd.Env = append(os.Environ(), "mark="+mark)
+	cmd.Stdin = strings.NewReader(script)
+	out, err := cmd.CombinedOutput()
+	if _, there := os.Stat(mark); there == nil || err != nil {
+		t.Errorf("the script: %v, a command ran: %v\n%s\n%s", err, there == nil, script, out)
+	}
+	if !(shore{t, s, "harbour", postgres.Engine{}, pg}).has(name) {
+		t.Error("the database of the name is not there")
+	}
 }
