@@ -112,6 +112,7 @@ type Handler struct {
 	refused refusals
 	streams streams
 	known   known
+	totals  totals
 	metrics *metrics
 	// secure: people reach the service by TLS.
 	secure bool

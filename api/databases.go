@@ -69,7 +69,7 @@ func (h *Handler) listDatabases(ctx context.Context, in *struct {
 		return nil, err
 	}
 	defer cancel()
-	list, err := access.Databases(ctx)
+	list, err := h.databases(ctx, srv.Name, access)
 	if err != nil {
 		return nil, err
 	}

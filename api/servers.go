@@ -5,7 +5,6 @@ import (
 	"errors"
 	"maps"
 	"net/http"
-	"strings"
 	"sync"
 	"time"
 
@@ -90,27 +89,20 @@ func (h *Handler) status(ctx context.Context, name string) *wire.Status {
 		return h.trouble(ctx, err)
 	}
 	var in catalog.Instance
-	var list catalog.Listing
-	var inErr, listErr error
+	var sum total
+	var inErr, sumErr error
 	var both sync.WaitGroup
 	both.Go(func() { in, inErr = access.Inspect(ctx) })
-	both.Go(func() { list, listErr = access.Databases(ctx) })
+	both.Go(func() { sum, sumErr = h.total(ctx, name, access) })
 	both.Wait()
 	if inErr != nil {
 		return h.trouble(ctx, inErr)
 	}
 	s := renderStatus(in)
-	if listErr != nil {
-		s.Trouble = (*wire.Problem)(h.problem(ctx, listErr))
+	if sumErr != nil {
+		s.Trouble = (*wire.Problem)(h.problem(ctx, sumErr))
 	}
-	for _, d := range list.Databases {
-		if d.Size != nil {
-			s.Size += *d.Size
-		}
-		if !d.System {
-			s.Databases++
-		}
-	}
+	s.Databases, s.Size = sum.databases, sum.size
 	return s
 }
 
@@ -135,10 +127,9 @@ func (h *Handler) noServer(ctx context.Context, name string, err error) error {
 	if p.Code == "not_found" {
 		p.Detail, p.Next = "no server "+naming.Show(name)+" is registered", "list them: genarch server list"
 		if list, listErr := h.Fleet.List(ctx); listErr == nil {
-			for _, s := range list {
-				if naming.Skeleton(s.Name) == naming.Skeleton(strings.ToLower(name)) {
-					p.Next = "do you mean " + s.Name + "?"
-				}
+			names := each(list, func(s catalog.Server) string { return s.Name })
+			if near, found := naming.Nearest(name, names); found {
+				p.Next = "do you mean " + near + "?"
 			}
 		}
 	}

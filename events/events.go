@@ -24,6 +24,8 @@ type Hub struct {
 	mu     sync.Mutex // guards subs and closed
 	subs   map[*Subscription]struct{}
 	closed bool
+	// altered counts the databases that came, went or changed.
+	altered uint64
 }
 
 // Subscription receives events until it is closed. C is closed when the hub
@@ -69,10 +71,20 @@ func (h *Hub) drop(s *Subscription) {
 	}
 }
 
+// Altered is another number after each event about a database or a registration.
+func (h *Hub) Altered() uint64 {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.altered
+}
+
 // Publish hands an event to all subscribers without ever waiting for one.
 func (h *Hub) Publish(e Event) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	if e.Database != "" || e.Server != "" {
+		h.altered++
+	}
 	for s := range h.subs {
 		select {
 		case s.c <- e:

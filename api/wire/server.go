@@ -98,7 +98,7 @@ type Status struct {
 	Sessions  int       `json:"sessions"`
 	Allowed   int       `json:"sessions_allowed"`
 	Databases int       `json:"databases" doc:"Without the system's own."`
-	Size      int64     `json:"size" doc:"Bytes of all databases whose size is known."`
+	Size      int64     `json:"size" doc:"Bytes of all databases whose size is known, as of a few seconds ago."`
 	Encoding  string    `json:"encoding,omitempty"`
 	Collation string    `json:"collation,omitempty"`
 	Encrypted bool      `json:"encrypted" doc:"Genarch's own connection is protected by TLS."`

@@ -5,6 +5,7 @@
 	import Sun from '@lucide/svelte/icons/sun';
 	import { live } from './lib/live.svelte';
 	import Palette from './lib/Palette.svelte';
+	import { registered } from './lib/registered.svelte';
 	import { session } from './lib/session.svelte';
 	import { theme } from './lib/theme.svelte';
 	import Trouble from './lib/Trouble.svelte';
@@ -22,8 +23,8 @@
 
 	session.load();
 	$effect(() => {
-		if (session.current) live.open();
-		else live.close();
+		if (session.current) [live.open(), registered.open()];
+		else [live.close(), registered.close()];
 	});
 
 	function onkeydown(e: KeyboardEvent): void {

@@ -1,5 +1,6 @@
 // Every use of the router library goes through this file.
 import { createRouter, Router } from 'sv-router';
+import Place from './lib/Place.svelte';
 import Access from './pages/Access.svelte';
 import AccountPage from './pages/Account.svelte';
 import Fleet from './pages/Fleet.svelte';
@@ -20,6 +21,7 @@ import Sessions from './pages/Sessions.svelte';
 import Server from './pages/Server.svelte';
 
 export const { p, navigate, isActive, route } = createRouter({
+	layout: Place,
 	'/': Fleet,
 	'/servers/:server': Server,
 	'/servers/:server/new-database': NewDatabase,

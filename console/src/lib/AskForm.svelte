@@ -1,10 +1,10 @@
 <script lang="ts">
+	import { visibleText } from './format';
 	import type { Snippet } from 'svelte';
 	import type { Finding, Intent } from './api';
 	import type { Asking } from './asking.svelte';
 	import Band from './Band.svelte';
 	import Findings from './Findings.svelte';
-	import { engineTitle } from './format';
 	import Trouble from './Trouble.svelte';
 	import { to } from '../router';
 
@@ -16,7 +16,7 @@
 	const brief = $derived(intent ? asking.brief : null);
 </script>
 
-<Band environment={asking.server?.environment}><a class="font-semibold underline underline-offset-2" href={to.server(asking.name)}>{asking.name}</a><span>{engineTitle(asking.server?.engine ?? '')} {asking.server?.status?.version ?? ''}</span></Band>
+<Band server={asking.name} />
 <section class="mx-auto max-w-6xl px-4 py-4 sm:px-6">
 	<h1 class="break-words">{title}</h1>
 	<form class="mt-4 grid gap-x-12 gap-y-6 lg:grid-cols-[minmax(0,34rem)_minmax(0,1fr)]" onsubmit={(e) => (e.preventDefault(), asking.ask(intent ? $state.snapshot(intent) : null))}>
@@ -34,7 +34,7 @@
 				{#if brief.findings.length}<h2 class="mb-2">What to know</h2><Findings findings={brief.findings} {onsuggest} />{/if}
 				{#if brief.steps.length}
 					<h2 class="mt-4 mb-2">The statements so far</h2>
-					{#each brief.steps as s, i (i)}{#if s.statement}<pre class="sql mb-2">{s.statement}</pre>{/if}{/each}
+					{#each brief.steps as s, i (i)}{#if s.statement}<pre class="sql mb-2">{visibleText(s.statement)}</pre>{/if}{/each}
 				{:else if brief.stopped}<p class="quiet mt-3">The statements are shown here when nothing stands in the way.</p>{/if}
 			{:else}<p class="quiet">{hint}</p>{/if}
 		</aside>

@@ -1,12 +1,18 @@
 <script lang="ts">
 	import type { Snippet } from 'svelte';
+	import { registered } from './registered.svelte';
+	import { engineTitle } from './format';
+	import { to } from '../router';
 
-	/** While the environment is not known yet, the band keeps its place, empty. */
-	type Props = { environment: string | undefined; children?: Snippet };
-	let { environment, children }: Props = $props();
+	/** What is registered shows at once; version and children are what the page has read since. */
+	type Props = { server: string; version?: string; children?: Snippet };
+	let { server, version = '', children }: Props = $props();
+	const known = $derived(registered.get(server));
 </script>
 
-<div class="band {environment ? `band-${environment}` : 'bg-base-200'}">
-	<span class="band-word">{environment ?? '\u00a0'}</span>
-	{#if environment}{@render children?.()}{/if}
+<div class="band {known ? `band-${known.environment}` : 'bg-base-200'}">
+	<span class="band-word">{known?.environment ?? '\u00a0'}</span>
+	<a class="font-semibold underline underline-offset-2" href={to.server(server)}>{server}</a>
+	<span>{engineTitle(known?.engine ?? '')} {version}</span>
+	{@render children?.()}
 </div>

@@ -1,6 +1,6 @@
 <script lang="ts">
 	import type { Handover } from './api';
-	import { engineTitle, visible } from './format';
+	import { engineTitle, visible, visibleText } from './format';
 	import { whoText } from '../router';
 
 	type Props = { sheet: Handover };
@@ -45,7 +45,7 @@
 						<h3 class="quiet text-sm">{f.title}{#if f.file} <span class="mono">{f.file}</span>{/if}</h3>
 						<button class="btn btn-xs btn-ghost" onclick={() => copy(a.name + f.name, f.text)}>{copied === a.name + f.name ? 'Copied' : 'Copy'}<span class="sr-only"> the {f.title} of {a.name}</span></button>
 					</div>
-					<pre class="sql">{f.text.trimEnd()}</pre>
+					<pre class="sql">{visibleText(f.text.trimEnd())}</pre>
 				</div>
 			{/each}
 		</div>

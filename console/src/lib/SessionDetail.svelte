@@ -1,6 +1,6 @@
 <script lang="ts">
 	import type { ServerSession } from './api';
-	import { count, exact, since, visible } from './format';
+	import { count, exact, since, visible, visibleText } from './format';
 	import { whoText } from '../router';
 
 	type Props = { session: ServerSession; read: string; onclose: () => void };
@@ -29,6 +29,6 @@
 		<dl>{#each facts as [title, value] (title)}
 			<div class="border-base-300/60 grid grid-cols-[8.5rem_1fr] gap-x-4 border-b py-1"><dt class="quiet">{title}</dt><dd class="mono break-all">{visible(value)}</dd></div>
 		{/each}</dl>
-		<div class="min-w-0">{#if s.statement}<h3 class="label-text mt-2 lg:mt-0">{s.state === 'active' ? 'It runs' : 'It ran last'}</h3><pre class="sql mt-1 max-h-80 overflow-auto">{s.statement}</pre>{:else}<p class="quiet">No statement is shown.</p>{/if}</div>
+		<div class="min-w-0">{#if s.statement}<h3 class="label-text mt-2 lg:mt-0">{s.state === 'active' ? 'It runs' : 'It ran last'}</h3><pre class="sql mt-1 max-h-80 overflow-auto">{visibleText(s.statement)}</pre>{:else}<p class="quiet">No statement is shown.</p>{/if}</div>
 	</div>
 </section>

@@ -1,4 +1,5 @@
 import { api, problemOf, type Brief, type Intent, type Problem, type Server } from './api';
+import { registered } from './registered.svelte';
 import { go, to } from '../router';
 
 /** How long typing must rest before the server is asked, in milliseconds. */
@@ -6,7 +7,6 @@ const rest = 300;
 
 /** A form for any intent: what the server says to it while it is filled in, and asking for it. */
 export class Asking {
-	server = $state<Server | null>(null);
 	brief = $state.raw<Brief | null>(null);
 	problem = $state<Problem | null>(null);
 	refused = $state<Problem | null>(null);
@@ -14,11 +14,11 @@ export class Asking {
 	#timer: ReturnType<typeof setTimeout> | undefined;
 	#abort: AbortController | null = null;
 
-	constructor(readonly name: string) {
-		api.server(name).then(
-			(s) => (this.server = s),
-			(e) => (this.problem = problemOf(e))
-		);
+	constructor(readonly name: string) {}
+
+	/** The server as it is registered. */
+	get server(): Server | undefined {
+		return registered.get(this.name);
 	}
 
 	/** Briefs the intent once typing rests; null while something is missing. */

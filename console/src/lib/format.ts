@@ -89,5 +89,14 @@ export function settingTitle(name: string): string {
 
 /** A name with what cannot be seen made visible. */
 export function visible(name: string): string {
-	return name.replace(/[\p{Cc}\p{Cf}]/gu, (c) => `\\u${(c.codePointAt(0) ?? 0).toString(16).padStart(4, '0')}`);
+	return name.replace(/[\p{Cc}\p{Cf}\p{Zl}\p{Zp}\p{Co}\p{Cs}\uFFFD\u115f\u1160\u3164\uffa0\ufe00-\ufe0f]/gu, escaped);
+}
+
+/** A text of several lines, such as a statement: the same, but line ends and tabs stay. */
+export function visibleText(text: string): string {
+	return text.replace(/(?![\n\t])[\p{Cc}\p{Cf}\p{Zl}\p{Zp}\p{Co}\p{Cs}\uFFFD\u115f\u1160\u3164\uffa0\ufe00-\ufe0f]/gu, escaped);
+}
+
+function escaped(c: string): string {
+	return `\\u{${(c.codePointAt(0) ?? 0).toString(16)}}`;
 }

@@ -1,4 +1,5 @@
 import { api, problemOf, type Brief, type Choices, type DatabaseSpec, type Engine, type Finding, type Problem, type Server } from './api';
+import { registered } from './registered.svelte';
 
 /** How long typing must rest before the server is asked, in milliseconds. */
 const rest = 250;
@@ -6,8 +7,7 @@ const rest = 250;
 /** The form for a new database: what is asked, and what the server says to it. */
 export class NewDatabaseForm {
 	spec = $state<DatabaseSpec>({ name: '' });
-	server = $state<Server | null>(null);
-	engine = $state<Engine | null>(null);
+	engines = $state.raw<Engine[]>([]);
 	choices = $state.raw<Choices | null>(null);
 	brief = $state.raw<Brief | null>(null);
 	problem = $state<Problem | null>(null);
@@ -18,6 +18,16 @@ export class NewDatabaseForm {
 	#timer: ReturnType<typeof setTimeout> | undefined;
 
 	constructor(readonly name: string) {}
+
+	/** What its engine can do. */
+	get engine(): Engine | undefined {
+		return this.engines.find((e) => e.engine === this.server?.engine);
+	}
+
+	/** The server as it is registered. */
+	get server(): Server | undefined {
+		return registered.get(this.name);
+	}
 
 	/** What is asked, without the fields that were left empty. */
 	readonly asked = $derived.by((): DatabaseSpec => {
@@ -47,9 +57,8 @@ export class NewDatabaseForm {
 
 	async load(): Promise<void> {
 		try {
-			const [server, engines, choices] = await Promise.all([api.server(this.name), api.engines(), api.choices(this.name)]);
-			this.server = server;
-			this.engine = engines.find((e) => e.engine === server.engine) ?? null;
+			const [engines, choices] = await Promise.all([api.engines(), api.choices(this.name)]);
+			this.engines = engines;
 			this.choices = choices;
 			this.problem = null;
 		} catch (e) {

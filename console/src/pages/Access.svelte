@@ -1,7 +1,7 @@
 <script lang="ts">
 	import { api, problemOf, type Matrix, type Problem, type Why } from '../lib/api';
 	import Band from '../lib/Band.svelte';
-	import { count, engineTitle, visible } from '../lib/format';
+	import { count, visible } from '../lib/format';
 	import { cell, levels } from '../lib/levels';
 	import { live } from '../lib/live.svelte';
 	import MatrixGrid from '../lib/MatrixGrid.svelte';
@@ -76,7 +76,7 @@
 
 <svelte:head><title>Access on {server} · Genarch</title></svelte:head>
 
-<Band environment={matrix?.environment}><a class="font-semibold underline underline-offset-2" href={to.server(server)}>{server}</a><span>{engineTitle(matrix?.engine ?? '')}</span></Band>
+<Band server={server} />
 <section class="mx-auto max-w-7xl px-4 py-4 sm:px-6">
 	<div class="flex flex-wrap items-end justify-between gap-3">
 		<h1>Access on {server}</h1>

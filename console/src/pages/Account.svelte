@@ -2,7 +2,7 @@
 	import { api, problemOf, type AccountDetail, type Problem, type Why } from '../lib/api';
 	import { Asking } from '../lib/asking.svelte';
 	import Band from '../lib/Band.svelte';
-	import { count, engineTitle, lastUse, visible } from '../lib/format';
+	import { count, lastUse, visible } from '../lib/format';
 	import { tone } from '../lib/levels';
 	import { live } from '../lib/live.svelte';
 	import { session } from '../lib/session.svelte';
@@ -85,7 +85,7 @@
 
 <svelte:head><title>{who} · {server} · Genarch</title></svelte:head>
 
-<Band environment={account?.environment}><a class="font-semibold underline underline-offset-2" href={to.server(server)}>{server}</a><span>{engineTitle(account?.engine ?? '')}</span><a class="underline underline-offset-2" href={to.access(server)}>access</a></Band>
+<Band server={server}><a class="underline underline-offset-2" href={to.access(server)}>access</a></Band>
 <section class="mx-auto max-w-7xl px-4 py-4 sm:px-6">
 	<h1 class="mono text-[1.375rem]! break-all">{visible(who)}</h1>
 	{#if problem}<Trouble {problem} retry={load} />

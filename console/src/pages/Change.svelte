@@ -117,10 +117,7 @@
 
 <svelte:head><title>Change {id} · Genarch</title></svelte:head>
 
-<Band environment={brief?.environment}>
-		<a class="font-semibold underline underline-offset-2" href={to.server(change?.server ?? '')}>{change?.server}</a>
-		{#if change?.target !== change?.server}<span class="mono break-all">{visible(change?.target ?? '')}</span>{/if}
-	</Band>
+<Band server={change?.server ?? ''}>{#if change?.target !== change?.server}<span class="mono break-all">{visible(change?.target ?? '')}</span>{/if}</Band>
 <section class="mx-auto max-w-6xl px-4 py-4 sm:px-6">
 	{#if problem}<h1>Change {id}</h1><Trouble {problem} retry={load} />
 	{:else if !change || !brief}<Skeleton rows={8} label="Reading the change" />

@@ -8,11 +8,12 @@
 	import When from '../lib/When.svelte';
 	import { to } from '../router';
 
-	let lines = $state<ChangeLine[] | null>(null);
+	type Line = Omit<ChangeLine, 'summary'>;
+	let lines = $state.raw<Line[] | null>(null);
 	let next = $state(0);
 	let only = $state<Change['state'] | ''>('');
 	let problem = $state<Problem | null>(null);
-	const states: Change['state'][] = ['draft', 'running', 'done', 'reverted', 'stuck', 'withdrawn', 'expired'];
+	const states: Change['state'][] = ['draft', 'waiting', 'ready', 'running', 'done', 'reverted', 'stuck', 'declined', 'withdrawn', 'expired'];
 
 	async function load(before?: number): Promise<void> {
 		try {
@@ -25,10 +26,21 @@
 		}
 	}
 
+	/** Puts a change that moved on into the list as it is shown; nothing is read again. */
+	function move(c: Change): void {
+		const line: Line = { ...c, environment: c.brief.environment };
+		const at = lines?.findIndex((l) => l.id === c.id) ?? -1;
+		const fits = !only || c.state === only;
+		if (!lines || (at < 0 && !fits)) return;
+		if (at >= 0) lines = fits ? lines.with(at, line) : lines.toSpliced(at, 1);
+		else if (!lines[0] || c.id > lines[0].id) lines = [line, ...lines];
+		else load(); // an older one fits the filter now
+	}
+
 	$effect(() => {
 		void only;
 		load();
-		return live.watch({ change: () => load(), resync: () => load() });
+		return live.watch({ change: move, resync: () => load() });
 	});
 </script>
 

@@ -1,10 +1,11 @@
 <script lang="ts">
-	import { api, problemOf, type ChangeLine, type Database, type Matrix, type Problem, type Server, type SessionList } from '../lib/api';
+	import { api, problemOf, type ChangeLine, type Database, type Matrix, type Problem, type SessionList } from '../lib/api';
 	import Band from '../lib/Band.svelte';
 	import { cell, tone } from '../lib/levels';
 	import { session } from '../lib/session.svelte';
-	import { count, engineTitle, exact, lastUse, size, visible } from '../lib/format';
+	import { count, exact, lastUse, size, visible } from '../lib/format';
 	import { live } from '../lib/live.svelte';
+	import { registered } from '../lib/registered.svelte';
 	import Skeleton from '../lib/Skeleton.svelte';
 	import State from '../lib/State.svelte';
 	import Trouble from '../lib/Trouble.svelte';
@@ -13,7 +14,7 @@
 
 	const serverName = $derived(param('server'));
 	const name = $derived(param('database'));
-	let server = $state<Server | null>(null);
+	const server = $derived(registered.get(serverName));
 	let database = $state<Database | null>(null);
 	let changes = $state<ChangeLine[]>([]);
 	let problem = $state<Problem | null>(null);
@@ -46,14 +47,13 @@
 
 	async function load(): Promise<void> {
 		try {
-			const [s, d] = await Promise.all([api.server(serverName), api.database(serverName, name)]);
-			[server, database, problem, read] = [s, d, null, new Date().toISOString()];
+			const d = await api.database(serverName, name);
+			[database, problem, read] = [d, null, new Date().toISOString()];
 			api.access(serverName, { database: name }).then((m) => ([matrix, untold] = [m, null]), (e) => (untold = problemOf(e)));
 			api.sessions(serverName, { database: name }).then((l) => (connected = l), () => (connected = null));
 			changes = (await api.changes({ target: d.address, limit: 20 })).changes;
 		} catch (e) {
-			problem = problemOf(e);
-			server ??= await api.server(serverName).catch(() => null);
+			[problem, database] = [problemOf(e), null];
 		}
 	}
 
@@ -89,7 +89,7 @@
 
 <svelte:head><title>{name} · {serverName} · Genarch</title></svelte:head>
 
-<Band environment={server?.environment}><a class="font-semibold underline underline-offset-2" href={to.server(serverName)}>{serverName}</a><span>{engineTitle(server?.engine ?? '')} {server?.status?.version ?? ''}</span></Band>
+<Band server={serverName} />
 <section class="mx-auto max-w-7xl px-4 py-4 sm:px-6">
 	<h1 class="mono text-[1.375rem]! break-all">{visible(name)}</h1>
 	{#if problem}<Trouble {problem} retry={load} />

@@ -1,7 +1,7 @@
 <script lang="ts">
 	import { api, problemOf, type Handover, type Problem } from '../lib/api';
 	import Band from '../lib/Band.svelte';
-	import { engineTitle, visible } from '../lib/format';
+	import { visible } from '../lib/format';
 	import HandoverSheet from '../lib/HandoverSheet.svelte';
 	import Skeleton from '../lib/Skeleton.svelte';
 	import Trouble from '../lib/Trouble.svelte';
@@ -29,7 +29,7 @@
 
 <svelte:head><title>Handover of {database} · {server} · Genarch</title></svelte:head>
 
-<Band environment={sheet?.environment}><a class="font-semibold underline underline-offset-2" href={to.server(server)}>{server}</a><span>{engineTitle(sheet?.engine ?? '')}</span></Band>
+<Band server={server} />
 <section class="mx-auto max-w-6xl px-4 py-4 sm:px-6">
 	<h1 class="break-words">Handover of <a class="link-plain mono" href={to.database(server, database)}>{visible(database)}</a></h1>
 	{#if problem}<Trouble {problem} retry={load} />

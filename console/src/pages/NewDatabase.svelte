@@ -6,7 +6,7 @@
 	import { NewDatabaseForm } from '../lib/newDatabase.svelte';
 	import Skeleton from '../lib/Skeleton.svelte';
 	import Trouble from '../lib/Trouble.svelte';
-	import { engineTitle, visible } from '../lib/format';
+	import { visible, visibleText } from '../lib/format';
 	import { go, param, to } from '../router';
 
 	const name = $derived(param('server'));
@@ -61,7 +61,7 @@
 
 <svelte:head><title>New database on {name} · Genarch</title></svelte:head>
 
-<Band environment={form.server?.environment}><a class="font-semibold underline underline-offset-2" href={to.server(name)}>{name}</a><span>{engineTitle(form.server?.engine ?? '')} {form.server?.status?.version ?? ''}</span></Band>
+<Band server={name} />
 <section class="mx-auto max-w-6xl px-4 py-4 sm:px-6">
 	<h1>New database on {name}</h1>
 	{#if form.problem && !form.choices}<Trouble problem={form.problem} retry={() => form.load()} />
@@ -162,7 +162,7 @@
 					{#if rest.length}<h2 class="mb-2">What to know</h2><Findings findings={rest} />{/if}
 					{#if form.brief.steps.length}
 						<h2 class="mt-4 mb-2">The statements so far</h2>
-						{#each form.brief.steps as s, i (i)}{#if s.statement}<pre class="sql mb-2">{s.statement}</pre>{/if}{/each}
+						{#each form.brief.steps as s, i (i)}{#if s.statement}<pre class="sql mb-2">{visibleText(s.statement)}</pre>{/if}{/each}
 					{:else if form.brief.stopped}<p class="quiet">The statements are shown here when nothing stands in the way.</p>{/if}
 				{:else}<p class="quiet">Type a name; the statements that would run are shown here.</p>{/if}
 			</aside>

@@ -3,8 +3,9 @@
 	import Band from '../lib/Band.svelte';
 	import DatabaseRows from '../lib/DatabaseRows.svelte';
 	import { DatabaseTable } from '../lib/databases.svelte';
-	import { count, engineTitle, identityText, size } from '../lib/format';
+	import { count, identityText, size } from '../lib/format';
 	import { live } from '../lib/live.svelte';
+	import { registered } from '../lib/registered.svelte';
 	import { session } from '../lib/session.svelte';
 	import Skeleton from '../lib/Skeleton.svelte';
 	import Trouble from '../lib/Trouble.svelte';
@@ -14,6 +15,7 @@
 	const name = $derived(param('server'));
 	let server = $state<Server | null>(null);
 	let problem = $state<Problem | null>(null);
+	const known = $derived(registered.get(name));
 	const table = $derived(new DatabaseTable(name));
 
 	async function readServer(): Promise<void> {
@@ -59,11 +61,7 @@
 
 <svelte:head><title>{name} · Genarch</title></svelte:head>
 
-<Band environment={server?.environment}>
-		<span class="font-semibold">{server?.name}</span>
-		<span>{engineTitle(server?.engine ?? '')} {status?.version ?? ''}</span>
-		<span class="mono">{server?.host}:{server?.port}</span>
-	</Band>
+<Band server={name} version={status?.version}><span class="mono">{known?.host}:{known?.port}</span></Band>
 <section class="mx-auto max-w-7xl px-4 py-4 sm:px-6">
 	{#if problem}
 		<h1>{name}</h1>

@@ -1,7 +1,7 @@
 <script lang="ts">
 	import { Asking } from '../lib/asking.svelte';
 	import Band from '../lib/Band.svelte';
-	import { count, engineTitle, visible } from '../lib/format';
+	import { count, visible } from '../lib/format';
 	import { session } from '../lib/session.svelte';
 	import SessionChart from '../lib/SessionChart.svelte';
 	import SessionDetail from '../lib/SessionDetail.svelte';
@@ -29,7 +29,7 @@
 
 <svelte:head><title>Sessions of {database || server} · Genarch</title></svelte:head>
 
-<Band environment={list?.environment}><a class="font-semibold underline underline-offset-2" href={to.server(server)}>{server}</a><span>{engineTitle(list?.engine ?? '')}</span>{#if database}<a class="mono underline underline-offset-2 break-all" href={to.database(server, database)}>{visible(database)}</a>{/if}</Band>
+<Band server={server}>{#if database}<a class="mono underline underline-offset-2 break-all" href={to.database(server, database)}>{visible(database)}</a>{/if}</Band>
 <section class="mx-auto max-w-7xl px-4 py-4 sm:px-6">
 	<h1 class="break-words">Sessions of {#if database}<span class="mono">{visible(database)}</span>{:else}{server}{/if}</h1>
 	{#if list}<p class="quiet text-sm">{count(list.total)} of {count(list.all)} on the server, which takes {count(list.allowed)} · read <When at={list.read} />, again every 2 s{#if database}{' '}· <a class="link-plain" href={to.sessions(server)}>all of {server}</a>{/if}</p>{/if}
