@@ -113,6 +113,7 @@ type Handler struct {
 	streams streams
 	known   known
 	totals  totals
+	names   names
 	metrics *metrics
 	// secure: people reach the service by TLS.
 	secure bool
@@ -155,6 +156,7 @@ func New(cfg Config) *Handler {
 	h.api.UseMiddleware(h.authorise)
 	h.registerSession()
 	h.registerServers()
+	h.registerSearch()
 	h.registerDatabases()
 	h.registerAccess()
 	h.registerSessions()

@@ -95,6 +95,14 @@ func TestConsoleAccess(t *testing.T) {
 		p.Wait("the matrix", "document.querySelector('[data-level=write]')")
 		p.Click("[data-level=read]")
 		p.Wait("the chain", "document.querySelector('[data-allowed=true]')")
+		// By keys alone: into the grid, two down, one across, and why.
+		p.Eval("document.querySelector('[role=grid]').focus() || true")
+		for _, key := range []string{"ArrowDown", "ArrowDown", "ArrowRight", "ArrowLeft", "Home"} {
+			p.Eval("document.activeElement.dispatchEvent(new KeyboardEvent('keydown', {key: '" + key + "', bubbles: true})) || true")
+		}
+		p.Wait("the third cell to be the active one", "document.getElementById(document.querySelector('[role=grid]').getAttribute('aria-activedescendant'))?.parentElement.getAttribute('aria-rowindex') === '4'")
+		p.Eval("(window.before = document.querySelector('[aria-label=Why]').innerText, document.activeElement.dispatchEvent(new KeyboardEvent('keydown', {key: 'Enter', bubbles: true})), true)")
+		p.Wait("why of the active cell", "document.querySelector('[aria-label=Why]')?.innerText !== window.before && document.querySelector('[data-allowed]')")
 		p.Type("input[type=search]", "fares")
 		p.Wait("the rows that fit", "document.querySelectorAll('[role=rowheader]').length === 1")
 		p.Type("input[type=search]", "nothing like it")

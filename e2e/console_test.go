@@ -25,6 +25,8 @@ func TestConsole(t *testing.T) {
 	t.Run("stops and cautions", func(t *testing.T) { testConsoleFindings(t, s, b, maria.DSN("")) })
 	t.Run("many databases", func(t *testing.T) { testMany(t, s, b, maria.DSN("")) })
 	t.Run("accessible", func(t *testing.T) { testAccessible(t, s, b) })
+	t.Run("places", func(t *testing.T) { testPlaces(t, s, b) })
+	t.Run("one's own account", func(t *testing.T) { testYou(t, s, b) })
 	t.Run("narrow", func(t *testing.T) { testNarrow(t, s, b) })
 }
 
@@ -44,6 +46,59 @@ func testSignIn(t *testing.T, s *service, b *testutil.Browser) {
 	p.Open("/nowhere/at/all")
 	p.SignIn("keeper", password)
 	p.WaitText("2 of 2 servers answered")
+}
+
+// testPlaces: where one is shows before a server answers, the focus goes with the
+// page, and the search finds what is on every server.
+func testPlaces(t *testing.T, s *service, b *testutil.Browser) {
+	p := b.Page(t, s.url)
+	p.SignIn("keeper", password)
+	p.WaitText("2 of 2 servers answered")
+	// From here on no server answers: what is registered has to do.
+	p.Eval("(window.asked = window.fetch, window.fetch = (r, o) => /servers\\/[^?]/.test(r.url ?? r) ? new Promise(() => {}) : window.asked(r, o), true)")
+	p.Click("tr[data-server=quay] a")
+	p.Wait("environment and name, without an answer", "document.querySelector('.band-staging')?.innerText.includes('quay')")
+	p.Wait("the focus on the page", "document.activeElement.id === 'main'")
+	p.Eval("(window.fetch = window.asked, true)")
+	p.Open("/changes")
+	p.WaitText("tickets_prod")
+	p.Eval("(document.querySelector('button[aria-label^=\"Go to\"]').click(), true)")
+	p.Type("dialog input", "tickets harb")
+	p.Wait("the database", "document.querySelector('dialog [role=option]')?.innerText.includes('harbour/tickets_prod')")
+	p.Type("dialog input", "staging")
+	p.Wait("the servers of an environment", "document.querySelector('dialog [role=option]')?.innerText.includes('quay')")
+	p.Type("dialog input", "no such thing anywhere")
+	p.WaitText("Nothing fits")
+}
+
+// testYou: a person sets their own password, and is told what others did to it.
+func testYou(t *testing.T, s *service, b *testutil.Browser) {
+	const first, second = "capstan-ledger-orbit-2", "fathom-hinge-violet-8"
+	s.run(0, "operator", "add", "bosun", "--remits", "see", "--password-file", secretFile(t, password))
+	s.run(0, "operator", "edit", "bosun", "--password-file", secretFile(t, first))
+	p := b.Page(t, s.url)
+	p.SignIn("bosun", first)
+	p.WaitText("keeper")
+	p.Wait("what was done to the account", "document.querySelector('[role=alert]')?.innerText.includes('password')")
+	p.Click("[role=alert] button")
+	p.Wait("it to be gone", "!document.querySelector('[role=alert]')")
+	p.Open("/you")
+	p.WaitText("Where you are signed in")
+	p.Type("input[name=old]", "wrong")
+	p.Type("input[name=new]", second)
+	p.Type("input[name=again]", "another")
+	p.WaitText("It differs from the one above")
+	p.Type("input[name=again]", second)
+	p.Axe("one's own account")
+	p.Click("form button.btn-primary")
+	p.WaitText("the present password is another one")
+	p.Type("input[name=old]", first)
+	p.Click("form button.btn-primary")
+	p.WaitText("Your password is another one.")
+	p.Wait("the session to go on", "document.querySelectorAll('table tbody tr').length === 1")
+	if status, _, _ := s.signIn("bosun", first); status != 401 {
+		t.Errorf("the old password: %d", status)
+	}
 }
 
 func testConsoleCreate(t *testing.T, s *service, b *testutil.Browser) {

@@ -9,6 +9,7 @@
 	import { session } from './lib/session.svelte';
 	import { theme } from './lib/theme.svelte';
 	import Trouble from './lib/Trouble.svelte';
+	import When from './lib/When.svelte';
 	import SignIn from './pages/SignIn.svelte';
 	import { route, Router } from './router';
 
@@ -63,10 +64,16 @@
 			<button class="btn btn-ghost btn-sm btn-square" onclick={() => theme.toggle()} aria-label={theme.current === 'day' ? 'Dark colours' : 'Light colours'}>
 				{#if theme.current === 'day'}<Moon size={16} aria-hidden="true" />{:else}<Sun size={16} aria-hidden="true" />{/if}
 			</button>
-			<span class="quiet hidden text-sm sm:inline">{session.name}</span>
+			<a class="quiet hidden text-sm hover:underline sm:inline" href="/you" title="Your password and sessions">{session.name}</a>
 			<button class="btn btn-ghost btn-sm btn-square" onclick={() => session.signOut()} aria-label="Sign out {session.name}"><LogOut size={16} aria-hidden="true" /></button>
 		</div>
 	</header>
+	{#each session.current.notices ?? [] as notice (notice.at + notice.text)}
+		<p class="border-warning bg-base-200 flex flex-wrap items-baseline gap-3 border-l-4 px-4 py-2" role="alert">
+			<span>{notice.text} (<When at={notice.at} />)</span>
+			<button class="btn btn-xs" onclick={() => session.heard(notice)}>I have read it</button>
+		</p>
+	{/each}
 	<main id="main" tabindex="-1" class="focus:outline-none"><Router /></main>
 	<Palette bind:this={palette} />
 {/if}

@@ -352,6 +352,26 @@ export interface paths {
         patch: operations["edit-operator"];
         trace?: never;
     };
+    "/search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Find servers, databases, accounts and roles by a part of their name
+         * @description Needs the remit see.
+         */
+        get: operations["search"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/servers": {
         parameters: {
             query?: never;
@@ -1364,6 +1384,16 @@ export interface components {
             text: string;
             title: string;
         };
+        Found: {
+            address: string;
+            engine: string;
+            environment: string;
+            host?: string;
+            /** @enum {string} */
+            kind: "server" | "database" | "account" | "role";
+            name: string;
+            server: string;
+        };
         GrantLine: {
             /** @description It holds because nothing was ever granted or revoked there. */
             builtin?: boolean;
@@ -1720,6 +1750,21 @@ export interface components {
              */
             wait?: number;
         };
+        SearchResult: {
+            /**
+             * Format: int64
+             * @description Servers that could be read, now or within the last minute.
+             */
+            answered: number;
+            found: components["schemas"]["Found"][];
+            /** Format: int64 */
+            servers: number;
+            /**
+             * Format: int64
+             * @description All that fit, also those beyond the limit.
+             */
+            total: number;
+        };
         Server: {
             /** @description The login that Genarch uses there. */
             admin: string;
@@ -2009,7 +2054,7 @@ export interface components {
             sessions_allowed: number;
             /**
              * Format: int64
-             * @description Bytes of all databases whose size is known.
+             * @description Bytes of all databases whose size is known, as of a few seconds ago.
              */
             size: number;
             /** Format: date-time */
@@ -2822,6 +2867,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["OperatorEdited"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    search: {
+        parameters: {
+            query?: {
+                /** @description Every word of it is part of the address or the environment, without case. */
+                q?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SearchResult"];
                 };
             };
             /** @description Error */

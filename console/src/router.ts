@@ -19,6 +19,7 @@ import MoveDatabase from './pages/MoveDatabase.svelte';
 import RenameDatabase from './pages/RenameDatabase.svelte';
 import Sessions from './pages/Sessions.svelte';
 import Server from './pages/Server.svelte';
+import You from './pages/You.svelte';
 
 export const { p, navigate, isActive, route } = createRouter({
 	layout: Place,
@@ -42,6 +43,7 @@ export const { p, navigate, isActive, route } = createRouter({
 	'/changes': Changes,
 	'/changes/:id': Change,
 	'/journal': Journal,
+	'/you': You,
 	'*': NotFound
 });
 

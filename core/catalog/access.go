@@ -33,6 +33,9 @@ type Account struct {
 	Principal
 	// Key is the engine's own number of it (PostgreSQL: oid); 0 where there is none.
 	Key uint64
+	// Bootstrap: it is the system's own, and the superuser that the server was set up
+	// with, whom people use: it is shown among theirs.
+	Bootstrap bool
 	// Login: it may sign in. A role (group) may not.
 	Login bool
 	// Super: nothing is refused to it.

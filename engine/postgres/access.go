@@ -89,7 +89,8 @@ func (s *server) readAccounts(ctx context.Context, q querier, names ...string) (
 		var method string
 		err := row.Scan(&key, &a.Name, &a.Super, &a.Inherit, &createrole, &createdb, &a.Login, &replication, &bypass, &a.ConnectionLimit,
 			&expires, &a.Expired, &a.Comment, &sessions, &method)
-		a.Key, a.System = uint64(key), strings.HasPrefix(a.Name, "pg_") || key == bootstrap
+		a.Key, a.Bootstrap = uint64(key), key == bootstrap
+		a.System = a.Bootstrap || strings.HasPrefix(a.Name, "pg_")
 		if expires != nil {
 			a.Expires = expires.UTC()
 		}

@@ -1,5 +1,5 @@
 <script lang="ts">
-	import { visibleText } from './format';
+	import { said, visibleText } from './format';
 	import type { Snippet } from 'svelte';
 	import type { Finding, Intent } from './api';
 	import type { Asking } from './asking.svelte';
@@ -28,7 +28,8 @@
 				<span class="quiet text-sm">Nothing runs yet.</span>
 			</div>
 		</div>
-		<aside class="min-w-0" aria-live="polite">
+		<aside class="min-w-0">
+			<p class="sr-only" role="status">{said(brief)}</p>
 			{#if asking.problem}<Trouble problem={asking.problem} />{/if}
 			{#if brief}
 				{#if brief.findings.length}<h2 class="mb-2">What to know</h2><Findings findings={brief.findings} {onsuggest} />{/if}

@@ -36,6 +36,34 @@
 		const r = matrix.rows[i]!;
 		return { text: r.name === '' ? `(no name)@${r.host}` : visible(whoText(r)), href: to.account(matrix.server, { ...r, role: r.role && matrix.engine === 'mariadb' }), role: !!r.role, marks: r.marks ?? 0, superuser: !!r.super };
 	};
+	/** The cell that the keys work on, by its place in sight. */
+	let active = $state({ d: 0, a: 0 });
+	const grid = $props.id();
+	const cellId = (d: number, a: number) => `${grid}-${d}-${a}`;
+
+	function onkeydown(e: KeyboardEvent): void {
+		if (e.target !== box || !down.length || !across.length) return;
+		const page = Math.max(1, Math.floor((box?.clientHeight ?? 0) / rowHeight) - 2);
+		const ends = { d: down.length - 1, a: across.length - 1 };
+		let { d, a } = active;
+		if (e.key === 'ArrowDown') d++;
+		else if (e.key === 'ArrowUp') d--;
+		else if (e.key === 'ArrowRight') a++;
+		else if (e.key === 'ArrowLeft') a--;
+		else if (e.key === 'PageDown') d += page;
+		else if (e.key === 'PageUp') d -= page;
+		else if (e.key === 'Home') [a, d] = e.ctrlKey ? [0, 0] : [0, d];
+		else if (e.key === 'End') [a, d] = e.ctrlKey ? [ends.a, ends.d] : [ends.a, d];
+		else if (e.key === 'Enter' || e.key === ' ') {
+			const where = at(Math.min(d, ends.d), Math.min(a, ends.a));
+			onpick(where.a, where.d);
+		} else return;
+		e.preventDefault();
+		active = { d: Math.max(0, Math.min(d, ends.d)), a: Math.max(0, Math.min(a, ends.a)) };
+		$vertical.scrollToIndex(active.d);
+		$sideways.scrollToIndex(active.a);
+	}
+
 	const at = (d: number, a: number) => (turned ? { a: across[a]!, d: down[d]! } : { a: down[d]!, d: across[a]! });
 </script>
 
@@ -51,7 +79,7 @@
 {/snippet}
 
 <!-- A grid laid out by position, so that thousands of rows and columns cost no more than those in sight. -->
-<div bind:this={box} class="border-base-300 relative max-h-[62vh] overflow-auto border" role="grid" aria-label="Who has what" aria-rowcount={down.length + 1} aria-colcount={across.length + 1} tabindex="0">
+<div bind:this={box} class="matrix border-base-300 relative max-h-[62vh] overflow-auto border" role="grid" aria-label="Who has what" aria-rowcount={down.length + 1} aria-colcount={across.length + 1} tabindex="0" aria-activedescendant={down.length && across.length ? cellId(active.d, active.a) : undefined} {onkeydown}>
 	<div class="relative" style:height="{$vertical.getTotalSize()}px" style:width="{$sideways.getTotalSize()}px">
 		<div role="row" aria-rowindex={1} class="bg-base-200 border-base-300 sticky top-0 z-20 border-b" style:height="{rowHeight}px">
 			<div role="columnheader" aria-colindex={1} class="bg-base-200 sticky left-0 z-30 flex items-center px-3 text-[0.8125rem] font-semibold" style:height="{rowHeight}px" style:width="{headWidth}px">{turned ? 'Database' : 'Account'}</div>
@@ -65,7 +93,7 @@
 				{#each left as c (c.index)}
 					{@const where = at(r.index, c.index)}
 					{@const level = cell(matrix.rows[where.a]?.cells[where.d] ?? '?')}
-					<div role="gridcell" aria-colindex={c.index + 2} class="absolute top-0 h-full" style:left="{c.start}px" style:width="{c.size}px">
+					<div role="gridcell" id={cellId(r.index, c.index)} aria-colindex={c.index + 2} class="absolute top-0 h-full {r.index === active.d && c.index === active.a ? 'active-cell' : ''}" style:left="{c.start}px" style:width="{c.size}px">
 						<button tabindex="-1" class="hover:bg-base-300 h-full w-full px-2 text-left text-sm {tone[level.word]}" data-level={level.word} onclick={() => onpick(where.a, where.d)}>{level.word === 'none' ? '–' : level.word}{#if level.differs}<span class="font-bold">*</span>{/if}</button>
 					</div>
 				{/each}

@@ -1,5 +1,5 @@
 <script lang="ts">
-	import { api } from './api';
+	import { api, problemOf, type Found } from './api';
 	import { go, to } from '../router';
 	import { visible } from './format';
 
@@ -9,6 +9,8 @@
 	let entries = $state<Entry[]>([]);
 	let chosen = $state(0);
 	let note = $state('');
+	let timer: ReturnType<typeof setTimeout> | undefined;
+	let abort: AbortController | null = null;
 
 	const pages: Entry[] = [
 		{ text: 'Fleet', kind: 'page', environment: '', address: '/' },
@@ -17,49 +19,44 @@
 	];
 	const shown = $derived.by(() => {
 		const words = typed.toLowerCase().split(/\s+/).filter(Boolean);
-		const fits = (e: Entry) => words.every((w) => e.text.toLowerCase().includes(w) || e.environment.startsWith(w));
-		return [...pages, ...entries].filter(fits).slice(0, 40);
+		return [...pages.filter((e) => words.every((w) => e.text.toLowerCase().includes(w))), ...entries].slice(0, 40);
 	});
 
-	export async function open(): Promise<void> {
+	export function open(): void {
 		typed = '';
 		chosen = 0;
+		entries = [];
 		dialog?.showModal();
-		await load();
+		search();
 	}
 
-	/** Servers first, then the databases of each as they come. */
-	async function load(): Promise<void> {
-		note = 'reading …';
-		try {
-			const servers = await api.servers();
-			entries = servers.flatMap((s) => [
-				{ text: s.name, kind: 'server', environment: s.environment, address: to.server(s.name) },
-				{ text: `access on ${s.name}`, kind: 'page', environment: s.environment, address: to.access(s.name) }
-			]);
-			const [lists, people] = await Promise.all([
-				Promise.allSettled(servers.map((s) => api.databases(s.name, false))),
-				Promise.allSettled(servers.map((s) => api.accounts(s.name)))
-			]);
-			const found: Entry[] = [];
-			let silent = 0;
-			for (const l of lists) {
-				if (l.status === 'rejected') {
-					silent++;
-					continue;
-				}
-				for (const d of l.value.databases)
-					found.push({ text: d.address, kind: 'database', environment: l.value.environment, address: to.database(l.value.server, d.name) });
+	/** Asks for what fits, once typing rests; an answer that was overtaken is dropped. */
+	function search(): void {
+		clearTimeout(timer);
+		abort?.abort();
+		timer = setTimeout(async () => {
+			const mine = (abort = new AbortController());
+			try {
+				const r = await api.search(typed, mine.signal);
+				entries = r.found.flatMap(entriesOf);
+				const left = r.total > r.found.length ? `${r.found.length} of ${r.total} that fit` : '';
+				const silent = r.answered < r.servers ? `${r.answered} of ${r.servers} servers answered` : '';
+				note = [left, silent].filter(Boolean).join(' · ');
+			} catch (e) {
+				if (!mine.signal.aborted) note = problemOf(e).detail;
 			}
-			for (const l of people) {
-				if (l.status === 'rejected') continue;
-				for (const a of l.value.accounts)
-					found.push({ text: a.address, kind: a.kind, environment: l.value.environment, address: to.account(l.value.server, { name: a.name, host: a.host, role: a.kind === 'role' && l.value.engine === 'mariadb' }) });
-			}
-			entries = [...entries, ...found];
-			note = silent ? `${lists.length - silent} of ${lists.length} servers answered` : '';
-		} catch {
-			note = 'Genarch does not answer';
+		}, 120);
+	}
+
+	function entriesOf(f: Found): Entry[] {
+		const shared = { text: f.address, kind: f.kind, environment: f.environment };
+		switch (f.kind) {
+			case 'server':
+				return [{ ...shared, address: to.server(f.name) }, { ...shared, text: `access on ${f.name}`, kind: 'page', address: to.access(f.name) }];
+			case 'database':
+				return [{ ...shared, address: to.database(f.server, f.name) }];
+			default:
+				return [{ ...shared, address: to.account(f.server, { name: f.name, host: f.host, role: f.kind === 'role' && f.engine === 'mariadb' }) }];
 		}
 	}
 
@@ -90,7 +87,7 @@
 			aria-label="Server, database, account or page"
 			placeholder="Server, database, account or page"
 			bind:value={typed}
-			oninput={() => (chosen = 0)}
+			oninput={() => ((chosen = 0), search())}
 			{onkeydown}
 		/>
 		<ul id="palette-list" role="listbox" aria-label="Matches" class="max-h-96 overflow-y-auto py-1">

@@ -12,13 +12,16 @@
 		begun: 'running', unknown: 'no answer came: looking whether it happened', done: 'done', failed: 'failed', undone: 'taken back',
 		undoing: 'being taken back', undo_failed: 'could not be taken back', harmed: 'failed, and left something altered'
 	};
+	const latest = $derived(steps.findLast((s) => s.status !== 'planned'));
 	const tone = (status: string) =>
 		({ done: 'border-success text-success', failed: 'border-error text-error', undo_failed: 'border-error text-error', harmed: 'border-error text-error', begun: 'border-primary text-primary', unknown: 'border-warning' })[
 			status
 		] ?? 'border-base-300';
 </script>
 
-<ol class="flex flex-col" aria-label="Steps" aria-live={running ? 'polite' : 'off'}>
+<!-- One line is said aloud, not the whole list at each step. -->
+<p class="sr-only" role="status">{running && latest ? `${latest.title}: ${words[latest.status] ?? ''}` : ''}</p>
+<ol class="flex flex-col" aria-label="Steps">
 	{#each steps as s, i (i)}
 		<li class="relative grid grid-cols-[2rem_1fr] gap-x-3 pb-4" data-status={s.status}>
 			{#if i < steps.length - 1}<span aria-hidden="true" class="bg-base-300 absolute top-8 bottom-0 left-[0.9375rem] w-0.5"></span>{/if}
@@ -34,7 +37,7 @@
 				{#if s.clearing && s.status !== 'begun'}<p class="mt-1">{s.clearing.ended} ended, {s.clearing.gone} left by themselves, {Math.max(0, s.clearing.left)} left.</p>{/if}
 				{#if s.undo && (s.status === 'planned' || s.status === 'undone' || s.status === 'undo_failed')}
 					{#if s.undo.includes(';\n')}<details class="quiet mt-1 text-sm"><summary class="cursor-pointer">{s.status === 'planned' ? 'If a later step fails, what was there before is put back' : 'What was there before was put back'}</summary><pre class="sql mt-1">{visibleText(s.undo)}</pre></details>
-					{:else}<p class="quiet mt-1 text-sm break-words">{s.status === 'planned' ? 'If a later step fails, taken back by' : 'Taken back by'} <code class="mono">{s.undo}</code></p>{/if}
+					{:else}<p class="quiet mt-1 text-sm break-words">{s.status === 'planned' ? 'If a later step fails, taken back by' : 'Taken back by'} <code class="mono">{visibleText(s.undo)}</code></p>{/if}
 				{/if}
 				{#each s.messages as m, j (j)}
 					{#if m.severity === 'PROOF'}<p class="mt-1 break-words"><span class="text-success" aria-hidden="true">✓</span> {m.text}</p>

@@ -1,3 +1,5 @@
+import type { Brief } from './api';
+
 const units = ['B', 'KiB', 'MiB', 'GiB', 'TiB', 'PiB'];
 
 /** Bytes in binary units, three figures. */
@@ -85,6 +87,14 @@ const titles: Record<string, string> = { ctype: 'character type', is_template: '
 /** The name of a setting as a person says it. */
 export function settingTitle(name: string): string {
 	return titles[name] ?? name.replaceAll('_', ' ');
+}
+
+/** What a brief comes to in a few words, for those who hear it while they type. */
+export function said(brief: Brief | null): string {
+	if (!brief) return '';
+	const of = (kind: string) => brief.findings.filter((f) => f.level === kind).length;
+	const parts = [[of('stop'), 'stops it'], [of('caution'), 'to be accepted'], [brief.steps.length, 'steps']] as const;
+	return parts.filter(([n]) => n > 0).map(([n, what]) => `${n} ${what}`).join(', ') || 'nothing to say yet';
 }
 
 /** A name with what cannot be seen made visible. */

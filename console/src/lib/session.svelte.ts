@@ -40,6 +40,11 @@ class SessionState {
 		this.#set(await api.signIn(name, password));
 	}
 
+	/** Drops a notice that was read; it is told once. */
+	heard(notice: NonNullable<Session['notices']>[number]): void {
+		if (this.current) this.current.notices = this.current.notices?.filter((n) => n !== notice);
+	}
+
 	async signOut(): Promise<void> {
 		await api.signOut();
 		this.#set(null);

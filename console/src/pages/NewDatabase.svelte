@@ -6,7 +6,7 @@
 	import { NewDatabaseForm } from '../lib/newDatabase.svelte';
 	import Skeleton from '../lib/Skeleton.svelte';
 	import Trouble from '../lib/Trouble.svelte';
-	import { visible, visibleText } from '../lib/format';
+	import { visible, visibleText, said } from '../lib/format';
 	import { go, param, to } from '../router';
 
 	const name = $derived(param('server'));
@@ -156,7 +156,8 @@
 					<span class="quiet text-sm">Nothing runs yet.</span>
 				</div>
 			</div>
-			<aside class="min-w-0" aria-live="polite">
+			<aside class="min-w-0">
+				<p class="sr-only" role="status">{said(form.brief)}</p>
 				{#if form.problem}<Trouble problem={form.problem} />{/if}
 				{#if form.brief && form.spec.name}
 					{#if rest.length}<h2 class="mb-2">What to know</h2><Findings findings={rest} />{/if}
