@@ -21,7 +21,9 @@ func (h *Handler) registerEvents() {
 	o := h.describe(op{method: "GET", path: "/events", id: "watch", summary: "What happens, as it happens", remit: policy.See})
 	sse.Register(h.api, o, map[string]any{
 		"change": wire.ChangeEvent{}, "database": wire.DatabaseEvent{}, "server": wire.ServerEvent{}, "ping": wire.PingEvent{},
-	}, func(ctx context.Context, _ *empty, send sse.Sender) {
+	}, func(ctx context.Context, in *struct {
+		Change uint64 `query:"change" doc:"The number of a change that is sent whole each time; of others only a line is sent."`
+	}, send sse.Sender) {
 		who := from(ctx)
 		leave, ok := h.streams.enter(who.Name)
 		if !ok {
@@ -46,7 +48,7 @@ func (h *Handler) registerEvents() {
 				if !open {
 					return
 				}
-				what = renderEvent(e)
+				what = renderEvent(e, in.Change)
 			case <-look.C:
 				if h.known.altered.Load() == altered {
 					continue // nobody's access has been altered
@@ -107,10 +109,17 @@ func (s *streams) enter(name string) (leave func(), ok bool) {
 	}, true
 }
 
-func renderEvent(e events.Event) any {
+// renderEvent makes what is sent of an event; followed is the change that is sent
+// whole.
+func renderEvent(e events.Event, followed uint64) any {
 	switch {
 	case e.Change != nil:
-		return wire.ChangeEvent{Change: renderChange(*e.Change)}
+		out := wire.ChangeEvent{Line: renderChangeLine(*e.Change), Ended: e.Change.State.Ended()}
+		if e.Change.ID == followed {
+			whole := renderChange(*e.Change)
+			out.Change = &whole
+		}
+		return out
 	case e.Database != "":
 		a, _ := naming.ParseAddress(e.Database)
 		return wire.DatabaseEvent{Server: a.Server, Address: e.Database}

@@ -409,7 +409,7 @@ func (c *Client) Follow(ctx context.Context, id uint64) iter.Seq2[wire.Change, e
 		for {
 			// Listening begins before looking, so that nothing falls between.
 			inner, cancel := context.WithCancel(ctx)
-			res, streamErr := c.send(inner, http.MethodGet, "/events", nil)
+			res, streamErr := c.send(inner, http.MethodGet, fmt.Sprintf("/events?change=%d", id), nil)
 			now, err := c.Change(ctx, id)
 			if err != nil || !yield(now, nil) || now.Ended {
 				if err != nil && ctx.Err() == nil { // else nobody listens any more
@@ -454,10 +454,10 @@ func (c *Client) listen(stream io.Reader, id uint64, yield func(wire.Change, err
 			continue
 		}
 		var e wire.ChangeEvent
-		if json.Unmarshal([]byte(data), &e) != nil || e.Change.ID != id {
+		if json.Unmarshal([]byte(data), &e) != nil || e.Change == nil || e.Change.ID != id {
 			continue
 		}
-		if !yield(e.Change, nil) || e.Change.Ended {
+		if !yield(*e.Change, nil) || e.Ended {
 			return true
 		}
 	}

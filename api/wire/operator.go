@@ -151,7 +151,9 @@ type ProblemDetail struct {
 
 // ChangeEvent is sent when a change has moved on.
 type ChangeEvent struct {
-	Change Change `json:"change"`
+	Line   ChangeLine `json:"line"`
+	Ended  bool       `json:"ended" doc:"Nothing more happens to it."`
+	Change *Change    `json:"change,omitempty" doc:"The whole of it, for whoever asked for its number."`
 }
 
 // DatabaseEvent is sent when a database came, went or changed.

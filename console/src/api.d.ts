@@ -1096,7 +1096,11 @@ export interface components {
             target: string;
         };
         ChangeEvent: {
-            change: components["schemas"]["Change"];
+            /** @description The whole of it, for whoever asked for its number. */
+            change?: components["schemas"]["Change"];
+            /** @description Nothing more happens to it. */
+            ended: boolean;
+            line: components["schemas"]["ChangeLine"];
         };
         ChangeLine: {
             /** Format: date-time */
@@ -2646,7 +2650,10 @@ export interface operations {
     };
     watch: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The number of a change that is sent whole each time; of others only a line is sent. */
+                change?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;

@@ -1,8 +1,11 @@
-import type { Change } from './api';
+import type { ChangeLine } from './api';
+
+/** A change that moved on, as one line; whoever shows more of it reads it. */
+export type Moved = ChangeLine & { ended: boolean };
 
 type Handlers = {
 	/** A change moved on. */
-	change?: (change: Change) => void;
+	change?: (change: Moved) => void;
 	/** A database came, went or changed. */
 	database?: (server: string, address: string) => void;
 	/** A registration changed. */
@@ -45,7 +48,7 @@ class Live {
 			this.connected = true;
 			this.lost = this.#missed = false;
 		});
-		on('change', (d: { change: Change }) => this.#each((w) => w.change?.(d.change)));
+		on('change', (d: { line: ChangeLine; ended: boolean }) => this.#each((w) => w.change?.({ ...d.line, ended: d.ended })));
 		on('database', (d: { server: string; address: string }) => this.#each((w) => w.database?.(d.server, d.address)));
 		on('server', (d: { server: string }) => this.#each((w) => w.server?.(d.server)));
 		source.onerror = () => {

@@ -46,20 +46,31 @@
 	});
 	const act = $derived(brief ? brief.summary.charAt(0).toUpperCase() + brief.summary.slice(1) : '');
 
+	let reading = false;
+	let again = false;
+	/** Reads the change; what moves meanwhile has it read once more, however often it moved. */
 	async function load(): Promise<void> {
-		try {
-			const read = await api.change(id);
-			[change, problem] = [read, null];
-		} catch (e) {
-			problem = problemOf(e);
+		if (reading) {
+			again = true;
+			return;
 		}
+		reading = true;
+		do {
+			again = false;
+			try {
+				[change, problem] = [await api.change(id), null];
+			} catch (e) {
+				problem = problemOf(e);
+			}
+		} while (again);
+		reading = false;
 	}
 
 	$effect(() => {
 		const wanted = id;
 		[change, acted, accepted, typed, reason, sheet] = [null, null, [], '', '', null];
 		load();
-		const stop = live.watch({ change: (c) => c.id === wanted && (c.ended ? load() : (change = c)), resync: load });
+		const stop = live.watch({ change: (c) => c.id === wanted && load(), resync: load });
 		// Should the stream be away while the change runs.
 		const timer = setInterval(() => change?.state === 'running' && !live.connected && load(), 2000);
 		return () => {

@@ -8,8 +8,7 @@
 	import When from '../lib/When.svelte';
 	import { to } from '../router';
 
-	type Line = Omit<ChangeLine, 'summary'>;
-	let lines = $state.raw<Line[] | null>(null);
+	let lines = $state.raw<ChangeLine[] | null>(null);
 	let next = $state(0);
 	let only = $state<Change['state'] | ''>('');
 	let problem = $state<Problem | null>(null);
@@ -27,13 +26,12 @@
 	}
 
 	/** Puts a change that moved on into the list as it is shown; nothing is read again. */
-	function move(c: Change): void {
-		const line: Line = { ...c, environment: c.brief.environment };
-		const at = lines?.findIndex((l) => l.id === c.id) ?? -1;
-		const fits = !only || c.state === only;
+	function move(line: ChangeLine): void {
+		const at = lines?.findIndex((l) => l.id === line.id) ?? -1;
+		const fits = !only || line.state === only;
 		if (!lines || (at < 0 && !fits)) return;
 		if (at >= 0) lines = fits ? lines.with(at, line) : lines.toSpliced(at, 1);
-		else if (!lines[0] || c.id > lines[0].id) lines = [line, ...lines];
+		else if (!lines[0] || line.id > lines[0].id) lines = [line, ...lines];
 		else load(); // an older one fits the filter now
 	}
 
