@@ -144,7 +144,7 @@ func New(cfg Config) *Handler {
 		_ = h.gin.SetTrustedProxies(nil)
 	}
 	h.gin.HandleMethodNotAllowed = true
-	h.gin.Use(h.observe, h.recoverPanic, h.securityHeaders, h.refuseHost, refuseCrossOrigin, unescapePath)
+	h.gin.Use(h.observe, h.recoverPanic, h.securityHeaders, h.refuseHost, refuseCrossOrigin, unescapePath, tag)
 	h.gin.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	h.gin.GET("/readyz", h.ready)
 	h.gin.GET("/metrics", h.authenticate, h.requireSee, gin.WrapH(h.metrics.handler()))

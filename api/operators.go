@@ -10,6 +10,7 @@ import (
 
 	"example.com/genarch/api/wire"
 	"example.com/genarch/core/journal"
+	"example.com/genarch/core/naming"
 	"example.com/genarch/core/policy"
 	"example.com/genarch/core/record"
 )
@@ -77,7 +78,7 @@ func (h *Handler) editOperator(ctx context.Context, in *struct {
 	Name string `path:"name"`
 	Body wire.OperatorPatch
 }) (*body[wire.OperatorEdited], error) {
-	o, _, err := h.Records.Operator(ctx, in.Name)
+	o, err := h.operator(ctx, in.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -116,6 +117,21 @@ func (h *Handler) editOperator(ctx context.Context, in *struct {
 	return answer(wire.OperatorEdited{Operator: renderOperator(o), TokensLeft: left}), err
 }
 
+// operator finds one by name; that there is none names the nearest.
+func (h *Handler) operator(ctx context.Context, name string) (policy.Operator, error) {
+	o, _, err := h.Records.Operator(ctx, name)
+	if !errors.Is(err, record.ErrNotFound) {
+		return o, err
+	}
+	p := &Problem{Status: http.StatusNotFound, Code: "not_found", Detail: "no operator is called " + naming.Show(name), Next: "list them: genarch operator list"}
+	if list, err := h.Records.Operators(ctx); err == nil {
+		if near, found := naming.Nearest(name, each(list, func(o policy.Operator) string { return o.Name })); found {
+			p.Next = "do you mean " + near + "?"
+		}
+	}
+	return o, p
+}
+
 // revokeAll ends every token of an operator.
 func (h *Handler) revokeAll(ctx context.Context, operator string) error {
 	list, err := h.Records.Tokens(ctx, operator)
@@ -131,7 +147,7 @@ func (h *Handler) revokeAll(ctx context.Context, operator string) error {
 // would let somebody act, and be shown passwords, in their name.
 func (h *Handler) makeToken(ctx context.Context, in *struct{ Body wire.TokenInput }) (*body[wire.Token], error) {
 	who, b := from(ctx), in.Body
-	o, _, err := h.Records.Operator(ctx, b.Operator)
+	o, err := h.operator(ctx, b.Operator)
 	if err != nil {
 		return nil, err
 	}

@@ -183,18 +183,26 @@ func (a app) listDatabases(ctx context.Context, c *cli.Command, api *client.Clie
 	return print(a, c, list, list.Databases, databaseColumns(list.Engine))
 }
 
-// countedText says how old the oldest count of tables is, if it is not new.
+// countedText says how old the oldest count of tables is, if it is not new, and why
+// some are not there.
 func countedText(list wire.DatabaseList) string {
-	oldest := list.Read
+	oldest, uncounted := list.Read, 0
 	for _, d := range list.Databases {
+		if d.Tables == nil && d.AllowConnections && d.Trouble == "" {
+			uncounted++
+		}
 		if d.TablesRead != nil && d.TablesRead.Before(oldest) {
 			oldest = *d.TablesRead
 		}
 	}
+	text := ""
 	if age := list.Read.Sub(oldest); age >= time.Second {
-		return fmt.Sprintf(", tables counted up to %d s before", int(age.Seconds()))
+		text = fmt.Sprintf(", tables counted up to %d s before", int(age.Seconds()))
 	}
-	return ""
+	if uncounted > 0 {
+		text += fmt.Sprintf("; in %d of them (?) the tables are still being counted, look again in a moment", uncounted)
+	}
+	return text
 }
 
 func databaseColumns(engine string) []column[wire.Database] {

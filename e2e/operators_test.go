@@ -91,6 +91,20 @@ func TestOperators(t *testing.T) {
 		has(t, "no network", s.run(2, "token", "create", "robot", "--title", "x", "--from", "harbour").err, "no address and no network")
 	})
 
+	t.Run("what was read already", func(t *testing.T) {
+		_, _, first := s.call("GET", "/api/v1/operators", s.token, "")
+		mark := first.Get("ETag")
+		if status, _, _ := s.call("GET", "/api/v1/operators", s.token, "", "If-None-Match", mark); status != 304 || mark == "" {
+			t.Errorf("read again with %q: %d", mark, status)
+		}
+		s.run(0, "operator", "add", "another", "--remits", "see", "--program")
+		if status, _, _ := s.call("GET", "/api/v1/operators", s.token, "", "If-None-Match", mark); status != 200 {
+			t.Errorf("read again after an alteration: %d", status)
+		}
+		has(t, "a name that is nearly right", s.run(4, "token", "create", "robt", "--title", "x").err, "no operator is called robt", "do you mean robot?")
+		has(t, "a server that is nearly right", s.run(4, "server", "show", "harbour").err, "no server harbour is registered")
+	})
+
 	t.Run("a stream ends", func(t *testing.T) {
 		one := decode[token](t, s.run(0, "token", "create", "robot", "--title", "one", "-o", "json").out)
 		two := decode[token](t, s.run(0, "token", "create", "robot", "--title", "two", "-o", "json").out)

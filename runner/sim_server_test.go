@@ -2,7 +2,6 @@ package runner
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"sync"
 	"time"
@@ -34,8 +33,6 @@ type simSession struct {
 	uncut   bool
 	cancel  bool // it was ended before its effect
 	answers chan error
-	// pool is the service that has its answer and goes on using it; nil: none.
-	pool *simService
 }
 
 // simServer is the database server. Statements take time, and go on when whoever
@@ -218,15 +215,6 @@ func (a simAccess) Sender(ctx context.Context, id catalog.SessionID, end bool) (
 	if s == nil || s.state == engine.SenderGone {
 		return engine.SenderGone, nil
 	}
-	if s.pool != nil {
-		if s.pool.isDead() {
-			return engine.SenderGone, nil
-		}
-		if end {
-			x.sim.fail("a session was ended that had answered, and is used for other work")
-		}
-		return engine.SenderWorking, nil // with this question, it may be
-	}
 	if end {
 		if s.state == engine.SenderWorking && s.uncut {
 			x.sim.fail("a session was ended in the middle of what must not be cut off")
@@ -273,7 +261,7 @@ func (a simAccess) send(ctx context.Context, step change.Step, deed string, send
 		x.leave(session)
 		return &engine.Error{Op: deed, Kind: engine.Unknown, Text: "the line was cut"}
 	case roll < f.never+f.refused:
-		x.pooled(session, a.service)
+		x.leave(session)
 		return &engine.Error{Op: deed, Kind: engine.Refused, Code: "F1", Text: "the server refuses", Passing: sim.roll("passing", id) < 0.7 || deed == "undo"}
 	case roll < f.never+f.refused+f.later: // and done later, by a server that still works
 		lost, work = true, time.Duration(sim.roll("later", id)*8000)*time.Millisecond
@@ -291,9 +279,6 @@ func (a simAccess) send(ctx context.Context, step change.Step, deed string, send
 	}
 	select {
 	case err := <-session.answers:
-		if e, is := errors.AsType[*engine.Error](err); !is || e.Kind != engine.Unknown {
-			x.pooled(session, a.service)
-		}
 		return err
 	case <-ctx.Done():
 		return engine.Classify(deed, ctx.Err(), true)
@@ -364,13 +349,6 @@ func (x *simServer) carry(s *simSession, idle, work time.Duration, effect func(x
 		return
 	}
 	s.answers <- effect(x)
-}
-
-// pooled keeps a session that has answered for what the service does next.
-func (x *simServer) pooled(s *simSession, service *simService) {
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	s.state, s.pool = engine.SenderIdle, service
 }
 
 func (x *simServer) leave(s *simSession) {

@@ -3,6 +3,7 @@
 	import Moon from '@lucide/svelte/icons/moon';
 	import Search from '@lucide/svelte/icons/search';
 	import Sun from '@lucide/svelte/icons/sun';
+	import UserRound from '@lucide/svelte/icons/user-round';
 	import { live } from './lib/live.svelte';
 	import Palette from './lib/Palette.svelte';
 	import { registered } from './lib/registered.svelte';
@@ -64,7 +65,7 @@
 			<button class="btn btn-ghost btn-sm btn-square" onclick={() => theme.toggle()} aria-label={theme.current === 'day' ? 'Dark colours' : 'Light colours'}>
 				{#if theme.current === 'day'}<Moon size={16} aria-hidden="true" />{:else}<Sun size={16} aria-hidden="true" />{/if}
 			</button>
-			<a class="quiet hidden text-sm hover:underline sm:inline" href="/you" title="Your password and sessions">{session.name}</a>
+			<a class="btn btn-ghost btn-sm max-sm:btn-square font-normal" href="/you" aria-label="{session.name}: your password and sessions"><UserRound size={16} aria-hidden="true" /><span class="quiet hidden text-sm sm:inline">{session.name}</span></a>
 			<button class="btn btn-ghost btn-sm btn-square" onclick={() => session.signOut()} aria-label="Sign out {session.name}"><LogOut size={16} aria-hidden="true" /></button>
 		</div>
 	</header>

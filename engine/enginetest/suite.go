@@ -21,6 +21,7 @@ import (
 	"example.com/genarch/core/secret"
 	"example.com/genarch/engine"
 	"example.com/genarch/localdb"
+	"example.com/genarch/testutil"
 )
 
 // hostile are names that a server must keep apart and give back unharmed.
@@ -67,7 +68,8 @@ func BriefOf(tb testing.TB, e engine.Engine, s engine.Server, in change.Intent) 
 	return b
 }
 
-// Carry runs a brief's steps and returns them with what was learned.
+// Carry runs a brief's steps and returns them with what was learned. The session
+// that sent each must be gone afterwards: it is used for nothing else.
 func Carry(tb testing.TB, s engine.Server, b change.Brief) ([]change.Step, error) {
 	tb.Helper()
 	if b.Stopped() {
@@ -81,7 +83,20 @@ func Carry(tb testing.TB, s engine.Server, b change.Brief) ([]change.Step, error
 			}
 			continue
 		}
+		var sent catalog.SessionID
+		step.Ready = func(x change.Sending) error {
+			sent = x.Session
+			step.Learn(x.Learned)
+			return nil
+		}
 		rep, err := s.Do(tb.Context(), step)
+		step.Ready = nil
+		if sent.Number != 0 {
+			testutil.Wait(tb, "the session that sent "+step.Title+" to be gone", func() bool {
+				state, err := s.Sender(tb.Context(), sent, false)
+				return err == nil && state == engine.SenderGone
+			})
+		}
 		if err != nil {
 			return done, err
 		}

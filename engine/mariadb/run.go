@@ -57,7 +57,7 @@ func (s *server) send(ctx context.Context, op, statement string, step change.Ste
 	if err != nil {
 		return rep, engine.NeverSent(wrap(op, err))
 	}
-	defer conn.Close()
+	defer spend(conn, step)
 	if err := announce(ctx, conn, step); err != nil {
 		return rep, err
 	}
@@ -109,6 +109,16 @@ func announce(ctx context.Context, conn *sql.Conn, step change.Step) error {
 	}
 	id.Mark = mark(user, client, 0)
 	return step.Announce(change.Sending{Session: id})
+}
+
+// spend gives a connection back; one whose session is on record as the one that
+// sent a step is closed: whoever finds the session there later can be sure that it
+// is still about that step, and may end it.
+func spend(conn *sql.Conn, step change.Step) {
+	if step.Ready != nil {
+		_ = conn.Raw(func(any) error { return driver.ErrBadConn })
+	}
+	conn.Close()
 }
 
 // Sender looks for the session that sent a step, by number, account and client.

@@ -41,7 +41,7 @@ func (s *server) runAll(ctx context.Context, op string, statements []string, ste
 	if err != nil {
 		return engine.NeverSent(wrap(op, err))
 	}
-	defer conn.Close()
+	defer spend(conn, step)
 	if len(statements) > 0 {
 		if err := announce(ctx, conn, step); err != nil {
 			return err
@@ -98,7 +98,7 @@ func (s *server) dropNow(ctx context.Context, step change.Step) (engine.Report, 
 	})
 	err := group.Wait()
 	if conn != nil {
-		defer conn.Close()
+		defer spend(conn, step)
 	}
 	if err != nil {
 		return rep, err

@@ -133,6 +133,7 @@ func (Engine) Open(t engine.Target) (engine.Server, error) {
 	cfg.MinConns = 0
 	cfg.MaxConnIdleTime, cfg.MaxConnLifetime = 5*time.Minute, time.Hour
 	cfg.AfterConnect = s.checkIdentity
+	cfg.AfterRelease = func(c *pgx.Conn) bool { return c.PgConn().CustomData()[announced] == nil }
 	cfg.ShouldPing = func(_ context.Context, p pgxpool.ShouldPingParams) bool { return p.IdleDuration > pingAfter }
 	s.config = c.Copy()
 	readers, err := s.open(cfg, engine.Readers, engine.ReadersInside)

@@ -126,6 +126,11 @@ func sendAlone(ctx context.Context, c *pgxpool.Conn, op, statement string) error
 	return err
 }
 
+// announced marks a connection whose session is on record as the one that sent a
+// step. It is closed when the step is over: whoever finds the session there later
+// can be sure that it is still about that step, and may end it.
+const announced = "announced"
+
 // announce has it put on record which session is about to send a step's statement.
 func announce(ctx context.Context, c *pgx.Conn, step change.Step, x change.Sending) error {
 	if step.Ready == nil {
@@ -136,6 +141,7 @@ func announce(ctx context.Context, c *pgx.Conn, step change.Step, x change.Sendi
 	if err != nil {
 		return engine.NeverSent(wrap(step.Title, err))
 	}
+	c.PgConn().CustomData()[announced] = true
 	x.Session = catalog.SessionID{Number: int64(c.PgConn().PID()), Mark: mark(began)}
 	return step.Announce(x)
 }

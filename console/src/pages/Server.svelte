@@ -61,8 +61,9 @@
 
 <svelte:head><title>{name} · Genarch</title></svelte:head>
 
-<Band server={name} version={status?.version}><span class="mono">{known?.host}:{known?.port}</span></Band>
+<Band server={name} version={status?.version}>{#if known}<span class="mono">{known.host}{known.port ? `:${known.port}` : ''}</span>{/if}</Band>
 <section class="mx-auto max-w-7xl px-4 py-4 sm:px-6">
+	{#each known?.cautions ?? [] as text (text)}<p class="border-warning bg-base-200 rounded-box mb-3 max-w-3xl border-l-4 px-4 py-2">{text}</p>{/each}
 	{#if problem}
 		<h1>{name}</h1>
 		<Trouble {problem} retry={load} />

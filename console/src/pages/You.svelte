@@ -82,7 +82,7 @@
 					<thead><tr><th scope="col">From</th><th scope="col">Signed in</th><th scope="col">Last used</th></tr></thead>
 					<tbody>
 						{#each sessions as s (s.id)}
-							<tr><td class="mono">{s.address}{#if s.current}<span class="quiet"> this one</span>{/if}</td><td><When at={s.created} /></td><td><When at={s.used} /></td></tr>
+							<tr><td class="mono">{s.address}{#if s.current}{" "}<span class="quiet">this one</span>{/if}</td><td><When at={s.created} /></td><td><When at={s.used} /></td></tr>
 						{/each}
 					</tbody>
 				</table>
