@@ -1,18 +1,25 @@
 package e2e
 
 import (
+	"context"
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 
 	_ "github.com/go-sql-driver/mysql"
+	"github.com/jackc/pgx/v5"
 
+	"example.com/genarch/engine"
 	"example.com/genarch/localdb"
 	"example.com/genarch/testutil"
 )
@@ -295,4 +302,75 @@ func TestServeAlone(t *testing.T) {
 		t.Error("the second start made an operator again")
 	}
 	s.run(0, "server", "list")
+}
+
+// However many read, Genarch keeps to its connections, and changes have some of
+// their own: readers hold none up.
+func TestReadersAndChanges(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	pg, maria := testutil.Postgres(t), testutil.MariaDB(t)
+	s.add("harbour", "postgresql", "staging", pg)
+	s.add("quay", "mariadb", "staging", maria)
+	for i := range 6 {
+		s.run(0, "database", "create", fmt.Sprintf("harbour/berth%d", i), "--yes")
+	}
+	eye, err := pgx.Connect(t.Context(), pg.PostgresURL("postgres"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer eye.Close(context.Background())
+	db, err := sql.Open("mysql", maria.DSN(""))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	ctx, stop := context.WithCancel(t.Context())
+	var readers sync.WaitGroup
+	var answers atomic.Int64
+	for i := range 30 {
+		readers.Go(func() {
+			server := []string{"harbour", "quay"}[i%2]
+			for ctx.Err() == nil {
+				for _, what := range []string{"/databases", "/access?fresh=true", "/sessions?all=true", ""} {
+					req, _ := http.NewRequestWithContext(ctx, "GET", s.url+"/api/v1/servers/"+server+what, nil)
+					req.Header.Set("Authorization", "Bearer "+s.token)
+					if res, err := http.DefaultClient.Do(req); err == nil {
+						_, _ = io.Copy(io.Discard, res.Body)
+						res.Body.Close()
+						if res.StatusCode == 200 {
+							answers.Add(1)
+						}
+					}
+				}
+			}
+		})
+	}
+	defer readers.Wait()
+	defer stop()
+	most := map[string]int{}
+	look := func() {
+		var n, m int
+		if eye.QueryRow(ctx, "SELECT count(*) FROM pg_stat_activity WHERE application_name = 'genarch'").Scan(&n) == nil {
+			most["harbour"] = max(most["harbour"], n)
+		}
+		if db.QueryRowContext(ctx, "SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE USER = 'genarch' AND ID <> CONNECTION_ID()").Scan(&m) == nil {
+			most["quay"] = max(most["quay"], m)
+		}
+	}
+	testutil.Wait(t, "the readers to read", func() bool { look(); return answers.Load() > 100 })
+	for i := range 3 {
+		for _, server := range []string{"harbour", "quay"} {
+			address := fmt.Sprintf("%s/passing%d", server, i)
+			s.run(0, "database", "create", address, "--yes")
+			look()
+			s.run(0, "database", "drop", address, "--grace", "0s", "--confirm", fmt.Sprintf("passing%d", i))
+			look()
+		}
+	}
+	for server, n := range most {
+		if n == 0 || n > engine.MaxConns+1 { // one that was closed may be seen for a moment longer
+			t.Errorf("%s: %d connections, and %d are promised", server, n, engine.MaxConns)
+		}
+	}
 }
