@@ -94,7 +94,7 @@ func TestPlanAccountStatements(t *testing.T) {
 }
 
 func TestPlanAccountFindings(t *testing.T) {
-	less, yes := -5, true
+	less, yes, turned := -5, true, "for \u202eeman"
 	small := func(s *catalog.Snapshot) {
 		s.Instance.Login.Superuser, s.Instance.Login.Abilities = false, []catalog.Ability{{Code: "create_database", Allowed: true}, {Code: "manage_accounts", Remedy: "ALTER ROLE keeper CREATEROLE"}}
 		s.Access.Accounts[0].Super = false
@@ -130,6 +130,12 @@ func TestPlanAccountFindings(t *testing.T) {
 			s.Holdings = []catalog.Holding{{Database: "shut", Closed: true, Owned: 1}}
 		}, "stop:database.closed"},
 		{"given to itself", accountIntent(change.DropAccount, change.AccountSpec{Name: "mate", GiveTo: "mate"}), nil, "stop:option.invalid"},
+		{"loses what it was given", accountIntent(change.DropAccount, change.AccountSpec{Name: "tickets_app"}), nil, "note:account.grants"},
+		{"was never seen", accountIntent(change.DropAccount, change.AccountSpec{Name: "mate"}), nil, "note:account.last_seen"},
+		{"a password", accountIntent(change.SetPassword, change.AccountSpec{Name: "mate", Password: change.Generated}), nil, "note:password.method"},
+		{"may take members in", change.Intent{Kind: change.GiveRole, Member: &change.MemberSpec{Role: "crew", To: role("tickets_app"), Admin: true}}, nil, "caution:role.pass_on"},
+		{"makes what others do not see", grantIntent(change.GiveGrant, change.GrantSpec{Database: "tickets_prod", To: role("mate"), Bundle: "build"}), nil, "note:grant.uncovered"},
+		{"what does not show", accountIntent(change.CreateAccount, change.AccountSpec{Name: "new_app", Password: change.Generated, Comment: &turned}), nil, "caution:name.hidden"},
 		{"has members", accountIntent(change.DropAccount, change.AccountSpec{Name: "crew"}), nil, "caution:account.members"},
 		{"md5 and a rename", accountIntent(change.RenameAccount, change.AccountSpec{Name: "mate", NewName: "bosun"}), func(s *catalog.Snapshot) { s.Access.Accounts[4].Method = "md5" }, "caution:password.cleared"},
 		{"no such role", change.Intent{Kind: change.GiveRole, Member: &change.MemberSpec{Role: "crw", To: role("mate")}}, nil, "stop:role.absent"},

@@ -80,6 +80,7 @@ func TestPlanTakeAwayFindings(t *testing.T) {
 			s.Instance.Login.Superuser = false
 			s.Connected = []catalog.Session{connected(7, func(s *catalog.Session) { s.Super = true })}
 		}, "stop:sessions.denied", "administrator"},
+		{"not all is seen", drop, func(s *catalog.Snapshot) { s.SessionsUnseen = []string{"sessions of other logins"} }, "note:sessions.unseen", ""},
 		{"leftovers", taking(change.DropDatabase, change.DatabaseSpec{ClearLeftovers: true}, nil), nil, "stop:option.unsupported", "leave it out"},
 		{"held accounts", taking(change.DropDatabase, change.DatabaseSpec{}, &change.ClearingSpec{HoldAccounts: true}), nil, "stop:option.unsupported", "leave it out"},
 		{"rename", rename, nil, "caution:drop.breaks note:gate.effect", "tell the teams"},
@@ -120,7 +121,7 @@ func TestPlanTakeAwayFindings(t *testing.T) {
 		})
 	}
 	b := ask(t, taking(change.DropDatabase, change.DatabaseSpec{IfPresent: true}, nil), func() catalog.Snapshot { s := doomed(); s.Target = nil; return s }())
-	if b.Outcome != change.Nothing || b.Stopped() {
+	if b.Outcome != change.Nothing || b.Stopped() || !slices.Contains(b.Codes(change.Note), change.DatabaseGone) {
 		t.Errorf("dropping what is not there, only if present: %+v", b)
 	}
 }

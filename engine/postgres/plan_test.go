@@ -140,6 +140,12 @@ func TestPlanExisting(t *testing.T) {
 	if b.Outcome != change.Nothing || !slices.Equal(b.Differences, want) || b.Stopped() {
 		t.Errorf("outcome %s, differences %+v; want %+v", b.Outcome, b.Differences, want)
 	}
+	same := plan(t, change.DatabaseSpec{Name: "tickets_prod", IfAbsent: true, Owner: "crew"}, snap)
+	for b, code := range map[*change.Brief]string{&b: change.ExistsDifferent, &same: change.ExistsAsAsked} {
+		if !slices.Contains(b.Codes(change.Note), code) {
+			t.Errorf("findings %+v; want %s", b.Findings, code)
+		}
+	}
 }
 
 func FuzzQuote(f *testing.F) {
