@@ -275,3 +275,35 @@ func TestScriptsRunNoName(t *testing.T) {
 		t.Error("the database of the name is not there")
 	}
 }
+
+// A grant on a function is not one on the procedure of the same name: each is
+// taken as what it is.
+func TestFunctionsAndProcedures(t *testing.T) {
+	t.Parallel()
+	s, maria := newService(t), testutil.MariaDB(t)
+	s.add("quay", "mariadb", "staging", maria)
+	db, err := sql.Open("mysql", maria.DSN(""))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	for _, text := range []string{"CREATE DATABASE tolls_staging", "CREATE USER mate@'127.0.0.1' IDENTIFIED BY 'x'", "CREATE FUNCTION tolls_staging.weigh() RETURNS INT RETURN 1",
+		"CREATE FUNCTION tolls_staging.toll() RETURNS INT RETURN 1", "CREATE PROCEDURE tolls_staging.weigh() SELECT 1", "GRANT EXECUTE ON FUNCTION tolls_staging.weigh TO mate@'127.0.0.1'",
+		"GRANT EXECUTE ON FUNCTION tolls_staging.toll TO mate@'127.0.0.1'", "GRANT EXECUTE ON PROCEDURE tolls_staging.weigh TO mate@'127.0.0.1'"} {
+		if _, err := db.Exec(text); err != nil {
+			t.Fatalf("%s: %v", text, err)
+		}
+	}
+	held := func() (list string) {
+		_ = db.QueryRow("SELECT COALESCE(GROUP_CONCAT(Routine_name, ' ', Routine_type ORDER BY 1), '') FROM mysql.procs_priv").Scan(&list)
+		return list
+	}
+	s.run(0, "grant", "take", "quay/tolls_staging", "--from", "mate@127.0.0.1", "--privilege", "EXECUTE", "--routine", "toll", "--yes")
+	if got := held(); got != "weigh FUNCTION,weigh PROCEDURE" && got != "weigh PROCEDURE,weigh FUNCTION" {
+		t.Errorf("after taking one: %q", got)
+	}
+	s.run(0, "database", "drop", "quay/tolls_staging", "--grace", "0s", "--confirm", "tolls_staging")
+	if got := held(); got != "" {
+		t.Errorf("after the drop: %q", got)
+	}
+}

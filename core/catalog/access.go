@@ -122,6 +122,10 @@ type Object struct {
 	// them; empty where an engine has none, or where a person named the routine.
 	Args   string `json:"args,omitempty"`
 	Column string `json:"column,omitempty"`
+	// Routine is what kind of routine it is, in the engine's own word, where two
+	// kinds may have one name and it is not the usual one: MariaDB's FUNCTION,
+	// PACKAGE and PACKAGE BODY beside PROCEDURE. Only a reading sets it.
+	Routine string `json:"routine,omitempty"`
 }
 
 // Fits reports whether o, read from the catalogue, is what a person named. A

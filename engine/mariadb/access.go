@@ -261,6 +261,9 @@ func (s *server) readGrants(ctx context.Context) ([]catalog.Grant, error) {
 				var user, host, words string
 				err := r.Scan(&user, &host, &g.Database, &g.Name, &g.Column, &g.Grantor, &words)
 				g.Grantee, g.Scope = principal(user, host), scope
+				if scope == catalog.ScopeRoutine {
+					g.Routine, g.Column = strings.TrimPrefix(g.Column, procedure), ""
+				}
 				passOn := false
 				for word := range strings.SplitSeq(words, ",") {
 					if strings.EqualFold(word, "Grant") {
@@ -281,7 +284,7 @@ func (s *server) readGrants(ctx context.Context) ([]catalog.Grant, error) {
 	}
 	below(&onTables, catalog.ScopeTable, "read grants on tables", `SELECT User, Host, Db, Table_name, '', Grantor, Table_priv FROM mysql.tables_priv`)
 	below(&onColumns, catalog.ScopeColumn, "read grants on columns", `SELECT User, Host, Db, Table_name, Column_name, '', Column_priv FROM mysql.columns_priv`)
-	below(&onRoutines, catalog.ScopeRoutine, "read grants on routines", `SELECT User, Host, Db, Routine_name, '', Grantor, Proc_priv FROM mysql.procs_priv`)
+	below(&onRoutines, catalog.ScopeRoutine, "read grants on routines", `SELECT User, Host, Db, Routine_name, Routine_type, Grantor, Proc_priv FROM mysql.procs_priv`)
 	err := group.Wait()
 	s.grants.Store(int64(len(onDatabases)))
 	return append(append(append(onDatabases, onTables...), onColumns...), onRoutines...), err

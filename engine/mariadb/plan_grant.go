@@ -12,6 +12,12 @@ import (
 	"example.com/genarch/engine"
 )
 
+// procedure is the usual kind of routine; routines are the others that a grant can
+// be about, as mysql.procs_priv and the statement call them.
+const procedure = "PROCEDURE"
+
+var routines = []string{"FUNCTION", "PACKAGE", "PACKAGE BODY"}
+
 // onSQL names what a grant is about: the database by its escaped name, for
 // there _ and % are wildcards, everything below by its plain name.
 func onSQL(o catalog.Object) string {
@@ -19,7 +25,11 @@ func onSQL(o catalog.Object) string {
 	case catalog.ScopeDatabase:
 		return quoteIdent(access.Escaped(o.Database)) + ".*"
 	case catalog.ScopeRoutine:
-		return "PROCEDURE " + quoteIdent(o.Database) + "." + quoteIdent(o.Name)
+		word := procedure
+		if i := slices.Index(routines, o.Routine); i >= 0 {
+			word = routines[i]
+		}
+		return word + " " + quoteIdent(o.Database) + "." + quoteIdent(o.Name)
 	}
 	return quoteIdent(o.Database) + "." + quoteIdent(o.Name)
 }
@@ -202,6 +212,24 @@ func noteEffect(b *change.Brief, snap catalog.Snapshot, o catalog.Object) {
 	b.Find(change.Note, change.GrantEffect, "", "%s", text).Passing = true
 }
 
+// routineMeant finds the kind of a routine that was named: the procedure, if
+// something is held on one of the name, else the function or package.
+func routineMeant(grants []catalog.Grant, to catalog.Principal, o catalog.Object) catalog.Object {
+	if o.Scope != catalog.ScopeRoutine {
+		return o
+	}
+	meant := o
+	for _, g := range grants {
+		if g.Grantee == to && g.Scope == o.Scope && g.Database == o.Database && g.Name == o.Name {
+			if g.Object == o {
+				return o
+			}
+			meant = g.Object
+		}
+	}
+	return meant
+}
+
 // planTake briefs taking privileges: single ones, all, or down to a bundle.
 func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	o := spec.Object()
@@ -229,6 +257,7 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 			return
 		}
 	}
+	o = routineMeant(snap.Access.Grants, to, o)
 	for _, g := range snap.Access.Grants {
 		if g.Grantee != to || !concerns(g, spec, o) {
 			continue
