@@ -19,7 +19,7 @@ func objectFlags() []cli.Flag {
 		&cli.StringFlag{Name: "schema", Usage: "PostgreSQL: on a schema"},
 		&cli.StringFlag{Name: "table", Usage: "on a table or view: SCHEMA.TABLE, on MariaDB TABLE"},
 		&cli.StringFlag{Name: "sequence", Usage: "PostgreSQL: on a sequence, SCHEMA.SEQUENCE"},
-		&cli.StringFlag{Name: "routine", Usage: "on a routine: SCHEMA.NAME(TYPES), on MariaDB the name of a procedure (to take: of a function too)"},
+		&cli.StringFlag{Name: "routine", Usage: "on a routine: SCHEMA.NAME(TYPES), on MariaDB the name of a procedure or, if there is none, of a function"},
 		&cli.StringFlag{Name: "column", Usage: "on one column of the table"},
 	}
 }

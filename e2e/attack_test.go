@@ -302,6 +302,10 @@ func TestFunctionsAndProcedures(t *testing.T) {
 	if got := held(); got != "weigh FUNCTION,weigh PROCEDURE" && got != "weigh PROCEDURE,weigh FUNCTION" {
 		t.Errorf("after taking one: %q", got)
 	}
+	s.run(0, "grant", "give", "quay/tolls_staging", "--to", "mate@127.0.0.1", "--privilege", "EXECUTE", "--routine", "toll", "--yes")
+	if got := held(); !strings.Contains(got, "toll FUNCTION") {
+		t.Errorf("after giving it again: %q", got)
+	}
 	s.run(0, "database", "drop", "quay/tolls_staging", "--grace", "0s", "--confirm", "tolls_staging")
 	if got := held(); got != "" {
 		t.Errorf("after the drop: %q", got)

@@ -131,7 +131,7 @@ func (s *server) checkPrivileges(ctx context.Context, p catalog.Principal, args 
 			return nil, err
 		}
 	}
-	o := catalog.Object{Scope: catalog.Scope(args["scope"]), Database: args["database"], Name: args["object"], Column: args["column"]}
+	o := catalog.Object{Scope: catalog.Scope(args["scope"]), Database: args["database"], Name: args["object"], Column: args["column"], Routine: args["routine"]}
 	held, _ := directOn(grants, p, o)
 	if args["as_written"] == "yes" {
 		held = 0

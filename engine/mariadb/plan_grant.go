@@ -76,6 +76,9 @@ func giveStep(title string, to catalog.Principal, o catalog.Object, set, had pri
 	}
 	args := checkOf("privileges", to)
 	args["scope"], args["database"], args["object"], args["column"], args["privileges"], args["present"] = string(o.Scope), o.Database, o.Name, o.Column, set.String(), "yes"
+	if o.Routine != "" {
+		args["routine"] = o.Routine
+	}
 	return change.Step{Kind: engine.StepStatement, Title: title, Statement: grantSQL(words, onSQL(o), to, passOn), Undo: undo, Args: args}
 }
 
@@ -115,6 +118,7 @@ func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		what = strings.ToUpper(strings.Join(spec.Privileges, ", "))
 	}
 	o := spec.Object()
+	o.Routine = snap.Routine
 	b.Summary = "give " + naming.Show(spec.To.String()) + " " + what + " on " + grantObjectText(o)
 	to, ok := grantTarget(b, spec, snap, true)
 	if !ok {
@@ -315,6 +319,9 @@ func takeStep(g catalog.Grant, take privilege.Set, whole bool) (change.Step, boo
 	args := checkOf("privileges", g.Grantee)
 	gone := g.Privileges & take
 	args["scope"], args["database"], args["object"], args["column"], args["privileges"], args["present"], args["as_written"] = string(g.Scope), g.Database, g.Name, g.Column, gone.String(), "no", "yes"
+	if g.Routine != "" {
+		args["routine"] = g.Routine
+	}
 	passOn := g.Grantable != 0 && whole
 	var words []string
 	if gone != 0 {

@@ -104,7 +104,7 @@ func (s *server) readAccountUse(ctx context.Context, in change.Intent, who catal
 		}
 	}
 	if in.Grant != nil {
-		snap.ObjectAbsent, err = s.objectAbsent(ctx, in.Grant.Object())
+		snap.ObjectAbsent, snap.Routine, err = s.objectAbsent(ctx, in.Grant.Object())
 	}
 	return err
 }
@@ -118,20 +118,21 @@ func contains(list []catalog.Principal, p catalog.Principal) bool {
 	return false
 }
 
-// objectAbsent looks whether the table, column or routine of a grant is there:
+// objectAbsent looks whether the table, column or routine of a grant is there (and
+// what kind of routine, a procedure before a function of the same name):
 // the server itself takes some grants on what does not exist.
-func (s *server) objectAbsent(ctx context.Context, o catalog.Object) (bool, error) {
+func (s *server) objectAbsent(ctx context.Context, o catalog.Object) (absent bool, routine string, err error) {
 	var n int
-	var err error
 	switch o.Scope {
 	case catalog.ScopeTable:
 		err = s.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?`, o.Database, o.Name).Scan(&n)
 	case catalog.ScopeColumn:
 		err = s.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND COLUMN_NAME = ?`, o.Database, o.Name, o.Column).Scan(&n)
 	case catalog.ScopeRoutine:
-		err = s.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_NAME = ? AND ROUTINE_TYPE = 'PROCEDURE'`, o.Database, o.Name).Scan(&n)
+		err = s.db.QueryRowContext(ctx, `SELECT COUNT(*), COALESCE(MIN(IF(ROUTINE_TYPE = 'PROCEDURE', '', ROUTINE_TYPE)), '') FROM information_schema.ROUTINES
+			WHERE ROUTINE_SCHEMA = ? AND ROUTINE_NAME = ?`, o.Database, o.Name).Scan(&n, &routine)
 	default:
-		return false, nil
+		return false, "", nil
 	}
-	return n == 0, wrap("look for the object", err)
+	return n == 0, routine, wrap("look for the object", err)
 }
