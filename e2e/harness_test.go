@@ -79,6 +79,7 @@ type service struct {
 	done  chan struct{}
 	log   *logBuffer
 	token string
+	flags []string // further ones of serve
 }
 
 type logBuffer struct {
@@ -120,7 +121,7 @@ func (s *service) start() {
 func (s *service) startAt(listen string) {
 	s.tb.Helper()
 	s.url, s.log, s.done = "http://"+listen, &logBuffer{}, make(chan struct{})
-	s.cmd = exec.Command(binary, "serve", "--listen", listen, "--data", s.dir)
+	s.cmd = exec.Command(binary, append([]string{"serve", "--listen", listen, "--data", s.dir}, s.flags...)...)
 	s.cmd.Env = os.Environ()
 	if s.dsn != "" {
 		s.cmd.Env = append(s.cmd.Env, "GENARCH_FIRST_PASSWORD="+password, "GENARCH_STORE_DSN="+s.dsn)

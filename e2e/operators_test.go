@@ -238,6 +238,19 @@ func TestKeysAndJournal(t *testing.T) {
 	mark := decode[struct{ Checkpoint string }](t, s.run(0, "journal", "check", "-o", "json").out).Checkpoint
 	s.run(0, "database", "create", "harbour/later_prod", "--yes")
 	s.run(0, "journal", "check", "--since", mark)
+	// Nobody can sign in any more: there is a way back, for who has the machine.
+	if _, err := db.Exec("UPDATE operators SET disabled = TRUE"); err != nil {
+		t.Fatal(err)
+	}
+	if status, _, _ := s.signIn("keeper", password); status != 401 {
+		t.Errorf("a disabled operator signs in: %d", status)
+	}
+	s.stop()
+	s.flags = []string{"--reset-operator", "keeper"}
+	s.start()
+	s.flags = nil
+	s.login()
+	has(t, "the way back", s.run(0, "journal", "list", "--limit", "20").out, "operator.reset")
 	// Whoever owns the records' tables can drop the triggers that keep the journal.
 	for _, text := range []string{"DROP TRIGGER journal_keep", "DROP TRIGGER journal_hold"} {
 		if _, err := db.Exec(text); err != nil {

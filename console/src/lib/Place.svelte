@@ -1,5 +1,6 @@
 <script lang="ts">
-	import { tick, type Snippet } from 'svelte';
+	import { tick, untrack, type Snippet } from 'svelte';
+	import { leavePage } from './api';
 	import { route } from '../router';
 
 	/**
@@ -8,6 +9,10 @@
 	 */
 	let { children }: { children?: Snippet } = $props();
 	let first = true;
+	$effect.pre(() => {
+		void route.pathname;
+		untrack(leavePage);
+	});
 	$effect(() => {
 		void route.pathname;
 		if (!first) tick().then(() => document.querySelector('main:not(:focus-within)') && document.getElementById('main')?.focus());

@@ -58,7 +58,21 @@ const guard: Middleware = {
 	}
 };
 
-const client = createClient<paths>({ baseUrl: '/api/v1' });
+/** Ends what the page before still reads. */
+let page = new AbortController();
+export function leavePage(): void {
+	page.abort();
+	page = new AbortController();
+}
+
+/** What a page reads for itself, not what is kept for all of them. */
+const ofPage = /\/api\/v1\/(servers\/|changes|journal)/;
+
+const client = createClient<paths>({
+	baseUrl: '/api/v1',
+	fetch: (request: Request) =>
+		fetch(request.method === 'GET' && ofPage.test(request.url) ? new Request(request, { signal: AbortSignal.any([request.signal, page.signal]) }) : request)
+});
 client.use(guard);
 
 type Answer<T> = { data?: T; error?: unknown; response: Response };
