@@ -389,7 +389,7 @@ func (a app) showClearing(p wire.Clearing, last *string) {
 		if wide := terminalWidth(a.Err); wide > 0 {
 			text = shorten(text, wide-10)
 		}
-		fmt.Fprintf(a.Err, "\r\033[K        %s", text)
+		fmt.Fprintf(a.Err, "%s        %s", lineAnew, text)
 		return
 	}
 	a.say("        %s", text)

@@ -63,7 +63,10 @@ func (t *terminal) clean(text string) string {
 			break
 		}
 		code, rest, _ := strings.Cut(after, "\a")
-		if t.colour {
+		switch {
+		case code == "K":
+			b.WriteString("\r\x1b[K")
+		case t.colour:
 			b.WriteString("\x1b[" + code + "m")
 		}
 		text = rest
@@ -88,6 +91,10 @@ const (
 	strict  style = "1;35" // production
 	calm    style = "34"   // staging
 )
+
+// lineAnew begins the present line of a terminal anew: what stood there goes
+// (ECMA-48: CR, EL).
+var lineAnew = nonce + "K\a"
 
 // Render puts a text into the look.
 func (s style) Render(text string) string { return nonce + string(s) + "\a" + text + nonce + "0\a" }
