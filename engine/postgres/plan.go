@@ -95,11 +95,15 @@ func planCreate(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	if in.Clearing != nil && snap.Source != nil {
 		b.Steps, after = clearTemplate(b, in, snap)
 	}
-	b.Steps = append(b.Steps, change.Step{
+	create := change.Step{
 		Kind: stepCreate, Title: "create database " + naming.Show(spec.Name),
 		Statement: createDatabase(c), Undo: dropDatabase(spec.Name),
 		Seconds: createSeconds, Args: map[string]string{"name": spec.Name, "template": c.template},
-	})
+	}
+	if spec.Team != nil {
+		create.Args["owner_made"] = c.owner // by the same change: see evidence
+	}
+	b.Steps = append(b.Steps, create)
 	b.Steps = append(b.Steps, after...)
 	if spec.Comment != "" {
 		b.Steps = append(b.Steps, change.Step{

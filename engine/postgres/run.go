@@ -68,7 +68,11 @@ func (s *server) create(ctx context.Context, step change.Step) (engine.Report, e
 		}
 		// A copy may take long, and one that is cut off leaves nothing, so
 		// only our own deadline bounds it.
-		if err = announce(ctx, c.Conn(), step, change.Sending{}); err == nil {
+		learned, err := evidence(ctx, c.Conn(), step)
+		if err != nil {
+			return engine.NeverSent(wrap(op, err))
+		}
+		if err = announce(ctx, c.Conn(), step, change.Sending{Learned: learned}); err == nil {
 			err = s.unbounded(ctx, c, op, step.Statement)
 		}
 		rep.Messages = s.collect(c)
@@ -86,6 +90,36 @@ func (s *server) create(ctx context.Context, step change.Step) (engine.Report, e
 		return nil
 	})
 	return rep, err
+}
+
+// evidence is what proves later that a database was made by this step, should its
+// answer be lost: its owner is a role that the same change made, whose number is
+// noted now, when no database of the name is there.
+func evidence(ctx context.Context, c *pgx.Conn, step change.Step) (map[string]string, error) {
+	if step.Args["owner_made"] == "" {
+		return nil, nil
+	}
+	var key uint32
+	err := c.QueryRow(ctx, `SELECT oid FROM pg_catalog.pg_roles WHERE rolname::text = $1::text
+		AND NOT EXISTS (SELECT FROM pg_catalog.pg_database WHERE datname::text = $2::text)`, step.Args["owner_made"], step.Args["name"]).Scan(&key)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return nil, nil
+	}
+	return map[string]string{"owner_key": strconv.FormatUint(uint64(key), 10)}, err
+}
+
+// keyByOwner gives the number of a database that belongs to the role of this
+// number; empty: it belongs to another one, or there is no evidence.
+func (s *server) keyByOwner(ctx context.Context, name, owner string) (string, error) {
+	if owner == "" {
+		return "", nil
+	}
+	var key string
+	err := s.pool.QueryRow(ctx, `SELECT oid::text FROM pg_catalog.pg_database WHERE datname::text = $1::text AND datdba::text = $2::text`, name, owner).Scan(&key)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return "", nil
+	}
+	return key, err
 }
 
 // unbounded sends one statement alone, without the server's own time limit.
@@ -319,6 +353,11 @@ func (s *server) undoCreate(ctx context.Context, step change.Step) (engine.Repor
 		return &engine.Error{Op: op, Kind: engine.Refused, Text: text, Next: "look at the database, and drop it yourself if it is not needed"}
 	}
 	key := step.Args["key"]
+	if key == "" {
+		if key, err = s.keyByOwner(ctx, d.Name, step.Args["owner_key"]); err != nil {
+			return rep, wrap(op, err)
+		}
+	}
 	if key == "" {
 		return rep, refuse("it is not certain that this change made the database " + naming.Show(d.Name) + ", so it was left alone")
 	}

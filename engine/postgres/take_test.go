@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"slices"
 	"strings"
@@ -53,7 +54,7 @@ func (k taker) brief(in change.Intent) change.Brief {
 func testTakeAway(t *testing.T, server *localdb.Server) {
 	k := taker{t, enginetest.Open(t, Engine{}, enginetest.Target(Engine{}, server, "suite")), nil, server}
 	k.admin = k.connect("postgres")
-	for name, f := range map[string]func(taker){"rename and back": testRename, "move and back": testMove, "a template in use": testTemplate, "what stops a drop": testStops, "what points to it": testPointers,
+	for name, f := range map[string]func(taker){"rename and back": testRename, "move and back": testMove, "a template in use": testTemplate, "a database that was not answered": testEvidence, "what stops a drop": testStops, "what points to it": testPointers,
 		"a lock on the catalogue": testCatalogueLock, "a gate and its probe": testGate, "a leftover of a drop": testBroken} {
 		t.Run(name, func(t *testing.T) {
 			k := k
@@ -349,4 +350,41 @@ func TestPointerMeans(t *testing.T) {
 			t.Errorf("%q at %q, port %q means fares here: %d; want %d", tt.database, tt.host, tt.port, got, tt.want)
 		}
 	}
+}
+
+// testEvidence: a database whose making was never answered is taken back when it
+// belongs to the role that the same change made, and left alone when it does not.
+func testEvidence(k taker) {
+	k.exec("CREATE ROLE shed_owner")
+	k.exec("CREATE ROLE shed_stranger")
+	step := change.Step{Kind: stepCreate, Title: "create database", Statement: `CREATE DATABASE "shed_dev" OWNER "shed_owner"`, Undo: `DROP DATABASE "shed_dev"`,
+		Args: map[string]string{"name": "shed_dev", "template": "template1", "owner_made": "shed_owner"}}
+	// unanswered does it, and keeps only what is on record before the answer comes.
+	unanswered := func() change.Step {
+		k.t.Helper()
+		kept := step
+		kept.Args = maps.Clone(step.Args)
+		sent := step
+		sent.Ready = func(x change.Sending) error {
+			maps.Copy(kept.Args, x.Learned)
+			return nil
+		}
+		if _, err := k.s.Do(k.t.Context(), sent); err != nil {
+			k.t.Fatal(err)
+		}
+		return kept
+	}
+	kept := unanswered()
+	if _, err := k.s.Undo(k.t.Context(), kept); err != nil {
+		k.t.Errorf("Undo of what is certainly its own: %v", err)
+	}
+	if _, err := k.s.Database(k.t.Context(), "shed_dev"); !errors.Is(err, engine.ErrNotFound) {
+		k.t.Errorf("it is still there: %v", err)
+	}
+	kept = unanswered()
+	k.exec(`ALTER DATABASE shed_dev OWNER TO shed_stranger`)
+	if _, err := k.s.Undo(k.t.Context(), kept); err == nil || !strings.Contains(err.Error(), "not certain") {
+		k.t.Errorf("Undo of a stranger's: %v", err)
+	}
+	k.exec(`DROP DATABASE shed_dev`)
 }
