@@ -314,6 +314,18 @@ func testChoices(t *testing.T, s engine.Server) {
 	if defaults != 1 || len(c.Collations) < 3 || !slices.ContainsFunc(c.Collations, func(l catalog.Collation) bool { return l.Default }) {
 		t.Errorf("%d default encodings of %d, %d collations", defaults, len(c.Encodings), len(c.Collations))
 	}
+	encodings := map[string]bool{"": true}
+	for _, e := range c.Encodings {
+		encodings[e.Name] = true
+	}
+	if !encodings["UTF8"] && !encodings["utf8mb4"] {
+		t.Errorf("no Unicode among %v", c.Encodings)
+	}
+	for _, l := range c.Collations {
+		if l.Name == "" || !encodings[l.Encoding] {
+			t.Errorf("the collation %+v is of no encoding that can be chosen", l)
+		}
+	}
 }
 
 func testErrors(t *testing.T, e engine.Engine, s engine.Server, target engine.Target) {
