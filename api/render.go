@@ -89,7 +89,7 @@ func serverOf(address string) string {
 }
 
 func renderStep(s change.StepRun) wire.Step {
-	return wire.Step{Kind: s.Kind, Title: s.Title, Statement: s.Statement, Undo: s.Undo, ReadOnly: s.ReadOnly, Stays: s.Stays, Status: string(s.Status), Probed: s.Probed, Clearing: renderClearing(s.Clearing),
+	return wire.Step{Kind: s.Kind, Title: s.Title, Statement: s.Statement, Undo: s.Undo, Restores: s.Restores, ReadOnly: s.ReadOnly, Stays: s.Stays, Status: string(s.Status), Probed: s.Probed, Clearing: renderClearing(s.Clearing),
 		Messages: each(s.Messages, func(m change.Message) wire.Message { return wire.Message(m) }), Failure: (*wire.Failure)(s.Failure),
 		Begun: optional(s.Begun), Ended: optional(s.Ended)}
 }

@@ -107,7 +107,7 @@ func undoText(s wire.Step) string {
 		return faint.Render("  (only reads)")
 	case s.Stays && s.Clearing == nil && s.Kind == "clear_sessions" && s.Statement != "":
 		return faint.Render("  (for each session; it cannot be taken back)")
-	case strings.Contains(s.Undo, ";\n"):
+	case s.Restores:
 		return faint.Render("  (if a later step fails, what was there before is put back)")
 	case s.Undo != "":
 		return faint.Render("  (if a later step fails, taken back by: " + visible(strings.Join(strings.Fields(s.Undo), " ")) + ")")

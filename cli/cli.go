@@ -138,8 +138,6 @@ func Run(ctx context.Context, root *cli.Command, args []string) int {
 		if e.err == nil {
 			return code
 		}
-	} else if strings.HasPrefix(err.Error(), "Required ") || strings.Contains(err.Error(), "sufficient count of arg") {
-		code = ExitUsage
 	}
 	say := func(text string) { fmt.Fprintln(root.ErrWriter, text) }
 	problem, ok := errors.AsType[*client.Error](err)

@@ -336,7 +336,7 @@ func (r *Runner) ready(ctx context.Context, c *change.Change, act change.Act, x 
 	step.Sender = &x.Session
 	step.Learn(x.Learned)
 	if x.Undo != "" {
-		step.Undo = x.Undo
+		step.Undo, step.Restores = x.Undo, true
 	}
 	kept := *c
 	kept.Steps = slices.Clone(c.Steps)

@@ -92,6 +92,7 @@ type Step struct {
 	Title     string     `json:"title"`
 	Statement string     `json:"statement,omitempty"`
 	Undo      string     `json:"undo,omitempty" doc:"The statement that takes it back."`
+	Restores  bool       `json:"restores,omitempty" doc:"The undo is several statements, which put back what was there before."`
 	ReadOnly  bool       `json:"read_only"`
 	Status    string     `json:"status" enum:"planned,begun,unknown,done,failed,undone,undoing,undo_failed,harmed"`
 	Stays     bool       `json:"stays" doc:"What it did cannot be taken back, and need not be: sessions that were ended."`

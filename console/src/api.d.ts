@@ -2080,6 +2080,8 @@ export interface components {
             /** @description Its outcome was found out by looking. */
             probed: boolean;
             read_only: boolean;
+            /** @description The undo is several statements, which put back what was there before. */
+            restores?: boolean;
             statement?: string;
             /** @enum {string} */
             status: "planned" | "begun" | "unknown" | "done" | "failed" | "undone" | "undoing" | "undo_failed" | "harmed";

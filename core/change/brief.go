@@ -107,6 +107,8 @@ type Step struct {
 	// Undo is the statement that takes the step back; empty where there is
 	// nothing to take back or no way to.
 	Undo string `json:"undo,omitempty"`
+	// Restores: Undo is several statements, which put back what was there before.
+	Restores bool `json:"restores,omitempty"`
 	// ReadOnly: the step alters nothing, so nothing has to be undone.
 	ReadOnly bool `json:"read_only,omitempty"`
 	// Stays: what the step did (sessions that were ended) cannot be taken back,

@@ -171,7 +171,7 @@ func gateStep(g gate, name string, self catalog.Principal) change.Step {
 	undo := slices.Clone(g.undo)
 	slices.Reverse(undo)
 	open := strings.Join(undo, ";\n")
-	return change.Step{Kind: stepGate, Title: "close the gate: take, for the time, the rights that let anybody into " + naming.Show(name), Statement: strings.Join(g.do, ";\n"), Undo: open, Mend: open,
+	return change.Step{Kind: stepGate, Title: "close the gate: take, for the time, the rights that let anybody into " + naming.Show(name), Statement: strings.Join(g.do, ";\n"), Undo: open, Restores: len(undo) > 1, Mend: open,
 		Seconds: 60 + len(g.do), Args: map[string]string{"name": name, "self": self.String(), "do": engine.Pack(g.do), "undo": engine.Pack(undo), "again": engine.Pack(g.again)}}
 }
 

@@ -36,7 +36,7 @@
 				{#if s.statement}{#if s.kind === 'clear_sessions'}<p class="quiet mt-1 text-sm">For each session, by its identity; it cannot be taken back:</p>{/if}<pre class="sql mt-1">{visibleText(s.statement)}</pre>{/if}
 				{#if s.clearing && s.status !== 'begun'}<p class="mt-1">{s.clearing.ended} ended, {s.clearing.gone} left by themselves, {Math.max(0, s.clearing.left)} left.</p>{/if}
 				{#if s.undo && (s.status === 'planned' || s.status === 'undone' || s.status === 'undo_failed')}
-					{#if s.undo.includes(';\n')}<details class="quiet mt-1 text-sm"><summary class="cursor-pointer">{s.status === 'planned' ? 'If a later step fails, what was there before is put back' : 'What was there before was put back'}</summary><pre class="sql mt-1">{visibleText(s.undo)}</pre></details>
+					{#if s.restores}<details class="quiet mt-1 text-sm"><summary class="cursor-pointer">{s.status === 'planned' ? 'If a later step fails, what was there before is put back' : 'What was there before was put back'}</summary><pre class="sql mt-1">{visibleText(s.undo)}</pre></details>
 					{:else}<p class="quiet mt-1 text-sm break-words">{s.status === 'planned' ? 'If a later step fails, taken back by' : 'Taken back by'} <code class="mono">{visibleText(s.undo)}</code></p>{/if}
 				{/if}
 				{#each s.messages as m, j (j)}
