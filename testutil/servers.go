@@ -101,12 +101,12 @@ func reachable(dir string) bool {
 // Wait polls until the condition holds; it fails the test after a minute.
 func Wait(tb testing.TB, what string, holds func() bool) {
 	tb.Helper()
-	deadline := time.Now().Add(time.Minute)
+	deadline := time.Now().Add(3 * time.Minute)
 	tick := time.NewTicker(20 * time.Millisecond)
 	defer tick.Stop()
 	for !holds() {
 		if time.Now().After(deadline) {
-			tb.Fatalf("waited a minute for %s", what)
+			tb.Fatalf("waited three minutes for %s", what)
 		}
 		<-tick.C
 	}
