@@ -450,7 +450,7 @@ func playSeed(t *testing.T, seed uint64) (failures []string) {
 
 // keptSeeds are schedules that failed once.
 var keptSeeds = []uint64{
-	4878, // a service took its own change over, and ended a session that it used for other work
+	4878,  // a service took its own change over, and ended a session that it used for other work
 	2029,  // the service did not stop while it took a step back and the records were away
 	26290, // a service took over a change that it was working on itself
 	13851, // a session that began to work at what must not be cut off was ended as idle
