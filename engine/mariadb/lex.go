@@ -7,9 +7,6 @@ import (
 	"example.com/genarch/engine"
 )
 
-// errUnended: a quoted text, a quoted name or a comment has no end.
-var errUnended = errors.New("a quoted text, a quoted name or a comment has no end")
-
 // errHidden: a comment that the server would run.
 var errHidden = errors.New("a comment holds code")
 
@@ -41,7 +38,7 @@ func commands(text string) (int, error) {
 			return n, errHidden
 		case strings.HasPrefix(rest, "/*"):
 			if end = strings.Index(rest[2:], "*/"); end < 0 {
-				return n, errUnended
+				return n, engine.ErrUnended
 			}
 			i += end + 4
 			continue
@@ -54,7 +51,7 @@ func commands(text string) (int, error) {
 			end = closing(rest, c, true)
 		}
 		if end < 0 {
-			return n, errUnended
+			return n, engine.ErrUnended
 		}
 		any = true
 		i += end
@@ -79,14 +76,4 @@ func closing(text string, quote byte, escapes bool) int {
 		}
 	}
 	return -1
-}
-
-// single refuses a text that is not exactly one command: the last line of defence
-// before anything is sent.
-func single(op, text string) error {
-	if n, err := commands(text); err != nil || n != 1 {
-		return &engine.Error{Op: op, Kind: engine.NotSent, Err: err, Text: "the statement is not exactly one command, so it was not sent",
-			Next: "report this: a name was taken for a part of a statement"}
-	}
-	return nil
 }

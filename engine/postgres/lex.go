@@ -1,14 +1,10 @@
 package postgres
 
 import (
-	"errors"
 	"strings"
 
 	"example.com/genarch/engine"
 )
-
-// errUnended: a quoted text, a quoted name or a comment has no end.
-var errUnended = errors.New("a quoted text, a quoted name or a comment has no end")
 
 // commands counts the commands in a text by PostgreSQL's own lexical rules
 // (manual, "Lexical Structure", with standard_conforming_strings on, which every
@@ -37,7 +33,7 @@ func commands(text string) (int, error) {
 		case strings.HasPrefix(rest, "/*"):
 			end = nested(rest)
 			if end < 0 {
-				return n, errUnended
+				return n, engine.ErrUnended
 			}
 			i += end
 			continue
@@ -54,7 +50,7 @@ func commands(text string) (int, error) {
 			end = dollar(rest)
 		}
 		if end < 0 {
-			return n, errUnended
+			return n, engine.ErrUnended
 		}
 		any = true
 		i += end
@@ -125,13 +121,3 @@ func wordByte(c byte) bool {
 }
 
 func insideWord(text string, i int) bool { return i > 0 && wordByte(text[i-1]) }
-
-// single refuses a text that is not exactly one command: the last line of defence
-// before anything is sent.
-func single(op, text string) error {
-	if n, err := commands(text); err != nil || n != 1 {
-		return &engine.Error{Op: op, Kind: engine.NotSent, Err: err, Text: "the statement is not exactly one command, so it was not sent",
-			Next: "report this: a name was taken for a part of a statement"}
-	}
-	return nil
-}
