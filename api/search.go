@@ -86,7 +86,7 @@ func (h *Handler) search(ctx context.Context, in *struct {
 		if answered[i] {
 			out.Answered++
 		}
-		own := wire.Found{Kind: "server", Address: srv.Name, Server: srv.Name, Name: srv.Name, Environment: string(srv.Environment), Engine: string(srv.Engine)}
+		own := wire.Found{Kind: "server", Address: srv.Name, Server: srv.Name, Name: srv.Name, Environment: string(srv.Environment)}
 		for _, f := range append([]wire.Found{own}, all[i]...) {
 			if !slices.ContainsFunc(words, func(w string) bool {
 				return !strings.Contains(strings.ToLower(f.Address), w) && !strings.HasPrefix(f.Environment, w)
@@ -128,7 +128,7 @@ func (h *Handler) namesOf(ctx context.Context, srv catalog.Server) ([]wire.Found
 	}
 	found := []wire.Found{}
 	add := func(kind, address string, p catalog.Principal) {
-		found = append(found, wire.Found{Kind: kind, Address: address, Server: srv.Name, Name: p.Name, Host: p.Host, Environment: string(srv.Environment), Engine: string(srv.Engine)})
+		found = append(found, wire.Found{Kind: kind, Address: address, Server: srv.Name, Name: p.Name, Host: p.Host, Role: p.Role, Environment: string(srv.Environment)})
 	}
 	for _, d := range a.Databases {
 		if !d.System {

@@ -15,6 +15,6 @@ type Found struct {
 	Server      string `json:"server"`
 	Name        string `json:"name"`
 	Host        string `json:"host,omitempty"`
+	Role        bool   `json:"role,omitempty" doc:"It is addressed as a role, apart from accounts."`
 	Environment string `json:"environment"`
-	Engine      string `json:"engine"`
 }

@@ -1390,12 +1390,13 @@ export interface components {
         };
         Found: {
             address: string;
-            engine: string;
             environment: string;
             host?: string;
             /** @enum {string} */
             kind: "server" | "database" | "account" | "role";
             name: string;
+            /** @description It is addressed as a role, apart from accounts. */
+            role?: boolean;
             server: string;
         };
         GrantLine: {
