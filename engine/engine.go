@@ -95,7 +95,8 @@ type Server interface {
 	// work: a server works on after its client is gone. With end, it is asked to
 	// end the session.
 	Sender(ctx context.Context, id catalog.SessionID, end bool) (SenderState, error)
-	// Probe looks whether a step took effect. Nobody may be at it any more.
+	// Probe looks whether a step took effect. Nobody may be at it any more. What it
+	// sends to carry on what is half done it announces, as Do does.
 	Probe(ctx context.Context, s change.Step) (took bool, err error)
 	// Undo takes a step back, and announces as Do does. A step whose effect is not
 	// there (any more) is undone already. It refuses what would harm others.

@@ -233,7 +233,10 @@ func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.A
 		if seen, settled := r.settle(ctx, access, *step, probing); !settled {
 			return seen
 		}
+		// A probe may have to carry on what it finds half done: that is announced too.
+		step.Ready = ready
 		took, err := access.Probe(ctx, step.Step)
+		answered(step, err)
 		switch {
 		case err != nil:
 			return change.Seen{Effect: change.Unclear, Failure: engine.Failure(err)}
