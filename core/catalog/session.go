@@ -93,8 +93,8 @@ type Session struct {
 	Activity   Activity
 	StateSince time.Time
 	// Statement is what runs or ran last, cut at [MaxStatement] characters, without
-	// what may be a password ([Literals.Guarded]); Shape the same without any text
-	// that stands in it ([Literals.Shape]). Only the shape is ever kept.
+	// what may be a password (lexical.Dialect.Guarded); Shape the same without any text
+	// that stands in it (lexical.Dialect.Shape). Only the shape is ever kept.
 	Statement string
 	Shape     string
 	// Transaction is when the open transaction began; zero: none is open.

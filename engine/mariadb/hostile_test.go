@@ -57,7 +57,7 @@ func TestEachStatementIsOneCommand(t *testing.T) {
 		in.Server = "quay"
 		intents[title] = in
 	}
-	if n := enginetest.OneCommand(t, Engine{}, commands, named, everything(), intents); n < 900 {
+	if n := enginetest.OneCommand(t, Engine{}, dialect.Commands, named, everything(), intents); n < 900 {
 		t.Errorf("only %d statements were looked at", n)
 	}
 }
@@ -76,12 +76,12 @@ func TestCommandsOfMariaDB(t *testing.T) {
 		"SELECT 1 -- ;\n; SELECT 2":          2,
 		"SELECT /* /* ; */ 1; SELECT 2":      2, // they do not nest
 	} {
-		if n, err := commands(text); n != want || err != nil {
+		if n, err := dialect.Commands(text); n != want || err != nil {
 			t.Errorf("commands(%q) = %d, %v; want %d", text, n, err, want)
 		}
 	}
 	for _, text := range []string{"SELECT '", `SELECT '\'`, "SELECT `x", "SELECT /* ", "SELECT 1 /*!50000 ; DROP USER x */", "SELECT /*M! 1 */"} {
-		if _, err := commands(text); err == nil {
+		if _, err := dialect.Commands(text); err == nil {
 			t.Errorf("commands(%q) finds nothing wrong", text)
 		}
 	}
@@ -92,9 +92,9 @@ func FuzzQuoting(f *testing.F) {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {
-		enginetest.QuotedWhole(t, commands, quoteIdent(s))
-		enginetest.QuotedWhole(t, commands, quoteText(s))
-		enginetest.QuotedWhole(t, commands, quoteAccount(s, s))
+		enginetest.QuotedWhole(t, dialect.Commands, quoteIdent(s))
+		enginetest.QuotedWhole(t, dialect.Commands, quoteText(s))
+		enginetest.QuotedWhole(t, dialect.Commands, quoteAccount(s, s))
 	})
 }
 
@@ -103,8 +103,8 @@ func FuzzCommands(f *testing.F) {
 		f.Add("SELECT " + s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {
-		if n, err := commands(s); err == nil && n > len(s) || n < 0 {
-			t.Errorf("%d commands in %q", n, s)
+		if n, err := dialect.Commands(s); err == nil && n > len(s) || n < 0 {
+			t.Errorf("%d dialect.Commands in %q", n, s)
 		}
 	})
 }

@@ -82,7 +82,7 @@ func (s *server) send(ctx context.Context, op, statement string, step change.Ste
 // handshake does not ask for multi-statements), and what is not exactly one by
 // the server's lexical rules is not even sent.
 func exec(ctx context.Context, conn *sql.Conn, op, statement string) error {
-	if err := engine.Single(op, statement, commands); err != nil {
+	if err := engine.Single(op, statement, dialect); err != nil {
 		return err
 	}
 	_, err := conn.ExecContext(ctx, statement)

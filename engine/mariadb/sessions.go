@@ -174,7 +174,7 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 	waitForMetadata(out.Sessions, held)
 	for i := range out.Sessions {
 		x := &out.Sessions[i]
-		x.Statement, x.Shape = literals.Guarded(x.Statement), literals.Shape(x.Statement)
+		x.Statement, x.Shape = dialect.Guarded(x.Statement), dialect.Shape(x.Statement)
 	}
 	if q.Database != "" {
 		out.Sessions = slices.DeleteFunc(out.Sessions, func(x catalog.Session) bool {
@@ -186,9 +186,6 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 	}
 	return out, nil
 }
-
-// literals is how MariaDB writes texts, in the sql_mode that most clients have.
-var literals = catalog.Literals{Backslash: true, DoubleQuoted: true}
 
 // shownClient sets an address with colons in brackets, as everybody but the
 // server writes it before a port: ::1:47314 is [::1]:47314.

@@ -75,7 +75,7 @@ func TestEachStatementIsOneCommand(t *testing.T) {
 		in.Server = "harbour"
 		intents[title] = in
 	}
-	if n := enginetest.OneCommand(t, Engine{}, commands, named, everything(), intents); n < 1500 {
+	if n := enginetest.OneCommand(t, Engine{}, dialect.Commands, named, everything(), intents); n < 1500 {
 		t.Errorf("only %d statements were looked at", n)
 	}
 }
@@ -120,12 +120,12 @@ func TestCommandsOfPostgreSQL(t *testing.T) {
 		"SELECT 1 --;\n; SELECT 2":               2,
 		"SELECT U&\"d;\"\";\", 1":                1,
 	} {
-		if n, err := commands(text); n != want || err != nil {
+		if n, err := dialect.Commands(text); n != want || err != nil {
 			t.Errorf("commands(%q) = %d, %v; want %d", text, n, err, want)
 		}
 	}
 	for _, text := range []string{"SELECT '", `SELECT "x`, "SELECT /* /* */", "SELECT $a$ $b$", `SELECT E'\'`} {
-		if _, err := commands(text); err == nil {
+		if _, err := dialect.Commands(text); err == nil {
 			t.Errorf("commands(%q) finds nothing wrong", text)
 		}
 	}
@@ -136,8 +136,8 @@ func FuzzQuoting(f *testing.F) {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {
-		enginetest.QuotedWhole(t, commands, quoteIdent(s))
-		enginetest.QuotedWhole(t, commands, quoteText(s))
+		enginetest.QuotedWhole(t, dialect.Commands, quoteIdent(s))
+		enginetest.QuotedWhole(t, dialect.Commands, quoteText(s))
 	})
 }
 
@@ -146,9 +146,9 @@ func FuzzCommands(f *testing.F) {
 		f.Add("SELECT " + s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {
-		n, err := commands(s)
+		n, err := dialect.Commands(s)
 		if err == nil && n > len(s) || n < 0 {
-			t.Errorf("%d commands in %q", n, s)
+			t.Errorf("%d dialect.Commands in %q", n, s)
 		}
 	})
 }

@@ -209,7 +209,7 @@ func (s *server) Sender(ctx context.Context, id catalog.SessionID, end bool) (en
 // is not sent, and the extended protocol has the server refuse two in one text
 // (42601): whatever a name holds, it can add none.
 func exec(ctx context.Context, c *pgx.Conn, statement string) error {
-	if err := engine.Single("", statement, commands); err != nil {
+	if err := engine.Single("", statement, dialect); err != nil {
 		return err
 	}
 	return c.PgConn().ExecParams(ctx, statement, nil, nil, nil, nil).Read().Err

@@ -31,9 +31,6 @@ const sessionColumns = `SELECT a.pid, a.backend_start, coalesce(a.backend_type, 
 	coalesce(a.wait_event_type, ''), coalesce(a.wait_event, ''), coalesce(a.leader_pid, 0),
 	a.usename = current_user AND a.application_name = 'genarch'`
 
-// literals is how PostgreSQL writes texts.
-var literals = catalog.Literals{Dollar: true}
-
 func scanSession(row pgx.CollectableRow) (catalog.Session, error) {
 	var s catalog.Session
 	var started, stateSince, xact *time.Time
@@ -64,7 +61,7 @@ func scanSession(row pgx.CollectableRow) (catalog.Session, error) {
 			s.Wait = "a lock of kind " + wait
 		}
 	}
-	s.Statement, s.Shape = literals.Guarded(s.Statement), literals.Shape(s.Statement)
+	s.Statement, s.Shape = dialect.Guarded(s.Statement), dialect.Shape(s.Statement)
 	s.Hidden = kind == ""
 	s.Kind = kindOf(kind, s, own != nil && *own)
 	switch {
