@@ -11,7 +11,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"example.com/genarch/api/wire"
-	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/policy"
 	"example.com/genarch/core/record"
@@ -232,10 +231,15 @@ func (h *Handler) showScript(ctx context.Context, in *ChangePath) (*scriptAnswer
 	if err != nil {
 		return nil, h.problem(ctx, err)
 	}
+	eng, err := h.Fleet.Engine(c.Brief.Engine)
+	if err != nil {
+		return nil, err
+	}
+	form := eng.Traits().Script
 	var b strings.Builder
 	fmt.Fprintf(&b, "-- Genarch change %d: %s\n-- %s, %s, read %s\n", c.ID, oneLine(c.Brief.Summary), c.Brief.Engine, oneLine(c.Brief.Identity), c.Brief.Read.UTC().Format(time.RFC3339))
-	if c.Brief.Engine == catalog.PostgreSQL && len(c.Brief.Steps) > 0 {
-		b.WriteString("\n\\set ON_ERROR_STOP on\n")
+	if form.Head != "" && len(c.Brief.Steps) > 0 {
+		b.WriteString("\n" + form.Head)
 	}
 	for _, s := range c.Brief.Steps {
 		if s.Statement != "" && len(s.SecretsNeeded()) > 0 {
@@ -245,21 +249,17 @@ func (h *Handler) showScript(ctx context.Context, in *ChangePath) (*scriptAnswer
 		} else if s.Clear != nil && s.Statement != "" {
 			fmt.Fprintf(&b, "\n-- %s\n-- for each session: %s\n", oneLine(s.Title), oneLine(s.Statement))
 		} else if s.Statement != "" {
-			fmt.Fprintf(&b, "\n-- %s\n%s%s;\n", oneLine(s.Title), connect(c.Brief.Engine, s.Args["database"]), s.Statement)
+			where := ""
+			if name := s.Args["database"]; name != "" && form.Connect != nil {
+				where = form.Connect(name)
+			}
+			fmt.Fprintf(&b, "\n-- %s\n%s%s;\n", oneLine(s.Title), where, s.Statement)
 		}
 	}
 	if len(c.Brief.Statements()) == 0 {
 		b.WriteString("\n-- nothing would run\n")
 	}
 	return &scriptAnswer{"application/sql; charset=utf-8", []byte(b.String())}, nil
-}
-
-// connect has psql go to the database that a step runs in.
-func connect(e catalog.Engine, database string) string {
-	if e != catalog.PostgreSQL || database == "" {
-		return ""
-	}
-	return `\connect "` + strings.ReplaceAll(oneLine(database), `"`, `""`) + "\"\n"
 }
 
 // oneLine keeps a name with a newline from ending a comment.

@@ -3,6 +3,7 @@ package e2e
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
@@ -14,6 +15,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"example.com/genarch/engine/postgres"
+	"example.com/genarch/localdb"
 	"example.com/genarch/testutil"
 )
 
@@ -274,6 +276,68 @@ func TestScriptsRunNoName(t *testing.T) {
 	if !(shore{t, s, "harbour", postgres.Engine{}, pg}).has(name) {
 		t.Error("the database of the name is not there")
 	}
+}
+
+// A script goes to the database that it names, and to no other server: whatever
+// the name looks like to the client.
+func TestScriptsGoWhereTheySay(t *testing.T) {
+	t.Parallel()
+	s, pg := newService(t), testutil.Postgres(t)
+	s.add("harbour", "postgresql", "staging", pg)
+	admin, err := pgx.Connect(t.Context(), pg.PostgresURL("postgres"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer admin.Close(context.Background())
+	for i, name := range []string{"host=127.0.0.1 port=1", "postgresql://127.0.0.1:1/x", "line\nend", "it's \\ \"odd\"", ":x -", "line end"} {
+		role := fmt.Sprintf("mate%d", i)
+		for _, text := range []string{"CREATE ROLE " + role, "CREATE DATABASE " + pgx.Identifier{name}.Sanitize()} {
+			if _, err := admin.Exec(t.Context(), text); err != nil {
+				t.Fatal(err)
+			}
+		}
+		status, body, _ := s.call("POST", "/api/v1/changes", s.token, fmt.Sprintf(`{"kind":"grant.give","server":"harbour","grant":{"database":%s,"to":{"name":%q},"bundle":"read"}}`, quoted(name), role))
+		if status != 201 {
+			t.Fatalf("%q: %d %v", name, status, body)
+		}
+		script := s.run(0, "change", "script", itoa(int(body["id"].(float64)))).out
+		cmd := exec.Command("psql", "-X", pg.PostgresURL("postgres"))
+		cmd.Stdin = strings.NewReader(script)
+		if out, err := cmd.CombinedOutput(); err != nil {
+			t.Errorf("%q: %v\n%s\n%s", name, err, out, script)
+		}
+		var may bool
+		if err := admin.QueryRow(t.Context(), "SELECT has_database_privilege($1, $2, 'CONNECT')", role, name).Scan(&may); err != nil || !may {
+			t.Errorf("%q: %v %v", name, may, err)
+		}
+		if got := within(t, pg, name, "SELECT count(*) FROM pg_namespace n, aclexplode(n.nspacl) x WHERE n.nspname = 'public' AND x.grantee = '"+role+"'::regrole"); got == 0 {
+			t.Errorf("%q: the schema of that database was given nothing:\n%s", name, script)
+		}
+	}
+}
+
+// within asks for a number inside a database, whatever it is called.
+func within(t *testing.T, pg *localdb.Server, database, query string) (n int) {
+	t.Helper()
+	cfg, err := pgx.ParseConfig(pg.PostgresURL("postgres"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	cfg.Database = database
+	conn, err := pgx.ConnectConfig(t.Context(), cfg)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(context.Background())
+	if err := conn.QueryRow(t.Context(), query).Scan(&n); err != nil {
+		t.Fatal(err)
+	}
+	return n
+}
+
+func quoted(text string) string {
+	out, _ := json.Marshal(text)
+	return string(out)
 }
 
 // A grant on a function is not one on the procedure of the same name: each is

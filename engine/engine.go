@@ -48,6 +48,17 @@ type Traits struct {
 	// AddressMarks are the marks of an identity that follow the server's address:
 	// they differ after it was moved to another port, and it is the same all the same.
 	AddressMarks []string
+	// Script is what a script of statements needs beside them.
+	Script Script
+}
+
+// Script is what the engine's own client needs in a script beside the statements.
+type Script struct {
+	// Head stands before the first one.
+	Head string
+	// Connect is what goes to another database; nil where a statement does not run
+	// inside one.
+	Connect func(database string) string
 }
 
 // Target is a server to be opened.

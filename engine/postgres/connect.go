@@ -33,7 +33,7 @@ var accountLimits = naming.Limits{MaxLength: 63, Counted: naming.Bytes, Reserved
 // Traits says what PostgreSQL has.
 func (Engine) Traits() engine.Traits {
 	return engine.Traits{
-		Engine: catalog.PostgreSQL, Title: "PostgreSQL", DefaultPort: 5432, Names: limits, HasOwners: true, Gate: true, Accounts: accountLimits,
+		Engine: catalog.PostgreSQL, Title: "PostgreSQL", DefaultPort: 5432, Names: limits, HasOwners: true, Gate: true, Accounts: accountLimits, Script: script,
 		Options: []string{"owner", "encoding", "collation", "ctype", "provider", "locale", "template",
 			"tablespace", "strategy", "connection_limit", "allow_connections", "is_template", "comment", "private", "allow"},
 	}
