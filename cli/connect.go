@@ -24,6 +24,8 @@ func isTerminal(f *os.File) bool { return term.IsTerminal(int(f.Fd())) }
 type login struct {
 	URL   string `json:"url"`
 	Token string `json:"token"`
+	// Insecure: its owner said that it may travel without TLS to another machine.
+	Insecure bool `json:"insecure,omitempty"`
 }
 
 // loginFile is where the login is kept, readable by its owner alone.
@@ -57,6 +59,9 @@ func (a app) connect(c *cli.Command) (*client.Client, error) {
 		if address == "" {
 			return nil, usage("--token-file needs --url (or GENARCH_URL) beside it")
 		}
+		if err := client.CheckAddress(address); err != nil {
+			return nil, usage("%w", err)
+		}
 		text, err := os.ReadFile(tokenFile)
 		if err != nil {
 			return nil, fmt.Errorf("the token file: %w", err)
@@ -73,6 +78,9 @@ func (a app) connect(c *cli.Command) (*client.Client, error) {
 	if address != "" && strings.TrimSuffix(address, "/") != l.URL {
 		return nil, &exitError{ExitNotAllowed, fmt.Errorf("the login is for %s, not for %s: genarch login %s", l.URL, address, address)}
 	}
+	if err := client.CheckAddress(l.URL); err != nil && !l.Insecure {
+		return nil, usage("%w", err)
+	}
 	return client.New(l.URL, l.Token)
 }
 
@@ -83,7 +91,7 @@ func (a app) loginCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "name", Usage: "your name as an operator", DefaultText: "asked for"},
 			&cli.StringFlag{Name: "password-file", Usage: "read the password from a file; - is standard input", DefaultText: "asked for"},
-			&cli.BoolFlag{Name: "insecure", Usage: "send the password without TLS to another machine, where anybody between can read it"},
+			&cli.BoolFlag{Name: "insecure", Usage: "send password and token without TLS to another machine, where anybody between can read them"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			address := c.StringArg("url")
@@ -95,7 +103,7 @@ func (a app) loginCommand() *cli.Command {
 			}
 			address = strings.TrimSuffix(address, "/")
 			if err := client.CheckAddress(address); err != nil && !c.Bool("insecure") {
-				return usage("%w", err)
+				return usage("%w, or --insecure if you know better", err)
 			}
 			name := c.String("name")
 			var err error
@@ -117,7 +125,7 @@ func (a app) loginCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if err := keepLogin(login{address, s.Token}); err != nil {
+			if err := keepLogin(login{address, s.Token, c.Bool("insecure")}); err != nil {
 				return err
 			}
 			for _, n := range s.Notices {

@@ -40,8 +40,8 @@ func New(address, token string) (*Client, error) {
 		http: &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}, nil
 }
 
-// CheckAddress refuses an address at which a password would travel in clear to
-// another machine.
+// CheckAddress refuses an address at which a password or a token would travel in
+// clear to another machine.
 func CheckAddress(address string) error {
 	u, err := url.Parse(address)
 	if err != nil || u.Scheme != "http" {
@@ -50,7 +50,7 @@ func CheckAddress(address string) error {
 	if ip := net.ParseIP(u.Hostname()); u.Hostname() == "localhost" || ip != nil && ip.IsLoopback() {
 		return nil
 	}
-	return fmt.Errorf("%s has no TLS: the password would travel in clear to another machine; use https://, or --insecure if you know better", address)
+	return fmt.Errorf("%s has no TLS: the secret would travel in clear to another machine; use https://", address)
 }
 
 // Error is a problem that the API answered.

@@ -91,6 +91,13 @@ func TestOperators(t *testing.T) {
 		has(t, "no network", s.run(2, "token", "create", "robot", "--title", "x", "--from", "harbour").err, "no address and no network")
 	})
 
+	t.Run("no token in clear", func(t *testing.T) {
+		file := secretFile(t, "not-a-token")
+		for _, args := range [][]string{{"server", "list", "--url", "http://192.0.2.7:7437", "--token-file", file}, {"login", "http://192.0.2.7:7437", "--name", "keeper", "--password-file", file}} {
+			has(t, strings.Join(args, " "), s.run(2, args...).err, "has no TLS", "use https://")
+		}
+	})
+
 	t.Run("what was read already", func(t *testing.T) {
 		_, _, first := s.call("GET", "/api/v1/operators", s.token, "")
 		mark := first.Get("ETag")

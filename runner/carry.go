@@ -280,8 +280,8 @@ func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.A
 	return change.Seen{Effect: change.Happened, Messages: rep.Messages}
 }
 
-// answered forgets the session that sent a step when its answer came: it is done
-// with it, and is used for other work.
+// answered forgets the session that sent a step when its answer came: it can do
+// nothing of it any more.
 func answered(step *change.StepRun, err error) {
 	step.Ready = nil
 	if e, is := errors.AsType[*engine.Error](err); !is || e.Kind != engine.Unknown {

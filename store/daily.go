@@ -64,7 +64,7 @@ func whoIs(ctx context.Context, dsn driver.Config) (string, error) {
 func quoteName(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
 
 // grantDaily gives rows of every table, and of the journal only reading and
-// adding. What the account had before in this database is taken first.
+// adding. What else the account has is left to it: [Store.Sealable] tells of it.
 func grantDaily(ctx context.Context, db *sql.DB, database, account string) error {
 	var tables []string
 	rows, err := db.QueryContext(ctx, "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_TYPE = 'BASE TABLE' ORDER BY 1", database)

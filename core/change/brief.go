@@ -129,7 +129,7 @@ type Step struct {
 	// Secrets are the passwords that the step needs, by the account's name. They
 	// are filled in when it is carried out, and are never kept with the step.
 	Secrets map[string]secret.Text `json:"-"`
-	// Ready is filled in when the step is done or undone, and never kept with it: the
+	// Ready is filled in when the step is done, probed or undone, and never kept: the
 	// engine calls it right before it sends anything that alters, and sends nothing
 	// when it returns an error. It is nil where nothing has to be on record first.
 	Ready func(Sending) error `json:"-"`
