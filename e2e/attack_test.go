@@ -47,11 +47,7 @@ func TestFunctionNameIsNoCode(t *testing.T) {
 	as("mallory_app", "mallory_staging", "GRANT EXECUTE ON FUNCTION s."+name+"() TO visitor", "GRANT CONNECT ON DATABASE mallory_staging TO visitor")
 	holds := func(query string, want bool) {
 		t.Helper()
-		conn, err := pgx.Connect(t.Context(), pg.PostgresURL("mallory_staging"))
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer conn.Close(t.Context())
+		conn := onPostgres(t, pg, "mallory_staging")
 		var got bool
 		if err := conn.QueryRow(t.Context(), query).Scan(&got); err != nil || got != want {
 			t.Errorf("%s: %v, %v; want %v", query, got, err, want)
@@ -188,11 +184,7 @@ func TestStatementsOfOthers(t *testing.T) {
 	}
 	r := s.run(0, "database", "drop", "harbour/berths_staging", "--grace", "0s", "--accept-loss", "--confirm", "berths_staging")
 	<-over
-	db, err := sql.Open("mysql", s.dsn)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
+	db := onMariaDB(t, s.dsn)
 	for _, table := range []string{"changes", "change_steps", "journal"} {
 		rows, err := db.Query("SELECT * FROM " + table)
 		if err != nil {
@@ -284,11 +276,7 @@ func TestScriptsGoWhereTheySay(t *testing.T) {
 	t.Parallel()
 	s, pg := newService(t), testutil.Postgres(t)
 	s.add("harbour", "postgresql", "staging", pg)
-	admin, err := pgx.Connect(t.Context(), pg.PostgresURL("postgres"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer admin.Close(context.Background())
+	admin := onPostgres(t, pg, "postgres")
 	for i, name := range []string{"host=127.0.0.1 port=1", "postgresql://127.0.0.1:1/x", "line\nend", "it's \\ \"odd\"", ":x -", "line end"} {
 		role := fmt.Sprintf("mate%d", i)
 		for _, text := range []string{"CREATE ROLE " + role, "CREATE DATABASE " + pgx.Identifier{name}.Sanitize()} {
@@ -346,11 +334,7 @@ func TestFunctionsAndProcedures(t *testing.T) {
 	t.Parallel()
 	s, maria := newService(t), testutil.MariaDB(t)
 	s.add("quay", "mariadb", "staging", maria)
-	db, err := sql.Open("mysql", maria.DSN(""))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
+	db := onMariaDB(t, maria.DSN(""))
 	for _, text := range []string{"CREATE DATABASE tolls_staging", "CREATE USER mate@'127.0.0.1' IDENTIFIED BY 'x'", "CREATE FUNCTION tolls_staging.weigh() RETURNS INT RETURN 1",
 		"CREATE FUNCTION tolls_staging.toll() RETURNS INT RETURN 1", "CREATE PROCEDURE tolls_staging.weigh() SELECT 1", "GRANT EXECUTE ON FUNCTION tolls_staging.weigh TO mate@'127.0.0.1'",
 		"GRANT EXECUTE ON FUNCTION tolls_staging.toll TO mate@'127.0.0.1'", "GRANT EXECUTE ON PROCEDURE tolls_staging.weigh TO mate@'127.0.0.1'"} {

@@ -2,16 +2,12 @@ package e2e
 
 import (
 	"context"
-	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
 	"syscall"
 	"testing"
-
-	_ "github.com/go-sql-driver/mysql"
-	"github.com/jackc/pgx/v5"
 
 	"example.com/genarch/engine/enginetest"
 	"example.com/genarch/engine/mariadb"
@@ -141,11 +137,7 @@ func through(t *testing.T, s *service, name, engine string, srv *localdb.Server)
 
 func testCutPostgres(t *testing.T, s *service) {
 	pg := testutil.Postgres(t)
-	admin, err := pgx.Connect(t.Context(), pg.PostgresURL("postgres"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer admin.Close(context.Background())
+	admin := onPostgres(t, pg, "postgres")
 	l := line{t: t, s: s, name: "harbour", faulty: through(t, s, "harbour", "postgresql", pg)}
 	l.exec = func(text string) error {
 		_, err := admin.Exec(context.Background(), text)
@@ -192,11 +184,7 @@ func testCutPostgres(t *testing.T, s *service) {
 
 func testCutMariaDB(t *testing.T, s *service) {
 	maria := testutil.MariaDB(t)
-	db, err := sql.Open("mysql", maria.DSN(""))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
+	db := onMariaDB(t, maria.DSN(""))
 	l := line{t: t, s: s, name: "quay", faulty: through(t, s, "quay", "mariadb", maria)}
 	l.exec = func(text string) error {
 		_, err := db.Exec(text)
@@ -246,22 +234,10 @@ func TestKilledWhileDropping(t *testing.T) {
 	s.add("harbour", "postgresql", "production", pg)
 	s.add("quay", "mariadb", "production", maria)
 	shores := []shore{{t, s, "harbour", postgres.Engine{}, pg}, {t, s, "quay", mariadb.Engine{}, maria}}
-	admin, err := pgx.Connect(t.Context(), pg.PostgresURL("postgres"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer admin.Close(context.Background())
+	admin := onPostgres(t, pg, "postgres")
 	// A transaction sees one picture of the sessions: another connection looks.
-	eye, err := pgx.Connect(t.Context(), pg.PostgresURL("postgres"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer eye.Close(context.Background())
-	db, err := sql.Open("mysql", maria.DSN(""))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
+	eye := onPostgres(t, pg, "postgres")
+	db := onMariaDB(t, maria.DSN(""))
 	lock, err := db.Conn(t.Context())
 	if err != nil {
 		t.Fatal(err)

@@ -5,6 +5,7 @@ package e2e
 import (
 	"bytes"
 	"context"
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -16,6 +17,9 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	_ "github.com/go-sql-driver/mysql"
+	"github.com/jackc/pgx/v5"
 
 	"example.com/genarch/localdb"
 	"example.com/genarch/testutil"
@@ -281,4 +285,27 @@ func has(tb testing.TB, what, text string, wanted ...string) {
 			tb.Errorf("%s lacks %q:\n%s", what, w, text)
 		}
 	}
+}
+
+// onPostgres signs in to a database of a server, past Genarch, for as long as the
+// test runs.
+func onPostgres(tb testing.TB, pg *localdb.Server, database string) *pgx.Conn {
+	tb.Helper()
+	conn, err := pgx.Connect(tb.Context(), pg.PostgresURL(database))
+	if err != nil {
+		tb.Fatal(err)
+	}
+	tb.Cleanup(func() { conn.Close(context.Background()) })
+	return conn
+}
+
+// onMariaDB is the same for a MariaDB, by its DSN.
+func onMariaDB(tb testing.TB, dsn string) *sql.DB {
+	tb.Helper()
+	db, err := sql.Open("mysql", dsn)
+	if err != nil {
+		tb.Fatal(err)
+	}
+	tb.Cleanup(func() { db.Close() })
+	return db
 }

@@ -3,7 +3,6 @@ package e2e
 import (
 	"bufio"
 	"context"
-	"database/sql"
 	"net/http"
 	"os"
 	"os/exec"
@@ -237,11 +236,7 @@ func TestKeysAndJournal(t *testing.T) {
 	s.run(0, "server", "check", "harbour")
 	s.run(0, "journal", "check")
 
-	db, err := sql.Open("mysql", s.dsn)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
+	db := onMariaDB(t, s.dsn)
 	mark := decode[struct{ Checkpoint string }](t, s.run(0, "journal", "check", "-o", "json").out).Checkpoint
 	s.run(0, "database", "create", "harbour/later_prod", "--yes")
 	s.run(0, "journal", "check", "--since", mark)

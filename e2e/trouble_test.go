@@ -2,7 +2,6 @@ package e2e
 
 import (
 	"context"
-	"database/sql"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -15,9 +14,6 @@ import (
 	"sync/atomic"
 	"syscall"
 	"testing"
-
-	_ "github.com/go-sql-driver/mysql"
-	"github.com/jackc/pgx/v5"
 
 	"example.com/genarch/engine"
 	"example.com/genarch/localdb"
@@ -213,11 +209,7 @@ func TestKill(t *testing.T) {
 	s := newService(t)
 	quay := testutil.MariaDB(t)
 	s.add("quay", "mariadb", "production", quay)
-	db, err := sql.Open("mysql", quay.DSN(""))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
+	db := onMariaDB(t, quay.DSN(""))
 	lock, err := db.Conn(t.Context())
 	if err != nil {
 		t.Fatal(err)
@@ -315,16 +307,8 @@ func TestReadersAndChanges(t *testing.T) {
 	for i := range 6 {
 		s.run(0, "database", "create", fmt.Sprintf("harbour/berth%d", i), "--yes")
 	}
-	eye, err := pgx.Connect(t.Context(), pg.PostgresURL("postgres"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer eye.Close(context.Background())
-	db, err := sql.Open("mysql", maria.DSN(""))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
+	eye := onPostgres(t, pg, "postgres")
+	db := onMariaDB(t, maria.DSN(""))
 	ctx, stop := context.WithCancel(t.Context())
 	var readers sync.WaitGroup
 	var answers atomic.Int64
