@@ -219,6 +219,8 @@ func TestHandingTheServerOver(t *testing.T) {
 	s.add("quay", "mariadb", "staging", maria)
 	s.run(0, "account", "create", "harbour/account:mate", "--yes")
 	s.run(0, "account", "create", "quay/account:mate@127.0.0.1", "--yes")
+	r := s.cli("", "role", "give", "harbour/role:pg_execute_server_program", "--to", "mate", "--yes")
+	has(t, "what would be had", r.err, "could then do anything on harbour, outside Genarch too")
 	for _, attack := range []struct{ code, command string }{
 		{"server.taken_over", "role give harbour/role:pg_execute_server_program --to mate"},
 		{"server.taken_over", "role give harbour/role:pg_write_server_files --to mate"},

@@ -220,6 +220,15 @@ func TestKeysAndJournal(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	empty := t.TempDir()
+	if out, err := command("key", "rotate", "--data", empty); err == nil {
+		t.Errorf("a folder without a key has one rotated: %s", out)
+	} else {
+		has(t, "the wrong folder", out, "there is no key file", "--data")
+	}
+	if made, _ := os.ReadDir(empty); len(made) > 0 {
+		t.Errorf("looking for a key made %v", made)
+	}
 	out, err := command("key", "rotate", "--data", s.dir)
 	if err != nil {
 		t.Fatalf("key rotate: %v\n%s", err, out)

@@ -249,8 +249,8 @@ func PlanTeam(b *change.Brief, t change.TeamSpec, snap catalog.Snapshot, lim nam
 
 // PlanTakeover cautions about what hands the whole server over, and has the name of
 // who gets it typed.
-func PlanTakeover(b *change.Brief, who, name, format string, args ...any) {
+func PlanTakeover(b *change.Brief, snap catalog.Snapshot, who, name, format string, args ...any) {
 	b.Confirm = name
 	b.Find(change.Caution, change.ServerTakenOver, "give only what is needed; or accept it, and type the name", "%s: %s could then do anything on %s, outside Genarch too",
-		fmt.Sprintf(format, args...), naming.Show(who), b.Target)
+		fmt.Sprintf(format, args...), naming.Show(who), snap.Server.Name)
 }

@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"os"
+	"path/filepath"
 
 	"github.com/urfave/cli/v3"
 
@@ -11,6 +13,9 @@ import (
 	"example.com/genarch/core/policy"
 	"example.com/genarch/store"
 )
+
+// keyFileName is what the key file is called in the data folder.
+const keyFileName = "key.json"
 
 // keyCommand works on the key file, on the machine that has it.
 func keyCommand() *cli.Command {
@@ -34,6 +39,13 @@ func keyCommand() *cli.Command {
 				var err error
 				if s.dsn, err = storeDSN(c.String("store-dsn-file")); err != nil {
 					return err
+				}
+				if s.keyFile == "" {
+					s.keyFile = filepath.Join(s.data, keyFileName)
+				}
+				// Nothing is made here: a folder without a key is another one than the service's.
+				if _, err := os.Stat(s.keyFile); err != nil {
+					return fmt.Errorf("there is no key file %s; name the folder of the service with --data, or the file with --key-file: %w", s.keyFile, err)
 				}
 				records, stop, err := s.openStore(ctx)
 				if err != nil {

@@ -44,7 +44,7 @@ func (s service) openStore(ctx context.Context) (records *store.Store, stop func
 func (s service) startStore(ctx context.Context) (where store.Config, stop func(), err error) {
 	where = store.Config{DSN: s.dsn, AdminDSN: s.adminDSN, KeyFile: s.keyFile}
 	if where.KeyFile == "" {
-		where.KeyFile = filepath.Join(s.data, "key.json")
+		where.KeyFile = filepath.Join(s.data, keyFileName)
 	}
 	if s.dsn != "" {
 		return where, func() {}, nil

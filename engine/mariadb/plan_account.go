@@ -518,7 +518,7 @@ func planSetPassword(b *change.Brief, spec change.AccountSpec, snap catalog.Snap
 	engine.PlanKeep(b, a, snap, "given another password: Genarch could not sign in any more")
 	engine.PlanPassword(b, spec, snap)
 	if takesOver(a) {
-		engine.PlanTakeover(b, "whoever knows the new password", a.Name, "%s may do everything on every database, or alter accounts", naming.Show(a.Principal.String()))
+		engine.PlanTakeover(b, snap, "whoever knows the new password", a.Name, "%s may do everything on every database, or alter accounts", naming.Show(a.Principal.String()))
 	}
 	method := planMethod(b, spec.Method, a.Method, snap)
 	if a.Method != method {

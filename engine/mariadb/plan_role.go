@@ -61,7 +61,7 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 		b.Find(change.Stop, change.RightsMissing, "whoever made it runs: GRANT "+quoteIdent(r.Name)+" TO "+quotePrincipal(snap.Self)+" WITH ADMIN OPTION", "Genarch's login %s may not give the role %s: only its administrators may, whatever else they are", snap.Self, r.Name)
 	}
 	if give && takesOver(r) && !takesOver(m) {
-		engine.PlanTakeover(b, m.Principal.String(), m.Name, "the role %s may do everything on every database, or alter accounts", naming.Show(r.Name))
+		engine.PlanTakeover(b, snap, m.Principal.String(), m.Name, "the role %s may do everything on every database, or alter accounts", naming.Show(r.Name))
 	}
 	b.Set(change.Setting{Name: "role", Value: r.Name, Asked: true, Decides: "whose privileges are had"})
 	b.Set(change.Setting{Name: "member", Value: m.Principal.String(), Asked: true, Decides: "who has them"})

@@ -301,7 +301,7 @@ func planSetPassword(b *change.Brief, spec change.AccountSpec, snap catalog.Snap
 	engine.PlanKeep(b, a, snap, "given another password: Genarch could not sign in any more")
 	engine.PlanPassword(b, spec, snap)
 	if reach := takesOver(a, snap); reach != "" {
-		engine.PlanTakeover(b, "whoever knows the new password", a.Name, "%s %s", naming.Show(a.Name), reach)
+		engine.PlanTakeover(b, snap, "whoever knows the new password", a.Name, "%s %s", naming.Show(a.Name), reach)
 	}
 	b.Find(change.Note, change.PasswordMethod, "", "the server gets a SCRAM-SHA-256 verifier, never the text; open sessions go on, the next sign-in needs the new password. It cannot be taken back: nobody but the server has the old one")
 	before := "ALTER ROLE " + quoteIdent(a.Name) + " PASSWORD "

@@ -59,7 +59,7 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 		b.Find(change.Stop, change.OptionUnsupported, "leave it out: there the member's own INHERIT decides", "PostgreSQL %s has no inherit and set options of a membership", snap.Instance.Version)
 	}
 	if reach := takesOver(r, snap); give && reach != "" && !m.Super {
-		engine.PlanTakeover(b, m.Name, m.Name, "the role %s %s", naming.Show(r.Name), reach)
+		engine.PlanTakeover(b, snap, m.Name, m.Name, "the role %s %s", naming.Show(r.Name), reach)
 	}
 	b.Set(change.Setting{Name: "role", Value: r.Name, Asked: true, Decides: "whose privileges are had"})
 	b.Set(change.Setting{Name: "member", Value: m.Name, Asked: true, Decides: "who has them"})
