@@ -66,7 +66,7 @@
 				{#if theme.current === 'day'}<Moon size={16} aria-hidden="true" />{:else}<Sun size={16} aria-hidden="true" />{/if}
 			</button>
 			<a class="btn btn-ghost btn-sm max-sm:btn-square font-normal" href="/you" aria-label="{session.name}: your password and sessions"><UserRound size={16} aria-hidden="true" /><span class="quiet hidden text-sm sm:inline">{session.name}</span></a>
-			<button class="btn btn-ghost btn-sm btn-square" onclick={() => session.signOut()} aria-label="Sign out {session.name}"><LogOut size={16} aria-hidden="true" /></button>
+			<button class="btn btn-ghost btn-sm btn-square max-sm:hidden" onclick={() => session.signOut()} aria-label="Sign out {session.name}"><LogOut size={16} aria-hidden="true" /></button>
 		</div>
 	</header>
 	{#each session.current.notices ?? [] as notice (notice.at + notice.text)}

@@ -55,7 +55,7 @@
 <svelte:head><title>{session.name} · Genarch</title></svelte:head>
 
 <section class="mx-auto max-w-6xl px-4 py-5 sm:px-6">
-	<h1>{session.name}</h1>
+	<div class="flex flex-wrap items-baseline justify-between gap-3"><h1>{session.name}</h1><button class="btn btn-sm" onclick={() => session.signOut()}>Sign out</button></div>
 	<p class="quiet">may {session.current?.operator.remits.join(', ')}</p>
 	<div class="mt-5 grid gap-x-12 gap-y-8 lg:grid-cols-[minmax(0,24rem)_minmax(0,1fr)]">
 		<form class="flex flex-col gap-3" onsubmit={setPassword}>
