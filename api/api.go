@@ -57,6 +57,7 @@ type Records interface {
 // Fleet is what the API needs of the registered servers.
 type Fleet interface {
 	Engine(name catalog.Engine) (engine.Engine, error)
+	Engines() []*engine.Description
 	Open(ctx context.Context, name string) (catalog.Server, engine.Engine, engine.Server, error)
 	List(ctx context.Context) ([]catalog.Server, error)
 	Get(ctx context.Context, name string) (catalog.Server, error)
@@ -155,6 +156,7 @@ func New(cfg Config) *Handler {
 	h.api = newHuma(h.gin, h.gin.Group(prefix, h.authenticate), cfg.Version)
 	h.api.UseMiddleware(h.authorise)
 	h.registerSession()
+	h.registerEngines()
 	h.registerServers()
 	h.registerSearch()
 	h.registerDatabases()

@@ -235,7 +235,7 @@ func (h *Handler) showScript(ctx context.Context, in *ChangePath) (*scriptAnswer
 	if err != nil {
 		return nil, err
 	}
-	form := eng.Traits().Script
+	form := eng.Describe().Script
 	var b strings.Builder
 	fmt.Fprintf(&b, "-- Genarch change %d: %s\n-- %s, %s, read %s\n", c.ID, oneLine(c.Brief.Summary), c.Brief.Engine, oneLine(c.Brief.Identity), c.Brief.Read.UTC().Format(time.RFC3339))
 	if form.Head != "" && len(c.Brief.Steps) > 0 {

@@ -3,6 +3,8 @@ package api
 import (
 	"context"
 	"errors"
+	"maps"
+	"slices"
 	"strings"
 
 	"example.com/genarch/api/wire"
@@ -16,23 +18,7 @@ import (
 func (h *Handler) registerDatabases() {
 	register(h, op{method: "GET", path: "/servers/{server}/databases", id: "list-databases", summary: "List the databases of a server, live", remit: policy.See}, h.listDatabases)
 	register(h, op{method: "GET", path: "/servers/{server}/databases/{database}", id: "show-database", summary: "One database, live", remit: policy.See}, h.showDatabase)
-	register(h, op{method: "GET", path: "/servers/{server}/choices", id: "list-choices", summary: "Everything that can be chosen for a new database", remit: policy.See},
-		func(ctx context.Context, in *ServerPath) (*body[wire.Choices], error) {
-			c, err := h.choices(ctx, in.Server)
-			return answer(c), err
-		})
-	registerChoice(h, "encodings", func(c wire.Choices) []wire.Encoding { return c.Encodings })
-	registerChoice(h, "collations", func(c wire.Choices) []wire.Collation { return c.Collations })
-	registerChoice(h, "templates", func(c wire.Choices) []wire.Template { return c.Templates })
-	registerChoice(h, "tablespaces", func(c wire.Choices) []wire.Tablespace { return c.Tablespaces })
-}
-
-func registerChoice[T any](h *Handler, noun string, pick func(wire.Choices) []T) {
-	register(h, op{method: "GET", path: "/servers/{server}/" + noun, id: "list-" + noun, summary: "The " + noun + " that a new database can have", remit: policy.See},
-		func(ctx context.Context, in *ServerPath) (*body[[]T], error) {
-			c, err := h.choices(ctx, in.Server)
-			return answer(pick(c)), err
-		})
+	register(h, op{method: "GET", path: "/servers/{server}/choices", id: "list-choices", summary: "What can be chosen on a server, for example encodings", remit: policy.See}, h.listChoices)
 }
 
 // access opens a server for reading, within a deadline.
@@ -47,19 +33,36 @@ func (h *Handler) access(ctx context.Context, name string) (catalog.Server, engi
 	return srv, access, ctx, cancel, nil
 }
 
-func (h *Handler) choices(ctx context.Context, name string) (wire.Choices, error) {
-	srv, access, ctx, cancel, err := h.access(ctx, name)
+func (h *Handler) listChoices(ctx context.Context, in *struct {
+	ServerPath
+	Keys []string `query:"keys,explode" maxItems:"20" doc:"Which lists, by the keys that the engine describes; none: all."`
+}) (*body[wire.Choices], error) {
+	srv, access, ctx, cancel, err := h.access(ctx, in.Server)
 	if err != nil {
-		return wire.Choices{}, err
+		return nil, err
 	}
 	defer cancel()
-	c, err := access.Choices(ctx)
-	return renderChoices(srv, c), err
+	eng, err := h.Fleet.Engine(srv.Engine)
+	if err != nil {
+		return nil, err
+	}
+	known := eng.Describe().Choices
+	if len(in.Keys) == 0 {
+		in.Keys = slices.Sorted(maps.Keys(known))
+	}
+	for _, key := range in.Keys {
+		if known[key] == "" {
+			return nil, &Problem{Status: 404, Code: "choices.absent", Detail: eng.Describe().Title + " has no list of " + naming.Show(key),
+				Next: "there are " + strings.Join(slices.Sorted(maps.Keys(known)), ", ")}
+		}
+	}
+	c, err := access.Choices(ctx, in.Keys...)
+	return answer(renderChoices(srv, c)), err
 }
 
 func (h *Handler) listDatabases(ctx context.Context, in *struct {
 	ServerPath
-	Search string `query:"search" maxLength:"200" doc:"Part of the name, owner or comment, without case."`
+	Search string `query:"search" maxLength:"200" doc:"Part of the name, or of a text among the properties, without case."`
 	System bool   `query:"system" doc:"The engine's own databases too."`
 	Limit  int    `query:"limit" minimum:"1" maximum:"20000" default:"1000"`
 	After  string `query:"after" maxLength:"400" doc:"Read on behind this name."`
@@ -94,7 +97,13 @@ func (h *Handler) listDatabases(ctx context.Context, in *struct {
 }
 
 func fits(d catalog.Database, search string) bool {
-	for _, text := range []string{d.Name, d.Owner, d.Comment} {
+	texts := []string{d.Name, d.Owner, d.Comment, d.Encoding, d.Collation}
+	for _, value := range d.Properties {
+		if text, ok := value.(string); ok {
+			texts = append(texts, text)
+		}
+	}
+	for _, text := range texts {
 		if strings.Contains(strings.ToLower(text), search) {
 			return true
 		}

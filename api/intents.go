@@ -17,9 +17,11 @@ import (
 func intentOf(in wire.Intent) (change.Intent, map[string]secret.Text, error) {
 	out := change.Intent{Kind: change.Kind(in.Kind), Server: in.Server}
 	if d := in.Database; d != nil {
-		out.Database = &change.DatabaseSpec{Name: d.Name, IfAbsent: d.IfAbsent, Owner: d.Owner, Encoding: d.Encoding, Collation: d.Collation, CType: d.CType,
-			Provider: d.Provider, Locale: d.Locale, Template: d.Template, Tablespace: d.Tablespace, Strategy: d.Strategy, ConnectionLimit: d.ConnectionLimit,
-			IfPresent: d.IfPresent, NewName: d.NewName, AllowConnections: d.AllowConnections, IsTemplate: d.IsTemplate, Comment: d.Comment, ClearLeftovers: d.ClearLeftovers, Private: d.Private, Allow: d.Allow}
+		options, err := catalog.ValuesOf(d.Options)
+		if err != nil {
+			return out, nil, errors.Join(change.ErrIntent, fmt.Errorf("database.options.%w", err))
+		}
+		out.Database = &change.DatabaseSpec{Name: d.Name, IfAbsent: d.IfAbsent, IfPresent: d.IfPresent, NewName: d.NewName, Options: options}
 		if d.Team != nil {
 			out.Database.Team = &change.TeamSpec{Name: d.Team.Name, Host: d.Team.Host}
 		}

@@ -62,6 +62,42 @@ func newError(status int, text string, errs ...error) huma.StatusError {
 	return p
 }
 
+// optionProblem tells of every option that the engine does not take, and what to do
+// about each.
+func optionProblem(err error, p *Problem) bool {
+	wrong := optionErrors(err)
+	if len(wrong) == 0 {
+		return false
+	}
+	var texts []string
+	for _, e := range wrong {
+		texts = append(texts, e.Text)
+		p.Errors = append(p.Errors, wire.ProblemDetail{Location: "body." + string(e.Part) + ".options." + e.Option, Message: e.Text, Next: e.Next})
+		if p.Next == "" {
+			p.Next = e.Next
+		}
+	}
+	p.Status, p.Code, p.Detail = http.StatusUnprocessableEntity, "option.invalid", strings.Join(texts, "; ")
+	return true
+}
+
+// optionErrors lists those among the errors that were joined into one.
+func optionErrors(err error) []*engine.OptionError {
+	if e, ok := err.(*engine.OptionError); ok {
+		return []*engine.OptionError{e}
+	}
+	var out []*engine.OptionError
+	switch x := err.(type) {
+	case interface{ Unwrap() []error }:
+		for _, e := range x.Unwrap() {
+			out = append(out, optionErrors(e)...)
+		}
+	case interface{ Unwrap() error }:
+		out = optionErrors(x.Unwrap())
+	}
+	return out
+}
+
 func writeProblem(c *gin.Context, p *Problem) {
 	p.Title = http.StatusText(p.Status)
 	text, err := json.Marshal(p)
@@ -85,7 +121,7 @@ func (h *Handler) problem(ctx context.Context, err error) *Problem {
 			p.Next = next
 		}
 	}
-	if h.engineProblem(err, p) || changeProblem(err, p) {
+	if h.engineProblem(err, p) || changeProblem(err, p) || optionProblem(err, p) {
 		return titled(p)
 	}
 	switch {

@@ -54,21 +54,27 @@ func renderStatus(in catalog.Instance) *wire.Status {
 }
 
 func renderDatabase(server string, d catalog.Database) wire.Database {
-	return wire.Database{Name: d.Name, Address: naming.DatabaseAddress(server, d.Name).String(), Owner: d.Owner, Owners: d.Owners,
-		Encoding: d.Encoding, Collation: d.Collation, CType: d.CType, Provider: d.Provider, Locale: d.Locale, Tablespace: d.Tablespace,
-		IsTemplate: d.IsTemplate, AllowConnections: d.AllowConnections, ConnectionLimit: d.ConnectionLimit, System: d.System,
-		Trouble: d.Trouble, Comment: d.Comment, Size: d.Size, Tables: d.Tables, TablesRead: optional(d.TablesAt), Sessions: d.Sessions}
+	return wire.Database{Name: d.Name, Address: naming.DatabaseAddress(server, d.Name).String(), Owner: d.Owner,
+		Encoding: d.Encoding, Collation: d.Collation, Comment: d.Comment, Closed: d.Closed, Broken: d.Broken, System: d.System, Trouble: d.Trouble,
+		Properties: orNone(d.Properties), Size: d.Size, Tables: d.Tables, TablesRead: optional(d.TablesAt), Sessions: d.Sessions}
+}
+
+// orNone makes no properties an empty object.
+func orNone(v catalog.Values) map[string]any {
+	if v == nil {
+		return map[string]any{}
+	}
+	return v
 }
 
 func renderChoices(s catalog.Server, c catalog.Choices) wire.Choices {
-	return wire.Choices{
-		Server:      s.Name,
-		Encodings:   each(c.Encodings, func(e catalog.Encoding) wire.Encoding { return wire.Encoding(e) }),
-		Collations:  each(c.Collations, func(l catalog.Collation) wire.Collation { return wire.Collation(l) }),
-		Templates:   each(c.Templates, func(t catalog.Template) wire.Template { return wire.Template(t) }),
-		Tablespaces: each(c.Tablespaces, func(t catalog.Tablespace) wire.Tablespace { return wire.Tablespace(t) }),
-		Owners:      orEmpty(c.Owners), Providers: orEmpty(c.Providers), Strategies: orEmpty(c.Strategies),
+	out := wire.Choices{Server: s.Name, Engine: string(s.Engine), Choices: map[string][]wire.Choice{}}
+	for key, list := range c {
+		out.Choices[key] = each(list, func(c catalog.Choice) wire.Choice {
+			return wire.Choice{Name: c.Name, Title: c.Title, Default: c.Default, For: c.For, Why: c.Why, Properties: c.Properties}
+		})
 	}
+	return out
 }
 
 func renderBrief(c change.Change) wire.Brief {
@@ -117,5 +123,5 @@ func renderToken(t record.Token) wire.Token {
 }
 
 func renderFinding(f change.Finding) wire.Finding {
-	return wire.Finding{Code: f.Code, Level: string(f.Level), Text: f.Text, Next: f.Next, Suggestion: f.Suggestion, Unseen: f.Unseen}
+	return wire.Finding{Code: f.Code, Level: string(f.Level), Text: f.Text, Next: f.Next, Option: f.Option, Suggestion: f.Suggestion, Unseen: f.Unseen}
 }

@@ -26,7 +26,6 @@ type ServerPath struct {
 }
 
 func (h *Handler) registerServers() {
-	register(h, op{method: "GET", path: "/engines", id: "list-engines", summary: "What the engines can do", remit: policy.See}, h.listEngines)
 	register(h, op{method: "GET", path: "/servers", id: "list-servers", summary: "List registered servers", remit: policy.See}, h.listServers)
 	register(h, op{method: "POST", path: "/servers", id: "add-server", summary: "Register a server", remit: policy.Govern, fresh: true, status: http.StatusCreated, maxBody: 2 << 20}, h.addServer)
 	register(h, op{method: "GET", path: "/servers/{server}", id: "show-server", summary: "One registered server, with what it says just now", remit: policy.See}, h.showServer)
@@ -34,20 +33,6 @@ func (h *Handler) registerServers() {
 	register(h, op{method: "PATCH", path: "/servers/{server}", id: "edit-server", summary: "Alter a registration", remit: policy.Govern, fresh: true, maxBody: 2 << 20}, h.editServer)
 	register(h, op{method: "POST", path: "/servers/{server}/accept", id: "accept-server", summary: "Accept the instance that answers as the known one", remit: policy.Govern}, h.acceptServer)
 	register(h, op{method: "DELETE", path: "/servers/{server}", id: "forget-server", summary: "Forget a registration; nothing on the server is touched", remit: policy.Govern, status: http.StatusNoContent}, h.forgetServer)
-}
-
-func (h *Handler) listEngines(context.Context, *empty) (*body[[]wire.Engine], error) {
-	var out []wire.Engine
-	for _, name := range []catalog.Engine{catalog.PostgreSQL, catalog.MariaDB} {
-		eng, err := h.Fleet.Engine(name)
-		if err != nil {
-			continue
-		}
-		t := eng.Traits()
-		out = append(out, wire.Engine{Engine: string(t.Engine), Title: t.Title, DefaultPort: t.DefaultPort, HasOwners: t.HasOwners, HasHosts: t.HasHosts,
-			MaxName: t.Names.MaxLength, Counted: string(t.Names.Counted), Options: t.Options})
-	}
-	return answer(out), nil
 }
 
 const (

@@ -33,8 +33,9 @@ var allowed = map[string][]string{
 	"core/clearing":     {"core/catalog", "core/naming", "core/privilege"},
 	"core/change":       {"core/access", "core/catalog", "core/clearing", "core/naming", "core/privilege", "core/secret"},
 	"engine":            {"core/..."},
-	"engine/postgres":   {"core/...", "engine"},
-	"engine/mariadb":    {"core/...", "engine"},
+	"engine/planning":   {"core/...", "engine"},
+	"engine/postgres":   {"core/...", "engine", "engine/planning"},
+	"engine/mariadb":    {"core/...", "engine", "engine/planning"},
 	"engine/enginetest": {"core/...", "engine", "localdb", "testutil"},
 	"events":            {"core/..."},
 	"fleet":             {"core/...", "engine"},
@@ -55,7 +56,7 @@ var allowed = map[string][]string{
 }
 
 // pure are the standard library's packages that core may import directly.
-var pure = strings.Fields("cmp context crypto/sha256 encoding/hex encoding/json errors fmt io iter maps math/bits net/netip net/url reflect regexp slices strconv strings time unicode unicode/utf8")
+var pure = strings.Fields("bytes cmp context crypto/sha256 encoding/hex encoding/json errors fmt io iter maps math/bits net/netip net/url reflect regexp slices strconv strings time unicode unicode/utf8")
 
 func goList(t *testing.T, args ...string) []string {
 	t.Helper()

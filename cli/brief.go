@@ -19,7 +19,7 @@ func (a app) showBrief(b wire.Brief) {
 		a.say("")
 		wide := 0
 		for _, s := range b.Settings {
-			wide = max(wide, lipgloss.Width(settingTitle(s.Name)))
+			wide = max(wide, lipgloss.Width(settingTitle(s)))
 		}
 		for _, s := range b.Settings {
 			a.showSetting(s, wide)
@@ -53,9 +53,9 @@ func (a app) showBrief(b wire.Brief) {
 }
 
 func (a app) showSetting(s wire.Setting, wide int) {
-	value := visible(s.Value)
-	if value == "" {
-		value = "none"
+	value := orNone(visible(s.Value))
+	if s.Was != nil {
+		value = orNone(visible(*s.Was)) + " → " + bold.Render(value)
 	}
 	notes := ""
 	if !s.Asked {
@@ -73,15 +73,22 @@ func (a app) showSetting(s wire.Setting, wide int) {
 	if notes != "" {
 		notes = faint.Render("  (" + notes + ")")
 	}
-	title := settingTitle(s.Name)
+	title := settingTitle(s)
 	a.say("  %s%s  %s%s", title, strings.Repeat(" ", wide-lipgloss.Width(title)), value, notes)
 }
 
-func settingTitle(name string) string {
-	if name == "ctype" {
-		return "character type"
+func orNone(text string) string {
+	if text == "" {
+		return "none"
 	}
-	return strings.ReplaceAll(name, "_", " ")
+	return text
+}
+
+func settingTitle(s wire.Setting) string {
+	if s.Title != "" {
+		return strings.ToLower(s.Title[:1]) + s.Title[1:]
+	}
+	return strings.ReplaceAll(s.Name, "_", " ")
 }
 
 func (a app) showFinding(f wire.Finding) {

@@ -216,7 +216,7 @@ func (a app) conclude(ctx context.Context, c *cli.Command, api *client.Client, c
 			a.showFinding(f)
 		}
 		for _, d := range change.Brief.Differences {
-			a.say("      %s: asked %s, is %s", settingTitle(d.Name), visible(d.Asked), visible(d.Actual))
+			a.say("      %s: asked %s, is %s", settingTitle(wire.Setting{Name: d.Name}), visible(d.Asked), visible(d.Actual))
 		}
 	}
 	style := fine

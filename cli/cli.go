@@ -78,9 +78,7 @@ type app struct{ Streams }
 
 func (a app) commands() []*cli.Command {
 	return []*cli.Command{
-		a.loginCommand(), a.logoutCommand(), a.serverCommand(), a.databaseCommand(), a.sessionCommand(), a.accountCommand(), a.roleCommand(), a.grantCommand(), a.handoverCommand(),
-		a.choiceCommand("encoding", "character encodings that a new database can have"), a.choiceCommand("collation", "collations that a new database can have"),
-		a.choiceCommand("template", "databases that a new one can be copied from"), a.choiceCommand("tablespace", "places on disk where a new database can be put"),
+		a.loginCommand(), a.logoutCommand(), a.serverCommand(), a.engineCommand(), a.databaseCommand(), a.sessionCommand(), a.accountCommand(), a.roleCommand(), a.grantCommand(), a.handoverCommand(),
 		a.changeCommand(), a.operatorCommand(), a.tokenCommand(), a.journalCommand(),
 	}
 }

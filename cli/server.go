@@ -56,7 +56,7 @@ func registrationFlags(add bool) []cli.Flag {
 func (a app) serverCommand() *cli.Command {
 	return &cli.Command{Name: "server", Usage: "the database servers that Genarch looks after", Commands: []*cli.Command{
 		{Name: "add", Usage: "register a server, after connecting to it", ArgsUsage: "NAME", Arguments: nameArg(),
-			Flags:  append(registrationFlags(true), &cli.StringFlag{Name: "engine", Usage: "postgresql or mariadb", Required: true}),
+			Flags:  append(registrationFlags(true), &cli.StringFlag{Name: "engine", Usage: "one of genarch engine list", Required: true}),
 			Action: a.withServer(a.addServer)},
 		{Name: "list", Usage: "all servers, as they are now", Flags: []cli.Flag{outputFlag(), &cli.BoolFlag{Name: "registered", Usage: "only what is registered, without asking the servers"}},
 			Action: a.listServers},
@@ -76,6 +76,7 @@ func (a app) serverCommand() *cli.Command {
 				}
 				return a.showServer(c, check.Server, check.Status, check)
 			})},
+		a.choicesCommand(),
 		{Name: "edit", Usage: "alter a registration; what is not named stays", ArgsUsage: "SERVER", Arguments: nameArg(), Flags: registrationFlags(false),
 			Action: a.withServer(a.editServer)},
 		{Name: "accept", Usage: "accept the instance that answers as the known one from now on", ArgsUsage: "SERVER", Arguments: nameArg(),

@@ -298,9 +298,19 @@ func (c *Client) Decline(ctx context.Context, id uint64, reason string) (wire.Ch
 	return post[wire.Change](ctx, c, fmt.Sprintf("/changes/%d/decline", id), wire.Decline{Reason: reason})
 }
 
-// Choices lists what can be chosen for a new database.
-func (c *Client) Choices(ctx context.Context, server string) (wire.Choices, error) {
-	return get[wire.Choices](ctx, c, serverPath(server)+"/choices")
+// Engines is what the engines say of themselves.
+func (c *Client) Engines(ctx context.Context) (wire.Engines, error) {
+	return get[wire.Engines](ctx, c, "/engines")
+}
+
+// Engine is what one engine says of itself.
+func (c *Client) Engine(ctx context.Context, name string) (wire.Engine, error) {
+	return get[wire.Engine](ctx, c, "/engines/"+url.PathEscape(name))
+}
+
+// Choices lists what can be chosen on a server, by the keys that its engine describes.
+func (c *Client) Choices(ctx context.Context, server string, keys ...string) (wire.Choices, error) {
+	return get[wire.Choices](ctx, c, serverPath(server)+"/choices?"+url.Values{"keys": keys}.Encode())
 }
 
 // Brief says what an intent would do; nothing is kept.

@@ -153,7 +153,7 @@ func testChainPostgres(t *testing.T, s *service) {
 // testTeamFromTemplate: what the template holds is open to the team too, in
 // every schema and whoever owns it.
 func testTeamFromTemplate(t *testing.T, s *service, pg *localdb.Server) {
-	s.run(0, "database", "create", "harbour/base", "--is-template", "--yes")
+	s.run(0, "database", "create", "harbour/base", "--set", "is_template=yes", "--yes")
 	base, err := pgx.Connect(t.Context(), pg.PostgresURL("base"))
 	if err != nil {
 		t.Fatal(err)
@@ -440,8 +440,8 @@ func testTraps(t *testing.T, s *service, maria *localdb.Server) {
 	has(t, "another host", s.run(3, "account", "create", "quay/account:wide@10.0.0.7", "--yes").err, "[account.other_host]", "who get wide@10.% until now")
 	has(t, "a host that never matches", s.run(1, "account", "create", "quay/account:x@10.0.0.0/24", "--yes").err, "[host.invalid]", "never matches")
 	r = s.run(3, "database", "create", "quay/gone_db", "--yes")
-	has(t, "a name with leftovers", r.err, "[grants.leftover]", "--clear-leftovers")
-	r = s.run(0, "database", "create", "quay/gone_db", "--clear-leftovers", "--yes")
+	has(t, "a name with leftovers", r.err, "[grants.leftover]", "--set clear_leftovers=yes")
+	r = s.run(0, "database", "create", "quay/gone_db", "--set", "clear_leftovers=yes", "--yes")
 	has(t, "clearing them first", r.err, "REVOKE INSERT")
 	if strings.Contains(s.run(0, "grant", "list", "quay/gone_db").out, "wide") {
 		t.Error("the grant came alive")

@@ -109,7 +109,7 @@ func TestSmallLogins(t *testing.T) {
 
 	harbour := testutil.Postgres(t)
 	s.add("super", "postgresql", "production", harbour)
-	s.run(0, "database", "create", "super/closed_one", "--private", "--yes")
+	s.run(0, "database", "create", "super/closed_one", "--set", "private=yes", "--yes")
 	s.run(0, "account", "create", "super/account:plain", "--yes")
 	one := decode[struct{ Handover sheet }](t, s.run(0, "account", "password", "super/account:plain", "--yes", "-o", "json").out)
 	s.run(0, "server", "forget", "super", "--confirm", "super")

@@ -74,7 +74,9 @@ func testStrict(t *testing.T, s *service) {
 		{"POST", "/api/v1/changes", `{"kind":"database.create","server":"harbour"}`, 422, "needs the part database"},
 		{"POST", "/api/v1/changes", `{"kind":"database.create","server":"nowhere","database":{"name":"x"}}`, 404, "no server nowhere"},
 		{"POST", "/api/v1/changes", `{"kind":`, 400, ""},
-		{"POST", "/api/v1/changes", `{"kind":"database.create","server":"harbour","database":{"name":"x","connection_limit":"many"}}`, 422, "connection_limit"},
+		{"POST", "/api/v1/changes", `{"kind":"database.create","server":"harbour","database":{"name":"x","options":{"connection_limit":"many"}}}`, 422, "body.database.options.connection_limit"},
+		{"POST", "/api/v1/changes", `{"kind":"database.create","server":"harbour","database":{"name":"x","options":{"conection_limit":1,"stratgy":"x"}}}`, 422, "did you mean connection_limit?"},
+		{"POST", "/api/v1/changes", `{"kind":"database.create","server":"harbour","database":{"name":"x","options":{"owner":1.5}}}`, 422, "database.options.owner: 1.5 is no whole number"},
 		{"POST", "/api/v1/changes", `"` + strings.Repeat("x", 70<<10) + `"`, 413, ""},
 		{"POST", "/api/v1/changes/1/run", `{"fingerprint":"x","accept":[],"force":true}`, 422, "body.force"},
 		{"GET", "/api/v1/servers/harbour/databases?limt=3", "", 422, "limt"},
@@ -141,7 +143,7 @@ func testCookie(t *testing.T, s *service) {
 }
 
 func testChange(t *testing.T, s *service) {
-	intent := `{"kind":"database.create","server":"harbour","database":{"name":"by_api","comment":"c"}}`
+	intent := `{"kind":"database.create","server":"harbour","database":{"name":"by_api","options":{"comment":"c"}}}`
 	status, draft, header := s.call("POST", "/api/v1/changes", s.token, intent, "Idempotency-Key", "k1")
 	if status != 201 || draft["state"] != "draft" || header.Get("Location") != fmt.Sprintf("/api/v1/changes/%v", draft["id"]) {
 		t.Fatalf("draft: %d %v", status, draft)

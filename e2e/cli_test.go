@@ -142,11 +142,12 @@ func testUnconfirmed(t *testing.T, s *service) {
 }
 
 func testChoices(t *testing.T, s *service) {
-	has(t, "encodings", s.run(0, "encoding", "list", "harbour", "--search", "UTF").out, "UTF8", "yes")
-	has(t, "collations", s.run(0, "collation", "list", "quay", "--search", "utf8mb4_uca1400_as").out, "utf8mb4_uca1400_as_ci")
-	has(t, "templates", s.run(0, "template", "list", "harbour").out, "template1", "template0")
-	has(t, "tablespaces", s.run(0, "tablespace", "list", "harbour").out, "pg_default", "yes")
-	has(t, "no templates", s.run(0, "template", "list", "quay").err, "quay has no templates")
+	has(t, "encodings", s.run(0, "server", "choices", "harbour", "encodings", "--search", "UTF").out, "UTF8", "yes")
+	has(t, "collations", s.run(0, "server", "choices", "quay", "collations", "--search", "utf8mb4_uca1400_as").out, "utf8mb4_uca1400_as_ci")
+	has(t, "templates", s.run(0, "server", "choices", "harbour", "templates").out, "template1", "template0")
+	has(t, "tablespaces", s.run(0, "server", "choices", "harbour", "tablespaces").out, "pg_default", "yes")
+	has(t, "no templates", s.run(4, "server", "choices", "quay", "templates").err, "MariaDB has no list of templates", "there are collations, encodings, owners")
+	has(t, "the lists", s.run(0, "server", "choices", "quay").out, "encodings", "Character sets")
 }
 
 func testOutput(t *testing.T, s *service) {
@@ -160,7 +161,7 @@ func testOutput(t *testing.T, s *service) {
 	if err := json.Unmarshal([]byte(s.run(0, "database", "list", "harbour", "-o", "json").out), &list); err != nil || list.Server != "harbour" || len(list.Databases) == 0 || list.Databases[0].Size == nil {
 		t.Errorf("json: %v, %+v", err, list)
 	}
-	has(t, "yaml", s.run(0, "database", "list", "harbour", "-o", "yaml").out, "server: harbour", "- name: ", "connection_limit: -1")
+	has(t, "yaml", s.run(0, "database", "list", "harbour", "-o", "yaml").out, "server: harbour", "- name: ", "connection_limit: none")
 	csv := s.run(0, "database", "list", "harbour", "-o", "csv", "--sort", "-size").out
 	has(t, "csv", csv, "database,owner,encoding,collation,size,tables,sessions")
 	if lines := strings.Split(strings.TrimSpace(csv), "\n"); len(lines) != len(list.Databases)+1 {
@@ -173,10 +174,10 @@ func testOutput(t *testing.T, s *service) {
 }
 
 func testMariaDB(t *testing.T, s *service) {
-	has(t, "an option MariaDB lacks", s.run(1, "database", "create", "quay/a", "--tablespace", "x", "--yes").err, "option.unsupported", "MariaDB databases have no tablespace")
+	has(t, "an option MariaDB lacks", s.run(2, "database", "create", "quay/a", "--tablespace", "x", "--yes").err, "MariaDB has no option tablespace for database.create", "genarch engine show mariadb")
 	r := s.run(0, "database", "create", "quay/cargo", "--character-set", "utf8mb4", "--collation", "utf8mb4_bin", "--comment", "it's \"so\"", "--yes")
 	has(t, "the brief", r.err, "CHARACTER SET utf8mb4", "COLLATE utf8mb4_bin")
-	has(t, "show", s.run(0, "database", "show", "quay/cargo").out, "utf8mb4_bin", "it's \"so\"", "MariaDB has no owners")
+	has(t, "show", s.run(0, "database", "show", "quay/cargo").out, "utf8mb4_bin", "it's \"so\"", "nobody: MariaDB has no owners")
 	has(t, "mark", s.run(0, "server", "mark", "quay", "--yes").err, "create database genarch_identity", "read back as asked")
 	has(t, "marked", s.run(0, "server", "show", "quay").out, "marker ")
 	has(t, "marked twice", s.run(1, "server", "mark", "quay", "--yes").err, "marked already")

@@ -160,10 +160,10 @@ func TestConsoleSessions(t *testing.T) {
 			t.Error("it was not renamed, or nobody gets in")
 		}
 		p.Click("a[href$='/databases/crossings_prod']")
-		p.Click("a[href$='/move']")
-		p.WaitText("Every file is copied")
+		p.Click("a[href$='/alter']")
 		p.Wait("the tablespaces", "document.querySelector('option[value=pier]')")
 		p.Select("select[name=tablespace]", "pier")
+		p.WaitText("are copied, which takes as long as the disks need")
 		p.WaitText("SET TABLESPACE \"pier\"")
 		p.Axe("asking for a move")
 		p.Click("form button.btn-primary")

@@ -175,6 +175,7 @@ func testConsoleFindings(t *testing.T, s *service, b *testutil.Browser, dsn stri
 	p.SignIn("keeper", password)
 	p.Open("/servers/quay/new-database")
 	p.Type("input[name=name]", "parking")
+	p.Wait("the character sets", "document.querySelector('select[name=encoding] option[value=latin1]')")
 	p.Select("select[name=encoding]", "latin1")
 	p.Type("input[name=collation]", "utf8mb4_bin")
 	p.Wait("the mismatch", "document.querySelector('[data-code=\"collation.mismatch\"]')")

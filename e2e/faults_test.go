@@ -153,6 +153,7 @@ func testCutPostgres(t *testing.T, s *service) {
 	drop := []string{"database", "drop", "harbour/§", "--grace", "0s", "--confirm", "§"}
 	rename := []string{"database", "rename", "harbour/§", "--to", "§_new", "--grace", "0s", "--yes", "--accept", "drop.breaks"}
 	dropRole := []string{"account", "drop", "harbour/account:§", "--confirm", "§"}
+	altered := `SELECT datconnlimit::text || ' ' || coalesce(array_to_string(setconfig, ','), '') FROM pg_database d LEFT JOIN pg_db_role_setting ON setdatabase = d.oid WHERE datname = '§'`
 	made := []string{"CREATE DATABASE §"}
 	login := []string{"CREATE ROLE § LOGIN", "GRANT CREATE ON DATABASE template1 TO §"}
 	for n, tr := range []trial{
@@ -163,6 +164,8 @@ func testCutPostgres(t *testing.T, s *service) {
 		{"close a gate, rename", `ALLOW_CONNECTIONS false`, made, rename, database, "true", "", ""},
 		{"rename a database", `RENAME TO "`, made, rename, database, "true", "", ""},
 		{"open a gate", `ALLOW_CONNECTIONS true`, made, rename, `SELECT string_agg(datname || ' ' || datallowconn::text, ' ') FROM pg_database WHERE datname LIKE '§%'`, "§ true", "§_new true", ""},
+		{"alter a limit", `CONNECTION LIMIT 7`, made, []string{"database", "alter", "harbour/§", "--connection-limit", "7", "--yes"}, altered, "-1 ", "7 ", ""},
+		{"alter a setting, after a limit", `SET "work_mem"`, made, []string{"database", "alter", "harbour/§", "--connection-limit", "7", "--set", "settings.work_mem=8MB", "--yes"}, altered, "-1 ", "7 work_mem=8MB", ""},
 		{"create a role", `(?i)create role "`, nil, []string{"account", "create", "harbour/account:§", "--yes"}, `SELECT 'there' FROM pg_roles WHERE rolname = '§'`, "", "there", ""},
 		{"keep a role out", `NOLOGIN`, login, dropRole, role, "true true", "", ""},
 		{"take what a role holds", `(?i)commit`, login, dropRole, role, "true true", "", ""},
@@ -206,6 +209,8 @@ func testCutMariaDB(t *testing.T, s *service) {
 		{"take rights for the time", "GRANT DELETE HISTORY", made, drop, rights, "1 1", "1 0", ""},
 		{"drop a database", "DROP DATABASE `", made, drop, database, "utf8mb4_bin", "", testutil.CutWorking},
 		{"put rights back", "REVOKE DELETE HISTORY", made, drop, rights, "1 1", "1 0", ""},
+		{"alter what comes later", "ALTER DATABASE `", made, []string{"database", "alter", "quay/§", "--collation", "latin1_bin", "--yes"}, database, "utf8mb4_bin", "latin1_bin", ""},
+		{"alter a comment, after a collation", "COMMENT '", made, []string{"database", "alter", "quay/§", "--collation", "latin1_bin", "--comment", "x", "--yes"}, database, "utf8mb4_bin", "latin1_bin", ""},
 		{"create an account", "CREATE USER '", nil, []string{"account", "create", "quay/account:§@127.0.0.1", "--yes"}, account, "", "§@127.0.0.1 open", ""},
 		{"create a role", "CREATE ROLE `", nil, []string{"role", "create", "quay/role:§", "--yes"}, "SELECT User FROM mysql.global_priv WHERE User = '§'", "", "§", ""},
 		{"lock an account", "ACCOUNT LOCK", user, []string{"account", "lock", "quay/account:§@127.0.0.1", "--yes"}, account, "§@127.0.0.1 open", "§@127.0.0.1 locked", ""},

@@ -10,14 +10,14 @@ import (
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
-	"example.com/genarch/core/naming"
 	"example.com/genarch/core/secret"
 )
 
 // Engine is one kind of database server.
 type Engine interface {
-	// Traits are facts about the engine that callers read.
-	Traits() Traits
+	// Describe says what the engine has, in its own words, as data. It is always the
+	// same value, and nobody alters it.
+	Describe() *Description
 	// Plan briefs an intent from what snap shows. It is pure: the same
 	// arguments give the same brief. What forbids the intent is a stop
 	// finding in the brief; an error means that the intent is malformed.
@@ -25,40 +25,6 @@ type Engine interface {
 	// Open prepares access to a server without connecting to it. The
 	// caller closes the result.
 	Open(t Target) (Server, error)
-}
-
-// Traits are what callers may know of an engine, as data.
-type Traits struct {
-	Engine      catalog.Engine
-	Title       string
-	DefaultPort int
-	// Names says what the engine takes as the name of a database.
-	Names naming.Limits
-	// Options of a new database that the engine has, by their API names.
-	Options []string
-	// Accounts says what the engine takes as the name of an account or role.
-	Accounts naming.Limits
-	// HasHosts: an account is a name and the host that it comes from.
-	HasHosts bool
-	// Gate: the engine keeps everybody out of a database; else only those
-	// whose rights can be taken for a while.
-	Gate bool
-	// HasOwners: databases have owners of their own.
-	HasOwners bool
-	// AddressMarks are the marks of an identity that follow the server's address:
-	// they differ after it was moved to another port, and it is the same all the same.
-	AddressMarks []string
-	// Script is what a script of statements needs beside them.
-	Script Script
-}
-
-// Script is what the engine's own client needs in a script beside the statements.
-type Script struct {
-	// Head stands before the first one.
-	Head string
-	// Connect is what goes to another database; nil where a statement does not run
-	// inside one.
-	Connect func(database string) string
 }
 
 // Target is a server to be opened.
@@ -82,8 +48,8 @@ type Server interface {
 	Databases(ctx context.Context) (catalog.Listing, error)
 	// Database reads one, tables counted; ErrNotFound if there is none.
 	Database(ctx context.Context, name string) (catalog.Database, error)
-	// Choices reads what can be chosen for a new database.
-	Choices(ctx context.Context) (catalog.Choices, error)
+	// Choices reads lists of what can be chosen, by the keys of the description.
+	Choices(ctx context.Context, keys ...string) (catalog.Choices, error)
 	// Access reads who may do what: accounts, memberships, grants.
 	Access(ctx context.Context, q catalog.AccessQuery) (catalog.Access, error)
 	// Sessions reads who is connected.

@@ -255,6 +255,9 @@ func sessionsText(spec change.SessionsSpec) string {
 	return fmt.Sprintf("%d sessions", len(spec.IDs))
 }
 
+// Altered is the deed of an alteration that takes nothing away.
+const Altered = "altered"
+
 // PlanDatabaseThere looks the database of an intent up, and says what forbids
 // taking it away or moving it whatever the engine. It reports whether to go on.
 func PlanDatabaseThere(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot, deed string) bool {
@@ -278,7 +281,7 @@ func PlanDatabaseThere(b *change.Brief, spec change.DatabaseSpec, snap catalog.S
 	switch {
 	case d.System:
 		b.Find(change.Stop, change.DatabaseKept, "leave it as it is", "%s belongs to the server itself, or to Genarch, and cannot be %s", naming.Show(d.Name), deed)
-	case doom.Own != "":
+	case doom.Own != "" && deed != Altered:
 		b.Find(change.Stop, change.DatabaseKept, "leave it as it is", "%s cannot be %s: %s", naming.Show(d.Name), deed, doom.Own)
 	case !doom.MayDrop:
 		b.Find(change.Stop, change.DatabaseDenied, doom.Remedy, "it is there, and Genarch's login %s may not have it %s: %s", snap.Instance.Login.Name, deed, map[bool]string{true: "it is not its owner", false: "it lacks the privilege"}[snap.Instance.Engine == catalog.PostgreSQL])
@@ -321,8 +324,6 @@ func PlanLost(b *change.Brief, snap catalog.Snapshot) {
 	text := strings.Join(parts, ", ")
 	if d.Owner != "" {
 		text += "; its owner is " + naming.Show(d.Owner)
-	} else if len(d.Owners) > 0 {
-		text += "; held whole by " + Shorten(d.Owners)
 	}
 	if d.Comment != "" {
 		text += "; its comment: " + naming.Show(d.Comment)

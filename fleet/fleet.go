@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"maps"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -61,16 +62,30 @@ func (o opened) current(s catalog.Server) bool {
 func New(store Store, engines ...engine.Engine) *Fleet {
 	f := &Fleet{store: store, engines: map[catalog.Engine]engine.Engine{}, open: map[string]opened{}}
 	for _, e := range engines {
-		f.engines[e.Traits().Engine] = e
+		f.engines[e.Describe().ID] = e
 	}
 	return f
+}
+
+// Engines are what the engines say of themselves, by their titles.
+func (f *Fleet) Engines() []*engine.Description {
+	var out []*engine.Description
+	for _, e := range f.engines {
+		out = append(out, e.Describe())
+	}
+	slices.SortFunc(out, func(a, b *engine.Description) int { return strings.Compare(a.Title, b.Title) })
+	return out
 }
 
 // Engine finds an engine by name.
 func (f *Fleet) Engine(name catalog.Engine) (engine.Engine, error) {
 	e, found := f.engines[name]
 	if !found {
-		return nil, fmt.Errorf("%w: there is no engine %q; there are postgresql and mariadb", record.ErrInvalid, name)
+		var names []string
+		for _, d := range f.Engines() {
+			names = append(names, string(d.ID))
+		}
+		return nil, fmt.Errorf("%w: there is no engine %q; there are %s", record.ErrInvalid, name, strings.Join(names, ", "))
 	}
 	return e, nil
 }
@@ -249,7 +264,7 @@ func (f *Fleet) tryEdited(ctx context.Context, was, srv catalog.Server, password
 		return srv, err
 	}
 	known := catalog.Identity{Key: srv.Identity.Key, Marks: maps.Clone(srv.Identity.Marks)}
-	for _, mark := range eng.Traits().AddressMarks {
+	for _, mark := range eng.Describe().AddressMarks {
 		delete(known.Marks, mark)
 		// A key that is only such a mark goes with it.
 		if strings.HasPrefix(known.Key, mark+" ") && was.Port != srv.Port {
@@ -351,7 +366,7 @@ func (f *Fleet) validate(s *catalog.Server) error {
 		return err
 	}
 	if s.Port == 0 {
-		s.Port = eng.Traits().DefaultPort
+		s.Port = eng.Describe().Port
 	}
 	switch {
 	case s.Host == "":

@@ -155,7 +155,8 @@ func (r *Runner) Draft(ctx context.Context, operator, key string, in change.Inte
 			return c, err
 		}
 	}
-	if err := in.Check(); err != nil {
+	in, err := r.checked(ctx, in)
+	if err != nil {
 		return change.Change{}, err
 	}
 	brief, err := r.Brief(ctx, in)
@@ -222,6 +223,19 @@ func (r *Runner) Brief(ctx context.Context, in change.Intent) (change.Brief, err
 	return r.brief(ctx, in, func(s engine.Server) engine.Server { return s })
 }
 
+// checked is an intent as the engine of its server takes it: with every option known
+// to it, and its value written as its type says.
+func (r *Runner) checked(ctx context.Context, in change.Intent) (change.Intent, error) {
+	if err := in.Check(); err != nil {
+		return in, err
+	}
+	_, eng, _, err := r.Fleet.Open(ctx, in.Server)
+	if err != nil {
+		return in, err
+	}
+	return engine.CheckIntent(in, eng.Describe())
+}
+
 // brief reads by the connections that which picks: a change that was decided on
 // must not wait behind those who only look.
 func (r *Runner) brief(ctx context.Context, in change.Intent, which func(engine.Server) engine.Server) (change.Brief, error) {
@@ -229,6 +243,9 @@ func (r *Runner) brief(ctx context.Context, in change.Intent, which func(engine.
 	defer cancel()
 	_, eng, access, err := r.Fleet.Open(ctx, in.Server)
 	if err != nil {
+		return change.Brief{}, err
+	}
+	if in, err = engine.CheckIntent(in, eng.Describe()); err != nil {
 		return change.Brief{}, err
 	}
 	snap, err := which(access).Snapshot(ctx, in)

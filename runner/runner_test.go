@@ -68,7 +68,7 @@ func (g *rig) fresh(t *testing.T, alter ...func(*Config)) *Runner {
 }
 
 func create(name string) change.Intent {
-	return change.Intent{Kind: change.CreateDatabase, Server: "harbour", Database: &change.DatabaseSpec{Name: name, Comment: "made by a test"}}
+	return change.Intent{Kind: change.CreateDatabase, Server: "harbour", Database: &change.DatabaseSpec{Name: name, Options: catalog.Values{"comment": "made by a test"}}}
 }
 
 func (g *rig) draft(t *testing.T, r *Runner, name string) change.Change {

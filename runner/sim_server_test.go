@@ -70,7 +70,10 @@ func (f simFleet) Open(ctx context.Context, name string) (catalog.Server, engine
 
 type simEngine struct{ engine.Engine }
 
-func (simEngine) Traits() engine.Traits { return engine.Traits{Engine: catalog.PostgreSQL} }
+func (simEngine) Describe() *engine.Description { return &simDescription }
+
+var simDescription = engine.Description{ID: catalog.PostgreSQL, Fields: map[change.Part][]engine.Field{
+	change.PartDatabase: {{Name: "comment", Type: engine.Text, In: engine.AtCreate}}}}
 
 // Plan lays out the same steps as the real engines do.
 func (simEngine) Plan(in change.Intent, snap catalog.Snapshot) (change.Brief, error) {
@@ -93,7 +96,7 @@ func (simEngine) Plan(in change.Intent, snap catalog.Snapshot) (change.Brief, er
 		if snap.Target != nil {
 			b.Find(change.Stop, change.NameTaken, "", "it is there")
 		}
-		args := map[string]string{"name": in.Database.Name, "comment": in.Database.Comment}
+		args := map[string]string{"name": in.Database.Name, "comment": in.Database.Options.Text("comment")}
 		step("create", args, undo)
 		step("comment", args, undo)
 		step("verify_create", args, reads)
@@ -128,11 +131,11 @@ type simAccess struct{ service *simService }
 
 func (a simAccess) server() *simServer { return a.service.sim.server }
 
-func (a simAccess) ForChanges() engine.Server                          { return a }
-func (a simAccess) Close()                                             {}
-func (a simAccess) Databases(context.Context) (catalog.Listing, error) { panic("not asked") }
-func (a simAccess) Choices(context.Context) (catalog.Choices, error)   { panic("not asked") }
-func (a simAccess) Inspect(context.Context) (catalog.Instance, error)  { panic("not asked") }
+func (a simAccess) ForChanges() engine.Server                                   { return a }
+func (a simAccess) Close()                                                      {}
+func (a simAccess) Databases(context.Context) (catalog.Listing, error)          { panic("not asked") }
+func (a simAccess) Choices(context.Context, ...string) (catalog.Choices, error) { panic("not asked") }
+func (a simAccess) Inspect(context.Context) (catalog.Instance, error)           { panic("not asked") }
 func (a simAccess) Database(context.Context, string) (catalog.Database, error) {
 	panic("not asked")
 }

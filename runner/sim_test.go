@@ -191,7 +191,7 @@ func (s *sim) wishes() []*wish {
 		switch {
 		case kind < 0.3:
 			w.in = server(change.CreateDatabase)
-			w.in.Database = &change.DatabaseSpec{Name: name, Comment: "made"}
+			w.in.Database = &change.DatabaseSpec{Name: name, Options: catalog.Values{"comment": "made"}}
 		case kind < 0.8:
 			s.server.keys++
 			s.server.databases[name] = &simDatabase{key: s.server.keys, open: true}

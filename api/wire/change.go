@@ -4,42 +4,25 @@ import "time"
 
 // Intent is what a person asks for: a kind and the fields of that kind.
 type Intent struct {
-	Kind     string        `json:"kind" enum:"database.create,database.drop,database.rename,database.move,session.end,server.mark,account.create,account.alter,account.rename,account.password,account.drop,role.give,role.take,grant.give,grant.take"`
+	Kind     string        `json:"kind" enum:"database.create,database.alter,database.drop,database.rename,session.end,server.mark,account.create,account.alter,account.rename,account.password,account.drop,role.give,role.take,grant.give,grant.take"`
 	Server   string        `json:"server" maxLength:"40"`
 	Database *DatabaseSpec `json:"database,omitempty" doc:"For the kinds that begin with database."`
-	Clearing *ClearingSpec `json:"clearing,omitempty" doc:"How to go about sessions that are in the way: for database.drop, .rename, .move, account.drop; with database.create it lets the template be cleared, with account.alter and a lock it ends the account's sessions."`
+	Clearing *ClearingSpec `json:"clearing,omitempty" doc:"How to go about sessions that are in the way: for database.drop, .rename, .alter with another tablespace, account.drop; with database.create it lets the template be cleared, with account.alter and a lock it ends the account's sessions."`
 	Sessions *SessionsSpec `json:"sessions,omitempty" doc:"For session.end."`
 	Account  *AccountSpec  `json:"account,omitempty" doc:"For the kinds that begin with account."`
 	Member   *MemberSpec   `json:"member,omitempty" doc:"For role.give and role.take."`
 	Grant    *GrantSpec    `json:"grant,omitempty" doc:"For grant.give and grant.take."`
 }
 
-// DatabaseSpec is the asked-for properties of a new database. What is absent is
-// left to the server's defaults, which the brief shows. Which options there are
-// depends on the engine; one that it does not have stops the change.
+// DatabaseSpec is what is asked for of one database.
 type DatabaseSpec struct {
-	Name             string `json:"name" maxLength:"2000"`
-	IfAbsent         bool   `json:"if_absent,omitempty" doc:"Do nothing if it is there, and say what differs."`
-	IfPresent        bool   `json:"if_present,omitempty" doc:"database.drop: do nothing if it is not there."`
-	NewName          string `json:"new_name,omitempty" maxLength:"2000" doc:"For database.rename."`
-	Owner            string `json:"owner,omitempty" maxLength:"400" doc:"A role, or on MariaDB an account as name@host that gets the bundle own."`
-	Encoding         string `json:"encoding,omitempty" maxLength:"64" doc:"Encoding, or character set."`
-	Collation        string `json:"collation,omitempty" maxLength:"128"`
-	CType            string `json:"ctype,omitempty" maxLength:"128"`
-	Provider         string `json:"provider,omitempty" maxLength:"20" doc:"Of the locale: libc, icu, builtin."`
-	Locale           string `json:"locale,omitempty" maxLength:"128"`
-	Template         string `json:"template,omitempty" maxLength:"400"`
-	Tablespace       string `json:"tablespace,omitempty" maxLength:"400"`
-	Strategy         string `json:"strategy,omitempty" maxLength:"20" doc:"wal_log or file_copy."`
-	ConnectionLimit  *int   `json:"connection_limit,omitempty" minimum:"-1" maximum:"262143"`
-	AllowConnections *bool  `json:"allow_connections,omitempty"`
-	IsTemplate       *bool  `json:"is_template,omitempty"`
-	Comment          string `json:"comment,omitempty" maxLength:"4000"`
-	// ClearLeftovers and what follows are about who may use it.
-	ClearLeftovers bool      `json:"clear_leftovers,omitempty" doc:"MariaDB: take the grants on the name: before it is made, or with the drop."`
-	Team           *TeamSpec `json:"team,omitempty" doc:"Make, in the same change, an owner role and two accounts that are tried afterwards."`
-	Private        bool      `json:"private,omitempty" doc:"PostgreSQL: take CONNECT and TEMPORARY from everybody."`
-	Allow          []string  `json:"allow,omitempty" maxItems:"50" nullable:"false" doc:"PostgreSQL, with private: who gets CONNECT."`
+	Name      string    `json:"name" maxLength:"2000"`
+	IfAbsent  bool      `json:"if_absent,omitempty" doc:"database.create: do nothing if it is there, and say what differs."`
+	IfPresent bool      `json:"if_present,omitempty" doc:"database.drop: do nothing if it is not there."`
+	NewName   string    `json:"new_name,omitempty" maxLength:"2000" doc:"For database.rename."`
+	Team      *TeamSpec `json:"team,omitempty" doc:"database.create: make, in the same change, an owner role and two accounts that are tried afterwards."`
+	// Options are the engine's own fields.
+	Options map[string]any `json:"options,omitempty" doc:"The options of the engine, by name, as GET /engines describes them: texts, whole numbers, yes or no, lists of texts, rows. What is absent is left as it is, or to the defaults, which the brief shows."`
 }
 
 // Finding is something that a brief points out.
@@ -48,18 +31,21 @@ type Finding struct {
 	Level      string `json:"level" enum:"stop,caution,note"`
 	Text       string `json:"text"`
 	Next       string `json:"next,omitempty" doc:"What to do about it."`
+	Option     string `json:"option,omitempty" doc:"The option that it is about."`
 	Suggestion string `json:"suggestion,omitempty" doc:"A value that would do."`
 	Unseen     bool   `json:"unseen,omitempty" doc:"It tells of what cannot be looked at from here."`
 }
 
 // Setting is one property that the object will have.
 type Setting struct {
-	Name    string `json:"name"`
-	Value   string `json:"value"`
-	Asked   bool   `json:"asked" doc:"False: it is a default."`
-	Source  string `json:"source,omitempty" doc:"Where the default comes from."`
-	Decides string `json:"decides,omitempty" doc:"What the setting decides."`
-	Fixed   bool   `json:"fixed" doc:"It cannot be changed later."`
+	Name    string  `json:"name"`
+	Title   string  `json:"title,omitempty" doc:"What people call it; absent: the name."`
+	Was     *string `json:"was,omitempty" doc:"What it is now, where the change alters it."`
+	Value   string  `json:"value"`
+	Asked   bool    `json:"asked" doc:"False: it is a default."`
+	Source  string  `json:"source,omitempty" doc:"Where the default comes from."`
+	Decides string  `json:"decides,omitempty" doc:"What the setting decides."`
+	Fixed   bool    `json:"fixed" doc:"It cannot be changed later."`
 }
 
 // Difference is a property in which what exists is not what was asked.

@@ -4,28 +4,23 @@ import "time"
 
 // Database is one database as its server shows it. What is null is unknown.
 type Database struct {
-	Name             string     `json:"name"`
-	Address          string     `json:"address"`
-	Owner            string     `json:"owner"`
-	Owners           []string   `json:"owners,omitempty" nullable:"false" doc:"MariaDB: accounts with all privileges on it."`
-	Encoding         string     `json:"encoding"`
-	Collation        string     `json:"collation"`
-	CType            string     `json:"ctype,omitempty"`
-	Provider         string     `json:"provider,omitempty"`
-	Locale           string     `json:"locale,omitempty"`
-	Tablespace       string     `json:"tablespace,omitempty"`
-	IsTemplate       bool       `json:"is_template"`
-	AllowConnections bool       `json:"allow_connections"`
-	ConnectionLimit  int        `json:"connection_limit" doc:"-1 for none."`
-	System           bool       `json:"system"`
-	Trouble          string     `json:"trouble,omitempty"`
-	Comment          string     `json:"comment"`
-	Size             *int64     `json:"size" doc:"Bytes."`
-	Tables           *int       `json:"tables"`
-	TablesRead       *time.Time `json:"tables_read,omitempty" doc:"When the tables were counted, if not just now."`
-	Sessions         *int       `json:"sessions"`
-	CreatedBy        *MadeBy    `json:"created_by,omitempty" doc:"The change that made it, if Genarch did."`
-	LastUse          *Use       `json:"last_use,omitempty" doc:"Shown with one database, not in lists."`
+	Name       string         `json:"name"`
+	Address    string         `json:"address"`
+	Owner      string         `json:"owner" doc:"Who owns it; where there are no owners, who holds all of it."`
+	Encoding   string         `json:"encoding"`
+	Collation  string         `json:"collation"`
+	Comment    string         `json:"comment"`
+	Closed     bool           `json:"closed" doc:"Nobody can connect to it."`
+	Broken     bool           `json:"broken,omitempty" doc:"All that can be done with it is to drop it."`
+	System     bool           `json:"system"`
+	Trouble    string         `json:"trouble,omitempty"`
+	Properties map[string]any `json:"properties" doc:"All others, by the names of the engine's fields: see GET /engines."`
+	Size       *int64         `json:"size" doc:"Bytes."`
+	Tables     *int           `json:"tables"`
+	TablesRead *time.Time     `json:"tables_read,omitempty" doc:"When the tables were counted, if not just now."`
+	Sessions   *int           `json:"sessions"`
+	CreatedBy  *MadeBy        `json:"created_by,omitempty" doc:"The change that made it, if Genarch did."`
+	LastUse    *Use           `json:"last_use,omitempty" doc:"Shown with one database, not in lists."`
 }
 
 // MadeBy says which change made something.
@@ -47,55 +42,19 @@ type DatabaseList struct {
 	Read        time.Time  `json:"read"`
 }
 
-// Encoding is a character encoding that a database can have.
-type Encoding struct {
-	Name      string `json:"name"`
-	Comment   string `json:"comment,omitempty"`
-	Default   bool   `json:"default"`
-	Collation string `json:"collation,omitempty" doc:"Its own default collation."`
+// Choice is one thing that can be chosen on one server.
+type Choice struct {
+	Name       string         `json:"name"`
+	Title      string         `json:"title,omitempty" doc:"What it is, in words."`
+	Default    bool           `json:"default,omitempty" doc:"It holds when nothing is asked for."`
+	For        string         `json:"for,omitempty" doc:"What it goes with, where it does not go with everything: the encoding of a collation."`
+	Why        string         `json:"why,omitempty" doc:"Why it cannot be chosen just now."`
+	Properties map[string]any `json:"properties,omitempty"`
 }
 
-// Collation is an ordering that a database can have.
-type Collation struct {
-	Name     string `json:"name"`
-	Encoding string `json:"encoding,omitempty" doc:"The encoding it belongs to; absent: it fits every one."`
-	Provider string `json:"provider,omitempty"`
-	Default  bool   `json:"default"`
-}
-
-// Template is a database that a new one can be copied from.
-type Template struct {
-	Name       string `json:"name"`
-	Encoding   string `json:"encoding"`
-	Collation  string `json:"collation"`
-	CType      string `json:"ctype"`
-	Provider   string `json:"provider"`
-	Locale     string `json:"locale,omitempty"`
-	Tablespace string `json:"tablespace" doc:"Where a copy is put when nothing else is said."`
-	Default    bool   `json:"default"`
-	Usable     bool   `json:"usable"`
-	Why        string `json:"why,omitempty" doc:"Why it cannot be copied."`
-	Sessions   int    `json:"sessions" doc:"Nobody may be connected while it is copied."`
-	Comment    string `json:"comment,omitempty"`
-}
-
-// Tablespace is a place on disk where a database can be put.
-type Tablespace struct {
-	Name     string `json:"name"`
-	Owner    string `json:"owner"`
-	Location string `json:"location,omitempty"`
-	Default  bool   `json:"default"`
-	Size     *int64 `json:"size"`
-}
-
-// Choices is everything that can be chosen for a new database on a server.
+// Choices are lists of what can be chosen on a server.
 type Choices struct {
-	Server      string       `json:"server"`
-	Encodings   []Encoding   `json:"encodings" nullable:"false"`
-	Collations  []Collation  `json:"collations" nullable:"false"`
-	Templates   []Template   `json:"templates" nullable:"false"`
-	Tablespaces []Tablespace `json:"tablespaces" nullable:"false"`
-	Owners      []string     `json:"owners" nullable:"false" doc:"Roles, or accounts as name@host."`
-	Providers   []string     `json:"providers" nullable:"false"`
-	Strategies  []string     `json:"strategies" nullable:"false"`
+	Server  string              `json:"server"`
+	Engine  string              `json:"engine"`
+	Choices map[string][]Choice `json:"choices" doc:"By the keys that the engine describes."`
 }

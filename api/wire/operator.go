@@ -147,6 +147,7 @@ type Problem struct {
 type ProblemDetail struct {
 	Location string `json:"location"`
 	Message  string `json:"message"`
+	Next     string `json:"next,omitempty" doc:"What to do about it."`
 }
 
 // ChangeEvent is sent when a change has moved on.

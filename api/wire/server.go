@@ -21,7 +21,7 @@ type Identity struct {
 // Server is a registered server. It never holds the admin secret.
 type Server struct {
 	Name        string            `json:"name"`
-	Engine      string            `json:"engine" enum:"postgresql,mariadb"`
+	Engine      string            `json:"engine"`
 	Host        string            `json:"host"`
 	Port        int               `json:"port"`
 	Admin       string            `json:"admin" doc:"The login that Genarch uses there."`
@@ -42,7 +42,7 @@ type Server struct {
 // ServerInput registers a server.
 type ServerInput struct {
 	Name        string            `json:"name" maxLength:"40"`
-	Engine      string            `json:"engine" enum:"postgresql,mariadb"`
+	Engine      string            `json:"engine"`
 	Host        string            `json:"host" maxLength:"255"`
 	Port        int               `json:"port,omitempty" minimum:"0" maximum:"65535" doc:"0 or absent: the engine's usual one."`
 	Admin       string            `json:"admin" maxLength:"128"`
@@ -111,16 +111,4 @@ type Status struct {
 type Check struct {
 	Server Server `json:"server"`
 	Status Status `json:"status"`
-}
-
-// Engine is what a kind of server can do.
-type Engine struct {
-	Engine      string   `json:"engine"`
-	Title       string   `json:"title"`
-	DefaultPort int      `json:"default_port"`
-	HasOwners   bool     `json:"has_owners"`
-	HasHosts    bool     `json:"has_hosts" doc:"An account is a name and a host."`
-	MaxName     int      `json:"max_name"`
-	Counted     string   `json:"counted" enum:"bytes,characters"`
-	Options     []string `json:"options" nullable:"false" doc:"Options of a new database."`
 }

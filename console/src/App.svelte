@@ -6,6 +6,7 @@
 	import UserRound from '@lucide/svelte/icons/user-round';
 	import { live } from './lib/live.svelte';
 	import Palette from './lib/Palette.svelte';
+	import { engines } from './lib/engines.svelte';
 	import { registered } from './lib/registered.svelte';
 	import { session } from './lib/session.svelte';
 	import { theme } from './lib/theme.svelte';
@@ -25,7 +26,11 @@
 
 	session.load();
 	$effect(() => {
-		if (session.current) [live.open(), registered.open()];
+		if (session.current) {
+			[live.open(), registered.open()];
+			// A page that cannot do without asks again, and says what went wrong.
+			engines.load().catch(() => {});
+		}
 		else [live.close(), registered.close()];
 	});
 

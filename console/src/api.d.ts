@@ -236,10 +236,30 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What the engines can do
+         * What the engines say of themselves
          * @description Needs the remit see.
          */
         get: operations["list-engines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/engines/{engine}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What one engine says of itself
+         * @description Needs the remit see.
+         */
+        get: operations["show-engine"];
         put?: never;
         post?: never;
         delete?: never;
@@ -552,30 +572,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Everything that can be chosen for a new database
+         * What can be chosen on a server, for example encodings
          * @description Needs the remit see.
          */
         get: operations["list-choices"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/servers/{server}/collations": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * The collations that a new database can have
-         * @description Needs the remit see.
-         */
-        get: operations["list-collations"];
         put?: never;
         post?: never;
         delete?: never;
@@ -644,26 +644,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/servers/{server}/encodings": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * The encodings that a new database can have
-         * @description Needs the remit see.
-         */
-        get: operations["list-encodings"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/servers/{server}/grants": {
         parameters: {
             query?: never;
@@ -716,46 +696,6 @@ export interface paths {
          * @description Needs the remit see.
          */
         get: operations["show-session-history"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/servers/{server}/tablespaces": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * The tablespaces that a new database can have
-         * @description Needs the remit see.
-         */
-        get: operations["list-tablespaces"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/servers/{server}/templates": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * The templates that a new database can have
-         * @description Needs the remit see.
-         */
-        get: operations["list-templates"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1133,16 +1073,27 @@ export interface components {
             server: components["schemas"]["Server"];
             status: components["schemas"]["Status"];
         };
+        Choice: {
+            /** @description It holds when nothing is asked for. */
+            default?: boolean;
+            /** @description What it goes with, where it does not go with everything: the encoding of a collation. */
+            for?: string;
+            name: string;
+            properties?: {
+                [key: string]: unknown;
+            };
+            /** @description What it is, in words. */
+            title?: string;
+            /** @description Why it cannot be chosen just now. */
+            why?: string;
+        };
         Choices: {
-            collations: components["schemas"]["Collation"][];
-            encodings: components["schemas"]["Encoding"][];
-            /** @description Roles, or accounts as name@host. */
-            owners: string[];
-            providers: string[];
+            /** @description By the keys that the engine describes. */
+            choices: {
+                [key: string]: components["schemas"]["Choice"][] | null;
+            };
+            engine: string;
             server: string;
-            strategies: string[];
-            tablespaces: components["schemas"]["Tablespace"][];
-            templates: components["schemas"]["Template"][];
         };
         Clearing: {
             /** Format: date-time */
@@ -1198,13 +1149,6 @@ export interface components {
              */
             when_empty?: number;
         };
-        Collation: {
-            default: boolean;
-            /** @description The encoding it belongs to; absent: it fits every one. */
-            encoding?: string;
-            name: string;
-            provider?: string;
-        };
         Comparison: {
             differences: components["schemas"]["AccountDifference"][];
             left: string;
@@ -1224,27 +1168,24 @@ export interface components {
         };
         Database: {
             address: string;
-            allow_connections: boolean;
+            /** @description All that can be done with it is to drop it. */
+            broken?: boolean;
+            /** @description Nobody can connect to it. */
+            closed: boolean;
             collation: string;
             comment: string;
-            /**
-             * Format: int64
-             * @description -1 for none.
-             */
-            connection_limit: number;
             /** @description The change that made it, if Genarch did. */
             created_by?: components["schemas"]["MadeBy"];
-            ctype?: string;
             encoding: string;
-            is_template: boolean;
             /** @description Shown with one database, not in lists. */
             last_use?: components["schemas"]["Use"];
-            locale?: string;
             name: string;
+            /** @description Who owns it; where there are no owners, who holds all of it. */
             owner: string;
-            /** @description MariaDB: accounts with all privileges on it. */
-            owners?: string[];
-            provider?: string;
+            /** @description All others, by the names of the engine's fields: see GET /engines. */
+            properties: {
+                [key: string]: unknown;
+            };
             /** Format: int64 */
             sessions: number | null;
             /**
@@ -1260,7 +1201,6 @@ export interface components {
              * @description When the tables were counted, if not just now.
              */
             tables_read?: string;
-            tablespace?: string;
             trouble?: string;
         };
         DatabaseEvent: {
@@ -1294,39 +1234,19 @@ export interface components {
             total: number;
         };
         DatabaseSpec: {
-            /** @description PostgreSQL, with private: who gets CONNECT. */
-            allow?: string[];
-            allow_connections?: boolean;
-            /** @description MariaDB: take the grants on the name: before it is made, or with the drop. */
-            clear_leftovers?: boolean;
-            collation?: string;
-            comment?: string;
-            /** Format: int64 */
-            connection_limit?: number;
-            ctype?: string;
-            /** @description Encoding, or character set. */
-            encoding?: string;
-            /** @description Do nothing if it is there, and say what differs. */
+            /** @description database.create: do nothing if it is there, and say what differs. */
             if_absent?: boolean;
             /** @description database.drop: do nothing if it is not there. */
             if_present?: boolean;
-            is_template?: boolean;
-            locale?: string;
             name: string;
             /** @description For database.rename. */
             new_name?: string;
-            /** @description A role, or on MariaDB an account as name@host that gets the bundle own. */
-            owner?: string;
-            /** @description PostgreSQL: take CONNECT and TEMPORARY from everybody. */
-            private?: boolean;
-            /** @description Of the locale: libc, icu, builtin. */
-            provider?: string;
-            /** @description wal_log or file_copy. */
-            strategy?: string;
-            tablespace?: string;
-            /** @description Make, in the same change, an owner role and two accounts that are tried afterwards. */
+            /** @description The options of the engine, by name, as GET /engines describes them: texts, whole numbers, yes or no, lists of texts, rows. What is absent is left as it is, or to the defaults, which the brief shows. */
+            options?: {
+                [key: string]: unknown;
+            };
+            /** @description database.create: make, in the same change, an owner role and two accounts that are tried afterwards. */
             team?: components["schemas"]["TeamSpec"];
-            template?: string;
         };
         Decline: {
             reason: string;
@@ -1336,27 +1256,94 @@ export interface components {
             asked: string;
             name: string;
         };
-        Encoding: {
-            /** @description Its own default collation. */
-            collation?: string;
-            comment?: string;
-            default: boolean;
-            name: string;
-        };
         Engine: {
-            /** @enum {string} */
-            counted: "bytes" | "characters";
-            /** Format: int64 */
-            default_port: number;
-            engine: string;
-            /** @description An account is a name and a host. */
-            has_hosts: boolean;
-            has_owners: boolean;
-            /** Format: int64 */
-            max_name: number;
-            /** @description Options of a new database. */
-            options: string[];
+            bundles: components["schemas"]["EngineBundle"][];
+            /** @description The lists that a server can be asked for, by key, with their titles. */
+            choices: {
+                [key: string]: string;
+            };
+            /** @description How a session, and how only its statement, is ended. */
+            endings: {
+                [key: string]: components["schemas"]["EngineForm"];
+            };
+            /** @description Options and properties, by the part of an intent that they belong to; under server what registering asks for. */
+            fields: {
+                [key: string]: components["schemas"]["Field"][] | null;
+            };
+            gate: components["schemas"]["Gate"];
+            granting: components["schemas"]["Granting"];
+            id: string;
+            /** @description How each kind of intent is done, or why it is not possible. */
+            intents: {
+                [key: string]: components["schemas"]["EngineForm"];
+            };
+            /** @description Of databases. */
+            names: components["schemas"]["NameLimits"];
+            /** @description The engine's words for database, schema, table, account, role and session. */
+            nouns: {
+                [key: string]: components["schemas"]["Noun"];
+            };
+            /**
+             * Format: int64
+             * @description The usual one.
+             */
+            port: number;
+            principals: components["schemas"]["PrincipalKind"][];
+            privileges: components["schemas"]["EnginePrivilege"][];
+            /** @description The versions that since speaks of, and the numbers by which they compare. */
+            releases?: {
+                [key: string]: number;
+            };
+            scopes: components["schemas"]["Scope"][];
+            script: components["schemas"]["EngineScript"];
+            /** @description What is made for a team with a new database. */
+            team: components["schemas"]["EngineForm"];
             title: string;
+            versions: string;
+        };
+        EngineBundle: {
+            /** @description What more than its name it lets one do. */
+            careful?: string;
+            decides: string;
+            /** @enum {string} */
+            name: "read" | "write" | "build" | "own";
+            /** @description The privileges by scope. */
+            on?: {
+                [key: string]: string[] | null;
+            };
+        };
+        EngineForm: {
+            /** @description What to do where it is not possible. */
+            instead?: string;
+            says?: string;
+            since?: string;
+            /** @description How it is taken back; absent: it cannot be. */
+            undo?: string;
+            /** @description Why it is not possible. */
+            why?: string;
+        };
+        EnginePrivilege: {
+            /** @description Other names of it. */
+            also?: string[];
+            name: string;
+            on: string[];
+            since?: string;
+        };
+        EngineScript: {
+            /** @description The program that runs it. */
+            client: string;
+            comment: string;
+            end: string;
+            /** @description The extension. */
+            file: string;
+            media: string;
+        };
+        Engines: {
+            /** @description The options that mean the same on every engine that has them, by the part of an intent. */
+            common: {
+                [key: string]: string[] | null;
+            };
+            engines: components["schemas"]["Engine"][];
         };
         Failure: {
             /** @description The engine's own. */
@@ -1368,12 +1355,64 @@ export interface components {
             passing?: boolean;
             text: string;
         };
+        Field: {
+            /** @description Nobody else may be in the database while it is altered. */
+            alone?: boolean;
+            /** @description The option whose value narrows the choices. */
+            by?: string;
+            /** @description Of a table. */
+            columns?: components["schemas"]["Field"][];
+            decides?: string;
+            /** @description What holds when it is not asked for, in words. */
+            default?: string;
+            /** @description It is settled for good when the object is made; what to do instead of altering it. */
+            fixed?: string;
+            /** @description It need not be one of those choices. */
+            free?: boolean;
+            /** @description The key of the choices that are offered. */
+            from?: string;
+            /** @description The part of a form; one that has one is folded away at first. */
+            group?: string;
+            /** @description The kinds of intents that take it; none: it can only be read. */
+            in?: string[];
+            /** @description The column that tells the rows apart. */
+            key?: string;
+            /**
+             * Format: int64
+             * @description Of a text: characters.
+             */
+            max?: number;
+            /** Format: int64 */
+            min?: number;
+            name: string;
+            required?: boolean;
+            /**
+             * @description Where the property is shown; absent: it is none.
+             * @enum {string}
+             */
+            show?: "detail" | "list";
+            since?: string;
+            title: string;
+            /** @enum {string} */
+            type: "text" | "long" | "pick" | "number" | "size" | "bool" | "list" | "table";
+            /** @description The only ones of a pick; for a number or size, words that can stand in its place. */
+            values?: components["schemas"]["FieldValue"][];
+            /** @description The option without which this one means nothing. */
+            with?: string;
+        };
+        FieldValue: {
+            name: string;
+            since?: string;
+            title?: string;
+        };
         Finding: {
             code: string;
             /** @enum {string} */
             level: "stop" | "caution" | "note";
             /** @description What to do about it. */
             next?: string;
+            /** @description The option that it is about. */
+            option?: string;
             /** @description A value that would do. */
             suggestion?: string;
             text: string;
@@ -1398,6 +1437,13 @@ export interface components {
             /** @description It is addressed as a role, apart from accounts. */
             role?: boolean;
             server: string;
+        };
+        Gate: {
+            /** @enum {string} */
+            keeps: "all" | "rights";
+            /** @description Whom it does not stop. */
+            leaks?: string;
+            says: string;
         };
         GrantLine: {
             /** @description It holds because nothing was ever granted or revoked there. */
@@ -1451,6 +1497,19 @@ export interface components {
             /** @description Whose privileges. */
             to: components["schemas"]["Principal"];
         };
+        Granting: {
+            /** @description A membership can carry the right to grant the role on. */
+            admin?: boolean;
+            /** @description When a grant or a revoke reaches open sessions. */
+            at_once: string;
+            /** @description How objects that are made later are covered. */
+            later: string;
+            /**
+             * @description Whether the right to grant on goes with each privilege, or with all on an object; absent: there is none.
+             * @enum {string}
+             */
+            option?: "privilege" | "object";
+        };
         Handover: {
             accounts: components["schemas"]["HandoverAccount"][];
             /**
@@ -1488,14 +1547,14 @@ export interface components {
         Intent: {
             /** @description For the kinds that begin with account. */
             account?: components["schemas"]["AccountSpec"];
-            /** @description How to go about sessions that are in the way: for database.drop, .rename, .move, account.drop; with database.create it lets the template be cleared, with account.alter and a lock it ends the account's sessions. */
+            /** @description How to go about sessions that are in the way: for database.drop, .rename, .alter with another tablespace, account.drop; with database.create it lets the template be cleared, with account.alter and a lock it ends the account's sessions. */
             clearing?: components["schemas"]["ClearingSpec"];
             /** @description For the kinds that begin with database. */
             database?: components["schemas"]["DatabaseSpec"];
             /** @description For grant.give and grant.take. */
             grant?: components["schemas"]["GrantSpec"];
             /** @enum {string} */
-            kind: "database.create" | "database.drop" | "database.rename" | "database.move" | "session.end" | "server.mark" | "account.create" | "account.alter" | "account.rename" | "account.password" | "account.drop" | "role.give" | "role.take" | "grant.give" | "grant.take";
+            kind: "database.create" | "database.alter" | "database.drop" | "database.rename" | "session.end" | "server.mark" | "account.create" | "account.alter" | "account.rename" | "account.password" | "account.drop" | "role.give" | "role.take" | "grant.give" | "grant.take";
             /** @description For role.give and role.take. */
             member?: components["schemas"]["MemberSpec"];
             server: string;
@@ -1596,6 +1655,15 @@ export interface components {
             severity: string;
             text: string;
         };
+        NameLimits: {
+            /** @description No character beyond U+FFFF. */
+            bmp_only?: boolean;
+            /** @enum {string} */
+            counted: "bytes" | "characters";
+            /** Format: int64 */
+            max_length: number;
+            reserved?: string[];
+        };
         NameRule: {
             /** @description Any name goes that the engine takes. When false, names have lower-case letters, digits and _ and start with a letter. */
             free: boolean;
@@ -1630,6 +1698,10 @@ export interface components {
             /** Format: date-time */
             at: string;
             text: string;
+        };
+        Noun: {
+            many: string;
+            one: string;
         };
         Object: {
             column?: string;
@@ -1707,6 +1779,25 @@ export interface components {
             /** @description MariaDB: a role. On PostgreSQL accounts and roles are one kind. */
             role?: boolean;
         };
+        PrincipalKind: {
+            decides: string;
+            /** @description What it lies in when nothing is said. */
+            default?: string;
+            /**
+             * @description What it lies in; absent: the server.
+             * @enum {string}
+             */
+            in?: "host" | "database";
+            kind: string;
+            many: string;
+            names: components["schemas"]["NameLimits"];
+            /** @description Its address is role:NAME, and it has members. */
+            role?: boolean;
+            signs_in?: boolean;
+            /** @description Shared by kinds of which no two can have the same name; absent: the kind's own. */
+            space?: string;
+            title: string;
+        };
         Problem: {
             /** @description Codes that have to be accepted. */
             cautions?: string[];
@@ -1733,6 +1824,8 @@ export interface components {
         ProblemDetail: {
             location: string;
             message: string;
+            /** @description What to do about it. */
+            next?: string;
         };
         RoleLink: {
             /** @description May give the role on. */
@@ -1754,6 +1847,15 @@ export interface components {
              * @description Seconds to wait for its end before answering.
              */
             wait?: number;
+        };
+        Scope: {
+            name: string;
+            /** @description The parts of an object that it is named by. */
+            parts?: string[];
+            /** @description The name may be a pattern. */
+            pattern?: boolean;
+            title: string;
+            within?: string;
         };
         SearchResult: {
             /**
@@ -1779,8 +1881,7 @@ export interface components {
             created: string;
             /** @description PostgreSQL: the database that Genarch connects to. */
             database: string;
-            /** @enum {string} */
-            engine: "postgresql" | "mariadb";
+            engine: string;
             /** @enum {string} */
             environment: "production" | "staging" | "development";
             host: string;
@@ -1815,8 +1916,7 @@ export interface components {
             /** @description PEM text, for verified; absent: the authorities that the system trusts. */
             ca?: string;
             database?: string;
-            /** @enum {string} */
-            engine: "postgresql" | "mariadb";
+            engine: string;
             /** @enum {string} */
             environment: "production" | "staging" | "development";
             host: string;
@@ -2026,7 +2126,11 @@ export interface components {
             name: string;
             /** @description Where the default comes from. */
             source?: string;
+            /** @description What people call it; absent: the name. */
+            title?: string;
             value: string;
+            /** @description What it is now, where the change alters it. */
+            was?: string;
         };
         SignIn: {
             name: string;
@@ -2099,39 +2203,11 @@ export interface components {
              */
             wait?: number;
         };
-        Tablespace: {
-            default: boolean;
-            location?: string;
-            name: string;
-            owner: string;
-            /** Format: int64 */
-            size: number | null;
-        };
         TeamSpec: {
             /** @description MariaDB: where the accounts come from. */
             host?: string;
             /** @description The role NAME_owner and the accounts NAME_app and NAME_read are made. */
             name: string;
-        };
-        Template: {
-            collation: string;
-            comment?: string;
-            ctype: string;
-            default: boolean;
-            encoding: string;
-            locale?: string;
-            name: string;
-            provider: string;
-            /**
-             * Format: int64
-             * @description Nobody may be connected while it is copied.
-             */
-            sessions: number;
-            /** @description Where a copy is put when nothing else is said. */
-            tablespace: string;
-            usable: boolean;
-            /** @description Why it cannot be copied. */
-            why?: string;
         };
         Token: {
             /** Format: date-time */
@@ -2637,7 +2713,38 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Engine"][];
+                    "application/json": components["schemas"]["Engines"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-engine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                engine: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Engine"];
                 };
             };
             /** @description Error */
@@ -3312,7 +3419,10 @@ export interface operations {
     };
     "list-choices": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Which lists, by the keys that the engine describes; none: all. */
+                keys?: string[] | null;
+            };
             header?: never;
             path: {
                 server: string;
@@ -3341,41 +3451,10 @@ export interface operations {
             };
         };
     };
-    "list-collations": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                server: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Collation"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     "list-databases": {
         parameters: {
             query?: {
-                /** @description Part of the name, owner or comment, without case. */
+                /** @description Part of the name, or of a text among the properties, without case. */
                 search?: string;
                 /** @description The engine's own databases too. */
                 system?: boolean;
@@ -3462,37 +3541,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Handover"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    "list-encodings": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                server: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Encoding"][];
                 };
             };
             /** @description Error */
@@ -3609,68 +3657,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SessionHistory"];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    "list-tablespaces": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                server: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Tablespace"][];
-                };
-            };
-            /** @description Error */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    "list-templates": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                server: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Template"][];
                 };
             };
             /** @description Error */

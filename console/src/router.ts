@@ -15,7 +15,7 @@ import NewDatabase from './pages/NewDatabase.svelte';
 import NotFound from './pages/NotFound.svelte';
 import DropAccount from './pages/DropAccount.svelte';
 import DropDatabase from './pages/DropDatabase.svelte';
-import MoveDatabase from './pages/MoveDatabase.svelte';
+import AlterDatabase from './pages/AlterDatabase.svelte';
 import RenameDatabase from './pages/RenameDatabase.svelte';
 import Sessions from './pages/Sessions.svelte';
 import Server from './pages/Server.svelte';
@@ -30,7 +30,7 @@ export const { p, navigate, isActive, route } = createRouter({
 	'/servers/:server/databases/:database/handover': HandoverPage,
 	'/servers/:server/databases/:database/drop': DropDatabase,
 	'/servers/:server/databases/:database/rename': RenameDatabase,
-	'/servers/:server/databases/:database/move': MoveDatabase,
+	'/servers/:server/databases/:database/alter': AlterDatabase,
 	'/servers/:server/databases/:database/sessions': Sessions,
 	'/servers/:server/sessions': Sessions,
 	'/servers/:server/access': Access,
@@ -60,7 +60,7 @@ export const to = {
 	sessions: (server: string, database = '') => (database ? `${to.database(server, database)}/sessions` : `${to.server(server)}/sessions`),
 	drop: (server: string, name: string) => `${to.database(server, name)}/drop`,
 	rename: (server: string, name: string) => `${to.database(server, name)}/rename`,
-	move: (server: string, name: string) => `${to.database(server, name)}/move`,
+	alter: (server: string, name: string) => `${to.database(server, name)}/alter`,
 	access: (server: string) => `/servers/${encodeURIComponent(server)}/access`,
 	account: (server: string, who: { name: string; host?: string; role?: boolean }) =>
 		`/servers/${encodeURIComponent(server)}/${who.role ? 'roles' : 'accounts'}/${encodeURIComponent(whoText(who))}`,

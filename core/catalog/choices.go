@@ -1,57 +1,39 @@
 package catalog
 
-// Encoding is a character encoding that a database can have.
-type Encoding struct {
+// Choice is one thing that can be chosen on one server: an encoding, a tablespace, a
+// database to copy.
+type Choice struct {
 	Name    string
-	Comment string
+	Title   string // what it is, in words; empty: the name says it
 	Default bool
-	// Collation is the encoding's own default collation, where it has one.
-	Collation string
+	// For names what it goes with, where it does not go with everything: the encoding
+	// of a collation, the provider of a locale.
+	For string
+	// Why says why it cannot be chosen just now; empty: it can.
+	Why string
+	// Properties say more of it: the encoding of a template, the folder of a tablespace.
+	Properties Values
 }
 
-// Collation is an ordering that a database can have.
-type Collation struct {
-	Name string
-	// Encoding is the one it belongs to; empty: fits every encoding.
-	Encoding string
-	Provider string // libc, icu, builtin; empty where there are none
-	Default  bool
+// Choices are what can be chosen on one server, by the keys of its engine's description.
+type Choices map[string][]Choice
+
+// Find looks a choice up; same compares two names, nil: letter by letter.
+func (c Choices) Find(key, name string, same func(x, y string) bool) (Choice, bool) {
+	for _, o := range c[key] {
+		if o.Name == name || same != nil && same(o.Name, name) {
+			return o, true
+		}
+	}
+	return Choice{}, false
 }
 
-// Template is a database that a new one can be copied from.
-type Template struct {
-	Name      string
-	Encoding  string
-	Collation string
-	CType     string
-	Provider  string
-	Locale    string
-	// Tablespace is where a copy is put when nothing else is said.
-	Tablespace string
-	Default    bool
-	// Usable says whether Genarch's login may copy it, and Why not.
-	Usable   bool
-	Why      string
-	Sessions int
-	Comment  string
-}
-
-// Tablespace is a place on disk where a database can be put.
-type Tablespace struct {
-	Name     string
-	Owner    string
-	Location string
-	Default  bool
-	Size     *int64
-}
-
-// Choices is what can be chosen for a new database on one server.
-type Choices struct {
-	Encodings   []Encoding
-	Collations  []Collation
-	Templates   []Template
-	Tablespaces []Tablespace
-	Owners      []string
-	Strategies  []string
-	Providers   []string
+// Default is the choice that holds when nothing is asked.
+func (c Choices) Default(key string) (Choice, bool) {
+	for _, o := range c[key] {
+		if o.Default {
+			return o, true
+		}
+	}
+	return Choice{}, false
 }

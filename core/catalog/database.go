@@ -1,29 +1,29 @@
 package catalog
 
-import "time"
+import (
+	"maps"
+	"time"
+)
 
 // Database is one database as its server shows it. Pointers are nil where the
 // engine does not tell or Genarch's login may not see it: unknown is not zero.
 type Database struct {
-	Name      string
-	Owner     string // PostgreSQL: the owner role; MariaDB: "" (no owners), see Owners
-	Owners    []string
+	Name string
+	// Owner is who owns it; where there are no owners, who holds all of it.
+	Owner     string
 	Encoding  string
 	Collation string
-	// CType, Provider, Locale and Tablespace exist on PostgreSQL only.
-	CType            string
-	Provider         string
-	Locale           string
-	Tablespace       string
-	IsTemplate       bool
-	AllowConnections bool
-	// ConnectionLimit is -1 for none.
-	ConnectionLimit int
-	System          bool
+	Comment   string
+	// Closed: nobody can connect to it. Broken: all that can be done with it is to
+	// drop it.
+	Closed, Broken bool
+	System         bool
+	// Properties are all others, by the names of the engine's fields. A property of the
+	// same name as an option is what that option settled.
+	Properties Values
 	// Trouble says in a sentence what is wrong with it: left over from an
 	// interrupted drop, a collation whose version changed. Empty when nothing is.
 	Trouble  string
-	Comment  string
 	Size     *int64 // bytes
 	Tables   *int
 	TablesAt time.Time // when Tables was counted; zero: just now
@@ -38,4 +38,19 @@ type Listing struct {
 	Read      time.Time
 	// Partial says what is missing from the listing and why; empty when whole.
 	Partial []string
+}
+
+// Values are the properties by the names of the engine's fields, those included
+// that every engine has. An empty one is left out.
+func (d Database) Values() Values {
+	out := maps.Clone(d.Properties)
+	if out == nil {
+		out = Values{}
+	}
+	for name, text := range map[string]string{"owner": d.Owner, "encoding": d.Encoding, "collation": d.Collation, "comment": d.Comment} {
+		if text != "" {
+			out[name] = text
+		}
+	}
+	return out
 }

@@ -3,14 +3,14 @@ package catalog
 // Snapshot is everything that a planner may know of a server: a fresh reading
 // of what bears on one intent. Planners never ask a server themselves.
 type Snapshot struct {
+	// Details are what only the engine's own planner reads of it; never kept.
+	Details  any
 	Server   Server
 	Instance Instance
 	// Names are the names of all databases that the login can see.
 	Names []string
 	// Target is the database that the intent names, if there is one.
 	Target *Database
-	// TargetComment etc. live in Target. Template is the chosen template.
-	Template *Template
 	// Source is the template as a database, and SourceMine whether Genarch's
 	// login may alter it; read when its sessions may be ended.
 	Source     *Database

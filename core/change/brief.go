@@ -33,6 +33,8 @@ type Finding struct {
 	Text  string `json:"text"` // what and why
 	// Next says what to do about it: a statement, an option, a choice.
 	Next string `json:"next,omitempty"`
+	// Option is the option that it is about, where it is about one.
+	Option string `json:"option,omitempty"`
 	// Suggestion is a value that would do, for a form to offer.
 	Suggestion string `json:"suggestion,omitempty"`
 	// Passing: the finding is of the moment (who is connected just now). It is no
@@ -45,9 +47,13 @@ type Finding struct {
 
 // Setting is one property that the object will have, asked for or by default.
 type Setting struct {
-	Name  string `json:"name"`
-	Value string `json:"value"`
-	Asked bool   `json:"asked"`
+	Name string `json:"name"`
+	// Title is what people call it; empty: the name.
+	Title string `json:"title,omitempty"`
+	// Was is what it is now, where the change alters it.
+	Was   *string `json:"was,omitempty"`
+	Value string  `json:"value"`
+	Asked bool    `json:"asked"`
 	// Source says where a default comes from: "server", "template utf8_base".
 	Source string `json:"source,omitempty"`
 	// Decides is one line on what the setting decides.

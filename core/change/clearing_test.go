@@ -205,7 +205,7 @@ func TestClearingSpec(t *testing.T) {
 	}
 	one := catalog.SessionID{Number: 7, Mark: "m"}
 	for _, in := range []Intent{{Kind: DropDatabase}, {Kind: DropDatabase, Database: &DatabaseSpec{}}, {Kind: RenameDatabase, Database: &DatabaseSpec{Name: "a"}}, {Kind: RenameDatabase, Database: &DatabaseSpec{Name: "a", NewName: "a"}},
-		{Kind: MoveDatabase, Database: &DatabaseSpec{Name: "a"}}, {Kind: EndSessions}, {Kind: EndSessions, Sessions: &SessionsSpec{}},
+		{Kind: AlterDatabase, Database: &DatabaseSpec{Name: "a"}}, {Kind: EndSessions}, {Kind: EndSessions, Sessions: &SessionsSpec{}},
 		{Kind: EndSessions, Sessions: &SessionsSpec{IDs: []catalog.SessionID{one}, Filter: clearing.Filter{Account: "x"}}}, {Kind: EndSessions, Sessions: &SessionsSpec{Filter: clearing.Filter{Class: "sleepy"}}}} {
 		if in.Server = "harbour"; in.Check() == nil {
 			t.Errorf("%+v passes", in)

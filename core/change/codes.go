@@ -11,40 +11,44 @@ const (
 	NameLookalike = "name.lookalike"
 	// OptionUnsupported: a tablespace on MariaDB.
 	OptionUnsupported = "option.unsupported"
-	// OptionInvalid: a connection limit of -7.
+	// OptionAbsent: an encoding, a tablespace, an owner that the server does not have.
+	OptionAbsent = "option.absent"
+	// OptionUnlisted: a locale of the C library that only the server itself can judge.
+	OptionUnlisted = "option.unlisted"
+	// OptionUnusable: a template that Genarch's login may not copy.
+	OptionUnusable = "option.unusable"
+	// KindUnsupported: renaming a database on MariaDB.
+	KindUnsupported = "kind.unsupported"
+	// OptionInvalid: a locale beside a collation, which it sets too.
 	OptionInvalid = "option.invalid"
-	// OwnerAbsent: an owner that does not exist.
-	OwnerAbsent = "owner.absent"
 	// OwnerAmbiguous: owner sailings_app where it exists at two hosts.
 	OwnerAmbiguous = "owner.ambiguous"
 	// OwnerDenied: Genarch's login may not make a database for that owner.
 	OwnerDenied = "owner.denied"
 	// OwnerConcept: MariaDB has no owners; the account gets a bundle instead.
 	OwnerConcept = "owner.bundle"
-	// EncodingUnknown: encoding utf-9.
-	EncodingUnknown = "encoding.unknown"
 	// CollationUnknown: a collation that the server does not have.
 	CollationUnknown = "collation.unknown"
-	// CollationUnlisted: a libc locale that only the server itself can judge.
-	CollationUnlisted = "collation.unlisted"
 	// CollationMismatch: latin1_swedish_ci with utf8mb4.
 	CollationMismatch = "collation.mismatch"
-	// ProviderUnknown: provider builtin on a version without it.
-	ProviderUnknown = "provider.unknown"
+	// CollationRefresh: indexes may sort by the former version.
+	CollationRefresh = "collation.refresh"
+	// TemplateOpen: a database with data becomes one that others may copy.
+	TemplateOpen = "template.open"
+	// SettingRefused: a setting that the server does not know, or a value that it does not take.
+	SettingRefused = "setting.refused"
+	// TablesKeep: tables that keep their collation when that of the database is altered.
+	TablesKeep = "tables.keep"
+	// OwnerReplaced: who held all of a database loses it to another.
+	OwnerReplaced = "owner.replaced"
 	// LocaleMissing: provider icu without a locale.
 	LocaleMissing = "locale.missing"
-	// TemplateAbsent: a template that does not exist.
-	TemplateAbsent = "template.absent"
 	// TemplateMismatch: another encoding than that of the chosen template.
 	TemplateMismatch = "template.mismatch"
 	// TemplateInUse: somebody is connected to the template.
 	TemplateInUse = "template.in_use"
-	// TemplateDenied: the login may not copy that database.
-	TemplateDenied = "template.denied"
 	// TemplateSwitched: template0 is taken since encoding or locale differ.
 	TemplateSwitched = "template.switched"
-	// TablespaceAbsent: a tablespace that does not exist.
-	TablespaceAbsent = "tablespace.absent"
 	// GrantsLeftover: old grants on that name would come alive.
 	GrantsLeftover = "grants.leftover"
 	// RightsMissing: the login may not create databases there.

@@ -19,12 +19,12 @@ type Kind string
 const (
 	// CreateDatabase makes a database.
 	CreateDatabase Kind = "database.create"
+	// AlterDatabase sets what can be set of one that is there.
+	AlterDatabase Kind = "database.alter"
 	// DropDatabase removes one for good, once nobody is connected to it.
 	DropDatabase Kind = "database.drop"
-	// RenameDatabase gives it another name, MoveDatabase another tablespace
-	// (PostgreSQL); both need it empty of sessions.
+	// RenameDatabase gives it another name, once nobody is connected to it.
 	RenameDatabase Kind = "database.rename"
-	MoveDatabase   Kind = "database.move"
 	// EndSessions ends sessions, or only what they run just now.
 	EndSessions Kind = "session.end"
 	// MarkServer puts a row on a server by which it is known for certain,
@@ -74,58 +74,19 @@ type Intent struct {
 	Mark string `json:"mark,omitempty"`
 }
 
-// DatabaseSpec is the asked-for properties of a new database. An empty string
-// or nil means "not asked": the server's default holds. Which options exist
-// depends on the engine; one that it does not have is refused, never ignored.
+// DatabaseSpec is what is asked for of one database.
 type DatabaseSpec struct {
-	Name             string `json:"name"`
-	IfAbsent         bool   `json:"if_absent,omitempty"`
-	Owner            string `json:"owner,omitempty"`
-	Encoding         string `json:"encoding,omitempty"`
-	Collation        string `json:"collation,omitempty"`
-	CType            string `json:"ctype,omitempty"`
-	Provider         string `json:"provider,omitempty"`
-	Locale           string `json:"locale,omitempty"`
-	Template         string `json:"template,omitempty"`
-	Tablespace       string `json:"tablespace,omitempty"`
-	Strategy         string `json:"strategy,omitempty"`
-	ConnectionLimit  *int   `json:"connection_limit,omitempty"`
-	AllowConnections *bool  `json:"allow_connections,omitempty"`
-	IsTemplate       *bool  `json:"is_template,omitempty"`
-	Comment          string `json:"comment,omitempty"`
+	Name     string `json:"name"`
+	IfAbsent bool   `json:"if_absent,omitempty"`
 	// IfPresent: dropping one that is not there is done already.
 	IfPresent bool `json:"if_present,omitempty"`
 	// NewName is for RenameDatabase.
 	NewName string `json:"new_name,omitempty"`
-	// ClearLeftovers takes grants that would come alive with the name (MariaDB):
-	// before it is made, or after it was dropped.
-	ClearLeftovers bool `json:"clear_leftovers,omitempty"`
 	// Team makes, with the database, what a team needs to use it.
 	Team *TeamSpec `json:"team,omitempty"`
-	// Private takes from everybody what PostgreSQL gives to everybody on a new
-	// database (CONNECT, TEMPORARY), and gives CONNECT to those in Allow.
-	Private bool     `json:"private,omitempty"`
-	Allow   []string `json:"allow,omitempty"`
-}
-
-// Asked lists the options that were given, by their names in the API.
-func (s DatabaseSpec) Asked() []string {
-	var out []string
-	for _, o := range []struct {
-		name  string
-		given bool
-	}{
-		{"owner", s.Owner != ""}, {"encoding", s.Encoding != ""}, {"collation", s.Collation != ""},
-		{"ctype", s.CType != ""}, {"provider", s.Provider != ""}, {"locale", s.Locale != ""},
-		{"template", s.Template != ""}, {"tablespace", s.Tablespace != ""}, {"strategy", s.Strategy != ""},
-		{"connection_limit", s.ConnectionLimit != nil}, {"allow_connections", s.AllowConnections != nil},
-		{"is_template", s.IsTemplate != nil}, {"comment", s.Comment != ""}, {"private", s.Private}, {"allow", len(s.Allow) > 0},
-	} {
-		if o.given {
-			out = append(out, o.name)
-		}
-	}
-	return out
+	// Options are what is asked for of the engine's own fields, by their names. What
+	// is absent was not asked for.
+	Options catalog.Values `json:"options,omitempty"`
 }
 
 // Check says what makes the intent malformed, before any server is asked.

@@ -17,7 +17,7 @@ import (
 // place, must not vanish.
 type kind struct {
 	// part holds what is asked for; empty: nothing does.
-	part string
+	part Part
 	// fields of the part that may be given, by their names in JSON, and needed
 	// those that must be.
 	fields, needed []string
@@ -27,39 +27,45 @@ type kind struct {
 	target func(in Intent) naming.Address
 }
 
-// The parts of an intent, by their names in JSON.
+// Part is a part of an intent, by its name in JSON.
+type Part string
+
+// The parts.
 const (
-	partDatabase = "database"
-	partAccount  = "account"
-	partMember   = "member"
-	partGrant    = "grant"
-	partSessions = "sessions"
-	partMark     = "mark"
-	partClearing = "clearing"
+	PartDatabase Part = "database"
+	PartAccount  Part = "account"
+	PartMember   Part = "member"
+	PartGrant    Part = "grant"
+	PartSessions Part = "sessions"
+	PartMark     Part = "mark"
+	PartClearing Part = "clearing"
 )
+
+// PartOf is the part that an intent of a kind is about; empty: there is no such kind.
+func PartOf(k Kind) Part { return kinds[k].part }
 
 func words(text string) []string { return strings.Fields(text) }
 
 // kinds holds every kind of intent. What an engine has not of it, its planner stops.
 var kinds = map[Kind]kind{
-	CreateDatabase: {part: partDatabase, target: ofDatabase, clears: true,
-		fields: words("name if_absent owner encoding collation ctype provider locale template tablespace strategy connection_limit allow_connections is_template comment clear_leftovers team private allow")},
-	DropDatabase:   {part: partDatabase, target: ofDatabase, clears: true, fields: words("name if_present clear_leftovers"), needed: words("name")},
-	RenameDatabase: {part: partDatabase, target: ofDatabase, clears: true, fields: words("name new_name"), needed: words("name new_name")},
-	MoveDatabase:   {part: partDatabase, target: ofDatabase, clears: true, fields: words("name tablespace"), needed: words("name tablespace")},
-	EndSessions: {part: partSessions, target: ofSessions, clears: true,
+	CreateDatabase: {part: PartDatabase, target: ofDatabase, clears: true,
+		fields: words("name if_absent team options")},
+	AlterDatabase:  {part: PartDatabase, target: ofDatabase, clears: true, fields: words("name options"), needed: words("name options")},
+	DropDatabase:   {part: PartDatabase, target: ofDatabase, clears: true, fields: words("name if_present options"), needed: words("name")},
+	RenameDatabase: {part: PartDatabase, target: ofDatabase, clears: true, fields: words("name new_name"), needed: words("name new_name")},
+	EndSessions: {part: PartSessions, target: ofSessions, clears: true,
 		fields: words("ids database account application client class idle_longer older statement_only")},
-	MarkServer: {part: partMark, target: func(in Intent) naming.Address { return naming.ServerAddress(in.Server) }},
-	CreateAccount: {part: partAccount, target: ofAccount,
+	MarkServer: {part: PartMark, target: func(in Intent) naming.Address { return naming.ServerAddress(in.Server) }},
+	CreateAccount: {part: PartAccount, target: ofAccount,
 		fields: words("name host role if_absent password bits connection_limit expires locked default_role tls method comment")},
-	AlterAccount:  {part: partAccount, target: ofAccount, clears: true, fields: words("name host role connection_limit expires locked default_role tls comment")},
-	RenameAccount: {part: partAccount, target: ofAccount, fields: words("name host role new_name new_host")},
-	SetPassword:   {part: partAccount, target: ofAccount, fields: words("name host role password bits method")},
-	DropAccount:   {part: partAccount, target: ofAccount, clears: true, fields: words("name host role if_present give_to")},
-	GiveRole:      {part: partMember, target: ofRole, fields: words("role to admin inherit set no_default"), needed: words("role to")},
-	TakeRole:      {part: partMember, target: ofRole, fields: words("role to"), needed: words("role to")},
-	GiveGrant:     {part: partGrant, target: ofGrant, fields: words("database to bundle privileges on pass_on"), needed: words("database to")},
-	TakeGrant:     {part: partGrant, target: ofGrant, fields: words("database to bundle privileges on pattern"), needed: words("database to")},
+	AlterAccount:  {part: PartAccount, target: ofAccount, clears: true, fields: words("name host role connection_limit expires locked default_role tls comment")},
+	RenameAccount: {part: PartAccount, target: ofAccount, fields: words("name host role new_name new_host")},
+	SetPassword:   {part: PartAccount, target: ofAccount, fields: words("name host role password bits method")},
+	DropAccount:   {part: PartAccount, target: ofAccount, clears: true, fields: words("name host role if_present give_to")},
+	GiveRole:      {part: PartMember, target: ofRole, fields: words("role to admin inherit set no_default"), needed: words("role to")},
+	TakeRole:      {part: PartMember, target: ofRole, fields: words("role to"), needed: words("role to")},
+	GiveGrant:     {part: PartGrant, target: ofGrant, fields: words("database to bundle privileges on pass_on"), needed: words("database to")},
+	TakeGrant:     {part: PartGrant, target: ofGrant, fields: words("database to bundle privileges on pattern"), needed: words("database to")},
 }
 
 // Kinds lists every kind of intent, sorted.
@@ -101,18 +107,18 @@ func (in Intent) shape() error {
 	if !known {
 		return errors.New("there is no intent of kind " + string(in.Kind))
 	}
-	parts := map[string]any{partDatabase: in.Database, partAccount: in.Account, partMember: in.Member, partGrant: in.Grant, partSessions: in.Sessions,
-		partClearing: in.Clearing, partMark: in.Mark}
-	for _, name := range []string{partDatabase, partAccount, partMember, partGrant, partSessions, partMark, partClearing} {
+	parts := map[Part]any{PartDatabase: in.Database, PartAccount: in.Account, PartMember: in.Member, PartGrant: in.Grant, PartSessions: in.Sessions,
+		PartClearing: in.Clearing, PartMark: in.Mark}
+	for _, name := range []Part{PartDatabase, PartAccount, PartMember, PartGrant, PartSessions, PartMark, PartClearing} {
 		given := !reflect.ValueOf(parts[name]).IsZero()
 		switch {
 		case name == k.part && !given:
 			return fmt.Errorf("%s needs the part %s", in.Kind, name)
-		case given && name != k.part && !(name == partClearing && k.clears):
+		case given && name != k.part && !(name == PartClearing && k.clears):
 			return fmt.Errorf("%s has no part %s", in.Kind, name)
 		}
 	}
-	if k.part == partMark {
+	if k.part == PartMark {
 		return nil
 	}
 	given := map[string]bool{}
@@ -139,7 +145,7 @@ func fieldsOf(part reflect.Value, given map[string]bool) {
 			continue
 		}
 		name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
-		if v := part.Field(i); !v.IsZero() && !(v.Kind() == reflect.Slice && v.Len() == 0) {
+		if v := part.Field(i); !v.IsZero() && !((v.Kind() == reflect.Slice || v.Kind() == reflect.Map) && v.Len() == 0) {
 			given[name] = true
 		}
 	}

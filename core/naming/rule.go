@@ -34,12 +34,12 @@ type Rule struct {
 
 // Limits are what an engine can store, whatever the rule says.
 type Limits struct {
-	MaxLength int
-	Counted   Length
-	// BMPOnly: characters beyond U+FFFF are refused (MariaDB).
-	BMPOnly bool
+	MaxLength int    `json:"max_length"`
+	Counted   Length `json:"counted"`
+	// BMPOnly: characters beyond U+FFFF are refused.
+	BMPOnly bool `json:"bmp_only,omitempty"`
 	// Reserved names can never be used, compared without case.
-	Reserved []string
+	Reserved []string `json:"reserved,omitempty"`
 }
 
 // Problem is one reason why a name does not fit.

@@ -65,9 +65,15 @@ func account(k change.Kind, spec change.AccountSpec) change.Intent {
 	return change.Intent{Kind: k, Account: &spec}
 }
 
+// hasHosts: an account is a name and the host that it comes from.
+func hasHosts(e engine.Engine) bool {
+	p, _ := e.Describe().Principal(false)
+	return p.In == engine.FromHost
+}
+
 // Host is where the accounts of the suite come from; engines without hosts have none.
 func host(e engine.Engine) string {
-	if e.Traits().HasHosts {
+	if hasHosts(e) {
 		return "127.0.0.1"
 	}
 	return ""
@@ -200,7 +206,7 @@ func testHostileAccounts(t *testing.T, e engine.Engine, s engine.Server) {
 }
 
 func testRoles(t *testing.T, e engine.Engine, s engine.Server) {
-	role := e.Traits().HasHosts
+	role := hasHosts(e)
 	for _, name := range []string{"deck", "officers"} {
 		Act(t, e, s, account(change.CreateAccount, change.AccountSpec{Name: name, Role: true}))
 	}
@@ -236,8 +242,8 @@ func testRoles(t *testing.T, e engine.Engine, s engine.Server) {
 func testBundles(t *testing.T, e engine.Engine, s engine.Server) {
 	Act(t, e, s, account(change.CreateAccount, change.AccountSpec{Name: "db_owner", Role: true}))
 	spec := change.DatabaseSpec{Name: "bund_les"}
-	if !e.Traits().HasHosts {
-		spec.Owner, spec.Private = "db_owner", true
+	if !hasHosts(e) {
+		spec.Options = catalog.Values{"owner": "db_owner", "private": true}
 	}
 	Act(t, e, s, change.Intent{Kind: change.CreateDatabase, Database: &spec})
 	who := catalog.Principal{Name: "bundled", Host: host(e)}
@@ -327,7 +333,7 @@ func testSingle(t *testing.T, e engine.Engine, s engine.Server) {
 	if b := Ask(t, e, s, give(change.GiveGrant, false, create, "EXECUTE", "SHUTDOWN")); !slices.Contains(b.Codes(change.Stop), change.GrantInvalid) {
 		t.Errorf("a privilege that databases do not have: %+v", b.Findings)
 	}
-	nowhere := catalog.Object{Scope: catalog.ScopeTable, Schema: map[bool]string{true: "", false: "public"}[e.Traits().HasHosts], Name: "no_such"}
+	nowhere := catalog.Object{Scope: catalog.ScopeTable, Schema: map[bool]string{true: "", false: "public"}[hasHosts(e)], Name: "no_such"}
 	if b := Ask(t, e, s, give(change.GiveGrant, false, nowhere, "SELECT")); !slices.Contains(b.Codes(change.Stop), change.ObjectAbsent) {
 		t.Errorf("a table that is not there: %+v", b.Findings)
 	}

@@ -64,8 +64,7 @@ func (f *Fake) Put(name, owner string) {
 func (f *Fake) put(name, owner, comment string) catalog.Database {
 	f.nextKey++
 	none, zero := 0, int64(0)
-	d := catalog.Database{Name: name, Owner: owner, Comment: comment, Encoding: "UTF8", Collation: "C", AllowConnections: true,
-		ConnectionLimit: -1, Key: f.nextKey, Tables: &none, Sessions: &none, Size: &zero}
+	d := catalog.Database{Name: name, Owner: owner, Comment: comment, Encoding: "UTF8", Collation: "C", Key: f.nextKey, Tables: &none, Sessions: &none, Size: &zero}
 	f.databases[name] = d
 	return d
 }
@@ -94,7 +93,7 @@ func (f *Fake) CloseGate(name string) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	d := f.databases[name]
-	d.AllowConnections = false
+	d.Closed = true
 	f.databases[name] = d
 }
 
@@ -102,7 +101,8 @@ func (f *Fake) CloseGate(name string) {
 func (f *Fake) GateOpen(name string) bool {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	return f.databases[name].AllowConnections
+	d, there := f.databases[name]
+	return there && !d.Closed
 }
 
 // Fail makes every later "do KIND", "probe KIND" or "undo KIND" go wrong.
@@ -148,11 +148,13 @@ func (f *Fake) Names() []string {
 	return slices.Sorted(maps.Keys(f.databases))
 }
 
-// Traits says that the fake passes for PostgreSQL.
-func (f *Fake) Traits() engine.Traits {
-	return engine.Traits{Engine: catalog.PostgreSQL, Title: "Fake", DefaultPort: 1, HasOwners: true,
-		Names: naming.Limits{MaxLength: 63, Counted: naming.Bytes}, Options: []string{"owner", "comment"}}
-}
+// Describe says that the fake passes for PostgreSQL, and knows two options.
+func (f *Fake) Describe() *engine.Description { return &fakeDescription }
+
+var fakeDescription = engine.Description{ID: catalog.PostgreSQL, Title: "Fake", Port: 1, Names: naming.Limits{MaxLength: 63, Counted: naming.Bytes},
+	Fields: map[change.Part][]engine.Field{change.PartDatabase: {
+		{Name: "owner", Title: "Owner", Type: engine.Text, In: engine.AtCreate},
+		{Name: "comment", Title: "Comment", Type: engine.Text, In: engine.AtCreate}}}}
 
 // Open gives access; the fake has nothing to connect to.
 func (f *Fake) Open(t engine.Target) (engine.Server, error) { return &fakeServer{f, t}, nil }
@@ -181,12 +183,11 @@ func (f *Fake) Plan(in change.Intent, snap catalog.Snapshot) (change.Brief, erro
 		return b.Seal(), nil
 	}
 	b.Summary = "create database " + spec.Name
-	if engine.PlanName(&b, spec, snap, f.Traits().Names) {
-		engine.PlanExisting(&b, map[string]string{"comment": spec.Comment}, map[string]string{"comment": snap.Target.Comment},
-			func(_, want, have string) bool { return want == "" || want == have })
+	if engine.PlanName(&b, spec, snap, f.Describe().Names) {
+		b.Outcome = change.Nothing
 		return b.Seal(), nil
 	}
-	args := map[string]string{"name": spec.Name, "owner": spec.Owner, "comment": spec.Comment}
+	args := map[string]string{"name": spec.Name, "owner": spec.Options.Text("owner"), "comment": spec.Options.Text("comment")}
 	b.Steps = []change.Step{
 		{Kind: "create_database", Title: "create it", Statement: "CREATE " + spec.Name, Undo: "DROP " + spec.Name, Args: args},
 		{Kind: "comment", Title: "comment it", Statement: "COMMENT " + spec.Name, Undo: "UNCOMMENT " + spec.Name, Args: args},
@@ -266,9 +267,9 @@ func (s *fakeServer) Database(ctx context.Context, name string) (catalog.Databas
 	return d, nil
 }
 
-func (s *fakeServer) Choices(ctx context.Context) (catalog.Choices, error) {
+func (s *fakeServer) Choices(ctx context.Context, _ ...string) (catalog.Choices, error) {
 	_, err := s.enter(ctx, "")
-	return catalog.Choices{Encodings: []catalog.Encoding{{Name: "UTF8", Default: true}}, Collations: []catalog.Collation{{Name: "C", Default: true}}}, err
+	return catalog.Choices{"encodings": {{Name: "UTF8", Default: true}}, "collations": {{Name: "C", Default: true}}}, err
 }
 
 // Access shows one administrator, who owns everything.
@@ -362,7 +363,7 @@ func (s *fakeServer) Do(ctx context.Context, step change.Step) (engine.Report, e
 			s.f.databases[name] = d
 			rep.Messages = []change.Message{{Severity: "NOTICE", Text: "commented"}}
 		case step.Kind == "close_gate":
-			d.AllowConnections = false
+			d.Closed = true
 			s.f.databases[name] = d
 		case step.Kind == "drop_database":
 			delete(s.f.databases, name)
@@ -381,7 +382,7 @@ func (s *fakeServer) Probe(ctx context.Context, step change.Step) (took bool, er
 		d, found := s.f.databases[step.Args["name"]]
 		switch step.Kind {
 		case "close_gate":
-			took = found && !d.AllowConnections
+			took = found && d.Closed
 			return nil
 		case "drop_database", "verify_gone":
 			took = !found
@@ -402,7 +403,7 @@ func (s *fakeServer) Undo(ctx context.Context, step change.Step) (engine.Report,
 		} else if step.Kind == "drop_database" {
 			// mended: a fake has lost nothing
 		} else if step.Kind == "close_gate" && found {
-			d.AllowConnections = true
+			d.Closed = false
 			s.f.databases[name] = d
 		} else if found {
 			d.Comment = ""

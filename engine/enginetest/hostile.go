@@ -48,6 +48,21 @@ func rename(to, from reflect.Value, f func(string) string) {
 				rename(to.Index(i), from.Index(i), f)
 			}
 		}
+	case reflect.Interface:
+		if !from.IsNil() {
+			held := reflect.New(from.Elem().Type()).Elem()
+			rename(held, from.Elem(), f)
+			to.Set(held)
+		}
+	case reflect.Map:
+		if !from.IsNil() {
+			to.Set(reflect.MakeMapWithSize(from.Type(), from.Len()))
+			for _, key := range from.MapKeys() {
+				value := reflect.New(from.Type().Elem()).Elem()
+				rename(value, from.MapIndex(key), f)
+				to.SetMapIndex(key, value)
+			}
+		}
 	case reflect.Struct:
 		to.Set(from) // what is not exported stays
 		for i := range from.NumField() {

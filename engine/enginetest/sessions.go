@@ -41,7 +41,7 @@ func (c *Conn) Close() {
 // account, as that one, whose password is the administrator's.
 func Client(ctx context.Context, e engine.Engine, running *localdb.Server, database, account string) (*Conn, error) {
 	driver, dsn := "pgx", running.PostgresURL(database)+"&application_name=suite-client"
-	if e.Traits().Engine == catalog.MariaDB {
+	if e.Describe().ID == catalog.MariaDB {
 		driver, dsn = "mysql", running.DSN(database)+"?timeout=5s"
 	}
 	if account != "" {
@@ -85,7 +85,7 @@ func run(t *testing.T, conn *Conn, statements ...string) {
 func number(t *testing.T, e engine.Engine, conn *Conn) int64 {
 	t.Helper()
 	query := "SELECT pg_backend_pid()"
-	if e.Traits().Engine == catalog.MariaDB {
+	if e.Describe().ID == catalog.MariaDB {
 		query = "SELECT CONNECTION_ID()"
 	}
 	var n int64
@@ -101,7 +101,7 @@ func init() { _ = mysql.SetLogger(log.New(io.Discard, "", 0)) } // clients that 
 // sessions, with real clients that come, write, wait for each other and fight.
 func RunSessions(t *testing.T, e engine.Engine, running *localdb.Server) {
 	s := Open(t, e, Target(e, running, "suite"))
-	admin := clientOf(t, e, running, map[bool]string{true: "mysql", false: "postgres"}[e.Traits().Engine == catalog.MariaDB], "")
+	admin := clientOf(t, e, running, map[bool]string{true: "mysql", false: "postgres"}[e.Describe().ID == catalog.MariaDB], "")
 	t.Run("classes", func(t *testing.T) { testClasses(t, e, s, running, admin) })
 	t.Run("ending", func(t *testing.T) { testEnding(t, e, s, running, admin) })
 	t.Run("a pool that fights", func(t *testing.T) { testFight(t, e, s, running, admin) })
@@ -139,7 +139,7 @@ func testClasses(t *testing.T, e engine.Engine, s engine.Server, running *locald
 	idle, busy, open, written, waits := clientOf(t, e, running, "classes_dev", ""), clientOf(t, e, running, "classes_dev", ""), clientOf(t, e, running, "classes_dev", ""), clientOf(t, e, running, "classes_dev", ""), clientOf(t, e, running, "classes_dev", "")
 	numbers := map[string]int64{"idle": number(t, e, idle), "busy": number(t, e, busy), "open": number(t, e, open), "written": number(t, e, written), "waits": number(t, e, waits)}
 	sleep := "SELECT pg_sleep(60)"
-	if e.Traits().Engine == catalog.MariaDB {
+	if e.Describe().ID == catalog.MariaDB {
 		sleep = "SELECT SLEEP(60)"
 	}
 	run(t, open, "BEGIN", "SELECT COUNT(*) FROM shifts")
@@ -218,7 +218,7 @@ func testEnding(t *testing.T, e engine.Engine, s engine.Server, running *localdb
 	// What runs is stopped, and the session with its transaction goes on.
 	run(t, victim, "BEGIN", "UPDATE shifts SET n = 9 WHERE id = 1")
 	sleep := "SELECT pg_sleep(60)"
-	if e.Traits().Engine == catalog.MariaDB {
+	if e.Describe().ID == catalog.MariaDB {
 		sleep = "SELECT SLEEP(60) FROM shifts"
 	}
 	stopped := make(chan error, 1)
@@ -258,7 +258,7 @@ func dropBrief(t *testing.T, e engine.Engine, s engine.Server, name string, c *c
 func testFight(t *testing.T, e engine.Engine, s engine.Server, running *localdb.Server, admin *Conn) {
 	furnish(t, e, running, admin, "fought_dev")
 	word := running.Password.Reveal()
-	if e.Traits().Engine == catalog.MariaDB {
+	if e.Describe().ID == catalog.MariaDB {
 		run(t, admin, "CREATE USER fighter@'127.0.0.1' IDENTIFIED BY '"+word+"'", "GRANT SELECT ON `fought\\_dev`.* TO fighter@'127.0.0.1'")
 	} else {
 		run(t, admin, "CREATE ROLE fighter LOGIN PASSWORD '"+word+"'")
@@ -266,7 +266,7 @@ func testFight(t *testing.T, e engine.Engine, s engine.Server, running *localdb.
 	// The fight is about the way in: who is in leaves the processors to those who
 	// try. MariaDB's administrators do get in, so they are not busy all the time.
 	busy := "SELECT pg_sleep(0.1), COUNT(*) FROM shifts"
-	if e.Traits().Engine == catalog.MariaDB {
+	if e.Describe().ID == catalog.MariaDB {
 		busy = "SELECT COUNT(*) FROM shifts"
 	}
 	ctx, cancel := context.WithCancel(t.Context())
@@ -354,7 +354,7 @@ func testDropHostile(t *testing.T, e engine.Engine, running *localdb.Server, adm
 	s := Open(t, e, target)
 	for _, name := range hostile {
 		quoted := `"` + strings.ReplaceAll(name, `"`, `""`) + `"`
-		if e.Traits().Engine == catalog.MariaDB {
+		if e.Describe().ID == catalog.MariaDB {
 			quoted = "`" + strings.ReplaceAll(name, "`", "``") + "`"
 		}
 		run(t, admin, "CREATE DATABASE "+quoted)
@@ -382,7 +382,7 @@ func testDropTwice(t *testing.T, e engine.Engine, s engine.Server, admin *Conn) 
 	if b := dropBrief(t, e, s, "twice_dev", nil); !slices.Contains(b.Codes(change.Stop), change.DatabaseAbsent) {
 		t.Errorf("a second drop: %+v", b.Findings)
 	}
-	if e.Traits().HasOwners { // the engine numbers its databases
+	if e.Describe().ID == catalog.PostgreSQL { // the engine numbers its databases
 		run(t, admin, "CREATE DATABASE twice_dev")
 		if _, err := Carry(t, s, b); err == nil || !strings.Contains(err.Error(), "another one") {
 			t.Errorf("an old brief on a database of the same name: %v", err)
@@ -392,7 +392,7 @@ func testDropTwice(t *testing.T, e engine.Engine, s engine.Server, admin *Conn) 
 		}
 	}
 	drop := b.Steps[slices.IndexFunc(b.Steps, func(s change.Step) bool { return s.Kind == "drop_database" })]
-	if e.Traits().Engine == catalog.MariaDB {
+	if e.Describe().ID == catalog.MariaDB {
 		if _, err := s.Do(t.Context(), drop); err == nil || !strings.Contains(err.Error(), "gone") {
 			t.Errorf("dropping what is gone: %v", err)
 		}
@@ -406,7 +406,7 @@ func testAccountConnected(t *testing.T, e engine.Engine, s engine.Server, runnin
 	word := running.Password.Reveal()
 	host := ""
 	for _, name := range []string{"leaver", "stayer"} {
-		if e.Traits().Engine == catalog.MariaDB {
+		if e.Describe().ID == catalog.MariaDB {
 			host = "127.0.0.1"
 			run(t, admin, "CREATE USER "+name+"@'127.0.0.1' IDENTIFIED BY '"+word+"'", "GRANT SELECT ON `kept\\_dev`.* TO "+name+"@'127.0.0.1'")
 		} else {

@@ -5,6 +5,7 @@ package enginetest
 import (
 	"context"
 	"errors"
+	"maps"
 	"net"
 	"slices"
 	"strconv"
@@ -32,7 +33,7 @@ var hostile = []string{
 
 // Target registers a started server, without an identity.
 func Target(e engine.Engine, s *localdb.Server, name string) engine.Target {
-	return engine.Target{Password: s.Password, Server: catalog.Server{Name: name, Engine: e.Traits().Engine, Host: s.Host,
+	return engine.Target{Password: s.Password, Server: catalog.Server{Name: name, Engine: e.Describe().ID, Host: s.Host,
 		Port: s.Port, Admin: s.Admin, Environment: catalog.Development, TLS: catalog.TLSOff}}
 }
 
@@ -148,7 +149,8 @@ func Run(t *testing.T, e engine.Engine, running *localdb.Server) {
 	t.Run("hostile names", func(t *testing.T) { testHostile(t, e, target) })
 	t.Run("only if absent", func(t *testing.T) { testIfAbsent(t, e, s) })
 	t.Run("two at once", func(t *testing.T) { testRace(t, e, s) })
-	t.Run("choices", func(t *testing.T) { testChoices(t, s) })
+	t.Run("description", func(t *testing.T) { testDescription(t, e, s) })
+	t.Run("choices", func(t *testing.T) { testChoices(t, e, s) })
 	t.Run("errors", func(t *testing.T) { testErrors(t, e, s, target) })
 	t.Run("cut line", func(t *testing.T) { testCutLine(t, e, target) })
 	t.Run("identity", func(t *testing.T) { testIdentity(t, e, target) })
@@ -173,7 +175,7 @@ func testInspect(t *testing.T, s engine.Server, running *localdb.Server) {
 }
 
 func testCreate(t *testing.T, e engine.Engine, s engine.Server) {
-	b := Brief(t, e, s, change.DatabaseSpec{Name: "sailings_prod", Comment: `it's a "test" with \ in it`})
+	b := Brief(t, e, s, change.DatabaseSpec{Name: "sailings_prod", Options: catalog.Values{"comment": `it's a "test" with \ in it`}})
 	steps, err := Carry(t, s, b)
 	if err != nil {
 		t.Fatal(err)
@@ -255,14 +257,14 @@ func testHostile(t *testing.T, e engine.Engine, target engine.Target) {
 }
 
 func testIfAbsent(t *testing.T, e engine.Engine, s engine.Server) {
-	spec := change.DatabaseSpec{Name: "manifests_prod", Comment: "first", IfAbsent: true}
+	spec := change.DatabaseSpec{Name: "manifests_prod", IfAbsent: true, Options: catalog.Values{"comment": "first"}}
 	if _, err := Carry(t, s, Brief(t, e, s, spec)); err != nil {
 		t.Fatal(err)
 	}
 	if b := Brief(t, e, s, spec); b.Outcome != change.Nothing || len(b.Steps) != 0 || len(b.Differences) != 0 {
 		t.Errorf("the second run would do %v, differences %v", b.Steps, b.Differences)
 	}
-	spec.Comment = "second"
+	spec.Options = catalog.Values{"comment": "second"}
 	b := Brief(t, e, s, spec)
 	if b.Outcome != change.Nothing || len(b.Differences) != 1 || b.Differences[0] != (change.Difference{Name: "comment", Asked: "second", Actual: "first"}) {
 		t.Errorf("differences %+v", b.Differences)
@@ -300,31 +302,62 @@ func testRace(t *testing.T, e engine.Engine, s engine.Server) {
 	}
 }
 
-func testChoices(t *testing.T, s engine.Server) {
-	c, err := s.Choices(t.Context())
+// testDescription holds what an engine says of itself, and that what it reads of
+// databases is described.
+func testDescription(t *testing.T, e engine.Engine, s engine.Server) {
+	d := e.Describe()
+	if err := d.Validate(); err != nil {
+		t.Error(err)
+	}
+	list, err := s.Databases(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
-	defaults := 0
-	for _, e := range c.Encodings {
-		if e.Default {
-			defaults++
+	for _, x := range list.Databases {
+		for _, name := range x.Values().Names() {
+			if f, ok := d.Option(change.PartDatabase, name); !ok || f.Show == engine.Nowhere {
+				t.Errorf("%s has a property %s that is not described", x.Name, name)
+			}
 		}
 	}
-	if defaults != 1 || len(c.Collations) < 3 || !slices.ContainsFunc(c.Collations, func(l catalog.Collation) bool { return l.Default }) {
-		t.Errorf("%d default encodings of %d, %d collations", defaults, len(c.Encodings), len(c.Collations))
+}
+
+// testChoices reads every list that the description names, and each by itself.
+func testChoices(t *testing.T, e engine.Engine, s engine.Server) {
+	d := e.Describe()
+	keys := slices.Sorted(maps.Keys(d.Choices))
+	all, err := s.Choices(t.Context(), keys...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, key := range keys {
+		one, err := s.Choices(t.Context(), key)
+		if err != nil || len(one) != 1 || len(one[key]) == 0 || len(all[key]) == 0 {
+			t.Errorf("%s: %d lists of %d, %d among all, %v", key, len(one), len(one[key]), len(all[key]), err)
+		}
+		for _, c := range one[key] {
+			if c.Name == "" {
+				t.Errorf("%s has %+v", key, c)
+			}
+		}
 	}
 	encodings := map[string]bool{"": true}
-	for _, e := range c.Encodings {
-		encodings[e.Name] = true
+	for _, c := range all["encodings"] {
+		encodings[c.Name] = true
 	}
-	if !encodings["UTF8"] && !encodings["utf8mb4"] {
-		t.Errorf("no Unicode among %v", c.Encodings)
+	if _, ok := all.Default("encodings"); !ok || !encodings["UTF8"] && !encodings["utf8mb4"] {
+		t.Errorf("no default, or no Unicode, among %v", all["encodings"])
 	}
-	for _, l := range c.Collations {
-		if l.Name == "" || !encodings[l.Encoding] {
-			t.Errorf("the collation %+v is of no encoding that can be chosen", l)
+	if _, ok := all.Default("collations"); !ok {
+		t.Error("no default collation")
+	}
+	for _, c := range all["collations"] {
+		if !encodings[c.For] {
+			t.Errorf("the collation %+v is of no encoding that can be chosen", c)
 		}
+	}
+	if none, err := s.Choices(t.Context(), "moons"); err != nil || len(none) != 0 {
+		t.Errorf("a list that there is not: %v, %v", none, err)
 	}
 }
 

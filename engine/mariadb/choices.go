@@ -3,6 +3,7 @@ package mariadb
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -13,63 +14,83 @@ import (
 	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
+	"example.com/genarch/engine"
 )
 
-// Choices reads what can be chosen for a new database. Templates and
-// tablespaces do not exist on MariaDB and stay empty.
-func (s *server) Choices(ctx context.Context) (catalog.Choices, error) {
-	var c catalog.Choices
-	var defEncoding, defCollation string
-	if err := s.db.QueryRowContext(ctx, "SELECT @@character_set_server, @@collation_server").Scan(&defEncoding, &defCollation); err != nil {
-		return c, wrap("read the defaults", err)
+// Choices reads lists of what can be chosen.
+func (s *server) Choices(ctx context.Context, keys ...string) (catalog.Choices, error) {
+	out := catalog.Choices{}
+	for _, key := range keys {
+		read, ok := map[string]func(context.Context) ([]catalog.Choice, error){
+			"encodings": s.readEncodings, "collations": s.readCollations, "owners": s.readAccountNames,
+		}[key]
+		if !ok {
+			continue
+		}
+		list, err := read(ctx)
+		if err != nil {
+			return nil, err
+		}
+		out[key] = list
 	}
-	if err := s.readEncodings(ctx, &c, defEncoding, defCollation); err != nil {
-		return c, err
-	}
+	return out, nil
+}
+
+// readAccountNames reads the accounts. Without rights on the grant tables none can be
+// offered. Source: mysql.global_priv.
+func (s *server) readAccountNames(ctx context.Context) ([]catalog.Choice, error) {
+	out := []catalog.Choice{}
 	err := s.query(ctx, "read accounts", `SELECT User, Host FROM mysql.global_priv
 		WHERE NOT COALESCE(JSON_VALUE(Priv, '$.is_role'), 0) AND User NOT IN ('', 'PUBLIC', 'mariadb.sys') ORDER BY 1, 2 LIMIT 20000`, func(r *sql.Rows) error {
 		var user, host string
 		err := r.Scan(&user, &host)
-		c.Owners = append(c.Owners, user+"@"+host)
+		out = append(out, catalog.Choice{Name: user + "@" + host})
 		return err
 	})
-	if err != nil {
-		// Without rights on the grant tables accounts cannot be offered.
-		c.Owners = nil
+	if e, ok := errors.AsType[*engine.Error](err); ok && e.Kind == engine.Refused {
+		return nil, nil
 	}
-	return c, nil
+	return out, err
 }
 
-// readEncodings reads character sets and their collations by full name: the
-// short names of newer collations are refused without a character set beside.
-func (s *server) readEncodings(ctx context.Context, c *catalog.Choices, defEncoding, defCollation string) error {
-	err := s.query(ctx, "read character sets", `SELECT CHARACTER_SET_NAME, DEFAULT_COLLATE_NAME, DESCRIPTION FROM information_schema.CHARACTER_SETS ORDER BY 1`, func(r *sql.Rows) error {
-		var e catalog.Encoding
-		err := r.Scan(&e.Name, &e.Collation, &e.Comment)
-		e.Default = e.Name == defEncoding
-		c.Encodings = append(c.Encodings, e)
+// readEncodings reads the character sets, each with its own default collation.
+// Source: information_schema.CHARACTER_SETS.
+func (s *server) readEncodings(ctx context.Context) ([]catalog.Choice, error) {
+	var out []catalog.Choice
+	err := s.query(ctx, "read character sets", `SELECT CHARACTER_SET_NAME, DEFAULT_COLLATE_NAME, DESCRIPTION, CHARACTER_SET_NAME = @@character_set_server
+		FROM information_schema.CHARACTER_SETS ORDER BY 1`, func(r *sql.Rows) error {
+		var c catalog.Choice
+		var collation string
+		err := r.Scan(&c.Name, &collation, &c.Title, &c.Default)
+		c.Properties = catalog.Values{"collation": collation}
+		out = append(out, c)
 		return err
 	})
-	if err != nil {
-		return err
-	}
+	return out, err
+}
+
+// readCollations reads the collations by full name: the short names of newer ones are
+// refused without a character set beside.
+// Source: information_schema.COLLATION_CHARACTER_SET_APPLICABILITY.
+func (s *server) readCollations(ctx context.Context) ([]catalog.Choice, error) {
 	full := "FULL_COLLATION_NAME"
 	var has int
 	if err := s.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = 'information_schema'
 		AND TABLE_NAME = 'COLLATION_CHARACTER_SET_APPLICABILITY' AND COLUMN_NAME = 'FULL_COLLATION_NAME'`).Scan(&has); err != nil {
-		return wrap("read collations", err)
+		return nil, wrap("read collations", err)
 	}
 	if has == 0 {
 		full = "COLLATION_NAME"
 	}
-	return s.query(ctx, "read collations", `SELECT `+full+`, CHARACTER_SET_NAME FROM information_schema.COLLATION_CHARACTER_SET_APPLICABILITY
-		WHERE CHARACTER_SET_NAME IS NOT NULL ORDER BY 2, 1`, func(r *sql.Rows) error {
-		var l catalog.Collation
-		err := r.Scan(&l.Name, &l.Encoding)
-		l.Default = l.Name == defCollation
-		c.Collations = append(c.Collations, l)
+	var out []catalog.Choice
+	err := s.query(ctx, "read collations", `SELECT `+full+`, CHARACTER_SET_NAME, `+full+` = @@collation_server
+		FROM information_schema.COLLATION_CHARACTER_SET_APPLICABILITY WHERE CHARACTER_SET_NAME IS NOT NULL ORDER BY 2, 1`, func(r *sql.Rows) error {
+		var c catalog.Choice
+		err := r.Scan(&c.Name, &c.For, &c.Default)
+		out = append(out, c)
 		return err
 	})
+	return out, err
 }
 
 // Snapshot reads what planning the intent needs.
@@ -104,7 +125,7 @@ func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapsh
 		s.readDatabaseSide(gctx, group, in, &snap)
 	}
 	err = group.Wait()
-	if err == nil && snap.Doomed != nil {
+	if err == nil && snap.Doomed != nil && in.Kind == change.DropDatabase {
 		snap.Doomed.OnlyFor = onlyFor(*snap.Access, snap.Target.Name)
 	}
 	snap.Instance.Read = time.Now().UTC()
@@ -125,7 +146,11 @@ func (s *server) readDatabaseSide(ctx context.Context, group *errgroup.Group, in
 			snap.Target = &d
 			return nil
 		})
-		if in.Kind == change.DropDatabase {
+		switch in.Kind {
+		case change.AlterDatabase:
+			login := snap.Instance.Login
+			snap.Doomed = &catalog.Doomed{MayDrop: login.May("alter_database"), Remedy: login.Remedy("alter_database")}
+		case change.DropDatabase:
 			group.Go(func() (err error) {
 				if snap.Doomed, err = s.readDoomed(ctx, name, snap.Names); err == nil {
 					snap.Doomed.MayDrop, snap.Doomed.Remedy = snap.Instance.Login.May("drop_database"), snap.Instance.Login.Remedy("drop_database")
@@ -134,14 +159,19 @@ func (s *server) readDatabaseSide(ctx context.Context, group *errgroup.Group, in
 			})
 		}
 	}
-	if spec.Encoding != "" || spec.Collation != "" {
-		group.Go(func() error {
-			return s.readEncodings(ctx, &snap.Choices, snap.Instance.Encoding, snap.Instance.Collation)
+	// A character set is chosen with its own collation, and a collation belongs to one.
+	if spec.Options.Has("encoding") || spec.Options.Has("collation") {
+		group.Go(func() (err error) {
+			snap.Choices, err = s.Choices(ctx, "encodings", "collations")
+			return err
 		})
 	}
 	group.Go(func() (err error) {
-		if spec.Owner != "" {
-			if err := s.readOwner(ctx, spec.Owner, snap); err != nil {
+		if in.Kind == change.AlterDatabase {
+			return s.readAlterSide(ctx, in, name, snap)
+		}
+		if owner := spec.Options.Text("owner"); owner != "" {
+			if err := s.readOwner(ctx, owner, snap); err != nil {
 				return err
 			}
 		}

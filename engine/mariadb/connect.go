@@ -16,8 +16,6 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 
-	"example.com/genarch/core/catalog"
-	"example.com/genarch/core/naming"
 	"example.com/genarch/engine"
 )
 
@@ -26,22 +24,6 @@ type Engine struct {
 	// Owns tells sessions of Genarch that this engine has not opened (those to
 	// its records) by number and client; nil: there are none.
 	Owns func(number int64, client string) bool
-}
-
-// limits: MariaDB counts characters and stores no character beyond U+FFFF in a
-// name. It would take 64, but the escaped name must fit a grant's 64 too, so
-// new names keep well below.
-var limits = naming.Limits{MaxLength: 48, Counted: naming.Characters, BMPOnly: true, Reserved: append(append([]string{}, system...), markerDatabase, "public", "none")}
-
-// accountLimits: what the server takes of an account's name without altering it.
-var accountLimits = naming.Limits{MaxLength: 80, Counted: naming.Characters, BMPOnly: true, Reserved: []string{"public", "none", "current_user", "current_role", "mariadb.sys"}}
-
-// Traits says what MariaDB has.
-func (Engine) Traits() engine.Traits {
-	return engine.Traits{
-		Engine: catalog.MariaDB, Title: "MariaDB", DefaultPort: 3306, Names: limits, Accounts: accountLimits, HasHosts: true, AddressMarks: []string{"port", "server_uid"},
-		Options: []string{"owner", "encoding", "collation", "comment"},
-	}
 }
 
 const (

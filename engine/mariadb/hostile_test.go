@@ -17,6 +17,7 @@ func everything() catalog.Snapshot {
 	snap.Server.NameRule = naming.Rule{Free: true}
 	snap.Doomed.Events = []string{"nightly"}
 	snap.Target.Comment = "remark"
+	snap.OwnerFound = []string{"gate@10.%"}
 	snap.Access.Accounts = append(snap.Access.Accounts, catalog.Account{Principal: at("report", "%"), Login: true, Global: privilege.Select})
 	grant := func(p catalog.Principal, set privilege.Set, o catalog.Object) {
 		o.Database = "cargo_prod"
@@ -37,9 +38,11 @@ func TestEachStatementIsOneCommand(t *testing.T) {
 		return change.GrantSpec{Database: "cargo_prod", To: p, Privileges: words, On: o}
 	}
 	intents := map[string]change.Intent{
-		"create":          {Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "lounges_prod", Comment: "remark"}},
+		"create": {Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "lounges_prod", Options: catalog.Values{"comment": "remark"}}},
+		"alter": {Kind: change.AlterDatabase, Database: &change.DatabaseSpec{Name: "cargo_prod", Options: catalog.Values{"comment": "remarks",
+			"collation": "latin1_swedish_ci", "encoding": "latin1", "owner": "gate@10.%"}}},
 		"drop":            dropping(change.DatabaseSpec{}, nil),
-		"drop, hold":      dropping(change.DatabaseSpec{ClearLeftovers: true}, &change.ClearingSpec{HoldAccounts: true}),
+		"drop, hold":      dropping(change.DatabaseSpec{Options: catalog.Values{"clear_leftovers": true}}, &change.ClearingSpec{HoldAccounts: true}),
 		"account":         accountIntent(change.CreateAccount, change.AccountSpec{Name: "auditors", Host: "10.0.9.%", Password: change.Generated}),
 		"role":            accountIntent(change.CreateAccount, change.AccountSpec{Name: "auditors", Role: true}),
 		"account, alter":  accountIntent(change.AlterAccount, change.AccountSpec{Name: "gate", Locked: &yes, DefaultRole: "none"}),

@@ -67,7 +67,7 @@ func TestPlanAccountStatements(t *testing.T) {
 		"grant_take":     grantIntent(change.TakeGrant, change.GrantSpec{Database: "cargo_prod", To: at("cargo_app", "10.0.0.%")}),
 		"grant_pattern":  grantIntent(change.TakeGrant, change.GrantSpec{Database: "gone_prod", To: at("gate", "10.%"), Pattern: `gone\_prod`}),
 		"database_team":  {Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "lounges_prod", Team: &change.TeamSpec{Name: "lounges", Host: "10.0.0.%"}}},
-		"database_clear": {Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "gone_prod", ClearLeftovers: true}},
+		"database_clear": {Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "gone_prod", Options: catalog.Values{"clear_leftovers": true}}},
 	} {
 		t.Run(name, func(t *testing.T) { enginetest.Golden(t, *update, name, plan(t, in, staffed())) })
 	}
@@ -126,8 +126,7 @@ func TestPlanAccountFindings(t *testing.T) {
 		{"a pattern opens others", grantIntent(change.TakeGrant, change.GrantSpec{Database: "cargo_prod", To: at("cargo_app", "10.0.0.%")}), nil, "caution:grant.wide"},
 		{"nothing to take", grantIntent(change.TakeGrant, change.GrantSpec{Database: "cargo2prod", To: at("gate", "10.%")}), nil, "note:grant.held"},
 		{"a team from everywhere", change.Intent{Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "x_prod", Team: &change.TeamSpec{Name: "spas"}}}, nil, "caution:host.wide"},
-		{"a team with an owner", change.Intent{Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "x_prod", Owner: "gate", Team: &change.TeamSpec{Name: "spas", Host: "10.%"}}}, nil, "stop:option.invalid"},
-		{"private", change.Intent{Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "x_prod", Private: true}}, nil, "stop:option.unsupported"},
+		{"a team with an owner", change.Intent{Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "x_prod", Team: &change.TeamSpec{Name: "spas", Host: "10.%"}, Options: catalog.Values{"owner": "gate"}}}, nil, "stop:option.invalid"},
 	} {
 		t.Run(tt.title, func(t *testing.T) {
 			snap := staffed()

@@ -194,7 +194,7 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 	if !engine.PlanDatabaseThere(b, spec, snap, "dropped") || b.Stopped() {
 		return
 	}
-	d, doom := *snap.Target, *snap.Doomed
+	d, doom, clears := *snap.Target, *snap.Doomed, spec.Options.Bool("clear_leftovers")
 	planBlockers(b, d, doom)
 	people, roots := outsiders(snap)
 	rules := in.Clearing.Rules(clearing.Target{Database: d.Name})
@@ -207,7 +207,7 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 	}
 	b.Set(change.Setting{Name: "name", Value: spec.Name, Asked: true, Decides: "which database"})
 	engine.PlanManner(b, in.Clearing)
-	g := planGate(d.Name, snap, spec.ClearLeftovers)
+	g := planGate(d.Name, snap, clears)
 	planLeaks(b, in, people, roots, rules.Target.Of(snap.Connected), &g)
 	planLeft(b, g, spec, snap)
 	if len(g.do) > 0 {
@@ -218,10 +218,10 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 		change.Step{Kind: stepDrop, Title: "look once more, and drop database " + shown, Statement: dropDatabase(d.Name), Mend: alterDatabase(d), Uncut: true, Seconds: dropSeconds,
 			Args: map[string]string{"name": d.Name, "objects": fmt.Sprint(total(doom.Objects))}})
 	if len(g.after) > 0 {
-		b.Steps = append(b.Steps, settleStep(g, d.Name, spec.ClearLeftovers))
+		b.Steps = append(b.Steps, settleStep(g, d.Name, clears))
 	}
 	verify := change.Step{Kind: change.Verify, Title: "read back that it is gone", ReadOnly: true, Args: map[string]string{"check": "database_gone", "name": d.Name}}
-	if spec.ClearLeftovers {
+	if clears {
 		verify.Title, verify.Args["leftovers"] = "read back that it is gone, and that no grant names it", "none"
 	}
 	b.Steps = append(b.Steps, verify)
@@ -247,6 +247,7 @@ func planBlockers(b *change.Brief, d catalog.Database, doom catalog.Doomed) {
 // planLeft says which grants the drop leaves behind.
 func planLeft(b *change.Brief, g gate, spec change.DatabaseSpec, snap catalog.Snapshot) {
 	var left, wide []string
+	clears := spec.Options.Bool("clear_leftovers")
 	for _, x := range snap.Access.Grants {
 		if x.Scope != catalog.ScopeDatabase {
 			continue
@@ -259,10 +260,10 @@ func planLeft(b *change.Brief, g gate, spec change.DatabaseSpec, snap catalog.Sn
 		}
 	}
 	switch {
-	case len(left) > 0 && spec.ClearLeftovers:
+	case len(left) > 0 && clears:
 		b.Find(change.Note, change.GrantsLeftover, "", "the grants on this name are taken for good: %s", engine.Shorten(left))
 	case len(left) > 0:
-		b.Find(change.Note, change.GrantsLeftover, "have them taken too: --clear-leftovers", "grants on this name stay behind and open a database of the name at once, should one be made again: %s", engine.Shorten(left))
+		b.Find(change.Note, change.GrantsLeftover, "have them taken too: --set clear_leftovers=yes", "grants on this name stay behind and open a database of the name at once, should one be made again: %s", engine.Shorten(left))
 	}
 	if len(wide) > 0 {
 		b.Find(change.Note, change.GrantsLeftover, "", "patterns that fit other databases too stay as they are: %s", engine.Shorten(wide))
@@ -270,7 +271,7 @@ func planLeft(b *change.Brief, g gate, spec change.DatabaseSpec, snap catalog.Sn
 	if g.tables > 0 {
 		b.Find(change.Note, change.GrantsLeftover, "", "grants on its tables, columns and routines are taken for good (%d)", g.tables)
 	}
-	if spec.ClearLeftovers {
+	if clears {
 		b.Set(change.Setting{Name: "leftovers", Value: "taken", Asked: true, Decides: "whether the grants on the name stay, as the engine leaves them"})
 	}
 }
@@ -281,17 +282,6 @@ func total(counts []catalog.Count) int {
 		n += c.N
 	}
 	return n
-}
-
-// planCannot says what MariaDB has no statement for.
-func planCannot(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
-	b.Summary = "rename database " + naming.Show(in.Database.Name) + " on " + snap.Server.Name
-	text, next := "MariaDB has no statement that renames a database", "make a new database, move the tables into it with RENAME TABLE, and give the grants anew"
-	if in.Kind == change.MoveDatabase {
-		b.Summary = "move database " + naming.Show(in.Database.Name) + " on " + snap.Server.Name
-		text, next = "MariaDB databases have no tablespace", "leave it where it is"
-	}
-	b.Find(change.Stop, change.OptionUnsupported, next, "%s", text)
 }
 
 // planEndSessions briefs ending sessions.

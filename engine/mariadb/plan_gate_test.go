@@ -17,7 +17,7 @@ func doomed() catalog.Snapshot {
 	snap := staffed()
 	rows := int64(4300)
 	snap.Instance.Login.Abilities = append(snap.Instance.Login.Abilities, catalog.Ability{Code: "drop_database", Allowed: true}, catalog.Ability{Code: "see_databases", Allowed: true})
-	snap.Target = &catalog.Database{Name: "cargo_prod", Encoding: "utf8mb4", Collation: "utf8mb4_bin", Comment: "it's \\ cargo", AllowConnections: true, ConnectionLimit: -1, Owners: []string{"cargo_app@10.0.0.%"}}
+	snap.Target = &catalog.Database{Name: "cargo_prod", Encoding: "utf8mb4", Collation: "utf8mb4_bin", Comment: "it's \\ cargo", Owner: "cargo_app@10.0.0.%"}
 	snap.Doomed = &catalog.Doomed{Objects: []catalog.Count{{What: "tables", N: 2}, {What: "events", N: 1}}, Rows: &rows, MayDrop: true}
 	return snap
 }
@@ -72,8 +72,7 @@ func TestPlanDropFindings(t *testing.T) {
 		{"a dump", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) {
 			s.Connected = []catalog.Session{session(at("keeper", "%"), func(s *catalog.Session) { s.Kind = catalog.BackupSession })}
 		}, "stop:backup.running", "finish"},
-		{"no rename", change.Intent{Kind: change.RenameDatabase, Database: &change.DatabaseSpec{Name: "cargo_prod", NewName: "b"}}, nil, "stop:option.unsupported", "RENAME TABLE"},
-		{"no move", change.Intent{Kind: change.MoveDatabase, Database: &change.DatabaseSpec{Name: "cargo_prod", Tablespace: "b"}}, nil, "stop:option.unsupported", "leave it"},
+		{"no rename", change.Intent{Kind: change.RenameDatabase, Database: &change.DatabaseSpec{Name: "cargo_prod", NewName: "b"}}, nil, "stop:kind.unsupported", "RENAME TABLE"},
 	} {
 		t.Run(tt.title, func(t *testing.T) {
 			snap := doomed()
@@ -105,7 +104,7 @@ func TestPlanDropStatements(t *testing.T) {
 		alter func(*catalog.Snapshot)
 	}{
 		"drop":           {dropping(change.DatabaseSpec{}, &change.ClearingSpec{Grace: 30}), func(s *catalog.Snapshot) { s.Doomed.Events = []string{"night`ly"} }},
-		"drop_leftovers": {dropping(change.DatabaseSpec{ClearLeftovers: true}, nil), nil},
+		"drop_leftovers": {dropping(change.DatabaseSpec{Options: catalog.Values{"clear_leftovers": true}}, nil), nil},
 		"drop_held":      {dropping(change.DatabaseSpec{}, &change.ClearingSpec{HoldAccounts: true}), func(s *catalog.Snapshot) { s.Access.Accounts[1].Global = privilege.Select }},
 	} {
 		t.Run(name, func(t *testing.T) {

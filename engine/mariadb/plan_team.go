@@ -8,6 +8,7 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/planning"
 )
 
 // proofTable is made in a new database to try the accounts on, and removed.
@@ -30,27 +31,28 @@ func teamRole(t change.TeamSpec) catalog.Principal {
 }
 
 // planTeam makes the role and the accounts that the database is for.
-func planTeam(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot) {
-	t := teamOf(spec)
+func planTeam(p *planning.Draft) {
+	b, snap, t := &p.Brief, p.Snap, teamOf(*p.In.Database)
 	engine.PlanTeam(b, t, snap, accountLimits)
 	planHost(b, t.Host, snap)
-	if spec.Owner != "" {
-		b.Find(change.Stop, change.OptionInvalid, "leave the owner out", "the team gets an owner role of its own, %s", t.Owner().Name)
+	if p.Asked.Has("owner") {
+		p.About("owner", change.Stop, change.OptionInvalid, "leave the owner out", "the team gets an owner role of its own, %s", t.Owner().Name)
 	}
 	planGivable(b, snap)
 	method := planMethod(b, "", "", snap)
 	b.Steps = append(b.Steps, createRoleStep(teamRole(t)))
-	for _, p := range []catalog.Principal{t.App(), t.Reader()} {
+	for _, who := range []catalog.Principal{t.App(), t.Reader()} {
 		if !b.Stopped() {
-			planRivals(b, p, snap)
+			planRivals(b, who, snap)
 		}
-		b.Steps = append(b.Steps, createAccountStep(p, true, method, ""))
+		b.Steps = append(b.Steps, createAccountStep(who, true, method, ""))
 	}
 	b.Summary += " for the team " + naming.Show(t.Name)
 }
 
 // teamGrants opens the database to the team, and to nobody else.
-func teamGrants(b *change.Brief, spec change.DatabaseSpec) []change.Step {
+func teamGrants(p *planning.Draft) []change.Step {
+	spec := *p.In.Database
 	t := teamOf(spec)
 	o := catalog.Object{Scope: catalog.ScopeDatabase, Database: spec.Name}
 	var out []change.Step
@@ -62,7 +64,7 @@ func teamGrants(b *change.Brief, spec change.DatabaseSpec) []change.Step {
 	}{{teamRole(t), access.BundleOwn, "owner role", "; nobody signs in as it: it is given to whoever alters tables"}, {t.App(), access.BundleWrite, "application account", ""}, {t.Reader(), access.BundleRead, "reader account", ""}} {
 		set := g.bundle.On(catalog.MariaDB, catalog.ScopeDatabase)
 		out = append(out, giveStep("give "+naming.Show(g.to.String())+" the bundle "+string(g.bundle)+" on it", g.to, o, set, 0, false, false))
-		b.Set(change.Setting{Name: g.name, Value: g.to.String(), Asked: true, Decides: "bundle " + string(g.bundle) + ": " + g.bundle.Decides(catalog.MariaDB) + g.is})
+		p.Set(change.Setting{Name: g.name, Value: g.to.String(), Asked: true, Decides: "bundle " + string(g.bundle) + ": " + g.bundle.Decides(catalog.MariaDB) + g.is})
 	}
 	return out
 }

@@ -30,8 +30,9 @@ func snapshot() catalog.Snapshot {
 			Login: catalog.Login{Name: "keeper@%", Abilities: []catalog.Ability{{Code: "create_database", Allowed: true}, {Code: "give_bundles", Allowed: true}, {Code: "read_grants", Allowed: true}}}},
 		Names: []string{"mysql", "cargo_prod"},
 		Choices: catalog.Choices{
-			Encodings:  []catalog.Encoding{{Name: "utf8mb4", Collation: "utf8mb4_general_ci"}, {Name: "latin1", Collation: "latin1_swedish_ci", Default: true}},
-			Collations: []catalog.Collation{{Name: "utf8mb4_bin", Encoding: "utf8mb4"}, {Name: "latin1_swedish_ci", Encoding: "latin1"}},
+			"encodings": {{Name: "utf8mb4", Properties: catalog.Values{"collation": "utf8mb4_general_ci"}},
+				{Name: "latin1", Properties: catalog.Values{"collation": "latin1_swedish_ci"}, Default: true}},
+			"collations": {{Name: "utf8mb4_bin", For: "utf8mb4"}, {Name: "latin1_swedish_ci", For: "latin1"}},
 		},
 		OwnerFound: []string{"cargo_app@10.0.0.%"},
 	}
@@ -52,7 +53,6 @@ func creating(spec change.DatabaseSpec) change.Intent {
 }
 
 func TestPlanFindings(t *testing.T) {
-	one := 1
 	for _, tt := range []struct {
 		title  string
 		spec   change.DatabaseSpec
@@ -61,19 +61,17 @@ func TestPlanFindings(t *testing.T) {
 		remedy string
 	}{
 		{"plain", change.DatabaseSpec{Name: "a"}, nil, "", ""},
-		{"options of another engine", change.DatabaseSpec{Name: "a", Template: "x", Tablespace: "y", ConnectionLimit: &one}, nil, "stop:option.unsupported stop:option.unsupported stop:option.unsupported", "leave it out"},
 		{"system look-alike", change.DatabaseSpec{Name: "MySQL"}, func(s *catalog.Snapshot) { s.Server.NameRule.Free = true }, "stop:name.reserved stop:name.taken_by_case", ""},
-		{"plain utf8", change.DatabaseSpec{Name: "a", Encoding: "utf8"}, nil, "stop:encoding.unknown", "say utf8mb4"},
-		{"collation of another engine", change.DatabaseSpec{Name: "a", Encoding: "utf8mb4", Collation: "utf8mb4_0900_ai_ci"}, nil, "stop:collation.unknown", "uca1400"},
-		{"mismatch", change.DatabaseSpec{Name: "a", Encoding: "latin1", Collation: "utf8mb4_bin"}, nil, "stop:collation.mismatch", "for example latin1_swedish_ci"},
-		{"collation alone says the character set", change.DatabaseSpec{Name: "a", Collation: "utf8mb4_bin"}, nil, "", ""},
-		{"owner", change.DatabaseSpec{Name: "a", Owner: "cargo_app"}, nil, "note:owner.bundle", ""},
-		{"no owner", change.DatabaseSpec{Name: "a", Owner: "x"}, func(s *catalog.Snapshot) { s.OwnerFound = nil }, "stop:owner.absent", ""},
-		{"two of that name", change.DatabaseSpec{Name: "a", Owner: "x"}, func(s *catalog.Snapshot) { s.OwnerFound = []string{"x@a", "x@b"} }, "stop:owner.ambiguous", "x@a, x@b"},
-		{"may not grant", change.DatabaseSpec{Name: "a", Owner: "cargo_app"}, func(s *catalog.Snapshot) { s.Instance.Login.Abilities[1].Allowed = false }, "stop:owner.denied note:owner.bundle", ""},
-		{"leftover grants", change.DatabaseSpec{Name: "a"}, func(s *catalog.Snapshot) { s.Leftover = []string{"old@% on the database"} }, "caution:grants.leftover", "--clear-leftovers"},
+		{"plain utf8", change.DatabaseSpec{Name: "a", Options: catalog.Values{"encoding": "utf8"}}, nil, "stop:option.absent", "say utf8mb4"},
+		{"collation of another engine", change.DatabaseSpec{Name: "a", Options: catalog.Values{"encoding": "utf8mb4", "collation": "utf8mb4_0900_ai_ci"}}, nil, "stop:option.absent", "uca1400"},
+		{"mismatch", change.DatabaseSpec{Name: "a", Options: catalog.Values{"encoding": "latin1", "collation": "utf8mb4_bin"}}, nil, "stop:collation.mismatch", "for example latin1_swedish_ci"},
+		{"collation alone says the character set", change.DatabaseSpec{Name: "a", Options: catalog.Values{"collation": "utf8mb4_bin"}}, nil, "", ""},
+		{"owner", change.DatabaseSpec{Name: "a", Options: catalog.Values{"owner": "cargo_app"}}, nil, "note:owner.bundle", ""},
+		{"no owner", change.DatabaseSpec{Name: "a", Options: catalog.Values{"owner": "x"}}, func(s *catalog.Snapshot) { s.OwnerFound = nil }, "stop:option.absent", ""},
+		{"two of that name", change.DatabaseSpec{Name: "a", Options: catalog.Values{"owner": "x"}}, func(s *catalog.Snapshot) { s.OwnerFound = []string{"x@a", "x@b"} }, "stop:owner.ambiguous", "x@a, x@b"},
+		{"may not grant", change.DatabaseSpec{Name: "a", Options: catalog.Values{"owner": "cargo_app"}}, func(s *catalog.Snapshot) { s.Instance.Login.Abilities[1].Allowed = false }, "stop:owner.denied note:owner.bundle", ""},
+		{"leftover grants", change.DatabaseSpec{Name: "a"}, func(s *catalog.Snapshot) { s.Leftover = []string{"old@% on the database"} }, "caution:grants.leftover", "--set clear_leftovers=yes"},
 		{"leftovers cannot be seen", change.DatabaseSpec{Name: "a"}, func(s *catalog.Snapshot) { s.Instance.Login.Abilities[2].Allowed = false }, "note:grants.leftover", ""},
-		{"comment too long", change.DatabaseSpec{Name: "a", Comment: strings.Repeat("x", 1025)}, nil, "stop:option.invalid", "shorten"},
 		{"no room to grant", change.DatabaseSpec{Name: strings.Repeat("a_", 23)}, nil, "stop:name.length", "fewer _"},
 		{"no room for a folder", change.DatabaseSpec{Name: strings.Repeat("日", 48) + "-----"}, func(s *catalog.Snapshot) { s.Server.NameRule.Free = true }, "stop:name.length stop:name.length", ""},
 		{"folded to a taken name", change.DatabaseSpec{Name: "CARGO_prod"}, func(s *catalog.Snapshot) { s.FoldsCase = true }, "stop:name.taken", ""},
@@ -106,8 +104,8 @@ func TestPlanStatements(t *testing.T) {
 	}
 	for name, in := range map[string]change.Intent{
 		"plain":   creating(change.DatabaseSpec{Name: "a"}),
-		"owner":   creating(change.DatabaseSpec{Name: "a_b", Owner: "cargo_app", Encoding: "utf8mb4", Collation: "utf8mb4_bin"}),
-		"hostile": creating(change.DatabaseSpec{Name: "a`; x", Comment: `it's \ "so"`}),
+		"owner":   creating(change.DatabaseSpec{Name: "a_b", Options: catalog.Values{"owner": "cargo_app", "encoding": "utf8mb4", "collation": "utf8mb4_bin"}}),
+		"hostile": creating(change.DatabaseSpec{Name: "a`; x", Options: catalog.Values{"comment": `it's \ "so"`}}),
 		"mark":    {Kind: change.MarkServer, Mark: "0000-1111"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -142,10 +140,10 @@ func TestOwnerAndLeftovers(t *testing.T) {
 	run("CREATE USER cargo_app@'10.0.0.1' IDENTIFIED BY 'pw'")
 	run("CREATE USER old_app@'127.0.0.1' IDENTIFIED BY 'pw'")
 	run("CREATE DATABASE cargoXprod")
-	if b := enginetest.Brief(t, Engine{}, s, change.DatabaseSpec{Name: "cargo_prod", Owner: "cargo_app"}); !slices.Contains(b.Codes(change.Stop), change.OwnerAmbiguous) {
+	if b := enginetest.Brief(t, Engine{}, s, change.DatabaseSpec{Name: "cargo_prod", Options: catalog.Values{"owner": "cargo_app"}}); !slices.Contains(b.Codes(change.Stop), change.OwnerAmbiguous) {
 		t.Errorf("an owner at two hosts: %+v", b.Findings)
 	}
-	b := enginetest.Brief(t, Engine{}, s, change.DatabaseSpec{Name: "cargo_prod", Owner: "cargo_app@127.0.0.1", Comment: "x"})
+	b := enginetest.Brief(t, Engine{}, s, change.DatabaseSpec{Name: "cargo_prod", Options: catalog.Values{"owner": "cargo_app@127.0.0.1", "comment": "x"}})
 	steps, err := enginetest.Carry(t, s, b)
 	if err != nil {
 		t.Fatal(err)
@@ -162,7 +160,7 @@ func TestOwnerAndLeftovers(t *testing.T) {
 			t.Errorf("as the owner, %s: %v; want allowed %v", statement, err, allowed)
 		}
 	}
-	if d, err := s.Database(t.Context(), "cargo_prod"); err != nil || !slices.Equal(d.Owners, []string{"cargo_app@127.0.0.1"}) || *d.Tables != 1 {
+	if d, err := s.Database(t.Context(), "cargo_prod"); err != nil || d.Owner != "cargo_app@127.0.0.1" || *d.Tables != 1 {
 		t.Errorf("read back %+v, %v", d, err)
 	}
 	// It is in use now, so it is not taken back.

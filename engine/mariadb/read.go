@@ -133,6 +133,7 @@ func (s *server) readAbilities(ctx context.Context, conn *sql.Conn, login *catal
 	add("read_grants", "read the grants of all accounts", "*.*", "SELECT")
 	add("give_bundles", "give privileges on databases", "*.*", append(ownPrivileges.Names(), "GRANT OPTION")...)
 	add("drop_database", "drop databases", "*.*", "DROP")
+	add("alter_database", "alter databases", "*.*", "ALTER")
 	login.Superuser = held["SUPER"]
 	return wrap("read the login's rights", rows.Err())
 }
@@ -142,12 +143,13 @@ func (s *server) readAbilities(ctx context.Context, conn *sql.Conn, login *catal
 func (s *server) Databases(ctx context.Context) (catalog.Listing, error) {
 	out := catalog.Listing{Read: time.Now().UTC(), Databases: []catalog.Database{}}
 	tables, sizes, sessions := map[string]int{}, map[string]int64{}, map[string]int{}
-	var sizesErr error
+	var owners map[string][]string
+	var sizesErr, ownersErr error
 	group, gctx := errgroup.WithContext(ctx)
 	group.SetLimit(engine.Readers)
 	group.Go(func() error {
 		return s.query(gctx, "list databases", `SELECT SCHEMA_NAME, DEFAULT_CHARACTER_SET_NAME, DEFAULT_COLLATION_NAME, SCHEMA_COMMENT FROM information_schema.SCHEMATA`, func(r *sql.Rows) error {
-			d := catalog.Database{AllowConnections: true, ConnectionLimit: -1}
+			var d catalog.Database
 			err := r.Scan(&d.Name, &d.Encoding, &d.Collation, &d.Comment)
 			d.System = slices.Contains(system, d.Name) || d.Name == markerDatabase
 			out.Databases = append(out.Databases, d)
@@ -164,6 +166,7 @@ func (s *server) Databases(ctx context.Context) (catalog.Listing, error) {
 	})
 	group.Go(func() error {
 		sizesErr = s.readSizes(gctx, sizes)
+		owners, ownersErr = s.readOwners(gctx, "")
 		return nil
 	})
 	if err := group.Wait(); err != nil {
@@ -172,8 +175,12 @@ func (s *server) Databases(ctx context.Context) (catalog.Listing, error) {
 	if sizesErr != nil {
 		out.Partial = append(out.Partial, "sizes could not be read: "+sizesErr.Error())
 	}
+	if ownersErr != nil {
+		out.Partial = append(out.Partial, "owners could not be read: "+ownersErr.Error())
+	}
 	for i := range out.Databases {
 		d := &out.Databases[i]
+		d.Owner = strings.Join(owners[d.Name], ", ")
 		complete(d, tables, sizes, sessions, sizesErr == nil)
 	}
 	slices.SortFunc(out.Databases, func(a, b catalog.Database) int { return strings.Compare(a.Name, b.Name) })
@@ -247,7 +254,8 @@ func (s *server) Database(ctx context.Context, name string) (catalog.Database, e
 	sized := s.readSizes(ctx, sizes) == nil
 	complete(&d, tables, sizes, sessions, sized)
 	// Who may not read the grant tables sees no owners: unknown is no error.
-	d.Owners, _ = s.readOwners(ctx, d.Name)
+	owners, _ := s.readOwners(ctx, d.Name)
+	d.Owner = strings.Join(owners[d.Name], ", ")
 	return d, nil
 }
 
@@ -265,7 +273,7 @@ func (s *server) readDatabase(ctx context.Context, name string) (catalog.Databas
 	var found []catalog.Database
 	err := s.query(ctx, "read database "+naming.Show(name), `SELECT SCHEMA_NAME, DEFAULT_CHARACTER_SET_NAME, DEFAULT_COLLATION_NAME, SCHEMA_COMMENT
 		FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = ?`, func(r *sql.Rows) error {
-		d := catalog.Database{AllowConnections: true, ConnectionLimit: -1}
+		var d catalog.Database
 		err := r.Scan(&d.Name, &d.Encoding, &d.Collation, &d.Comment)
 		d.System = slices.Contains(system, d.Name) || d.Name == markerDatabase
 		found = append(found, d)
@@ -282,19 +290,27 @@ func (s *server) readDatabase(ctx context.Context, name string) (catalog.Databas
 	return catalog.Database{}, fmt.Errorf("database %s on %s: %w", naming.Show(name), s.target.Server.Name, engine.ErrNotFound)
 }
 
-// readOwners lists the accounts that hold the bundle own on exactly this
-// database: MariaDB has no owners of its own.
-func (s *server) readOwners(ctx context.Context, name string) ([]string, error) {
-	var out []string
-	err := s.query(ctx, "read the owners", `SELECT User, Host FROM mysql.db WHERE Db IN (?, ?) AND Create_priv = 'Y' AND Drop_priv = 'Y'
-		AND Alter_priv = 'Y' AND Create_routine_priv = 'Y' AND Event_priv = 'Y' AND Trigger_priv = 'Y' ORDER BY 1, 2`, func(r *sql.Rows) error {
-		var user, host string
-		err := r.Scan(&user, &host)
+// readOwners reads who holds everything on databases, by their names; only empty: on
+// all. The name of a grant is a pattern, so only one that is plain names a database.
+// Source: mysql.db.
+func (s *server) readOwners(ctx context.Context, only string) (map[string][]string, error) {
+	out := map[string][]string{}
+	err := s.query(ctx, "read the owners", `SELECT Db, User, Host FROM mysql.db WHERE (? = '' OR Db IN (?, ?)) AND Create_priv = 'Y' AND Drop_priv = 'Y'
+		AND Alter_priv = 'Y' AND Create_routine_priv = 'Y' AND Event_priv = 'Y' AND Trigger_priv = 'Y' ORDER BY 1, 2, 3`, func(r *sql.Rows) error {
+		var db, user, host string
+		err := r.Scan(&db, &user, &host)
 		if host != "" {
 			user += "@" + host
 		}
-		out = append(out, user)
+		// Most people do not escape what they mean as a name: such a pattern counts for
+		// the database that is called so.
+		if !access.IsPattern(db) {
+			db = access.Plain(db)
+		}
+		if !slices.Contains(out[db], user) {
+			out[db] = append(out[db], user)
+		}
 		return err
-	}, name, access.Escaped(name))
+	}, only, only, access.Escaped(only))
 	return out, err
 }

@@ -27,6 +27,8 @@ func (s *server) Do(ctx context.Context, step change.Step) (engine.Report, error
 		return rep, err
 	case stepCreateAccount, stepCreateRole, engine.StepStatement:
 		return s.runStatement(ctx, step)
+	case stepAlter:
+		return s.send(ctx, step.Title, step.Statement, step)
 	case stepGate:
 		return s.closeGate(ctx, step)
 	case stepDrop:
@@ -164,7 +166,7 @@ func (s *server) verify(ctx context.Context, step change.Step) error {
 		if err != nil {
 			return err
 		}
-		if slices.Contains(owners, owner) {
+		if slices.Contains(owners[d.Name], owner) {
 			have["owner"] = owner
 		}
 	}
@@ -185,6 +187,8 @@ func (s *server) Probe(ctx context.Context, step change.Step) (bool, error) {
 		return err == nil, err
 	case stepCreateAccount, stepCreateRole, engine.StepStatement:
 		return engine.Verified(engine.Checked(s.check(ctx, step)))
+	case stepAlter:
+		return s.probeAlter(ctx, step)
 	case stepGate:
 		return s.probeGate(ctx, step)
 	case stepDrop:
@@ -231,6 +235,8 @@ func (s *server) Undo(ctx context.Context, step change.Step) (engine.Report, err
 		return s.openGate(ctx, step)
 	case stepDrop:
 		return s.mendDrop(ctx, step)
+	case stepAlter:
+		return s.undoAlter(ctx, step)
 	case engine.StepStatement, stepMarkTable, stepMarkRow:
 		rep, err := s.send(ctx, op, step.Undo, step)
 		if e, ok := errors.AsType[*engine.Error](err); ok {

@@ -22,7 +22,8 @@ func (s *server) readAccountSide(ctx context.Context, in change.Intent, snap *ca
 		who = in.Grant.To
 	case in.Member != nil:
 		who = in.Member.To
-	case in.Database != nil && (in.Database.Team != nil || in.Database.ClearLeftovers || in.Kind == change.DropDatabase):
+	case in.Database != nil && (in.Database.Team != nil || in.Database.Options.Bool("clear_leftovers") || in.Kind == change.DropDatabase ||
+		in.Kind == change.AlterDatabase && in.Database.Options.Has("owner")):
 	default:
 		return nil
 	}
@@ -33,7 +34,7 @@ func (s *server) readAccountSide(ctx context.Context, in change.Intent, snap *ca
 	snap.Access = &a
 	name, host := splitAccount(snap.Instance.Login.Name)
 	snap.Self = catalog.Principal{Name: name, Host: host}
-	if in.Kind == change.DropDatabase {
+	if in.Kind == change.DropDatabase || in.Kind == change.AlterDatabase {
 		return nil
 	}
 	if err := s.readServerSide(ctx, snap); err != nil || in.Database != nil {

@@ -22,6 +22,15 @@ func createDatabase(name, encoding, collation, comment string) string {
 	return text
 }
 
+// alterCharacters sets what later tables get: one alone would reset the other.
+func alterCharacters(name, encoding, collation string) string {
+	return "ALTER DATABASE " + quoteIdent(name) + "\n  CHARACTER SET " + encoding + "\n  COLLATE " + collation
+}
+
+func alterComment(name, comment string) string {
+	return "ALTER DATABASE " + quoteIdent(name) + " COMMENT " + quoteText(comment)
+}
+
 func dropDatabase(name string) string { return "DROP DATABASE " + quoteIdent(name) }
 
 // directoryLength is how many bytes the server's folder for a database takes:

@@ -285,7 +285,7 @@ func testLeftovers(k taker) {
 	for name, clear := range map[string]bool{"left_dev": false, "cleared_dev": true} {
 		escaped := strings.ReplaceAll(name, "_", `\_`)
 		k.exec("mysql", "CREATE DATABASE "+name, "CREATE TABLE "+name+".t (a INT)", "GRANT SELECT ON `"+escaped+"`.* TO app@'127.0.0.1'", "GRANT SELECT ON "+name+".t TO app@'127.0.0.1'")
-		if _, err := enginetest.Carry(k.t, k.s, k.brief(dropping(change.DatabaseSpec{Name: name, ClearLeftovers: clear}, nil))); err != nil {
+		if _, err := enginetest.Carry(k.t, k.s, k.brief(dropping(change.DatabaseSpec{Name: name, Options: catalog.Values{"clear_leftovers": clear}}, nil))); err != nil {
 			k.t.Fatal(err)
 		}
 		grants, err := k.s.(*server).readGrants(k.t.Context())

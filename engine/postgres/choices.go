@@ -3,6 +3,7 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -17,66 +18,107 @@ import (
 // have; those behind it exist on clients only. The same from 15 to 18.
 const lastServerEncoding = 34
 
-// Choices reads what can be chosen for a new database.
-func (s *server) Choices(ctx context.Context) (catalog.Choices, error) {
-	var c catalog.Choices
-	var number int
-	var defEncoding, defCollation, defTablespace string
-	err := s.pool.QueryRow(ctx, `SELECT current_setting('server_version_num')::int, pg_catalog.pg_encoding_to_char(d.encoding)::text,
-		d.datcollate::text, t.spcname::text FROM pg_catalog.pg_database d
-		JOIN pg_catalog.pg_tablespace t ON t.oid = d.dattablespace WHERE d.datname = 'template1'`).
-		Scan(&number, &defEncoding, &defCollation, &defTablespace)
-	if err != nil {
-		return c, wrap("read the defaults", err)
+// Choices reads lists of what can be chosen.
+func (s *server) Choices(ctx context.Context, keys ...string) (catalog.Choices, error) {
+	out := catalog.Choices{}
+	for _, key := range keys {
+		read, ok := map[string]func(context.Context) ([]catalog.Choice, error){
+			"encodings": s.readEncodings, "collations": s.readCollations, "locales": s.readLocales, "templates": s.readTemplates,
+			"tablespaces": s.readTablespaces, "owners": s.readOwners, "settings": s.readSettings,
+		}[key]
+		if !ok {
+			continue
+		}
+		list, err := read(ctx)
+		if err != nil {
+			return nil, err
+		}
+		out[key] = list
 	}
-	c.Providers, c.Strategies = providers(number), []string{strategyWAL, strategyCopy}
-	if c.Encodings, err = collect(ctx, s.pool, "read encodings", func(row pgx.CollectableRow) (e catalog.Encoding, err error) {
-		err = row.Scan(&e.Name)
-		e.Default = e.Name == defEncoding
-		return e, err
-	}, `SELECT name FROM (SELECT pg_catalog.pg_encoding_to_char(i)::text AS name FROM generate_series(0, $1::int) i) e
-		WHERE name <> '' ORDER BY 1`, lastServerEncoding); err != nil {
-		return c, err
-	}
-	if c.Collations, err = collect(ctx, s.pool, "read collations", func(row pgx.CollectableRow) (l catalog.Collation, err error) {
-		err = row.Scan(&l.Name, &l.Encoding, &l.Provider)
-		l.Default = l.Provider == providerLibc && sameLocale(l.Name, defCollation)
-		return l, err
-	}, `SELECT DISTINCT coalesce(nullif(collcollate, ''), pg_catalog.to_jsonb(c)->>'colllocale', pg_catalog.to_jsonb(c)->>'colliculocale', collname::text) AS name,
-		CASE WHEN collencoding < 0 THEN '' ELSE pg_catalog.pg_encoding_to_char(collencoding)::text END,
-		CASE collprovider WHEN 'i' THEN 'icu' WHEN 'b' THEN 'builtin' ELSE 'libc' END AS provider
-		FROM pg_catalog.pg_collation c WHERE collprovider IN ('c', 'i', 'b') ORDER BY provider DESC, name`); err != nil {
-		return c, err
-	}
-	// A server may have been made with a libc locale that was not imported.
-	if !hasCollation(c.Collations, defCollation) {
-		c.Collations = append(c.Collations, catalog.Collation{Name: defCollation, Provider: providerLibc, Default: true})
-	}
-	if c.Templates, err = s.readTemplates(ctx); err != nil {
-		return c, err
-	}
-	if c.Tablespaces, err = collect(ctx, s.pool, "read tablespaces", func(row pgx.CollectableRow) (t catalog.Tablespace, err error) {
-		err = row.Scan(&t.Name, &t.Owner, &t.Location, &t.Size)
-		t.Default = t.Name == defTablespace
-		return t, err
-	}, `SELECT spcname::text, pg_catalog.pg_get_userbyid(spcowner)::text, pg_catalog.pg_tablespace_location(oid),
-		CASE WHEN pg_catalog.has_tablespace_privilege(oid, 'CREATE') OR pg_catalog.pg_has_role('pg_read_all_stats', 'USAGE')
-			THEN pg_catalog.pg_tablespace_size(oid) END
-		FROM pg_catalog.pg_tablespace WHERE spcname <> 'pg_global' ORDER BY 1`); err != nil {
-		return c, err
-	}
-	c.Owners, err = collect(ctx, s.pool, "read roles", pgx.RowTo[string],
-		`SELECT rolname::text FROM pg_catalog.pg_roles WHERE rolname !~ '^pg_' ORDER BY 1 LIMIT 20000`)
-	return c, err
+	return out, nil
 }
 
-func hasCollation(list []catalog.Collation, name string) bool {
-	for _, c := range list {
-		if sameLocale(c.Name, name) {
-			return true
-		}
+// usual reads what the template has that is copied when nothing is said.
+const usual = `(SELECT %s FROM pg_catalog.pg_database d WHERE d.datname = 'template1')`
+
+// readEncodings reads the encodings that a database can have. Source: pg_encoding_to_char.
+func (s *server) readEncodings(ctx context.Context) ([]catalog.Choice, error) {
+	return collect(ctx, s.pool, "read encodings", func(row pgx.CollectableRow) (c catalog.Choice, err error) {
+		return c, row.Scan(&c.Name, &c.Default)
+	}, `SELECT name, name = `+fmt.Sprintf(usual, "pg_catalog.pg_encoding_to_char(d.encoding)::text")+`
+		FROM (SELECT pg_catalog.pg_encoding_to_char(i)::text AS name FROM generate_series(0, $1::int) i) e WHERE name <> '' ORDER BY 1`, lastServerEncoding)
+}
+
+// readCollations reads the locales of the C library. Source: pg_collation.
+func (s *server) readCollations(ctx context.Context) ([]catalog.Choice, error) {
+	var usualName string
+	if err := s.pool.QueryRow(ctx, `SELECT `+fmt.Sprintf(usual, "d.datcollate::text")).Scan(&usualName); err != nil {
+		return nil, wrap("read the defaults", err)
 	}
-	return false
+	found := false
+	list, err := collect(ctx, s.pool, "read collations", func(row pgx.CollectableRow) (c catalog.Choice, err error) {
+		err = row.Scan(&c.Name, &c.For)
+		c.Default = sameLocale(c.Name, usualName)
+		found = found || c.Default
+		return c, err
+	}, `SELECT DISTINCT coalesce(nullif(collcollate, ''), collname::text) AS name,
+		CASE WHEN collencoding < 0 THEN '' ELSE pg_catalog.pg_encoding_to_char(collencoding)::text END
+		FROM pg_catalog.pg_collation c WHERE collprovider = 'c' ORDER BY name`)
+	if err == nil && !found {
+		// A server may have been made with a locale that was not imported.
+		list = append(list, catalog.Choice{Name: usualName, Default: true})
+	}
+	return list, err
+}
+
+// readLocales reads the locales of the other providers. Source: pg_collation.
+func (s *server) readLocales(ctx context.Context) ([]catalog.Choice, error) {
+	return collect(ctx, s.pool, "read locales", func(row pgx.CollectableRow) (c catalog.Choice, err error) {
+		return c, row.Scan(&c.Name, &c.For)
+	}, `SELECT DISTINCT coalesce(nullif(collcollate, ''), pg_catalog.to_jsonb(c)->>'colllocale', pg_catalog.to_jsonb(c)->>'colliculocale', collname::text) AS name,
+		CASE collprovider WHEN 'i' THEN 'icu' ELSE 'builtin' END AS provider
+		FROM pg_catalog.pg_collation c WHERE collprovider IN ('i', 'b') ORDER BY provider DESC, name`)
+}
+
+// readTablespaces reads the places on disk. Source: pg_tablespace.
+func (s *server) readTablespaces(ctx context.Context) ([]catalog.Choice, error) {
+	return collect(ctx, s.pool, "read tablespaces", func(row pgx.CollectableRow) (c catalog.Choice, err error) {
+		var owner, location string
+		var size *int64
+		err = row.Scan(&c.Name, &owner, &location, &size, &c.Default)
+		c.Properties = catalog.Values{"owner": owner}.With("location", location)
+		if size != nil {
+			c.Properties["size"] = *size
+		}
+		return c, err
+	}, `SELECT spcname::text, pg_catalog.pg_get_userbyid(spcowner)::text, pg_catalog.pg_tablespace_location(oid),
+		CASE WHEN pg_catalog.has_tablespace_privilege(oid, 'CREATE') OR pg_catalog.pg_has_role('pg_read_all_stats', 'USAGE')
+			THEN pg_catalog.pg_tablespace_size(oid) END,
+		oid = `+fmt.Sprintf(usual, "d.dattablespace")+`
+		FROM pg_catalog.pg_tablespace WHERE spcname <> 'pg_global' ORDER BY 1`)
+}
+
+// readOwners reads the roles that can own a database. Source: pg_roles.
+func (s *server) readOwners(ctx context.Context) ([]catalog.Choice, error) {
+	return collect(ctx, s.pool, "read roles", func(row pgx.CollectableRow) (c catalog.Choice, err error) {
+		return c, row.Scan(&c.Name)
+	}, `SELECT rolname::text FROM pg_catalog.pg_roles WHERE rolname !~ '^pg_' ORDER BY 1 LIMIT 20000`)
+}
+
+// readSettings reads the settings that a database can have: those that a session
+// can begin with. Source: pg_settings, contexts user, superuser and backend.
+func (s *server) readSettings(ctx context.Context) ([]catalog.Choice, error) {
+	return collect(ctx, s.pool, "read settings", func(row pgx.CollectableRow) (c catalog.Choice, err error) {
+		var kind, unit string
+		var values []string
+		err = row.Scan(&c.Name, &c.Title, &kind, &unit, &values)
+		c.Properties = catalog.Values{"type": kind}.With("unit", unit)
+		if len(values) > 0 {
+			c.Properties["values"] = values
+		}
+		return c, err
+	}, `SELECT name, short_desc, vartype, coalesce(unit, ''), enumvals FROM pg_catalog.pg_settings
+		WHERE context IN ('user', 'superuser', 'backend', 'superuser-backend') ORDER BY 1`)
 }
 
 // others leaves out of pg_stat_activity (a) who is in nobody's way: the session
@@ -96,23 +138,25 @@ const templateColumns = `SELECT d.datname::text, pg_catalog.pg_encoding_to_char(
 	coalesce(pg_catalog.shobj_description(d.oid, 'pg_database'), ''), s.spcname::text
 	FROM pg_catalog.pg_database d JOIN pg_catalog.pg_tablespace s ON s.oid = d.dattablespace`
 
-func scanTemplate(row pgx.CollectableRow) (catalog.Template, error) {
-	var t catalog.Template
+func scanTemplate(row pgx.CollectableRow) (catalog.Choice, error) {
+	var c catalog.Choice
+	var encoding, collation, ctype, provider, locale, comment, tablespace string
 	var allowed, invalid bool
-	err := row.Scan(&t.Name, &t.Encoding, &t.Collation, &t.CType, &t.Provider, &t.Locale, &allowed, &invalid, &t.Sessions, &t.Comment, &t.Tablespace)
-	t.Default = t.Name == defaultTemplate
+	var sessions int64
+	err := row.Scan(&c.Name, &encoding, &collation, &ctype, &provider, &locale, &allowed, &invalid, &sessions, &comment, &tablespace)
+	c.Default = c.Name == defaultTemplate
+	c.Properties = catalog.Values{"encoding": encoding, "collation": collation, "ctype": ctype, "provider": provider,
+		"tablespace": tablespace, "sessions": sessions}.With("locale", locale).With("comment", comment)
 	switch {
 	case invalid:
-		t.Why = "it was left over by an interrupted drop"
+		c.Why = "it was left over by an interrupted drop"
 	case !allowed:
-		t.Why = "it is no template, and only its owner or a superuser may copy it"
-	default:
-		t.Usable = true
+		c.Why = "it is no template, and only its owner or a superuser may copy it"
 	}
-	return t, err
+	return c, err
 }
 
-func (s *server) readTemplates(ctx context.Context) ([]catalog.Template, error) {
+func (s *server) readTemplates(ctx context.Context) ([]catalog.Choice, error) {
 	return collect(ctx, s.pool, "read templates", scanTemplate,
 		templateColumns+` WHERE d.datistemplate ORDER BY d.datname`)
 }
@@ -130,21 +174,23 @@ func collect[T any](ctx context.Context, q querier, op string, scan pgx.RowToFun
 // Snapshot reads what planning the intent needs: only that, so that a change
 // on a server with thousands of databases stays quick.
 func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapshot, error) {
-	snap := catalog.Snapshot{Server: s.target.Server}
-	var err error
 	switch in.Kind {
-	case change.DropDatabase, change.RenameDatabase, change.MoveDatabase:
+	case change.DropDatabase, change.RenameDatabase, change.AlterDatabase:
 		return s.takeSnapshot(ctx, in)
 	case change.CreateDatabase:
-	default:
-		return s.accountSnapshot(ctx, in)
+		return s.createSnapshot(ctx, in)
 	}
+	return s.accountSnapshot(ctx, in)
+}
+
+func (s *server) createSnapshot(ctx context.Context, in change.Intent) (catalog.Snapshot, error) {
+	snap := catalog.Snapshot{Server: s.target.Server}
 	spec := in.Database
-	wanted := spec.Template
+	wanted := spec.Options.Text("template")
 	if wanted == "" {
 		wanted = defaultTemplate
 	}
-	var templates []catalog.Template
+	var templates []catalog.Choice
 	group, gctx := errgroup.WithContext(ctx)
 	group.Go(func() (err error) {
 		snap.Instance, err = s.Inspect(gctx)
@@ -158,93 +204,99 @@ func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapsh
 		templates, err = collect(gctx, s.pool, "read templates", scanTemplate, templateColumns+` WHERE d.datname::text = ANY($1)`, []string{wanted, pristine})
 		return err
 	})
-	if spec.Team != nil || len(spec.Allow) > 0 {
-		group.Go(func() error {
-			list, _, err := s.readAccounts(gctx, s.pool)
-			snap.Access = &catalog.Access{Engine: catalog.PostgreSQL, Accounts: list}
-			if err != nil || spec.Team == nil || spec.Template == "" || spec.Template == pristine {
-				return err
-			}
-			// What the template holds, the copy will hold.
-			d := catalog.AccessDatabase{Name: spec.Template}
-			if d.Interior, err = s.readInterior(gctx, spec.Template, nil); err != nil {
-				d.Why = err.Error()
-			}
-			snap.Access.Databases = append(snap.Access.Databases, d)
-			return nil
-		})
+	if spec.Team != nil || len(spec.Options.List("allow")) > 0 {
+		group.Go(func() error { return s.readTeamSide(gctx, spec, &snap) })
 	}
 	if err := group.Wait(); err != nil {
 		return snap, err
 	}
-	for _, name := range snap.Names {
-		if name == spec.Name {
-			d, err := s.readDatabase(ctx, s.pool, name)
-			if err != nil {
-				return snap, err
-			}
-			snap.Target = &d
-		}
-	}
-	snap.Choices.Templates = templates
-	for i, t := range templates {
-		if t.Name != wanted {
-			continue
-		}
-		snap.Template = &templates[i]
-		if t.Sessions > 0 {
-			if snap.TemplateUsers, err = s.readUsers(ctx, t.Name); err != nil {
-				return snap, err
-			}
-		}
-	}
-	if in.Clearing != nil && snap.Template != nil {
-		d, err := s.readDatabase(ctx, s.pool, snap.Template.Name)
+	if slices.Contains(snap.Names, spec.Name) {
+		d, err := s.readDatabase(ctx, s.pool, spec.Name)
 		if err != nil {
 			return snap, err
 		}
-		snap.Source = &d
-		if err := s.pool.QueryRow(ctx, `SELECT pg_catalog.pg_has_role(datdba, 'USAGE') FROM pg_catalog.pg_database WHERE oid = $1::oid`, uint32(d.Key)).Scan(&snap.SourceMine); err != nil {
-			return snap, wrap("read the template's owner", err)
-		}
-		if err := s.connected(ctx, in, &snap); err != nil {
-			return snap, err
-		}
+		snap.Target = &d
 	}
-	snap.Choices.Providers = providers(snap.Instance.Number)
-	if err := s.readAsked(ctx, spec, &snap); err != nil {
+	if err := s.readAsked(ctx, in, &snap); err != nil {
+		return snap, err
+	}
+	snap.Choices["templates"] = templates
+	if err := s.readTemplateUse(ctx, in, wanted, &snap); err != nil {
 		return snap, err
 	}
 	snap.Instance.Read = time.Now().UTC()
 	return snap, nil
 }
 
-// readAsked reads the choices that the intent names, and nothing for those
-// that it leaves to the defaults.
-func (s *server) readAsked(ctx context.Context, spec *change.DatabaseSpec, snap *catalog.Snapshot) error {
-	needChoices := spec.Encoding != "" || spec.Collation != "" || spec.CType != "" || spec.Locale != "" || spec.Tablespace != ""
-	if needChoices {
-		c, err := s.Choices(ctx)
-		if err != nil {
+// readTeamSide reads the accounts that are there, and what a team will find in the
+// copy of a template.
+func (s *server) readTeamSide(ctx context.Context, spec *change.DatabaseSpec, snap *catalog.Snapshot) error {
+	list, _, err := s.readAccounts(ctx, s.pool)
+	snap.Access = &catalog.Access{Engine: catalog.PostgreSQL, Accounts: list}
+	template := spec.Options.Text("template")
+	if err != nil || spec.Team == nil || template == "" || template == pristine {
+		return err
+	}
+	d := catalog.AccessDatabase{Name: template}
+	if d.Interior, err = s.readInterior(ctx, template, nil); err != nil {
+		d.Why = err.Error()
+	}
+	snap.Access.Databases = append(snap.Access.Databases, d)
+	return nil
+}
+
+// readTemplateUse reads who is in the template, and for clearing it what it is.
+func (s *server) readTemplateUse(ctx context.Context, in change.Intent, wanted string, snap *catalog.Snapshot) error {
+	t, ok := snap.Choices.Find("templates", wanted, nil)
+	if !ok {
+		return nil
+	}
+	if n, _ := t.Properties.Int("sessions"); n > 0 {
+		var err error
+		if snap.TemplateUsers, err = s.readUsers(ctx, t.Name); err != nil {
 			return err
 		}
-		c.Templates = snap.Choices.Templates
-		snap.Choices = c
 	}
-	if spec.Owner == "" {
+	if in.Clearing == nil {
+		return nil
+	}
+	d, err := s.readDatabase(ctx, s.pool, t.Name)
+	if err != nil {
+		return err
+	}
+	snap.Source = &d
+	err = s.pool.QueryRow(ctx, `SELECT pg_catalog.pg_has_role(datdba, 'USAGE') FROM pg_catalog.pg_database WHERE oid = $1::oid`, uint32(d.Key)).Scan(&snap.SourceMine)
+	if err != nil {
+		return wrap("read the template's owner", err)
+	}
+	return s.connected(ctx, in, snap)
+}
+
+// readAsked reads the choices that the intent names, and nothing for those that it
+// leaves to the defaults. Of the owners it reads only the one that is asked for: a
+// server can have thousands.
+func (s *server) readAsked(ctx context.Context, in change.Intent, snap *catalog.Snapshot) error {
+	keys := description.Needs(in)
+	keys = slices.DeleteFunc(keys, func(k string) bool { return k == "owners" || k == "templates" })
+	var err error
+	if snap.Choices, err = s.Choices(ctx, keys...); err != nil {
+		return err
+	}
+	owner := in.Database.Options.Text("owner")
+	if owner == "" {
 		return nil
 	}
 	check := "'MEMBER'"
 	if snap.Instance.Number >= 160000 {
 		check = "'SET'"
 	}
-	rows, err := s.pool.Query(ctx, `SELECT rolname::text, pg_catalog.pg_has_role(oid, `+check+`) FROM pg_catalog.pg_roles WHERE rolname::text = $1::text`, spec.Owner)
+	rows, err := s.pool.Query(ctx, `SELECT rolname::text, pg_catalog.pg_has_role(oid, `+check+`) FROM pg_catalog.pg_roles WHERE rolname::text = $1::text`, owner)
 	if err != nil {
 		return wrap("look for the owner", err)
 	}
 	var name string
 	_, err = pgx.ForEachRow(rows, []any{&name, &snap.OwnerAllowed}, func() error {
-		snap.OwnerFound = append(snap.OwnerFound, name)
+		snap.Choices["owners"] = append(snap.Choices["owners"], catalog.Choice{Name: name})
 		return nil
 	})
 	return wrap("look for the owner", err)

@@ -14,7 +14,6 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 
-	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/engine"
@@ -22,22 +21,6 @@ import (
 
 // Engine is PostgreSQL, versions 15 and later. Its zero value is ready for use.
 type Engine struct{}
-
-// limits: a name is cut at 63 bytes with only a notice, so longer ones must
-// never reach the server.
-var limits = naming.Limits{MaxLength: 63, Counted: naming.Bytes, Reserved: []string{"postgres", "template0", "template1"}}
-
-// accountLimits: the same, and what the server keeps for itself.
-var accountLimits = naming.Limits{MaxLength: 63, Counted: naming.Bytes, Reserved: []string{"public", "none", "current_user", "session_user", "current_role"}}
-
-// Traits says what PostgreSQL has.
-func (Engine) Traits() engine.Traits {
-	return engine.Traits{
-		Engine: catalog.PostgreSQL, Title: "PostgreSQL", DefaultPort: 5432, Names: limits, HasOwners: true, Gate: true, Accounts: accountLimits, Script: script,
-		Options: []string{"owner", "encoding", "collation", "ctype", "provider", "locale", "template",
-			"tablespace", "strategy", "connection_limit", "allow_connections", "is_template", "comment", "private", "allow"},
-	}
-}
 
 // connectTimeout bounds one attempt to connect.
 const connectTimeout = 5 * time.Second
@@ -256,13 +239,4 @@ func (s *server) dialDatabase(ctx context.Context, name string, hear ...func(cha
 		return nil, err
 	}
 	return d, nil
-}
-
-// providers lists the locale providers that a version has.
-func providers(number int) []string {
-	all := []string{providerLibc, providerICU}
-	if number >= 170000 {
-		all = append(all, providerBuiltin)
-	}
-	return all
 }

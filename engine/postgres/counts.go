@@ -84,7 +84,7 @@ func (t tableCounts) refresh(s *server, list []catalog.Database) {
 		if known {
 			keep[d.Key] = c
 		}
-		if d.AllowConnections && (!known || time.Since(c.at) > countsAge) && len(old) < maxCounted {
+		if !d.Closed && (!known || time.Since(c.at) > countsAge) && len(old) < maxCounted {
 			old = append(old, d)
 		}
 	}

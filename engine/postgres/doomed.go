@@ -86,7 +86,7 @@ const onlyFor = `WITH has AS (
 
 // readContents counts what is in a database, from inside.
 func (s *server) readContents(ctx context.Context, d catalog.Database, out *catalog.Doomed) error {
-	if !d.AllowConnections || d.ConnectionLimit == invalidLimit {
+	if d.Closed || d.Broken {
 		return fmt.Errorf("it allows no connections")
 	}
 	s.mu.Lock()

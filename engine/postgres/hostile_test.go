@@ -48,12 +48,14 @@ func TestEachStatementIsOneCommand(t *testing.T) {
 	}
 	in := func(o catalog.Object) catalog.Object { o.Schema = "desk"; return o }
 	intents := map[string]change.Intent{
-		"create":          {Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "lounges_prod", Owner: "crew", Tablespace: "fast", Comment: "remark", Template: "template1", IsTemplate: &yes, AllowConnections: &no}},
-		"create, private": {Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "lounges_prod", Private: true, Allow: []string{"mate", "crew"}}},
+		"create":          {Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "lounges_prod", Options: catalog.Values{"owner": "crew", "tablespace": "fast", "comment": "remark", "template": "template1", "is_template": yes, "allow_connections": no}}},
+		"create, private": {Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "lounges_prod", Options: catalog.Values{"private": true, "allow": []string{"mate", "crew"}}}},
 		"create, team":    {Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "lounges_prod", Team: &change.TeamSpec{Name: "lounges"}}},
+		"alter": taking(change.AlterDatabase, change.DatabaseSpec{Options: catalog.Values{"owner": "crew", "comment": "remark", "connection_limit": int64(5),
+			"is_template": true, "settings": []catalog.Values{{"name": "search_path", "value": "desk"}, {"name": "fare", "value": "remark"}, {"name": "price"}}}}, nil),
+		"alter, move":     taking(change.AlterDatabase, change.DatabaseSpec{Options: catalog.Values{"tablespace": "fast", "owner": "crew"}}, nil),
 		"drop":            taking(change.DropDatabase, change.DatabaseSpec{}, nil),
 		"rename":          taking(change.RenameDatabase, change.DatabaseSpec{NewName: "berths_prod"}, nil),
-		"move":            taking(change.MoveDatabase, change.DatabaseSpec{Tablespace: "fast"}, nil),
 		"account":         accountIntent(change.CreateAccount, change.AccountSpec{Name: "auditors", Password: change.Generated, Comment: &remark}),
 		"account, alter":  accountIntent(change.AlterAccount, change.AccountSpec{Name: "tickets_app", Comment: &remark, Locked: &yes}),
 		"account, rename": accountIntent(change.RenameAccount, change.AccountSpec{Name: "tickets_app", NewName: "auditors"}),

@@ -81,7 +81,7 @@ func TestPlanAccountStatements(t *testing.T) {
 		"grant_column":    grantIntent(change.GiveGrant, change.GrantSpec{Database: "tickets_prod", To: role("mate"), Privileges: []string{"select", "UPDATE"}, On: catalog.Object{Scope: catalog.ScopeColumn, Schema: "public", Name: "fares", Column: `pri"ce`}}),
 		"grant_take":      grantIntent(change.TakeGrant, change.GrantSpec{Database: "tickets_prod", To: role("tickets_app")}),
 		"database_team":   {Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "lounges_prod", Team: &change.TeamSpec{Name: "lounges"}}},
-		"database_closed": {Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "lounges_prod", Private: true, Allow: []string{"mate"}}},
+		"database_closed": {Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "lounges_prod", Options: catalog.Values{"private": true, "allow": []string{"mate"}}}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			snap := staffed()
@@ -158,7 +158,6 @@ func TestPlanAccountFindings(t *testing.T) {
 		{"a team that exists", change.Intent{Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "x_prod", Team: &change.TeamSpec{Name: "tickets"}}}, nil, "stop:account.exists"},
 		{"a team with a host", change.Intent{Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "x_prod", Team: &change.TeamSpec{Name: "spas", Host: "%"}}}, nil, "stop:option.unsupported"},
 		{"open to everybody", change.Intent{Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "x_prod"}}, nil, "note:public.access"},
-		{"allowed without private", change.Intent{Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "x_prod", Allow: []string{"mate"}}}, nil, "stop:option.invalid"},
 	} {
 		t.Run(tt.title, func(t *testing.T) {
 			snap := staffed()

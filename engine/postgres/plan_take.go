@@ -10,6 +10,7 @@ import (
 	"example.com/genarch/core/clearing"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/planning"
 )
 
 // The kinds of steps that take a database away or move it. All but the last
@@ -26,32 +27,27 @@ const (
 // whole server are written, a move copies all files.
 const dropSeconds = 900
 
-// planTakeAway briefs dropping, renaming or moving a database: the gate is closed,
+// planTakeAway briefs dropping or renaming a database: the gate is closed,
 // the sessions go, the act, and where the database still exists, the gate opens.
-func planTakeAway(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
-	spec := *in.Database
+func planTakeAway(p *planning.Draft) {
+	b, in, snap, spec := &p.Brief, p.In, p.Snap, *p.In.Database
 	shown := naming.Show(spec.Name)
-	deed := map[change.Kind]string{change.DropDatabase: "dropped", change.RenameDatabase: "renamed", change.MoveDatabase: "moved"}[in.Kind]
+	deed := map[change.Kind]string{change.DropDatabase: "dropped", change.RenameDatabase: "renamed"}[in.Kind]
 	switch in.Kind {
 	case change.DropDatabase:
 		b.Summary = "drop database " + shown + " on " + snap.Server.Name
 		b.Confirm = spec.Name
 	case change.RenameDatabase:
 		b.Summary = "rename database " + shown + " to " + naming.Show(spec.NewName) + " on " + snap.Server.Name
-	case change.MoveDatabase:
-		b.Summary = "move database " + shown + " to the tablespace " + naming.Show(spec.Tablespace) + " on " + snap.Server.Name
 	}
 	if !engine.PlanDatabaseThere(b, spec, snap, deed) {
 		return
 	}
 	d, doom := *snap.Target, *snap.Doomed
-	if spec.ClearLeftovers {
-		b.Find(change.Stop, change.OptionUnsupported, "leave it out", "PostgreSQL leaves no grants behind: they go with the database")
-	}
 	if in.Clearing.Holds() {
 		b.Find(change.Stop, change.OptionUnsupported, "leave it out", "no account has to be locked on PostgreSQL: its gate keeps everybody out")
 	}
-	if d.ConnectionLimit == invalidLimit && in.Kind != change.DropDatabase {
+	if d.Broken && in.Kind != change.DropDatabase {
 		b.Find(change.Stop, change.DatabaseBroken, "genarch database drop "+b.Target, "%s was left over by an interrupted drop; only dropping it again helps", shown)
 	}
 	engine.PlanPrepared(b, doom.Prepared, "connect to "+shown+" and run COMMIT PREPARED or ROLLBACK PREPARED")
@@ -61,33 +57,25 @@ func planTakeAway(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 		act, open = planDrop(b, d, doom, snap), false
 	case change.RenameDatabase:
 		act = planRename(b, spec, d, snap)
-	case change.MoveDatabase:
-		if act = planMove(b, spec, d, snap); b.Outcome == change.Nothing {
-			return
-		}
 	}
 	clear := engine.PlanClearing(b, snap, in.Clearing.Rules(clearing.Target{Database: d.Name}), shown, terminate)
 	b.Set(change.Setting{Name: "name", Value: spec.Name, Asked: true, Decides: "which database; it is known by its number too, so another one of that name is left alone"})
 	engine.PlanManner(b, in.Clearing)
 	name := d.Name
-	if d.AllowConnections && d.ConnectionLimit != invalidLimit {
-		b.Steps = append(b.Steps, gateStep(d))
-		b.Find(change.Note, change.GateEffect, "", "while it runs nobody can connect to %s, superusers included; whoever is connected stays until ended. If it stops before the end, connections are allowed again", shown)
+	if !d.Closed && !d.Broken {
+		p.Step(planGate(b, d))
 	}
 	engine.PlanUnseen(b, snap)
 	b.Steps = append(b.Steps, clear, act)
 	if in.Kind == change.RenameDatabase {
 		name = spec.NewName
 	}
-	if open && d.AllowConnections {
+	if open && !d.Closed {
 		b.Steps = append(b.Steps, openStep(d, name))
 	}
-	verify := change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: map[string]string{"name": name, "key": keyText(d), "allow_connections": strconv.FormatBool(d.AllowConnections)}}
-	switch in.Kind {
-	case change.DropDatabase:
+	verify := change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: map[string]string{"name": name, "key": keyText(d), "closed": yesNo(d.Closed)}}
+	if in.Kind == change.DropDatabase {
 		verify.Title, verify.Args = "read back that it is gone", map[string]string{"check": "database_gone", "name": d.Name, "key": keyText(d)}
-	case change.MoveDatabase:
-		verify.Args["tablespace"] = spec.Tablespace
 	}
 	b.Steps = append(b.Steps, verify)
 }
@@ -101,6 +89,13 @@ func gateStep(d catalog.Database) change.Step {
 		Args: map[string]string{"name": d.Name, "key": keyText(d)}}
 }
 
+// planGate closes the gate, and says what that does to whom.
+func planGate(b *change.Brief, d catalog.Database) change.Step {
+	b.Find(change.Note, change.GateEffect, "",
+		"while it runs nobody can connect to %s, superusers included; whoever is connected stays until ended. If it stops before the end, connections are allowed again", naming.Show(d.Name))
+	return gateStep(d)
+}
+
 func openStep(d catalog.Database, name string) change.Step {
 	return change.Step{Kind: stepOpen, Title: "open the gate: let everybody connect again", Statement: "ALTER DATABASE " + quoteIdent(name) + " ALLOW_CONNECTIONS true", Stays: true,
 		Args: map[string]string{"name": name, "key": keyText(d)}}
@@ -108,7 +103,7 @@ func openStep(d catalog.Database, name string) change.Step {
 
 // planDrop says what would be lost, and what forbids a drop and nothing else.
 func planDrop(b *change.Brief, d catalog.Database, doom catalog.Doomed, snap catalog.Snapshot) change.Step {
-	if d.IsTemplate {
+	if d.Properties.Bool("is_template") {
 		b.Find(change.Stop, change.DatabaseTemplate, "if nobody copies it any more: ALTER DATABASE "+quoteIdent(d.Name)+" IS_TEMPLATE false", "%s serves as a template, and the server drops no template", naming.Show(d.Name))
 	}
 	for _, x := range doom.Slots {
@@ -154,23 +149,16 @@ func planRename(b *change.Brief, spec change.DatabaseSpec, d catalog.Database, s
 		Args: map[string]string{"name": d.Name, "new": spec.NewName, "key": keyText(d)}}
 }
 
-func planMove(b *change.Brief, spec change.DatabaseSpec, d catalog.Database, snap catalog.Snapshot) change.Step {
-	if d.Tablespace == spec.Tablespace {
-		engine.PlanDone(b, change.DatabaseSame, "%s is in the tablespace %s already", naming.Show(d.Name), naming.Show(spec.Tablespace))
-		return change.Step{}
-	}
-	if !slices.ContainsFunc(snap.Choices.Tablespaces, func(t catalog.Tablespace) bool { return t.Name == spec.Tablespace }) || spec.Tablespace == "pg_global" {
-		b.Find(change.Stop, change.TablespaceAbsent, "choose one of: genarch tablespace list "+snap.Server.Name, "there is no tablespace %s that a database can be in", naming.Show(spec.Tablespace))
-	}
-	size := ""
+// moveStep copies all files of a database to another tablespace.
+func moveStep(b *change.Brief, d catalog.Database, to string) change.Step {
+	size, from := "", d.Properties.Text("tablespace")
 	if d.Size != nil {
 		size = " (" + strconv.FormatInt(*d.Size>>20, 10) + " MiB)"
 	}
 	b.Find(change.Note, change.GateEffect, "", "all its files%s are copied, which takes as long as the disks need; nobody can use it meanwhile", size).Passing = true
-	b.Set(change.Setting{Name: "tablespace", Value: spec.Tablespace, Asked: true, Decides: "where on disk; now: " + d.Tablespace})
 	move := "ALTER DATABASE " + quoteIdent(d.Name) + " SET TABLESPACE "
-	return change.Step{Kind: stepMove, Title: "move its files to " + naming.Show(spec.Tablespace), Statement: move + quoteIdent(spec.Tablespace), Undo: move + quoteIdent(d.Tablespace), Seconds: dropSeconds,
-		Args: map[string]string{"name": d.Name, "key": keyText(d), "tablespace": spec.Tablespace, "from": d.Tablespace}}
+	return change.Step{Kind: stepMove, Title: "move its files to " + naming.Show(to), Statement: move + quoteIdent(to), Undo: move + quoteIdent(from), Seconds: dropSeconds,
+		Args: map[string]string{"name": d.Name, "key": keyText(d), "tablespace": to, "from": from}}
 }
 
 // planEndSessions briefs ending sessions.
@@ -190,7 +178,7 @@ func clearTemplate(b *change.Brief, in change.Intent, snap catalog.Snapshot) (be
 		b.Find(change.Stop, change.DatabaseDenied, "GRANT "+quoteIdent(t.Owner)+" TO "+quoteIdent(snap.Instance.Login.Name), "only its owner may keep others out of the template %s", naming.Show(t.Name))
 	}
 	before = []change.Step{engine.PlanClearing(b, snap, in.Clearing.Rules(clearing.Target{Database: t.Name}), "the template "+naming.Show(t.Name), terminate)}
-	if t.AllowConnections {
+	if !t.Closed {
 		b.Find(change.Note, change.GateEffect, "", "while it is copied nobody can connect to %s, superusers included", naming.Show(t.Name))
 		before, after = append([]change.Step{gateStep(t)}, before...), []change.Step{openStep(t, t.Name)}
 		after[0].Title = strings.Replace(after[0].Title, "let everybody connect", "let everybody connect to "+naming.Show(t.Name), 1)

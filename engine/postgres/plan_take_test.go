@@ -16,7 +16,8 @@ import (
 func doomed() catalog.Snapshot {
 	snap := staffed()
 	rows, size := int64(9400), int64(9<<20)
-	snap.Target = &catalog.Database{Name: "tickets_prod", Owner: "tickets_owner", Key: 16384, AllowConnections: true, ConnectionLimit: -1, Tablespace: "pg_default", Size: &size, Comment: "bookings"}
+	snap.Target = &catalog.Database{Name: "tickets_prod", Owner: "tickets_owner", Key: 16384, Size: &size, Comment: "bookings",
+		Properties: catalog.Values{"tablespace": "pg_default", "connection_limit": "none", "allow_connections": true, "is_template": false}}
 	snap.Doomed = &catalog.Doomed{Objects: []catalog.Count{{What: "tables", N: 3}, {What: "views", N: 0}}, Rows: &rows, MayDrop: true, OnlyFor: []string{"tickets_app"}}
 	return snap
 }
@@ -40,7 +41,7 @@ func taking(k change.Kind, spec change.DatabaseSpec, c *change.ClearingSpec) cha
 func TestPlanTakeAwayFindings(t *testing.T) {
 	drop := taking(change.DropDatabase, change.DatabaseSpec{}, nil)
 	rename := taking(change.RenameDatabase, change.DatabaseSpec{NewName: "fares_prod"}, nil)
-	move := taking(change.MoveDatabase, change.DatabaseSpec{Tablespace: "fast"}, nil)
+	move := taking(change.AlterDatabase, change.DatabaseSpec{Options: catalog.Values{"tablespace": "fast"}}, nil)
 	with := func(alter func(*catalog.Session)) func(*catalog.Snapshot) {
 		return func(s *catalog.Snapshot) { s.Connected = []catalog.Session{connected(7, alter)} }
 	}
@@ -61,7 +62,7 @@ func TestPlanTakeAwayFindings(t *testing.T) {
 		{"not its owner", drop, func(s *catalog.Snapshot) { s.Doomed.MayDrop, s.Doomed.Remedy = false, "GRANT tickets_owner TO keeper" }, "stop:database.denied", "GRANT tickets_owner"},
 		{"of the engine", drop, func(s *catalog.Snapshot) { s.Target.System = true }, "stop:database.kept", ""},
 		{"of the login", drop, func(s *catalog.Snapshot) { s.Doomed.Own = "Genarch's own login signs in to it" }, "stop:database.kept", ""},
-		{"a template", drop, func(s *catalog.Snapshot) { s.Target.IsTemplate = true }, "stop:database.template", "IS_TEMPLATE false"},
+		{"a template", drop, func(s *catalog.Snapshot) { s.Target.Properties["is_template"] = true }, "stop:database.template", "IS_TEMPLATE false"},
 		{"written work", drop, with(func(s *catalog.Session) { s.Written = true }), "caution:work.lost", "grace"},
 		{"written work, accepted", taking(change.DropDatabase, change.DatabaseSpec{}, &change.ClearingSpec{AcceptLoss: true}), with(func(s *catalog.Session) { s.Written = true }), "note:work.lost", ""},
 		{"written work is waited for", taking(change.DropDatabase, change.DatabaseSpec{}, &change.ClearingSpec{WhenEmpty: 60}), with(func(s *catalog.Session) { s.Written = true }), "note:sessions.waited_for", ""},
@@ -81,16 +82,15 @@ func TestPlanTakeAwayFindings(t *testing.T) {
 			s.Connected = []catalog.Session{connected(7, func(s *catalog.Session) { s.Super = true })}
 		}, "stop:sessions.denied", "administrator"},
 		{"not all is seen", drop, func(s *catalog.Snapshot) { s.SessionsUnseen = []string{"sessions of other logins"} }, "note:sessions.unseen", ""},
-		{"leftovers", taking(change.DropDatabase, change.DatabaseSpec{ClearLeftovers: true}, nil), nil, "stop:option.unsupported", "leave it out"},
 		{"held accounts", taking(change.DropDatabase, change.DatabaseSpec{}, &change.ClearingSpec{HoldAccounts: true}), nil, "stop:option.unsupported", "leave it out"},
 		{"rename", rename, nil, "caution:drop.breaks note:gate.effect", "tell the teams"},
 		{"rename to a taken name", taking(change.RenameDatabase, change.DatabaseSpec{NewName: "Crew_prod"}, nil), nil, "stop:name.taken", ""},
 		{"rename by case", taking(change.RenameDatabase, change.DatabaseSpec{NewName: "crew_prod"}, nil), nil, "stop:name.taken", ""},
 		{"rename to a bad name", taking(change.RenameDatabase, change.DatabaseSpec{NewName: "no suffix"}, nil), nil, "stop:name.suffix", ""},
-		{"rename a leftover", rename, func(s *catalog.Snapshot) { s.Target.ConnectionLimit = invalidLimit }, "stop:database.broken", "genarch database drop"},
+		{"rename a leftover", rename, func(s *catalog.Snapshot) { s.Target.Broken = true }, "stop:database.broken", "genarch database drop"},
 		{"move", move, nil, "note:gate.effect", ""},
-		{"move nowhere", taking(change.MoveDatabase, change.DatabaseSpec{Tablespace: "attic"}, nil), nil, "stop:tablespace.absent", "tablespace list"},
-		{"move to where it is", taking(change.MoveDatabase, change.DatabaseSpec{Tablespace: "pg_default"}, nil), nil, "note:database.as_asked", ""},
+		{"move nowhere", taking(change.AlterDatabase, change.DatabaseSpec{Options: catalog.Values{"tablespace": "attic"}}, nil), nil, "stop:option.absent", "choices harbour tablespaces"},
+		{"move to where it is", taking(change.AlterDatabase, change.DatabaseSpec{Options: catalog.Values{"tablespace": "pg_default"}}, nil), nil, "note:database.as_asked", ""},
 	} {
 		t.Run(tt.title, func(t *testing.T) {
 			snap := doomed()
@@ -134,14 +134,14 @@ func TestPlanTakeAwayStatements(t *testing.T) {
 	}{
 		"drop":        {taking(change.DropDatabase, change.DatabaseSpec{}, &change.ClearingSpec{Grace: 30}), nil},
 		"drop_odd":    {taking(change.DropDatabase, change.DatabaseSpec{Name: odd}, nil), func(s *catalog.Snapshot) { s.Target.Name = odd }},
-		"drop_closed": {taking(change.DropDatabase, change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { s.Target.AllowConnections = false }},
-		"drop_broken": {taking(change.DropDatabase, change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { s.Target.ConnectionLimit = invalidLimit }},
+		"drop_closed": {taking(change.DropDatabase, change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { s.Target.Closed = true }},
+		"drop_broken": {taking(change.DropDatabase, change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { s.Target.Broken = true }},
 		"rename":      {taking(change.RenameDatabase, change.DatabaseSpec{NewName: "fares_prod"}, &change.ClearingSpec{WhenEmpty: 600}), nil},
-		"move":        {taking(change.MoveDatabase, change.DatabaseSpec{Tablespace: "fast"}, nil), nil},
+		"move":        {taking(change.AlterDatabase, change.DatabaseSpec{Options: catalog.Values{"tablespace": "fast"}}, nil), nil},
 		"lock":        {change.Intent{Kind: change.AlterAccount, Account: &change.AccountSpec{Name: "tickets_app", Locked: new(true)}, Clearing: &change.ClearingSpec{}}, nil},
-		"copy_in_use": {change.Intent{Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "a_prod", Template: "template1"}, Clearing: &change.ClearingSpec{}}, func(s *catalog.Snapshot) {
-			s.Target, s.Source, s.SourceMine = nil, &catalog.Database{Name: "template1", Key: 1, AllowConnections: true}, true
-			s.Template.Sessions = 1
+		"copy_in_use": {change.Intent{Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"template": "template1"}}, Clearing: &change.ClearingSpec{}}, func(s *catalog.Snapshot) {
+			s.Target, s.Source, s.SourceMine = nil, &catalog.Database{Name: "template1", Key: 1}, true
+			template1(s).Properties["sessions"] = int64(1)
 			s.Connected = []catalog.Session{connected(7, func(s *catalog.Session) { s.Database = "template1" })}
 		}},
 	} {

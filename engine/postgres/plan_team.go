@@ -9,24 +9,25 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/planning"
 )
 
 // proofTable is made in a new database to try the accounts on, and removed.
 const proofTable = "genarch_proof"
 
 // planTeam puts before the database the role that will own it and the accounts
-// that will use it. It comes back with the spec as the database is made then.
-func planTeam(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot) change.DatabaseSpec {
-	t := *spec.Team
+// that will use it. The database is asked for then as it is made for them.
+func planTeam(p *planning.Draft) {
+	b, snap, t := &p.Brief, p.Snap, *p.In.Database.Team
 	engine.PlanTeam(b, t, snap, accountLimits)
 	if t.Host != "" {
 		b.Find(change.Stop, change.OptionUnsupported, "leave it out", "PostgreSQL roles have no host: where a role may come from is said in the server's pg_hba.conf")
 	}
-	if spec.Owner != "" {
-		b.Find(change.Stop, change.OptionInvalid, "leave the owner out", "the team gets an owner role of its own, %s", t.Owner())
+	if p.Asked.Has("owner") {
+		p.About("owner", change.Stop, change.OptionInvalid, "leave the owner out", "the team gets an owner role of its own, %s", t.Owner())
 	}
-	if asked := spec.AllowConnections; asked != nil && !*asked {
-		b.Find(change.Stop, change.OptionInvalid, "let it allow connections", "a team cannot use a database that allows no connections")
+	if p.Asked.Has("allow_connections") && !p.Asked.Bool("allow_connections") {
+		p.About("allow_connections", change.Stop, change.OptionInvalid, "let it allow connections", "a team cannot use a database that allows no connections")
 	}
 	owner := t.Owner().Name
 	b.Steps = append(b.Steps, createRoleStep(change.AccountSpec{Name: owner, Role: true}, ""))
@@ -41,25 +42,25 @@ func planTeam(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot) 
 	for _, a := range []catalog.Principal{t.App(), t.Reader()} {
 		b.Steps = append(b.Steps, createRoleStep(change.AccountSpec{Name: a.Name, Password: change.Generated}, ""))
 	}
-	spec.Owner, spec.Private = owner, true
-	return spec
+	p.Asked = p.Asked.With("owner", owner).With("private", true)
+	p.Settle("owner", owner)
+	p.Settle("private", true)
 }
 
 // planPrivate says what everybody may do on the new database, and takes it away
 // where that is asked for.
-func planPrivate(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot) []change.Step {
-	if !spec.Private {
-		if len(spec.Allow) > 0 {
-			b.Find(change.Stop, change.OptionInvalid, "ask for a private database too", "everybody may connect to the new database anyway, so allowing some means nothing")
-		}
-		b.Find(change.Note, change.PublicAccess, "ask for a private one (--private), or for what a team needs (--for-team)", "every account of the server may connect to it and make temporary tables in it: PostgreSQL gives CONNECT and TEMPORARY on a new database to PUBLIC")
+func planPrivate(p *planning.Draft) []change.Step {
+	b, spec, snap := &p.Brief, *p.In.Database, p.Snap
+	allow := p.Asked.List("allow")
+	if !p.Asked.Bool("private") {
+		b.Find(change.Note, change.PublicAccess, "ask for a private one (--set private=yes), or for what a team needs (--for-team)", "every account of the server may connect to it and make temporary tables in it: PostgreSQL gives CONNECT and TEMPORARY on a new database to PUBLIC")
 		return nil
 	}
 	db := "DATABASE " + quoteIdent(spec.Name)
 	give := []string{"REVOKE CONNECT, TEMPORARY ON " + db + " FROM PUBLIC"}
 	take := []string{"GRANT CONNECT, TEMPORARY ON " + db + " TO PUBLIC"}
 	grantees := []string{catalog.Public.Name}
-	for _, name := range spec.Allow {
+	for _, name := range allow {
 		if snap.Access != nil {
 			if _, ok := engine.FindAccount(b, role(name), snap, change.AccountAbsent); !ok {
 				continue
@@ -70,24 +71,24 @@ func planPrivate(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapsho
 		grantees = append(grantees, name)
 	}
 	who := "its owner and superusers"
-	if len(spec.Allow) > 0 {
-		who += ", and " + strings.Join(spec.Allow, ", ")
+	if len(allow) > 0 {
+		who += ", and " + strings.Join(allow, ", ")
 	}
 	title := "make it private"
 	if t := spec.Team; t != nil {
 		who += ", " + t.App().Name + " and " + t.Reader().Name
 		title += " to the team"
-		fresh := contents(b, spec, snap)
+		fresh := contents(p)
 		for _, a := range []struct {
 			to     catalog.Principal
 			bundle access.Bundle
 		}{{t.App(), access.BundleWrite}, {t.Reader(), access.BundleRead}} {
-			p := bundleStatements(a.bundle, fresh, a.to, false)
-			give, take = append(give, p.give...), append(take, p.take...)
+			x := bundleStatements(a.bundle, fresh, a.to, false)
+			give, take = append(give, x.give...), append(take, x.take...)
 			grantees = append(grantees, a.to.Name)
 		}
 	}
-	b.Set(change.Setting{Name: "private", Value: "yes", Asked: true, Decides: "who may connect: " + who + "; nobody else"})
+	b.Set(change.Setting{Name: "access", Title: "Who may connect", Value: "private", Asked: true, Decides: who + "; nobody else"})
 	slices.Reverse(take)
 	step := accessStep(title, spec.Name, give, take, grantees...)
 	step.Args["check"], step.Args["database"] = "private", spec.Name
@@ -96,16 +97,17 @@ func planPrivate(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapsho
 
 // contents is what a new database will hold: one schema, public, and nothing
 // else, unless it is a copy of a template that holds more.
-func contents(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot) catalog.AccessDatabase {
-	d := catalog.AccessDatabase{Name: spec.Name, Owner: spec.Owner, Interior: &catalog.Interior{
-		Classes: []catalog.Class{{Object: catalog.Object{Scope: catalog.ScopeSchema, Database: spec.Name, Schema: "public"}}}}}
-	for _, t := range snap.Access.Databases {
+func contents(p *planning.Draft) catalog.AccessDatabase {
+	name := p.In.Database.Name
+	d := catalog.AccessDatabase{Name: name, Owner: p.Settled.Text("owner"), Interior: &catalog.Interior{
+		Classes: []catalog.Class{{Object: catalog.Object{Scope: catalog.ScopeSchema, Database: name, Schema: "public"}}}}}
+	for _, t := range p.Snap.Access.Databases {
 		switch {
-		case t.Name != spec.Template:
+		case t.Name != p.Asked.Text("template"):
 		case t.Interior != nil:
 			d.Interior = t.Interior
 		default:
-			b.Find(change.Caution, change.CatalogueHidden, "give the bundles again afterwards: genarch grant give", "what is in the template %s cannot be seen (%s), so only its schema public is opened to the team", naming.Show(t.Name), t.Why)
+			p.Find(change.Caution, change.CatalogueHidden, "give the bundles again afterwards: genarch grant give", "what is in the template %s cannot be seen (%s), so only its schema public is opened to the team", naming.Show(t.Name), t.Why)
 		}
 	}
 	return d

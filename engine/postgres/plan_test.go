@@ -17,22 +17,26 @@ var update = flag.Bool("update", false, "write the golden files anew")
 
 // snapshot is a small server as a planner sees it.
 func snapshot() catalog.Snapshot {
-	base := catalog.Template{Name: "template1", Encoding: "UTF8", Collation: "C.UTF-8", CType: "C.UTF-8", Provider: "libc", Tablespace: "pg_default", Usable: true, Default: true}
+	base := catalog.Choice{Name: "template1", Default: true, Properties: catalog.Values{"encoding": "UTF8", "collation": "C.UTF-8", "ctype": "C.UTF-8",
+		"provider": "libc", "tablespace": "pg_default"}}
 	zero := base
 	zero.Name, zero.Default = "template0", false
 	return catalog.Snapshot{
 		Server:   catalog.Server{Name: "harbour", Environment: catalog.Production, NameRule: naming.Rule{Suffix: "_prod"}},
 		Instance: catalog.Instance{Engine: catalog.PostgreSQL, Version: "18.4", Number: 180004, Identity: catalog.Identity{Key: "system identifier 7"}, Encoding: "UTF8", Collation: "C.UTF-8", Read: time.Unix(0, 0), Login: catalog.Login{Name: "keeper", Abilities: []catalog.Ability{{Code: "create_database", Allowed: true}}}},
 		Names:    []string{"postgres", "template0", "template1", "tickets_prod", "Crew_prod"},
-		Template: &base,
 		Choices: catalog.Choices{
-			Templates: []catalog.Template{base, zero}, Providers: []string{"libc", "icu", "builtin"}, Tablespaces: []catalog.Tablespace{{Name: "pg_default"}, {Name: "fast"}},
-			Encodings:  []catalog.Encoding{{Name: "UTF8", Default: true}, {Name: "LATIN1"}, {Name: "SQL_ASCII"}},
-			Collations: []catalog.Collation{{Name: "C", Provider: "libc"}, {Name: "C.utf8", Encoding: "UTF8", Provider: "libc"}, {Name: "de_DE.iso88591", Encoding: "LATIN1", Provider: "libc"}, {Name: "de-DE", Provider: "icu"}, {Name: "en", Provider: "icu"}},
+			"templates": {base, zero}, "tablespaces": {{Name: "pg_default"}, {Name: "fast"}}, "owners": {{Name: "crew"}, {Name: "deck"}},
+			"encodings":  {{Name: "UTF8", Default: true}, {Name: "LATIN1"}, {Name: "SQL_ASCII"}},
+			"collations": {{Name: "C"}, {Name: "C.utf8", For: "UTF8"}, {Name: "de_DE.iso88591", For: "LATIN1"}},
+			"locales":    {{Name: "de-DE", For: "icu"}, {Name: "en", For: "icu"}},
 		},
-		OwnerFound: []string{"crew"}, OwnerAllowed: true,
+		OwnerAllowed: true,
 	}
 }
+
+// template1 is the one that is copied when nothing is said.
+func template1(s *catalog.Snapshot) *catalog.Choice { return &s.Choices["templates"][0] }
 
 func plan(t *testing.T, spec change.DatabaseSpec, snap catalog.Snapshot) change.Brief {
 	t.Helper()
@@ -44,7 +48,6 @@ func plan(t *testing.T, spec change.DatabaseSpec, snap catalog.Snapshot) change.
 }
 
 func TestPlanFindings(t *testing.T) {
-	limit := -7
 	for _, tt := range []struct {
 		title  string
 		spec   change.DatabaseSpec
@@ -57,30 +60,31 @@ func TestPlanFindings(t *testing.T) {
 		{"taken by case", change.DatabaseSpec{Name: "crew_prod"}, nil, "stop:name.taken_by_case", "crew_2_prod"},
 		{"look-alike", change.DatabaseSpec{Name: "t1ckets_prod"}, nil, "caution:name.lookalike", ""},
 		{"bad name", change.DatabaseSpec{Name: "A b"}, nil, "stop:name.characters stop:name.start stop:name.suffix", "a_b_prod"},
-		{"no owner", change.DatabaseSpec{Name: "a_prod", Owner: "x"}, func(s *catalog.Snapshot) { s.OwnerFound = nil }, "stop:owner.absent", `CREATE ROLE "x"`},
-		{"owner not ours", change.DatabaseSpec{Name: "a_prod", Owner: "crew"}, func(s *catalog.Snapshot) { s.OwnerAllowed = false }, "stop:owner.denied", `GRANT "crew" TO "keeper" WITH SET TRUE`},
-		{"no such encoding", change.DatabaseSpec{Name: "a_prod", Encoding: "utf-9"}, nil, "stop:encoding.unknown note:template.switched", "encoding list"},
-		{"spelling of an encoding", change.DatabaseSpec{Name: "a_prod", Encoding: "utf-8"}, nil, "", ""},
-		{"encoding without locale", change.DatabaseSpec{Name: "a_prod", Encoding: "latin1"}, nil, "stop:collation.mismatch note:template.switched", "character type C"},
-		{"encoding with C", change.DatabaseSpec{Name: "a_prod", Encoding: "latin1", Collation: "C"}, nil, "note:template.switched", ""},
-		{"own template, other encoding", change.DatabaseSpec{Name: "a_prod", Template: "template1", Encoding: "LATIN1", Collation: "C"}, nil, "stop:template.mismatch", "template0"},
-		{"unlisted collation", change.DatabaseSpec{Name: "a_prod", Collation: "xx_XX.UTF-8"}, nil, "caution:collation.unlisted note:template.switched", "collation list"},
-		{"icu without locale", change.DatabaseSpec{Name: "a_prod", Provider: "icu"}, nil, "stop:locale.missing note:template.switched", "add a locale"},
-		{"icu", change.DatabaseSpec{Name: "a_prod", Provider: "icu", Locale: "de-u-co-phonebk"}, nil, "note:template.switched", ""},
-		{"icu nonsense", change.DatabaseSpec{Name: "a_prod", Provider: "icu", Locale: "zz-nowhere"}, nil, "stop:collation.unknown note:template.switched", ""},
-		{"icu with SQL_ASCII", change.DatabaseSpec{Name: "a_prod", Provider: "icu", Locale: "en", Encoding: "SQL_ASCII", Collation: "C"}, nil, "stop:collation.mismatch note:template.switched", "UTF8"},
-		{"builtin on an old version", change.DatabaseSpec{Name: "a_prod", Provider: "builtin"}, func(s *catalog.Snapshot) { s.Choices.Providers = providers(150018) }, "stop:provider.unknown note:template.switched", "libc, icu"},
-		{"no template", change.DatabaseSpec{Name: "a_prod", Template: "nope"}, func(s *catalog.Snapshot) { s.Template = nil }, "stop:template.absent", "template list"},
-		{"template in use", change.DatabaseSpec{Name: "a_prod"}, func(s *catalog.Snapshot) { s.Template.Sessions = 2; s.TemplateUsers = []string{"crew from 10.0.0.7"} }, "stop:template.in_use", "--clear-template"},
-		{"template not ours", change.DatabaseSpec{Name: "a_prod"}, func(s *catalog.Snapshot) { s.Template.Usable = false }, "stop:template.denied", "IS_TEMPLATE true"},
-		{"no tablespace", change.DatabaseSpec{Name: "a_prod", Tablespace: "moon"}, nil, "stop:tablespace.absent", "tablespace list"},
-		{"bad limit", change.DatabaseSpec{Name: "a_prod", ConnectionLimit: &limit}, nil, "stop:option.invalid", "-1"},
-		{"bad strategy", change.DatabaseSpec{Name: "a_prod", Strategy: "magic"}, nil, "stop:option.invalid", "wal_log"},
+		{"no owner", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"owner": "x"}}, func(s *catalog.Snapshot) { s.Choices["owners"] = nil }, "stop:option.absent", `CREATE ROLE "x"`},
+		{"owner not ours", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"owner": "crew"}}, func(s *catalog.Snapshot) { s.OwnerAllowed = false }, "stop:owner.denied", `GRANT "crew" TO "keeper" WITH SET TRUE`},
+		{"no such encoding", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"encoding": "utf-9"}}, nil, "stop:option.absent note:template.switched", "choices harbour encodings"},
+		{"spelling of an encoding", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"encoding": "utf-8"}}, nil, "", ""},
+		{"encoding without locale", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"encoding": "latin1"}}, nil, "stop:collation.mismatch note:template.switched", "character type C"},
+		{"encoding with C", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"encoding": "latin1", "collation": "C"}}, nil, "note:template.switched", ""},
+		{"own template, other encoding", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"template": "template1", "encoding": "LATIN1", "collation": "C"}}, nil, "stop:template.mismatch", "template0"},
+		{"unlisted collation", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"collation": "xx_XX.UTF-8"}}, nil, "caution:option.unlisted note:template.switched", "choices harbour collations"},
+		{"icu without locale", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"provider": "icu"}}, nil, "stop:locale.missing note:template.switched", "add a locale"},
+		{"icu", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"provider": "icu", "locale": "de-u-co-phonebk"}}, nil, "note:template.switched", ""},
+		{"icu nonsense", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"provider": "icu", "locale": "zz-nowhere"}}, nil, "stop:collation.unknown note:template.switched", ""},
+		{"icu with SQL_ASCII", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"provider": "icu", "locale": "en", "encoding": "SQL_ASCII", "collation": "C"}}, nil, "stop:collation.mismatch note:template.switched", "UTF8"},
+		{"builtin on an old version", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"provider": "builtin"}}, func(s *catalog.Snapshot) { s.Instance.Number, s.Instance.Version = 150018, "15.18" }, "stop:option.unsupported note:template.switched", "choose another"},
+		{"no template", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"template": "nope"}}, nil, "stop:option.absent", "choices harbour templates"},
+		{"template in use", change.DatabaseSpec{Name: "a_prod"}, func(s *catalog.Snapshot) {
+			template1(s).Properties["sessions"], s.TemplateUsers = int64(2), []string{"crew from 10.0.0.7"}
+		}, "stop:template.in_use", "--clear-template"},
+		{"template not ours", change.DatabaseSpec{Name: "a_prod"}, func(s *catalog.Snapshot) { template1(s).Why = "it is no template" }, "stop:option.unusable", "IS_TEMPLATE true"},
+		{"no tablespace", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"tablespace": "moon"}}, nil, "stop:option.absent", "choices harbour tablespaces"},
+		{"two ways to say the locale", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"locale": "C", "collation": "C"}}, nil, "stop:option.invalid note:template.switched", "either"},
 		{"no rights", change.DatabaseSpec{Name: "a_prod"}, func(s *catalog.Snapshot) {
 			s.Instance.Login.Abilities = []catalog.Ability{{Code: "create_database", Remedy: `ALTER ROLE "keeper" CREATEDB`}}
 		}, "stop:rights.missing", "CREATEDB"},
 		{"standby", change.DatabaseSpec{Name: "a_prod"}, func(s *catalog.Snapshot) { s.Instance.ReadOnly = "it is a standby" }, "stop:server.read_only", "primary"},
-		{"every reason is told", change.DatabaseSpec{Name: "postgres", Tablespace: "moon", Strategy: "magic"}, nil, "stop:name.suffix stop:name.reserved stop:name.taken stop:tablespace.absent stop:option.invalid", ""},
+		{"every reason is told", change.DatabaseSpec{Name: "postgres", Options: catalog.Values{"tablespace": "moon", "owner": "x"}}, nil, "stop:option.absent stop:option.absent stop:name.suffix stop:name.reserved stop:name.taken", ""},
 	} {
 		t.Run(tt.title, func(t *testing.T) {
 			snap := snapshot()
@@ -116,11 +120,10 @@ func TestPlanStatements(t *testing.T) {
 	limit, yes, no := 5, true, false
 	for name, spec := range map[string]change.DatabaseSpec{
 		"plain":   {Name: "a_prod"},
-		"hostile": {Name: `a"; DROP DATABASE x; --_prod`, Comment: `it's \ "so"`},
-		"full": {Name: "a_prod", Owner: "crew", Encoding: "LATIN1", Collation: "C", Tablespace: "fast", Strategy: "file_copy",
-			ConnectionLimit: &limit, AllowConnections: &no, IsTemplate: &yes, Comment: "all of it"},
-		"icu":     {Name: "a_prod", Provider: "icu", Locale: "de-DE"},
-		"builtin": {Name: "a_prod", Provider: "builtin", Locale: "C.UTF-8"},
+		"hostile": {Name: `a"; DROP DATABASE x; --_prod`, Options: catalog.Values{"comment": `it's \ "so"`}},
+		"full":    {Name: "a_prod", Options: catalog.Values{"owner": "crew", "encoding": "LATIN1", "collation": "C", "tablespace": "fast", "strategy": "file_copy", "connection_limit": int64(limit), "allow_connections": no, "is_template": yes, "comment": "all of it"}},
+		"icu":     {Name: "a_prod", Options: catalog.Values{"provider": "icu", "locale": "de-DE"}},
+		"builtin": {Name: "a_prod", Options: catalog.Values{"provider": "builtin", "locale": "C.UTF-8"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			snap := snapshot()
@@ -133,14 +136,15 @@ func TestPlanStatements(t *testing.T) {
 
 func TestPlanExisting(t *testing.T) {
 	snap := snapshot()
-	snap.Target = &catalog.Database{Name: "tickets_prod", Owner: "crew", Encoding: "UTF8", Collation: "C.UTF-8", CType: "C.UTF-8", Provider: "libc", AllowConnections: true, ConnectionLimit: 5}
+	snap.Target = &catalog.Database{Name: "tickets_prod", Owner: "crew", Encoding: "UTF8", Collation: "C.UTF-8",
+		Properties: catalog.Values{"ctype": "C.UTF-8", "provider": "libc", "connection_limit": int64(5)}}
 	three := 3
-	b := plan(t, change.DatabaseSpec{Name: "tickets_prod", IfAbsent: true, Encoding: "utf-8", Collation: "C.utf8", Owner: "deck", ConnectionLimit: &three}, snap)
-	want := []change.Difference{{Name: "connection_limit", Asked: "3", Actual: "5"}, {Name: "owner", Asked: "deck", Actual: "crew"}}
+	b := plan(t, change.DatabaseSpec{Name: "tickets_prod", IfAbsent: true, Options: catalog.Values{"encoding": "utf-8", "collation": "C.utf8", "owner": "deck", "connection_limit": int64(three)}}, snap)
+	want := []change.Difference{{Name: "owner", Asked: "deck", Actual: "crew"}, {Name: "connection_limit", Asked: "3", Actual: "5"}}
 	if b.Outcome != change.Nothing || !slices.Equal(b.Differences, want) || b.Stopped() {
 		t.Errorf("outcome %s, differences %+v; want %+v", b.Outcome, b.Differences, want)
 	}
-	same := plan(t, change.DatabaseSpec{Name: "tickets_prod", IfAbsent: true, Owner: "crew"}, snap)
+	same := plan(t, change.DatabaseSpec{Name: "tickets_prod", IfAbsent: true, Options: catalog.Values{"owner": "crew"}}, snap)
 	for b, code := range map[*change.Brief]string{&b: change.ExistsDifferent, &same: change.ExistsAsAsked} {
 		if !slices.Contains(b.Codes(change.Note), code) {
 			t.Errorf("findings %+v; want %s", b.Findings, code)

@@ -64,6 +64,8 @@ func testReal(t *testing.T, running *localdb.Server) {
 		}
 	}
 	t.Run("options", func(t *testing.T) { testOptions(t, running, run) })
+	t.Run("alter", func(t *testing.T) { testAlter(t, running, run) })
+	t.Run("altered meanwhile", func(t *testing.T) { testAlteredMeanwhile(t, running, run) })
 	t.Run("template in use", func(t *testing.T) { testTemplateInUse(t, running) })
 	t.Run("own counting", func(t *testing.T) { testOwnCounting(t, running) })
 	t.Run("effective privileges", func(t *testing.T) { testEffective(t, running) })
@@ -76,14 +78,14 @@ func testOptions(t *testing.T, running *localdb.Server, run func(string)) {
 	run("CREATE ROLE crew NOLOGIN")
 	limit, yes, no := 5, true, false
 	specs := []change.DatabaseSpec{
-		{Name: "latin", Encoding: "latin1", Collation: "C"},
-		{Name: "full", Owner: "crew", Encoding: "UTF8", Collation: "C", CType: "C.UTF-8", Tablespace: "pg_default", Strategy: "file_copy", ConnectionLimit: &limit, IsTemplate: &yes, Comment: "x"},
-		{Name: "shut", AllowConnections: &no},
-		{Name: "copied", Template: "full"},
-		{Name: "german", Provider: "icu", Locale: "de"},
+		{Name: "latin", Options: catalog.Values{"encoding": "latin1", "collation": "C"}},
+		{Name: "full", Options: catalog.Values{"owner": "crew", "encoding": "UTF8", "collation": "C", "ctype": "C.UTF-8", "tablespace": "pg_default", "strategy": "file_copy", "connection_limit": int64(limit), "is_template": yes, "comment": "x"}},
+		{Name: "shut", Options: catalog.Values{"allow_connections": no}},
+		{Name: "copied", Options: catalog.Values{"template": "full"}},
+		{Name: "german", Options: catalog.Values{"provider": "icu", "locale": "de"}},
 	}
 	if !strings.HasPrefix(running.Version, "15.") {
-		specs = append(specs, change.DatabaseSpec{Name: "built", Provider: "builtin", Locale: "C.UTF-8"})
+		specs = append(specs, change.DatabaseSpec{Name: "built", Options: catalog.Values{"provider": "builtin", "locale": "C.UTF-8"}})
 	}
 	for _, spec := range specs {
 		b := enginetest.Brief(t, Engine{}, s, spec)
@@ -92,10 +94,10 @@ func testOptions(t *testing.T, running *localdb.Server, run func(string)) {
 		}
 	}
 	d, err := s.Database(t.Context(), "full")
-	if err != nil || d.Owner != "crew" || d.Collation != "C" || d.CType != "C.UTF-8" || d.ConnectionLimit != 5 || !d.IsTemplate || d.Comment != "x" {
+	if err != nil || d.Owner != "crew" || d.Collation != "C" || d.Properties.Text("ctype") != "C.UTF-8" || d.Properties["connection_limit"] != int64(5) || !d.Properties.Bool("is_template") || d.Comment != "x" {
 		t.Errorf("full was read back as %+v, %v", d, err)
 	}
-	if d, err := s.Database(t.Context(), "shut"); err != nil || d.AllowConnections || d.Tables != nil {
+	if d, err := s.Database(t.Context(), "shut"); err != nil || !d.Closed || d.Tables != nil {
 		t.Errorf("a closed database: %+v, %v; its tables cannot be known", d, err)
 	}
 	// The list shows the tables once they were counted in the background.
@@ -131,7 +133,7 @@ func testSmallLogin(t *testing.T, running *localdb.Server, run func(string)) {
 	target := enginetest.Target(Engine{}, running, "harbour")
 	target.Server.Admin, target.Password = "small", secret.New("small")
 	s := enginetest.Open(t, Engine{}, target)
-	b := enginetest.Brief(t, Engine{}, s, change.DatabaseSpec{Name: "tides", Owner: "crew"})
+	b := enginetest.Brief(t, Engine{}, s, change.DatabaseSpec{Name: "tides", Options: catalog.Values{"owner": "crew"}})
 	if got := b.Codes(change.Stop); !slices.Equal(got, []string{change.RightsMissing, change.OwnerDenied}) {
 		t.Errorf("stops %v", got)
 	}
@@ -153,7 +155,7 @@ func testSmallLogin(t *testing.T, running *localdb.Server, run func(string)) {
 			run(f.Next)
 		}
 	}
-	if b := enginetest.Brief(t, Engine{}, s, change.DatabaseSpec{Name: "tides", Owner: "crew"}); b.Stopped() {
+	if b := enginetest.Brief(t, Engine{}, s, change.DatabaseSpec{Name: "tides", Options: catalog.Values{"owner": "crew"}}); b.Stopped() {
 		t.Errorf("after the remedies: %+v", b.Findings)
 	} else if _, err := enginetest.Carry(t, s, b); err != nil {
 		t.Error(err)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -98,10 +99,11 @@ const databaseColumns = `SELECT d.oid::int8, d.datname::text, pg_catalog.pg_get_
 	coalesce(pg_catalog.to_jsonb(d)->>'datlocale', pg_catalog.to_jsonb(d)->>'daticulocale', ''),
 	t.spcname::text, d.datistemplate, d.datallowconn, d.datconnlimit,
 	coalesce(pg_catalog.shobj_description(d.oid, 'pg_database'), ''),
-	coalesce(d.datcollversion <> pg_catalog.pg_database_collation_actual_version(d.oid), false),
+	coalesce(d.datcollversion, ''), coalesce(pg_catalog.pg_database_collation_actual_version(d.oid), ''), coalesce(x.setconfig, '{}'),
 	coalesce(a.sessions, 0)::int
 	FROM pg_catalog.pg_database d
 	LEFT JOIN pg_catalog.pg_tablespace t ON t.oid = d.dattablespace
+	LEFT JOIN pg_catalog.pg_db_role_setting x ON x.setdatabase = d.oid AND x.setrole = 0
 	LEFT JOIN (SELECT datid, count(*) AS sessions FROM pg_catalog.pg_stat_activity
 		WHERE datid IS NOT NULL AND leader_pid IS NULL AND coalesce(backend_type, 'client backend') = 'client backend'
 		GROUP BY datid) a ON a.datid = d.oid`
@@ -112,20 +114,52 @@ const invalidLimit = -2
 
 func scanDatabase(row pgx.CollectableRow) (catalog.Database, error) {
 	var d catalog.Database
-	var key int64
-	var stale bool
+	var key, limit int64
+	var ctype, provider, locale, tablespace string
+	var template, allowed bool
+	var version, systemVersion string
+	var settings []string
 	var sessions int
-	err := row.Scan(&key, &d.Name, &d.Owner, &d.Encoding, &d.Collation, &d.CType, &d.Provider, &d.Locale,
-		&d.Tablespace, &d.IsTemplate, &d.AllowConnections, &d.ConnectionLimit, &d.Comment, &stale, &sessions)
-	d.Key, d.Sessions = uint64(key), &sessions
+	err := row.Scan(&key, &d.Name, &d.Owner, &d.Encoding, &d.Collation, &ctype, &provider, &locale,
+		&tablespace, &template, &allowed, &limit, &d.Comment, &version, &systemVersion, &settings, &sessions)
+	d.Key, d.Sessions, d.Closed, d.Broken = uint64(key), &sessions, !allowed, limit == invalidLimit
 	d.System = d.Name == "postgres" || d.Name == "template0" || d.Name == "template1"
+	d.Properties = catalog.Values{"ctype": ctype, "provider": provider, "tablespace": tablespace, "is_template": template,
+		"allow_connections": allowed, "connection_limit": "none"}.With("locale", locale)
+	if limit >= 0 {
+		d.Properties["connection_limit"] = limit
+	}
+	if len(settings) > 0 {
+		d.Properties["settings"] = settingRows(settings)
+	}
+	stale := version != "" && systemVersion != "" && version != systemVersion
+	if version != "" {
+		d.Properties["collation_version"], d.Properties["system_collation_version"] = version, systemVersion
+	}
 	switch {
-	case d.ConnectionLimit == invalidLimit:
+	case d.Broken:
 		d.Trouble = "left over from an interrupted drop: nobody can connect, and only dropping it again helps"
 	case stale:
-		d.Trouble = "its collation has another version than when it was made: reindex, then ALTER DATABASE … REFRESH COLLATION VERSION"
+		d.Trouble = "its collation has another version than when it was made: rebuild the indexes on text, then alter it with --set refresh_collation=yes"
 	}
 	return d, err
+}
+
+// settingRows reads what pg_db_role_setting keeps: name=value.
+func settingRows(list []string) []catalog.Values {
+	var out []catalog.Values
+	for _, text := range list {
+		name, value, _ := strings.Cut(text, "=")
+		out = append(out, catalog.Values{"name": name, "value": value})
+	}
+	return sortedSettings(out)
+}
+
+// sortedSettings puts settings in the order of their names: the server keeps them as
+// they came.
+func sortedSettings(rows []catalog.Values) []catalog.Values {
+	slices.SortFunc(rows, func(a, b catalog.Values) int { return strings.Compare(a.Text("name"), b.Text("name")) })
+	return rows
 }
 
 // Databases lists all databases. Sizes come from a second reading beside the
@@ -230,7 +264,7 @@ func (s *server) readDatabase(ctx context.Context, q querier, name string) (cata
 
 // countTables connects to the database, for tables are known only inside it.
 func (s *server) countTables(ctx context.Context, d catalog.Database) (int, error) {
-	if !d.AllowConnections || d.ConnectionLimit == invalidLimit {
+	if d.Closed || d.Broken {
 		return 0, engine.ErrNotFound
 	}
 	s.counts.state.logins.RLock()

@@ -27,7 +27,7 @@ func (s *server) Do(ctx context.Context, step change.Step) (engine.Report, error
 		return s.alter(ctx, "set the comment", step.Statement, step)
 	case stepCreateRole:
 		return s.createRole(ctx, step)
-	case stepGate, stepOpen:
+	case stepGate, stepOpen, stepAlter:
 		return s.setGate(ctx, step)
 	case stepDrop:
 		return s.dropEmpty(ctx, step)
@@ -294,6 +294,8 @@ func (s *server) Probe(ctx context.Context, step change.Step) (bool, error) {
 	case stepCreateRole:
 		_, ok, err := s.account(ctx, step.Args["name"])
 		return ok, err
+	case stepAlter:
+		return s.probeAlter(ctx, step)
 	case stepGate, stepOpen, stepDrop, stepRename, stepMove:
 		return s.probeTake(ctx, step)
 	case engine.StepStatement, stepAccess, stepHandOver:
@@ -316,6 +318,8 @@ func (s *server) Undo(ctx context.Context, step change.Step) (engine.Report, err
 		return s.undoCreateRole(ctx, step)
 	case stepGate:
 		return s.undoGate(ctx, step)
+	case stepAlter:
+		return s.undoAlter(ctx, step)
 	case stepRename, stepMove:
 		return s.undoTake(ctx, step)
 	case engine.StepStatement:
@@ -370,7 +374,7 @@ func (s *server) undoCreate(ctx context.Context, step change.Step) (engine.Repor
 		return rep, refuse("somebody is connected to " + naming.Show(d.Name) + " already, so it was left alone")
 	}
 	err = s.withConn(ctx, op, func(c *pgxpool.Conn) error {
-		if d.IsTemplate {
+		if d.Properties.Bool("is_template") {
 			if err := exec(ctx, c.Conn(), "ALTER DATABASE "+quoteIdent(d.Name)+" IS_TEMPLATE false"); err != nil {
 				return wrap(op, err)
 			}

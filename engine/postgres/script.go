@@ -1,13 +1,9 @@
 package postgres
 
-import (
-	"strings"
+import "strings"
 
-	"example.com/genarch/engine"
-)
-
-// script is for psql. It stops at the first error: what follows may stand on it.
-var script = engine.Script{Head: "\\set ON_ERROR_STOP on\n", Connect: connectLine}
+// scriptHead is for psql. It stops at the first error: what follows may stand on it.
+const scriptHead = "\\set ON_ERROR_STOP on\n"
 
 // connectLine has psql go to another database. A name that psql took for a
 // connection string would send the rest of the script, and the password, to

@@ -115,12 +115,14 @@ func (s *server) takeSnapshot(ctx context.Context, in change.Intent) (catalog.Sn
 		snap.Names, err = s.databaseNames(ctx)
 		return snap, err
 	}
-	if in.Kind == change.MoveDatabase {
-		c, err := s.Choices(ctx)
-		if err != nil {
+	if err := s.readAsked(ctx, in, &snap); err != nil {
+		return snap, err
+	}
+	if in.Kind == change.AlterDatabase {
+		var err error
+		if snap.Details, err = s.trySettings(ctx, in); err != nil {
 			return snap, err
 		}
-		snap.Choices = c
 	}
 	snap.Instance.Read = time.Now().UTC()
 	return snap, nil

@@ -12,6 +12,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/engine"
 	"example.com/genarch/engine/enginetest"
@@ -73,7 +74,7 @@ func testRename(k taker) {
 		k.t.Fatal(err)
 	}
 	d, err := k.s.Database(k.t.Context(), "after_dev")
-	if err != nil || !d.AllowConnections || d.ConnectionLimit != 7 {
+	if err != nil || d.Closed || d.Properties["connection_limit"] != int64(7) {
 		k.t.Fatalf("after: %+v, %v", d, err)
 	}
 	for _, step := range slices.Backward(done) {
@@ -91,7 +92,7 @@ func testRename(k taker) {
 			}
 		}
 	}
-	if d, err := k.s.Database(k.t.Context(), "before_dev"); err != nil || !d.AllowConnections {
+	if d, err := k.s.Database(k.t.Context(), "before_dev"); err != nil || d.Closed {
 		k.t.Errorf("taken back: %+v, %v", d, err)
 	}
 }
@@ -102,12 +103,12 @@ func testMove(k taker) {
 	testutil.GiveToPostgres(k.t, makeDir(k.t, dir))
 	k.exec("CREATE TABLESPACE pier LOCATION '" + dir + "'")
 	k.connect("placed_dev")
-	in := taking(change.MoveDatabase, change.DatabaseSpec{Name: "placed_dev", Tablespace: "pier"}, nil)
+	in := taking(change.AlterDatabase, change.DatabaseSpec{Name: "placed_dev", Options: catalog.Values{"tablespace": "pier"}}, nil)
 	done, err := enginetest.Carry(k.t, k.s, k.brief(in))
 	if err != nil {
 		k.t.Fatal(err)
 	}
-	if d, err := k.s.Database(k.t.Context(), "placed_dev"); err != nil || d.Tablespace != "pier" || !d.AllowConnections {
+	if d, err := k.s.Database(k.t.Context(), "placed_dev"); err != nil || d.Properties.Text("tablespace") != "pier" || d.Closed {
 		k.t.Errorf("moved: %+v, %v", d, err)
 	}
 	if b := k.brief(in); b.Outcome != change.Nothing {
@@ -120,15 +121,15 @@ func testMove(k taker) {
 			}
 		}
 	}
-	if d, _ := k.s.Database(k.t.Context(), "placed_dev"); d.Tablespace != "pg_default" {
-		k.t.Errorf("taken back: %s", d.Tablespace)
+	if d, _ := k.s.Database(k.t.Context(), "placed_dev"); d.Properties.Text("tablespace") != "pg_default" {
+		k.t.Errorf("taken back: %s", d.Properties.Text("tablespace"))
 	}
 }
 
 func testTemplate(k taker) {
 	k.exec("CREATE DATABASE mould_dev IS_TEMPLATE true")
 	k.connect("mould_dev")
-	in := change.Intent{Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "cast_dev", Template: "mould_dev"}}
+	in := change.Intent{Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "cast_dev", Options: catalog.Values{"template": "mould_dev"}}}
 	if b := k.brief(in); !slices.Contains(b.Codes(change.Stop), change.TemplateInUse) {
 		k.t.Fatalf("a template in use: %+v", b.Findings)
 	}
@@ -138,7 +139,7 @@ func testTemplate(k taker) {
 		k.t.Fatalf("%v: %+v", err, b.Findings)
 	}
 	for _, name := range []string{"mould_dev", "cast_dev"} {
-		if d, err := k.s.Database(k.t.Context(), name); err != nil || !d.AllowConnections {
+		if d, err := k.s.Database(k.t.Context(), name); err != nil || d.Closed {
 			k.t.Errorf("%s: %+v, %v", name, d, err)
 		}
 	}

@@ -8,12 +8,17 @@
 	import Trouble from './Trouble.svelte';
 	import { to } from '../router';
 
-	type Props = { title: string; asking: Asking; intent: Intent | null; button: string; hint: string; onsuggest?: (finding: Finding) => void; children: Snippet };
-	let { title, asking, intent, button, hint, onsuggest, children }: Props = $props();
+	type Props = { title: string; asking: Asking; intent: Intent | null; button: string; hint: string; onsuggest?: (finding: Finding) => void;
+		/** Which findings stand beside the form; the others stand at their fields. */
+		rest?: (finding: Finding) => boolean;
+		children: Snippet;
+	};
+	let { title, asking, intent, button, hint, onsuggest, rest = () => true, children }: Props = $props();
 
 	$effect(() => asking.check(intent ? $state.snapshot(intent) : null));
 	$effect(() => () => asking.stop());
 	const brief = $derived(intent ? asking.brief : null);
+	const findings = $derived(brief?.findings.filter(rest) ?? []);
 </script>
 
 <Band server={asking.name} />
@@ -32,7 +37,7 @@
 			<p class="sr-only" role="status">{said(brief)}</p>
 			{#if asking.problem}<Trouble problem={asking.problem} />{/if}
 			{#if brief}
-				{#if brief.findings.length}<h2 class="mb-2">What to know</h2><Findings findings={brief.findings} {onsuggest} />{/if}
+				{#if findings.length}<h2 class="mb-2">What to know</h2><Findings {findings} {onsuggest} />{/if}
 				{#if brief.steps.length}
 					<h2 class="mt-4 mb-2">The statements so far</h2>
 					{#each brief.steps as s, i (i)}{#if s.statement}<pre class="sql mb-2">{visibleText(s.statement)}</pre>{/if}{/each}

@@ -1,7 +1,8 @@
 <script lang="ts">
+	import { engines } from './engines.svelte';
 	import type { Snippet } from 'svelte';
 	import { registered } from './registered.svelte';
-	import { engineTitle } from './format';
+	;
 	import { to } from '../router';
 
 	/** What is registered shows at once; version and children are what the page has read since. */
@@ -13,6 +14,6 @@
 <div class="band {known ? `band-${known.environment}` : 'bg-base-200'}">
 	<span class="band-word">{known?.environment ?? '\u00a0'}</span>
 	<a class="font-semibold underline underline-offset-2" href={to.server(server)}>{server}</a>
-	<span>{engineTitle(known?.engine ?? '')} {version}</span>
+	<span>{engines.title(known?.engine ?? '')} {version}</span>
 	{@render children?.()}
 </div>

@@ -23,14 +23,15 @@
 	const items = $derived($virtual.getVirtualItems());
 	const above = $derived(items[0]?.start ?? 0);
 	const below = $derived($virtual.getTotalSize() - (items.at(-1)?.end ?? 0));
-	const postgres = $derived(table.list?.engine === 'postgresql');
+	/** A column in which nothing stands is left out. */
+	const owned = $derived(!!table.list?.databases.some((d) => d.owner));
 
 	const arrow = (key: SortKey) => (table.sort !== key ? '' : table.down ? '↓' : '↑');
 
 	type Column = { key: SortKey; title: string; number?: boolean; from?: string };
 	const columns: Column[] = $derived([
 		{ key: 'name', title: 'Database' },
-		...(postgres ? [{ key: 'owner', title: 'Owner', from: 'hidden sm:table-cell' } as Column] : []),
+		...(owned ? [{ key: 'owner', title: 'Owner', from: 'hidden sm:table-cell' } as Column] : []),
 		{ key: 'encoding', title: 'Encoding', from: 'hidden md:table-cell' },
 		{ key: 'collation', title: 'Collation', from: 'hidden lg:table-cell' },
 		{ key: 'size', title: 'Size', number: true },
@@ -60,17 +61,17 @@
 								<a class="link-plain mono truncate" href={to.database(table.server, d.name)} title={d.name}>{visible(d.name)}</a>
 								{#if table.fresh.has(d.name)}<span class="badge badge-success badge-sm">new</span>{/if}
 								{#if d.system}<span class="badge badge-ghost badge-sm">system</span>{/if}
-								{#if d.is_template}<span class="badge badge-outline badge-sm">template</span>{/if}
-								{#if !d.allow_connections}<span class="badge badge-outline badge-sm">closed</span>{/if}
+								{#if d.properties.is_template}<span class="badge badge-outline badge-sm">template</span>{/if}
+								{#if d.closed}<span class="badge badge-outline badge-sm">closed</span>{/if}
 								{#if d.trouble}<span class="badge badge-warning badge-sm" title={d.trouble}>trouble</span>{/if}
 							</div>
 						</td>
-						{#if postgres}<td class="mono hidden max-w-40 truncate sm:table-cell">{visible(d.owner)}</td>{/if}
+						{#if owned}<td class="mono hidden max-w-40 truncate sm:table-cell">{visible(d.owner)}</td>{/if}
 						<td class="mono hidden md:table-cell">{d.encoding}</td>
 						<td class="mono hidden max-w-48 truncate lg:table-cell">{d.collation}</td>
 						<td class="num">{size(d.size)}</td>
 						<td class="num hidden sm:table-cell" title={d.tables === 0 ? 'empty: nothing has been installed in it' : undefined}>{count(d.tables)}</td>
-						<td class="num">{count(d.sessions)}{#if d.connection_limit >= 0}<span class="quiet">&nbsp;of {d.connection_limit}</span>{/if}</td>
+						<td class="num">{count(d.sessions)}{#if typeof d.properties.connection_limit === 'number'}<span class="quiet">&nbsp;of {d.properties.connection_limit}</span>{/if}</td>
 						<td class="quiet hidden max-w-72 truncate text-sm xl:table-cell" title={d.comment}>{d.trouble || d.comment}</td>
 					</tr>
 				{/if}

@@ -1,6 +1,7 @@
 <script lang="ts">
+	import { engines } from './engines.svelte';
 	import type { Handover } from './api';
-	import { engineTitle, visible, visibleText } from './format';
+	import { visible, visibleText } from './format';
 	import { whoText } from '../router';
 
 	type Props = { sheet: Handover };
@@ -8,7 +9,7 @@
 	let copied = $state('');
 	const facts = $derived<[string, string][]>([
 		['address', `${sheet.host} port ${sheet.port}`],
-		['engine', engineTitle(sheet.engine)],
+		['engine', engines.title(sheet.engine)],
 		...(sheet.database ? ([['database', sheet.database]] as [string, string][]) : []),
 		['TLS', sheet.tls]
 	]);

@@ -1,4 +1,5 @@
 <script lang="ts">
+	import { engines } from './engines.svelte';
 	import { createVirtualizer } from '@tanstack/svelte-virtual';
 	import { untrack } from 'svelte';
 	import type { Matrix } from './api';
@@ -34,7 +35,7 @@
 
 	const account = (i: number) => {
 		const r = matrix.rows[i]!;
-		return { text: r.name === '' ? `(no name)@${r.host}` : visible(whoText(r)), href: to.account(matrix.server, { ...r, role: r.role && matrix.engine === 'mariadb' }), role: !!r.role, marks: r.marks ?? 0, superuser: !!r.super };
+		return { text: r.name === '' ? `(no name)@${r.host}` : visible(whoText(r)), href: to.account(matrix.server, { ...r, role: r.role && engines.separateRoles(matrix.engine) }), role: !!r.role, marks: r.marks ?? 0, superuser: !!r.super };
 	};
 	/** The cell that the keys work on, by its place in sight. */
 	let active = $state({ d: 0, a: 0 });

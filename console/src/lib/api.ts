@@ -9,6 +9,8 @@ export type DatabaseList = Schemas['DatabaseList'];
 export type DatabaseSpec = Schemas['DatabaseSpec'];
 export type Choices = Schemas['Choices'];
 export type Engine = Schemas['Engine'];
+export type EngineField = Schemas['Field'];
+export type Choice = Schemas['Choice'];
 export type Brief = Schemas['Brief'];
 export type Finding = Schemas['Finding'];
 export type Step = Schemas['Step'];
@@ -121,7 +123,7 @@ export const api = {
 	engines: () => unwrap(client.GET('/engines')),
 	servers: () => unwrap(client.GET('/servers')),
 	server: (name: string, signal?: AbortSignal) => unwrap(client.GET('/servers/{server}', { ...server(name), signal })),
-	choices: (name: string) => unwrap(client.GET('/servers/{server}/choices', server(name))),
+	choices: (name: string, keys: string[]) => unwrap(client.GET('/servers/{server}/choices', { params: { path: { server: name }, query: { keys } } })),
 	databases: (name: string, system: boolean, signal?: AbortSignal) =>
 		unwrap(
 			client.GET('/servers/{server}/databases', {

@@ -48,11 +48,6 @@ export function identityText(identity: { key: string; marks: Record<string, stri
 	return identity.marks?.marker ? `marker ${identity.marks.marker}` : identity.key;
 }
 
-/** An engine as its people write it. */
-export function engineTitle(engine: string): string {
-	return { postgresql: 'PostgreSQL', mariadb: 'MariaDB' }[engine] ?? engine;
-}
-
 /** A length of time. */
 export function took(from?: string | null, until?: string | null): string {
 	if (!from || !until) return '';

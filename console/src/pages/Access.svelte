@@ -1,4 +1,5 @@
 <script lang="ts">
+	import { engines } from '../lib/engines.svelte';
 	import { api, problemOf, type Matrix, type Problem, type Why } from '../lib/api';
 	import Band from '../lib/Band.svelte';
 	import { count, visible } from '../lib/format';
@@ -64,7 +65,7 @@
 		why = null;
 		const r = m.rows[account]!;
 		try {
-			const answer = await api.why(server, { account: whoText(r), role: !!r.role && m.engine === 'mariadb', privilege: m.engine === 'mariadb' ? 'SELECT' : 'CONNECT', database: m.databases[database], scope: 'database' });
+			const answer = await api.why(server, { account: whoText(r), role: !!r.role && engines.separateRoles(m.engine), privilege: engines.get(m.engine)?.bundles[0]?.on?.database?.[0] ?? 'SELECT', database: m.databases[database], scope: 'database' });
 			if (picked?.account === account && picked.database === database) why = answer;
 		} catch {
 			why = null;
@@ -103,9 +104,9 @@
 		</p>
 		{#if picked && line}
 			<section class="border-base-300 rounded-box mt-4 border px-4 py-3" aria-label="Why" aria-live="polite">
-				<h2 class="break-words"><a class="link-plain mono" href={to.account(server, { ...line, role: line.role && matrix.engine === 'mariadb' })}>{visible(whoText(line))}</a> on <a class="link-plain mono" href={to.database(server, where)}>{visible(where)}</a>: {cell(line.cells[picked.database]).word}</h2>
+				<h2 class="break-words"><a class="link-plain mono" href={to.account(server, { ...line, role: line.role && engines.separateRoles(matrix.engine) })}>{visible(whoText(line))}</a> on <a class="link-plain mono" href={to.database(server, where)}>{visible(where)}</a>: {cell(line.cells[picked.database]).word}</h2>
 				{#if why}<div class="mt-2"><WhyChain {why} /></div>{/if}
-				{#if session.may('ask')}<p class="mt-3"><a class="btn btn-sm" href={to.newGrant(server, where, (line.role && matrix.engine === 'mariadb' ? 'role:' : '') + whoText(line))}>Give or take on {visible(where)}</a></p>{/if}
+				{#if session.may('ask')}<p class="mt-3"><a class="btn btn-sm" href={to.newGrant(server, where, (line.role && engines.separateRoles(matrix.engine) ? 'role:' : '') + whoText(line))}>Give or take on {visible(where)}</a></p>{/if}
 			</section>
 		{/if}
 		{#if matrix.wide.length || matrix.leftovers.length}

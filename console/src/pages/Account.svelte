@@ -1,4 +1,5 @@
 <script lang="ts">
+	import { engines } from '../lib/engines.svelte';
 	import { api, problemOf, type AccountDetail, type Problem, type Why } from '../lib/api';
 	import { Asking } from '../lib/asking.svelte';
 	import Band from '../lib/Band.svelte';
@@ -45,7 +46,7 @@
 	async function askWhy(e: SubmitEvent): Promise<void> {
 		e.preventDefault();
 		const [database, rest] = object.split(/\/(.*)/s);
-		const query: Parameters<typeof api.why>[1] = { account: who, role: isRole && account?.engine === 'mariadb', privilege, database, scope: 'database' };
+		const query: Parameters<typeof api.why>[1] = { account: who, role: isRole && engines.separateRoles(account?.engine), privilege, database, scope: 'database' };
 		if (rest) {
 			query.scope = 'table';
 			const dot = rest.indexOf('.');
@@ -59,7 +60,7 @@
 		}
 	}
 
-	const spec = $derived({ name: account?.name ?? '', host: account?.host, role: account?.kind === 'role' && account.engine === 'mariadb' });
+	const spec = $derived({ name: account?.name ?? '', host: account?.host, role: account?.kind === 'role' && engines.separateRoles(account.engine) });
 	const alter = (more: object) => asking.ask({ kind: 'account.alter', server, account: { ...spec, ...more } });
 	const facts = $derived.by((): [string, string, string?][] => {
 		const a = account;
@@ -123,7 +124,7 @@
 				<form class="flex flex-wrap items-end gap-2" onsubmit={askWhy}>
 					<label class="flex flex-col gap-1"><span class="label-text">Privilege</span><input name="privilege" class="input input-sm mono w-32" bind:value={privilege} list="privileges" autocomplete="off" /></label>
 					<datalist id="privileges">{#each ['SELECT', 'INSERT', 'UPDATE', 'DELETE', 'CONNECT', 'CREATE', 'EXECUTE', 'USAGE', 'DROP', 'ALTER'] as p (p)}<option value={p}></option>{/each}</datalist>
-					<label class="flex min-w-0 flex-1 flex-col gap-1"><span class="label-text">On</span><input name="object" class="input input-sm mono w-full min-w-40" placeholder={account.engine === 'mariadb' ? 'database/table' : 'database/schema.table'} bind:value={object} autocomplete="off" required /></label>
+					<label class="flex min-w-0 flex-1 flex-col gap-1"><span class="label-text">On</span><input name="object" class="input input-sm mono w-full min-w-40" placeholder={engines.hasSchemas(account.engine) ? 'database/schema.table' : 'database/table'} bind:value={object} autocomplete="off" required /></label>
 					<button class="btn btn-sm">Ask</button>
 				</form>
 				{#if unanswered}<Trouble problem={unanswered} />{:else if why}<div class="mt-3"><WhyChain {why} /></div>{/if}

@@ -34,7 +34,7 @@
 	/** The database that there is to be looked at afterwards, under the name that it then has. */
 	const database = $derived.by(() => {
 		if (change?.kind === 'database.rename') return change.brief.settings.find((s) => s.name === 'new_name')?.value ?? '';
-		return change?.kind === 'database.create' || change?.kind === 'database.move' ? change.target.slice(change.server.length + 1).replace(/^database:/, '') : '';
+		return change?.kind === 'database.create' || change?.kind === 'database.alter' ? change.target.slice(change.server.length + 1).replace(/^database:/, '') : '';
 	});
 	const clearing = $derived(brief?.steps.find((s) => s.clearing));
 	/** The gate that the change closes: what its step and the one that opens it say. */

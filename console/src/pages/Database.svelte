@@ -2,6 +2,7 @@
 	import { api, problemOf, type ChangeLine, type Database, type Matrix, type Problem, type SessionList } from '../lib/api';
 	import Band from '../lib/Band.svelte';
 	import { cell, tone } from '../lib/levels';
+	import { engines, propertiesOf, property, valueText } from '../lib/engines.svelte';
 	import { session } from '../lib/session.svelte';
 	import { count, exact, lastUse, size, visible } from '../lib/format';
 	import { live } from '../lib/live.svelte';
@@ -15,6 +16,7 @@
 	const serverName = $derived(param('server'));
 	const name = $derived(param('database'));
 	const server = $derived(registered.get(serverName));
+	const engine = $derived(engines.get(server?.engine));
 	let database = $state<Database | null>(null);
 	let changes = $state<ChangeLine[]>([]);
 	let problem = $state<Problem | null>(null);
@@ -71,13 +73,11 @@
 		const d = database;
 		if (!d) return [];
 		const out: [string, string, string?][] = [];
-		if (d.owner) out.push(['owner', d.owner]);
-		else out.push(['owner', d.owners?.join(', ') || 'nobody', 'MariaDB has no owners; these accounts have all privileges on it']);
-		out.push(['encoding', d.encoding], ['collation', d.collation]);
-		if (d.provider) {
-			out.push(['character type', d.ctype ?? ''], ['locale provider', `${d.provider} ${d.locale ?? ''}`], ['tablespace', d.tablespace ?? '']);
-			out.push(['connections allowed', d.allow_connections ? 'yes' : 'no'], ['connection limit', d.connection_limit < 0 ? 'none' : String(d.connection_limit)]);
-			out.push(['may serve as template', d.is_template ? 'yes' : 'no']);
+		for (const f of propertiesOf(engine)) {
+			if (f.name === 'comment') continue;
+			const text = valueText(property(d, f.name));
+			if (text) out.push([f.title.toLowerCase(), text]);
+			else if (!f.group && f.in) out.push([f.title.toLowerCase(), 'none', f.default]);
 		}
 		out.push(['size', size(d.size), d.size == null ? 'not known' : `${count(d.size)} bytes`]);
 		out.push(['tables', count(d.tables), d.tables === 0 ? 'empty: nothing has been installed in it' : d.tables == null ? 'cannot be counted: nobody can connect' : undefined]);
@@ -97,7 +97,7 @@
 	{:else}
 		<div class="flex flex-wrap items-end justify-between gap-3"><p class="quiet text-sm">read <When at={read} /></p>
 			{#if session.may('ask') && !database.system}<span class="flex flex-wrap gap-2">
-				{#if server?.engine === 'postgresql'}<a class="btn btn-sm" href={to.rename(serverName, name)}>Rename …</a><a class="btn btn-sm" href={to.move(serverName, name)}>Move …</a>{/if}
+				{#if !database.broken}<a class="btn btn-sm" href={to.alter(serverName, name)}>Alter …</a>{#if engine && !engine.intents['database.rename']?.why}<a class="btn btn-sm" href={to.rename(serverName, name)}>Rename …</a>{/if}{/if}
 				<a class="btn btn-sm" href={to.drop(serverName, name)}>Drop {visible(name)} …</a></span>{/if}</div>
 		{#if database.trouble}<p class="border-warning bg-base-200 mt-3 max-w-3xl rounded-box border-l-4 px-4 py-2">{database.trouble}</p>{/if}
 		<div class="mt-4 grid gap-x-12 gap-y-6 lg:grid-cols-[minmax(0,38rem)_1fr]">
@@ -117,7 +117,7 @@
 				{:else}
 					<div class="max-h-80 overflow-auto">
 						{#each holders as h (whoText(h) + h.role)}
-							<p class="border-base-300/60 flex items-baseline gap-3 border-b py-1"><span class="w-20 {tone[h.word]}">{h.word}{#if h.differs}<span class="font-bold">*</span>{/if}</span><a class="link-plain mono break-all" href={to.account(serverName, { ...h, role: h.role && matrix.engine === 'mariadb' })}>{visible(whoText(h)) || '(no name)'}</a>{#if h.role}<span class="quiet text-sm">role</span>{/if}{#if h.super}<span class="quiet text-sm">superuser</span>{/if}</p>
+							<p class="border-base-300/60 flex items-baseline gap-3 border-b py-1"><span class="w-20 {tone[h.word]}">{h.word}{#if h.differs}<span class="font-bold">*</span>{/if}</span><a class="link-plain mono break-all" href={to.account(serverName, { ...h, role: h.role && engines.separateRoles(matrix.engine) })}>{visible(whoText(h)) || '(no name)'}</a>{#if h.role}<span class="quiet text-sm">role</span>{/if}{#if h.super}<span class="quiet text-sm">superuser</span>{/if}</p>
 						{:else}<p class="quiet py-1.5">Nobody was given anything.</p>{/each}
 					</div>
 					{#if entering}<p class="quiet mt-1 text-sm">{count(entering)} more may connect, and nothing else.</p>{/if}

@@ -1,4 +1,5 @@
 <script lang="ts">
+	import { engines } from '../lib/engines.svelte';
 	import { api, problemOf, type AccountDetail, type Intent, type Problem } from '../lib/api';
 	import AskForm from '../lib/AskForm.svelte';
 	import { Asking } from '../lib/asking.svelte';
@@ -12,7 +13,8 @@
 	const who = $derived(param('account'));
 	const isRole = $derived(route.pathname.includes('/roles/'));
 	const asking = $derived(new Asking(server));
-	const mariadb = $derived(asking.server?.engine === 'mariadb');
+	const apart = $derived(engines.separateRoles(asking.server?.engine));
+	const owners = $derived(!engines.hasHosts(asking.server?.engine));
 	const manner = new Manner();
 	let account = $state.raw<AccountDetail | null>(null);
 	let problem = $state<Problem | null>(null);
@@ -26,7 +28,7 @@
 	});
 	const signsIn = $derived(account?.kind === 'account');
 	const intent = $derived.by((): Intent | null =>
-		account && { kind: 'account.drop', server, account: { name: account.name, host: account.host, role: (isRole && mariadb) || undefined, give_to: giveTo || undefined }, clearing: signsIn ? manner.spec : undefined }
+		account && { kind: 'account.drop', server, account: { name: account.name, host: account.host, role: (isRole && apart) || undefined, give_to: giveTo || undefined }, clearing: signsIn ? manner.spec : undefined }
 	);
 </script>
 
@@ -35,7 +37,7 @@
 <AskForm title="Drop {visible(who)}" {asking} {intent} button="Show the brief for dropping {visible(who)}" hint="Reading what it owns, where it is used and who is connected as it.">
 	{#if problem}<Trouble {problem} />{/if}
 	{#if signsIn}<MannerFields {manner} who="Whoever is signed in as it{account?.sessions ? ` (sessions now: ${count(account.sessions)})` : ''}" gate="It cannot sign in any more from the beginning." refused="the drop" />{/if}
-	{#if asking.server && !mariadb}
+	{#if asking.server && owners}
 		<label class="flex flex-col gap-1"><span class="label-text">Give what it owns to</span><input name="give_to" class="input mono w-full" placeholder="an account or role" autocomplete="off" autocapitalize="none" spellcheck="false" bind:value={giveTo} /></label>
 		<p class="quiet text-sm">{account?.owns.length ? `It owns ${account.owns.map(visible).join(', ')}. ` : ''}As long as it owns something, in any database, and nobody is named here, it cannot be dropped.</p>
 	{/if}

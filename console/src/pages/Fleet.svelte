@@ -1,8 +1,9 @@
 <script lang="ts">
+	import { engines } from '../lib/engines.svelte';
 	import { SvelteMap } from 'svelte/reactivity';
 	import { api, problemOf, type Problem, type Server, type Status } from '../lib/api';
 	import { live } from '../lib/live.svelte';
-	import { count, engineTitle, identityText, size } from '../lib/format';
+	import { count, identityText, size } from '../lib/format';
 	import Skeleton from '../lib/Skeleton.svelte';
 	import Trouble from '../lib/Trouble.svelte';
 	import When from '../lib/When.svelte';
@@ -81,8 +82,8 @@
 								{@const st = status.get(s.name)}
 								<tr data-server={s.name}>
 									<td><a class="link-plain font-semibold" href={to.server(s.name)}>{s.name}</a>
-										<div class="quiet text-sm md:hidden">{engineTitle(s.engine)} {st?.version ?? ''}</div></td>
-									<td class="hidden md:table-cell">{engineTitle(s.engine)} <span class="mono">{st?.version ?? ''}</span></td>
+										<div class="quiet text-sm md:hidden">{engines.title(s.engine)} {st?.version ?? ''}</div></td>
+									<td class="hidden md:table-cell">{engines.title(s.engine)} <span class="mono">{st?.version ?? ''}</span></td>
 									{#if !st}
 										<td colspan="5" class="quiet"><span class="appear-late">asking …</span></td>
 									{:else if st.trouble}

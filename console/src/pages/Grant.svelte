@@ -1,4 +1,5 @@
 <script lang="ts">
+	import { engines } from '../lib/engines.svelte';
 	import { api, type Account, type Intent } from '../lib/api';
 	import AskForm from '../lib/AskForm.svelte';
 	import { Asking } from '../lib/asking.svelte';
@@ -23,19 +24,21 @@
 		api.accounts(server).then((l) => (accounts = l.accounts), () => {});
 		api.databases(server, false).then((l) => (databases = l.databases.map((d) => d.name)), () => {});
 	});
-	const maria = $derived(asking.server?.engine === 'mariadb');
+	const hosts = $derived(engines.hasHosts(asking.server?.engine));
+	const apart = $derived(engines.separateRoles(asking.server?.engine));
+	const schemas = $derived(engines.hasSchemas(asking.server?.engine));
 	const intent = $derived.by((): Intent | null => {
 		if (!database || !who) return null;
 		const role = who.startsWith('role:');
 		const text = role ? who.slice(5) : who;
 		const at = text.lastIndexOf('@');
-		const to = maria && !role && at >= 0 ? { name: text.slice(0, at), host: text.slice(at + 1) } : { name: text, role: text === 'PUBLIC' || role };
+		const to = hosts && !role && at >= 0 ? { name: text.slice(0, at), host: text.slice(at + 1) } : { name: text, role: text === 'PUBLIC' || role };
 		const grant: NonNullable<Intent['grant']> = { database, to };
 		if (single) {
 			grant.privileges = privileges.split(',').map((p) => p.trim()).filter(Boolean);
 			if (!grant.privileges.length) return null;
 			const dot = table.indexOf('.');
-			if (table) grant.on = dot >= 0 && !maria ? { scope: 'table', schema: table.slice(0, dot), name: table.slice(dot + 1) } : { scope: 'table', name: table };
+			if (table) grant.on = dot >= 0 && schemas ? { scope: 'table', schema: table.slice(0, dot), name: table.slice(dot + 1) } : { scope: 'table', name: table };
 		} else if (bundle) grant.bundle = bundle;
 		else if (deed === 'give') return null;
 		if (passOn && deed === 'give') grant.pass_on = true;
@@ -53,7 +56,7 @@
 	</fieldset>
 	<div class="grid gap-4 sm:grid-cols-2">
 		<label class="flex flex-col gap-1"><span class="label-text">Account or role</span><input name="who" class="input mono w-full" list="whos" autocomplete="off" autocapitalize="none" required bind:value={who} /></label>
-		<datalist id="whos">{#each accounts as a, i (i)}<option value={(maria && a.kind === 'role' ? 'role:' : '') + whoText(a)}></option>{/each}<option value="PUBLIC">everybody</option></datalist>
+		<datalist id="whos">{#each accounts as a, i (i)}<option value={(apart && a.kind === 'role' ? 'role:' : '') + whoText(a)}></option>{/each}<option value="PUBLIC">everybody</option></datalist>
 		<label class="flex flex-col gap-1"><span class="label-text">Database</span><input name="database" class="input mono w-full" list="dbs" autocomplete="off" required bind:value={database} /></label>
 		<datalist id="dbs">{#each databases as d, i (i)}<option value={d}></option>{/each}</datalist>
 	</div>
@@ -61,7 +64,7 @@
 	{#if single}
 		<div class="grid gap-4 sm:grid-cols-2">
 			<label class="flex flex-col gap-1"><span class="label-text">Privileges</span><input name="privileges" class="input mono w-full" placeholder="SELECT, INSERT" autocomplete="off" bind:value={privileges} /></label>
-			<label class="flex flex-col gap-1"><span class="label-text">Table (empty: the database itself)</span><input name="table" class="input mono w-full" placeholder={maria ? 'table' : 'schema.table'} autocomplete="off" bind:value={table} /></label>
+			<label class="flex flex-col gap-1"><span class="label-text">Table (empty: the database itself)</span><input name="table" class="input mono w-full" placeholder={schemas ? 'schema.table' : 'table'} autocomplete="off" bind:value={table} /></label>
 		</div>
 	{:else}
 		<fieldset class="flex flex-col gap-1"><legend class="label-text mb-1">{deed === 'give' ? 'Bundle' : 'What is to remain'}</legend>

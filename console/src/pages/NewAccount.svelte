@@ -1,4 +1,5 @@
 <script lang="ts">
+	import { engines } from '../lib/engines.svelte';
 	import type { Intent } from '../lib/api';
 	import AskForm from '../lib/AskForm.svelte';
 	import { Asking } from '../lib/asking.svelte';
@@ -7,7 +8,7 @@
 
 	const server = $derived(param('server'));
 	const asking = $derived(new Asking(server));
-	const hosts = $derived(asking.server?.engine === 'mariadb');
+	const hosts = $derived(engines.hasHosts(asking.server?.engine));
 	let name = $state('');
 	let host = $state('');
 	let kind = $state<'account' | 'role'>('account');

@@ -1,0 +1,185 @@
+package cli
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"example.com/genarch/api/wire"
+)
+
+// otherOptions says how to ask for what has no flag of its own.
+const otherOptions = "Other options of the engine: --set NAME=VALUE; genarch engine show ENGINE lists them with their meaning."
+
+// commonOptions have flags of their own: they mean the same on every engine that has
+// them. Which they are, GET /engines says too.
+var commonOptions = map[string]cli.Flag{
+	"owner":            &cli.StringFlag{Name: "owner", Usage: "who owns it, or where there are no owners who gets all privileges on it"},
+	"template":         &cli.StringFlag{Name: "template", Usage: "database to copy"},
+	"encoding":         &cli.StringFlag{Name: "encoding", Aliases: []string{"character-set"}, Usage: "encoding or character set"},
+	"collation":        &cli.StringFlag{Name: "collation", Usage: "how text is sorted and compared"},
+	"tablespace":       &cli.StringFlag{Name: "tablespace", Usage: "where on disk"},
+	"connection-limit": &cli.StringFlag{Name: "connection-limit", Usage: "sessions at once: a number, or none"},
+	"comment":          &cli.StringFlag{Name: "comment", Usage: "a remark that is kept with the database"},
+}
+
+// optionFlags are some of the common options, and --set for all others.
+func optionFlags(names ...string) []cli.Flag {
+	var out []cli.Flag
+	for _, n := range names {
+		copied := *commonOptions[n].(*cli.StringFlag) // a flag keeps what was given
+		out = append(out, &copied)
+	}
+	return append(out, &cli.GenericFlag{Name: "set", Usage: "another option of the engine, as `NAME=VALUE`; given twice, it is a list", Value: &texts{}})
+}
+
+// texts are the values of a flag that may be given several times, each as it is: the
+// library's own would break them at commas.
+type texts []string
+
+// Set adds one.
+func (t *texts) Set(text string) error {
+	*t = append(*t, text)
+	return nil
+}
+
+func (t *texts) String() string { return strings.Join(*t, " ") }
+
+// Get is for the library.
+func (t *texts) Get() any { return t }
+
+// options reads what optionFlags took. The service knows the types, so all are texts;
+// an option that is given twice by --set is a list.
+func options(c *cli.Command) (map[string]any, error) {
+	out := map[string]any{}
+	for flag := range commonOptions {
+		if slices.Contains(c.LocalFlagNames(), flag) && c.IsSet(flag) {
+			out[strings.ReplaceAll(flag, "-", "_")] = c.String(flag)
+		}
+	}
+	set, _ := c.Generic("set").(*texts)
+	if set == nil {
+		set = &texts{}
+	}
+	for _, text := range *set {
+		name, value, ok := strings.Cut(text, "=")
+		if !ok || name == "" {
+			return nil, usage("write an option as --set NAME=VALUE, not %q", text)
+		}
+		switch had := out[name].(type) {
+		case nil:
+			out[name] = value
+		case string:
+			out[name] = []any{had, value}
+		case []any:
+			out[name] = append(had, value)
+		}
+	}
+	if len(out) == 0 {
+		return nil, nil
+	}
+	return out, nil
+}
+
+// property is a property of a database by the name of the engine's field; nil: it
+// has none, or it is not known.
+func property(d wire.Database, name string) any {
+	switch name {
+	case "owner":
+		return d.Owner
+	case "encoding":
+		return d.Encoding
+	case "collation":
+		return d.Collation
+	case "comment":
+		return d.Comment
+	}
+	return d.Properties[name]
+}
+
+// fieldText writes a property in a list: the default of a rare one says nothing, so
+// that a column in which nothing is out of the ordinary is left out.
+func fieldText(f wire.Field, value any) string {
+	if f.Group != "" && valueText(value) == f.Default {
+		return ""
+	}
+	if size, ok := value.(float64); ok && f.Type == "size" {
+		return sizeText(int64(size))
+	}
+	return valueText(value)
+}
+
+// valueText writes what came as JSON.
+func valueText(value any) string {
+	switch x := value.(type) {
+	case nil:
+		return ""
+	case bool:
+		return yes(x)
+	case []any:
+		var out []string
+		for _, e := range x {
+			out = append(out, valueText(e))
+		}
+		return strings.Join(out, ", ")
+	case map[string]any:
+		var out []string
+		for _, name := range slices.Sorted(maps.Keys(x)) {
+			out = append(out, name+" "+valueText(x[name]))
+		}
+		return strings.Join(out, ", ")
+	}
+	return fmt.Sprint(value)
+}
+
+// compareValues puts numbers by their size and texts by the alphabet; none comes last.
+func compareValues(x, y any) int {
+	a, aNumber := x.(float64)
+	b, bNumber := y.(float64)
+	switch {
+	case aNumber && bNumber:
+		return cmp.Compare(a, b)
+	case valueText(x) == "" || valueText(y) == "":
+		return strings.Compare(valueText(y), valueText(x))
+	case aNumber != bNumber:
+		return map[bool]int{true: -1, false: 1}[aNumber]
+	}
+	return strings.Compare(valueText(x), valueText(y))
+}
+
+// addField adds one property of a thing, a line for each row of a table. What it has
+// none of is told by the field's own words.
+func addField(p *properties, f wire.Field, value any) {
+	if f.Show == "" {
+		return
+	}
+	title, rows := strings.ToLower(f.Title), []any{}
+	if f.Type == "table" {
+		rows, _ = value.([]any)
+	}
+	for i, row := range rows {
+		if i > 0 {
+			title = ""
+		}
+		cells := []string{}
+		for _, c := range f.Columns {
+			if values, ok := row.(map[string]any); ok && valueText(values[c.Name]) != "" {
+				cells = append(cells, visible(valueText(values[c.Name])))
+			}
+		}
+		p.add(title, strings.Join(cells, " = "))
+	}
+	text := valueText(value)
+	switch {
+	case len(rows) > 0:
+	case text == "" && len(f.In) == 0 || f.Group != "" && text == "":
+	case text == "":
+		p.add(title, f.Default)
+	default:
+		p.add(title, visible(text))
+	}
+}

@@ -1,0 +1,72 @@
+<script lang="ts">
+	import { api, problemOf, type Database, type Intent, type Problem } from '../lib/api';
+	import AskForm from '../lib/AskForm.svelte';
+	import { Asking } from '../lib/asking.svelte';
+	import EngineFields from '../lib/EngineFields.svelte';
+	import { altered, engines, optionsOf, propertiesOf, property, type Options, valueText } from '../lib/engines.svelte';
+	import { visible } from '../lib/format';
+	import { Manner } from '../lib/manner.svelte';
+	import MannerFields from '../lib/MannerFields.svelte';
+	import Skeleton from '../lib/Skeleton.svelte';
+	import Trouble from '../lib/Trouble.svelte';
+	import { param } from '../router';
+
+	const server = $derived(param('server'));
+	const name = $derived(param('database'));
+	const asking = $derived(new Asking(server));
+	const engine = $derived(engines.get(asking.server?.engine));
+	const fields = $derived(optionsOf(engine, 'database.alter'));
+	const fixed = $derived(propertiesOf(engine).filter((f) => f.fixed));
+	const manner = new Manner();
+	let database = $state.raw<Database | null>(null);
+	let options = $state<Options>({});
+	let problem = $state<Problem | null>(null);
+
+	async function load(): Promise<void> {
+		try {
+			await engines.load();
+			const d = await api.database(server, name);
+			const of = engines.get(asking.server?.engine);
+			// A form begins with what is there, so that only what differs is asked for.
+			options = Object.fromEntries(optionsOf(of, 'database.alter').filter((f) => f.show).map((f) => [f.name, $state.snapshot(property(d, f.name))]));
+			[database, problem] = [d, null];
+		} catch (e) {
+			problem = problemOf(e);
+		}
+	}
+	$effect(() => {
+		void [server, name, asking.server];
+		if (asking.server) load();
+	});
+
+	const changed = $derived(database ? altered(fields, options, (field) => (database ? property(database, field) : undefined)) : undefined);
+	const clears = $derived(fields.some((f) => f.alone && changed && f.name in changed));
+	const intent = $derived.by((): Intent | null =>
+		changed ? { kind: 'database.alter', server, database: { name, options: changed }, clearing: clears ? manner.spec : undefined } : null
+	);
+	const brief = $derived(intent ? asking.brief : null);
+</script>
+
+<svelte:head><title>Alter {name} · {server} · Genarch</title></svelte:head>
+
+<AskForm title="Alter {visible(name)}" {asking} {intent} button="Show the brief for altering {visible(name)}" hint="Change something; what would run is shown here." rest={(f) => !f.option}>
+	{#if problem}<Trouble {problem} retry={load} />{/if}
+	{#if !engine || !database}{#if !problem}<Skeleton rows={6} label="Reading the database" />{/if}
+	{:else}
+		<EngineFields {server} {engine} kind="database.alter" bind:options {brief} now={database} />
+		{#if clears}<MannerFields {manner} refused="the alteration" />{/if}
+		{#if fixed.length}
+			<section>
+				<h2 class="mb-1">What cannot be altered</h2>
+				<dl>
+					{#each fixed as f (f.name)}
+						{#if valueText(property(database, f.name))}
+							<div class="border-base-300/60 grid grid-cols-1 gap-x-4 border-b py-1.5 sm:grid-cols-[10.5rem_1fr]"><dt class="quiet">{f.title}</dt><dd><span class="mono break-all">{visible(valueText(property(database, f.name)))}</span></dd></div>
+						{/if}
+					{/each}
+				</dl>
+				<p class="quiet mt-1 text-sm">{[...new Set(fixed.map((f) => f.fixed))].join(' ')}</p>
+			</section>
+		{/if}
+	{/if}
+</AskForm>

@@ -1,0 +1,139 @@
+package engine
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+)
+
+// OptionError is one option that an intent cannot have. It wraps [change.ErrIntent].
+type OptionError struct {
+	Engine catalog.Engine
+	Part   change.Part
+	Option string
+	Text   string
+	Next   string
+	// Suggestion is the name that was probably meant; empty: there is none.
+	Suggestion string
+}
+
+// Error says what is wrong with the option.
+func (e *OptionError) Error() string { return e.Text }
+
+// Unwrap says that the intent is malformed.
+func (e *OptionError) Unwrap() error { return change.ErrIntent }
+
+// CheckIntent is what is done with every intent before a server is read: its own
+// check, and every option by name, type and value, against what the engine says of
+// itself. It comes back with the values as their types say: sizes as bytes, words as
+// the engine writes them. Whether the engine has such an intent at all is a finding
+// of the brief.
+func CheckIntent(in change.Intent, d *Description) (change.Intent, error) {
+	if err := in.Check(); err != nil {
+		return in, err
+	}
+	part := change.PartOf(in.Kind)
+	if part != change.PartDatabase || d.Intents[in.Kind].Why != "" {
+		return in, nil
+	}
+	options, err := checkOptions(in.Kind, d, part, in.Database.Options)
+	if err != nil {
+		return in, err
+	}
+	own := *in.Database // the intent is the caller's
+	own.Options = options
+	in.Database = &own
+	return in, nil
+}
+
+func checkOptions(k change.Kind, d *Description, part change.Part, options catalog.Values) (catalog.Values, error) {
+	var errs []error
+	fields := d.OptionsOf(part, k)
+	bad := func(name, next, format string, args ...any) {
+		errs = append(errs, &OptionError{Engine: d.ID, Part: part, Option: name, Next: next, Text: fmt.Sprintf(format, args...)})
+	}
+	options = inRows(d.Fields[part], options)
+	var out catalog.Values
+	for _, name := range options.Names() {
+		i := slices.IndexFunc(fields, func(f Field) bool { return f.Name == name })
+		if i < 0 {
+			errs = append(errs, unknownOption(k, d, part, name))
+			continue
+		}
+		value, err := fields[i].Parse(options[name])
+		if err != nil {
+			bad(name, "see what there is: genarch engine show "+string(d.ID), "%s: %v", name, err)
+			continue
+		}
+		if out == nil {
+			out = catalog.Values{}
+		}
+		out[name] = value
+	}
+	for _, f := range fields {
+		switch {
+		case f.With != "" && options.Has(f.Name) && !options.Has(f.With):
+			bad(f.Name, "give both, or leave it out", "%s means nothing without %s", f.Name, f.With)
+		case f.Required && !options.Has(f.Name):
+			bad(f.Name, "", "%s needs %s: %s", k, f.Name, f.Decides)
+		}
+	}
+	return out, errors.Join(errs...)
+}
+
+// inRows makes a row of each option that is written FIELD.KEY: its value is that of
+// the table's other column, and an empty one leaves it out.
+func inRows(fields []Field, options catalog.Values) catalog.Values {
+	out := maps.Clone(options)
+	for _, name := range options.Names() {
+		table, key, dotted := strings.Cut(name, ".")
+		i := slices.IndexFunc(fields, func(f Field) bool { return f.Name == table && f.Type == Table && len(f.Columns) == 2 })
+		if !dotted || i < 0 {
+			continue
+		}
+		row := catalog.Values{fields[i].Key: key}
+		for _, c := range fields[i].Columns {
+			if c.Name != fields[i].Key {
+				row = row.With(c.Name, options[name])
+			}
+		}
+		delete(out, name)
+		rows := slices.Clone(out.Rows(table))
+		out[table] = append(rows, row)
+	}
+	return out
+}
+
+// unknownOption says which option it is that the engine does not have, and what is
+// nearest: the same one in another kind, or one of a like name.
+func unknownOption(k change.Kind, d *Description, part change.Part, name string) error {
+	e := &OptionError{Engine: d.ID, Part: part, Option: name, Next: "see what there is: genarch engine show " + string(d.ID)}
+	var names []string
+	for _, f := range d.Fields[part] {
+		switch {
+		case f.Name != name:
+			names = append(names, f.Name)
+		case f.Fixed != "":
+			e.Text = fmt.Sprintf("%s of a %s is fixed once it is made", name, d.Word(NounDatabase).One)
+			e.Next = f.Fixed
+			return e
+		case len(f.In) > 0:
+			e.Text = fmt.Sprintf("%s is no option of %s; it is one of %s", name, k, f.In[0])
+			return e
+		default:
+			e.Text = fmt.Sprintf("%s can be read and not be set", name)
+			return e
+		}
+	}
+	e.Text = fmt.Sprintf("%s has no option %s for %s", d.Title, naming.Show(name), k)
+	if near, ok := naming.Nearest(name, names); ok {
+		e.Suggestion, e.Next = near, "did you mean "+near+"?"
+	}
+	return e
+}

@@ -1,0 +1,67 @@
+package enginetest
+
+import (
+	"slices"
+	"testing"
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/engine"
+)
+
+// Altered carries an alteration out, looks that the database is as asked, takes every
+// step back in reverse order, and looks that it is as it was; then it carries it out
+// once more. It returns the brief.
+func Altered(t *testing.T, e engine.Engine, s engine.Server, name string, options catalog.Values) change.Brief {
+	t.Helper()
+	in := change.Intent{Kind: change.AlterDatabase, Database: &change.DatabaseSpec{Name: name, Options: options}}
+	before := ValuesOf(t, s, name)
+	b := BriefOf(t, e, s, in)
+	done, err := Carry(t, s, b)
+	if err != nil {
+		t.Fatalf("%s: %v\n%v", b.Summary, err, b.Statements())
+	}
+	for _, step := range done {
+		if took, err := s.Probe(t.Context(), step); err != nil || !took {
+			t.Errorf("%s: probed as %v, %v right after it", step.Title, took, err)
+		}
+	}
+	after := ValuesOf(t, s, name)
+	if again := BriefOf(t, e, s, in); again.Outcome != change.Nothing || len(again.Steps) > 0 {
+		t.Errorf("what was altered would be altered again: %v %+v", again.Statements(), again.Findings)
+	}
+	for _, step := range slices.Backward(done) {
+		if step.ReadOnly || step.Stays || step.Undo == "" {
+			continue
+		}
+		if _, err := s.Undo(t.Context(), step); err != nil {
+			t.Fatalf("take back: %s: %v", step.Title, err)
+		}
+		if _, err := s.Undo(t.Context(), step); err != nil {
+			t.Errorf("taken back twice: %s: %v", step.Title, err)
+		}
+		if took, err := s.Probe(t.Context(), step); err != nil || took {
+			t.Errorf("%s: probed as %v, %v after it was taken back", step.Title, took, err)
+		}
+	}
+	if now := ValuesOf(t, s, name); catalog.WriteValue([]catalog.Values{now}) != catalog.WriteValue([]catalog.Values{before}) {
+		t.Errorf("taken back it is %v; it was %v", now, before)
+	}
+	if _, err := Carry(t, s, BriefOf(t, e, s, in)); err != nil {
+		t.Fatal(err)
+	}
+	if now := ValuesOf(t, s, name); catalog.WriteValue([]catalog.Values{now}) != catalog.WriteValue([]catalog.Values{after}) {
+		t.Errorf("the second time it is %v; the first time it was %v", now, after)
+	}
+	return b
+}
+
+// ValuesOf reads the properties of a database.
+func ValuesOf(t *testing.T, s engine.Server, name string) catalog.Values {
+	t.Helper()
+	d, err := s.Database(t.Context(), name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return d.Values()
+}

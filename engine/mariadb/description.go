@@ -1,0 +1,126 @@
+package mariadb
+
+import (
+	"example.com/genarch/core/access"
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/engine"
+)
+
+// Describe says what MariaDB has.
+func (Engine) Describe() *engine.Description { return &description }
+
+// limits: MariaDB counts characters and stores no character beyond U+FFFF in a
+// name. It would take 64, but the escaped name must fit a grant's 64 too, so
+// new names keep well below.
+var limits = naming.Limits{MaxLength: 48, Counted: naming.Characters, BMPOnly: true,
+	Reserved: append(append([]string{}, system...), markerDatabase, "public", "none")}
+
+// accountLimits: what the server takes of an account's name without altering it.
+var accountLimits = naming.Limits{MaxLength: 80, Counted: naming.Characters, BMPOnly: true,
+	Reserved: []string{"public", "none", "current_user", "current_role", "mariadb.sys"}}
+
+var description = engine.Description{
+	ID: catalog.MariaDB, Title: "MariaDB", Versions: "10.6 and later", Port: 3306,
+	Releases: map[string]int{"11.3": 110300},
+	Names:    limits, AddressMarks: []string{"port", "server_uid"},
+	Nouns: map[engine.Noun]engine.Word{
+		engine.NounDatabase: {One: "database", Many: "databases"},
+		engine.NounSchema:   {},
+		engine.NounTable:    {One: "table", Many: "tables"},
+		engine.NounAccount:  {One: "account", Many: "accounts"},
+		engine.NounRole:     {One: "role", Many: "roles"},
+		engine.NounSession:  {One: "session", Many: "sessions"},
+	},
+	Choices: map[string]string{
+		"encodings":  "Character sets",
+		"collations": "Collations, each with its character set",
+		"owners":     "Accounts",
+	},
+	Fields: map[change.Part][]engine.Field{
+		change.PartDatabase: {
+			{Name: "owner", Title: "Owner", Type: engine.Text, From: "owners", In: engine.AtBoth, Show: engine.InList,
+				Default: "nobody: MariaDB has no owners", Decides: "which account gets all privileges on it (bundle own)"},
+			{Name: "encoding", Title: "Character set", Type: engine.Pick, From: "encodings", In: engine.AtBoth, Show: engine.InList,
+				Default: "the server's",
+				Decides: "which characters its new tables can store; a later change does not touch tables that exist"},
+			{Name: "collation", Title: "Collation", Type: engine.Pick, From: "collations", By: "encoding", In: engine.AtBoth,
+				Show: engine.InList, Default: "the character set's",
+				Decides: "how text in its new tables is sorted and compared; a later change does not touch tables that exist"},
+			{Name: "comment", Title: "Comment", Type: engine.Text, Max: engine.N(maxComment), In: engine.AtBoth, Show: engine.InList,
+				Default: "none", Decides: "a remark that everybody who sees the database can read"},
+			{Name: "clear_leftovers", Title: "Take old grants first", Type: engine.Yes,
+				In: []change.Kind{change.CreateDatabase, change.DropDatabase}, Default: "no",
+				Decides: "whether grants on the name, which outlive a database and would open a new one, are taken"},
+		},
+	},
+	Intents: map[change.Kind]engine.Form{
+		change.CreateDatabase: {Says: "CREATE DATABASE, with character set and collation always written.",
+			Undo: "it is dropped while it is empty"},
+		change.AlterDatabase: {Says: "ALTER DATABASE settles what later tables get; tables that exist stay as they are.",
+			Undo: "the former values"},
+		change.RenameDatabase: {Why: "MariaDB has no statement that renames a database.",
+			Instead: "make a new database, move the tables into it with RENAME TABLE, and give the grants anew"},
+		change.DropDatabase: {Says: "DROP DATABASE, once every blocker was looked for and nobody uses it."},
+		change.EndSessions:  {Says: "KILL or KILL QUERY, by number, account, address and port."},
+		change.MarkServer: {Says: "A small database of Genarch's with one random number makes the server known for certain.",
+			Undo: "it is dropped"},
+		change.CreateAccount: {Says: "CREATE USER or CREATE ROLE, with a verifier that Genarch computes.", Undo: "DROP USER"},
+		change.AlterAccount:  {Says: "ALTER USER and SET DEFAULT ROLE.", Undo: "the former values"},
+		change.RenameAccount: {Says: "RENAME USER; definers keep the former name.", Undo: "the former name"},
+		change.SetPassword:   {Says: "ALTER USER with a verifier."},
+		change.DropAccount: {Says: "It is locked, its sessions are ended, then DROP USER; whatever it is the definer of fails afterwards, and is told before.",
+			Undo: "unlocked, until it is dropped"},
+		change.GiveRole:  {Says: "GRANT role, and SET DEFAULT ROLE so that it holds at sign-in.", Undo: "REVOKE, and the former default role"},
+		change.TakeRole:  {Says: "REVOKE role; sessions that hold it keep it until they sign in again.", Undo: "GRANT as it was"},
+		change.GiveGrant: {Says: "GRANT on the name, written so that no character of it is a wildcard.", Undo: "REVOKE of what was new"},
+		change.TakeGrant: {Says: "REVOKE of the grant as it is written.", Undo: "GRANT as it was"},
+	},
+	Principals: []engine.Principal{
+		{Kind: "account", Title: "account", Many: "accounts", SignsIn: true, In: engine.FromHost, Default: "%", Names: accountLimits,
+			Decides: "a name and the host that it comes from: the same name from elsewhere is another account"},
+		{Kind: "role", Title: "role", Many: "roles", Role: true, Names: accountLimits,
+			Decides: "a set of privileges that accounts take on; it has no host"},
+	},
+	Scopes: []engine.Scope{
+		{Name: catalog.ScopeServer, Title: "whole server (*.*)"},
+		{Name: catalog.ScopeDatabase, Title: "database", Within: catalog.ScopeServer, Parts: []string{"database"}, Pattern: true},
+		{Name: catalog.ScopeTable, Title: "table or view", Within: catalog.ScopeDatabase, Parts: []string{"database", "name"}},
+		{Name: catalog.ScopeRoutine, Title: "routine", Within: catalog.ScopeDatabase, Parts: []string{"database", "name"}},
+		{Name: catalog.ScopeColumn, Title: "column", Within: catalog.ScopeTable, Parts: []string{"database", "name", "column"}},
+	},
+	Privileges: engine.ParsePrivileges(`
+		server database table column: SELECT, INSERT, UPDATE, REFERENCES
+		server database table: DELETE, CREATE, DROP, INDEX, ALTER, CREATE VIEW, SHOW VIEW, TRIGGER, DELETE HISTORY=DELETE VERSIONING ROWS
+		server database: CREATE TEMPORARY TABLES, LOCK TABLES, CREATE ROUTINE, EVENT
+		server database routine: ALTER ROUTINE, EXECUTE, SHOW CREATE ROUTINE>=11.3
+		server: RELOAD, SHUTDOWN, PROCESS, FILE, SHOW DATABASES, SUPER, REPLICATION SLAVE, BINLOG MONITOR=REPLICATION CLIENT, CREATE USER
+		server: CREATE TABLESPACE, SET USER, FEDERATED ADMIN, CONNECTION ADMIN, READ_ONLY ADMIN, REPLICATION SLAVE ADMIN
+		server: REPLICATION MASTER ADMIN, BINLOG ADMIN, BINLOG REPLAY, SLAVE MONITOR=REPLICA MONITOR`),
+	Granting: engine.Granting{Option: "object", Admin: true,
+		Later:  "A grant on the database covers everything in it, what is made later included.",
+		AtOnce: "Sessions outside the database feel it at once; those in it when they next say USE; privileges on the whole server at the next sign-in.",
+	},
+	Bundles: []engine.Bundle{
+		{Name: "read", Decides: "Read all data, that of later tables included; alter nothing.", On: onDatabase(access.BundleRead)},
+		{Name: "write", Decides: "Read and write all data, that of later tables included; alter no structure.", On: onDatabase(access.BundleWrite)},
+		{Name: "build", Decides: "Write, and make and alter tables, views and routines; drop nothing.", On: onDatabase(access.BundleBuild)},
+		{Name: "own", Decides: "Everything that can be given on one database.", On: onDatabase(access.BundleOwn),
+			Careful: "It could drop the database outside Genarch."},
+	},
+	Endings: map[catalog.Ending]engine.Form{
+		catalog.EndSession:   {Says: "The connection is closed and its transaction is rolled back."},
+		catalog.EndStatement: {Says: "What runs is stopped; connection and transaction stay."},
+	},
+	Gate: engine.Gate{Keeps: engine.KeepsRights,
+		Says:  "The privileges on the database are taken, exactly remembered, and given again.",
+		Leaks: "It does not stop accounts with privileges on the whole server, views and events that run as their definer, and sessions that are in already."},
+	Team:   engine.Form{Says: "Makes the accounts NAME_app (write) and NAME_read (read) and the role NAME_owner, and tries them."},
+	Script: engine.Script{Comment: "-- ", End: ";", Media: "application/sql", File: "sql", Client: "mariadb"},
+}
+
+// onDatabase are the privileges of a bundle, as the description lists them.
+func onDatabase(b access.Bundle) map[catalog.Scope][]string {
+	return map[catalog.Scope][]string{catalog.ScopeDatabase: b.On(catalog.MariaDB, catalog.ScopeDatabase).Names()}
+}
