@@ -15,12 +15,13 @@ import (
 	"example.com/genarch/core/naming"
 	"example.com/genarch/core/policy"
 	"example.com/genarch/core/privilege"
+	"example.com/genarch/engine"
 )
 
 // WhoQuery names an account or role in a query.
 type WhoQuery struct {
-	Account string `query:"account" maxLength:"800" doc:"The name; on MariaDB name@host, or the name alone where there is one of it."`
-	Role    bool   `query:"role" doc:"MariaDB: it is a role."`
+	Account string `query:"account" maxLength:"800" doc:"The name; name@host where the host is part of it, or the name alone where there is one of it."`
+	Role    bool   `query:"role" doc:"It is a role, where accounts and roles of one name are two things."`
 }
 
 func (h *Handler) registerAccess() {
@@ -40,27 +41,34 @@ func (h *Handler) graph(ctx context.Context, server string, q catalog.AccessQuer
 		return srv, nil, err
 	}
 	defer cancel()
+	eng, err := h.Fleet.Engine(srv.Engine)
+	if err != nil {
+		return srv, nil, err
+	}
 	a, err := opened.Access(ctx, q)
 	if err != nil {
 		return srv, nil, err
 	}
-	return srv, access.New(a), nil
+	return srv, access.New(a, eng.Rules), nil
+}
+
+// engineOf is what the engine of a server says of itself.
+func (h *Handler) engineOf(srv catalog.Server) *engine.Description {
+	eng, err := h.Fleet.Engine(srv.Engine)
+	if err != nil {
+		return &engine.Description{ID: srv.Engine, Title: string(srv.Engine)} // of a build that knew it
+	}
+	return eng.Describe()
 }
 
 // who reads an account's name as the server's engine writes it.
-func who(srv catalog.Server, text string, role bool) catalog.Principal {
-	p := catalog.Principal{Name: text}
-	if srv.Engine != catalog.MariaDB {
-		if text == catalog.Public.Name {
-			return catalog.Public
-		}
-		return p
+func (h *Handler) who(srv catalog.Server, text string, role bool) catalog.Principal {
+	d := h.engineOf(srv)
+	p := catalog.Principal{Name: text, Role: role && d.SeparateRoles()}
+	if text == catalog.Public.Name {
+		return catalog.Public
 	}
-	if role || text == catalog.Public.Name {
-		p.Role = true
-		return p
-	}
-	if at := strings.LastIndexByte(text, '@'); at >= 0 {
+	if at := strings.LastIndexByte(text, '@'); at >= 0 && !p.Role && d.HasHosts() {
 		p.Name, p.Host = text[:at], text[at+1:]
 	}
 	return p
@@ -155,7 +163,7 @@ func countEntered(g *access.Graph) map[catalog.Principal]int {
 	return out
 }
 
-// address is that of an account: on PostgreSQL what cannot sign in is a role.
+// address is that of an account: what cannot sign in is a role.
 func address(srv catalog.Server, a catalog.Account) string {
 	p := a.Principal
 	p.Role = p.Role || !a.Login && !a.Locked
@@ -164,14 +172,14 @@ func address(srv catalog.Server, a catalog.Account) string {
 
 func (h *Handler) showAccount(ctx context.Context, in *struct {
 	ServerPath
-	Account string `path:"account" maxLength:"2000" doc:"The name; on MariaDB name@host, or the name alone where there is one of it."`
-	Role    bool   `query:"role" doc:"MariaDB: it is a role."`
+	Account string `path:"account" maxLength:"2000" doc:"The name; name@host where the host is part of it, or the name alone where there is one of it."`
+	Role    bool   `query:"role" doc:"It is a role, where accounts and roles of one name are two things."`
 }) (*body[wire.AccountDetail], error) {
 	srv, g, err := h.graph(ctx, in.Server, catalog.AccessQuery{All: true})
 	if err != nil {
 		return nil, err
 	}
-	acc, err := h.find(srv, g, who(srv, in.Account, in.Role))
+	acc, err := h.find(srv, g, h.who(srv, in.Account, in.Role))
 	if err != nil {
 		return nil, err
 	}
@@ -214,7 +222,7 @@ func (h *Handler) listGrants(ctx context.Context, in *struct {
 		}
 		lines = g.On(in.Database)
 	} else {
-		p := who(srv, in.Account, in.Role)
+		p := h.who(srv, in.Account, in.Role)
 		if p != catalog.Public {
 			acc, err := h.find(srv, g, p)
 			if err != nil {
@@ -299,7 +307,7 @@ func (h *Handler) showWhy(ctx context.Context, in *struct {
 	Privilege string `query:"privilege" required:"true" maxLength:"60"`
 	Database  string `query:"database" maxLength:"2000"`
 	Schema    string `query:"schema" maxLength:"400"`
-	Name      string `query:"name" maxLength:"800" doc:"Table, sequence or routine; on PostgreSQL a routine with its argument types."`
+	Name      string `query:"name" maxLength:"800" doc:"Table, sequence or routine; a routine with its argument types where several can have one name."`
 	Column    string `query:"column" maxLength:"400"`
 	Scope     string `query:"scope" enum:"server,database,schema,table,sequence,routine,column" default:"database"`
 }) (*body[wire.Why], error) {
@@ -316,7 +324,7 @@ func (h *Handler) showWhy(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	p := who(srv, in.Account, in.Role)
+	p := h.who(srv, in.Account, in.Role)
 	if p != catalog.Public {
 		acc, err := h.find(srv, g, p)
 		if err != nil {
@@ -346,7 +354,7 @@ func (h *Handler) compareAccounts(ctx context.Context, in *struct {
 		if err != nil {
 			return nil, err
 		}
-		p := catalog.Principal{Name: at.Name, Host: at.Host, Role: at.Kind == naming.KindRole && srv.Engine == catalog.MariaDB}
+		p := catalog.Principal{Name: at.Name, Host: at.Host, Role: at.Kind == naming.KindRole && h.engineOf(srv).SeparateRoles()}
 		acc, err := h.find(srv, g, p)
 		if err != nil {
 			return nil, err

@@ -166,10 +166,10 @@ func (h *Handler) noDatabase(ctx context.Context, srv catalog.Server, access eng
 	p := &Problem{Status: 404, Code: "database.absent", Detail: "there is no database " + naming.Show(name) + " on " + srv.Name,
 		Next: "list them: genarch database list " + srv.Name}
 	in, err := access.Inspect(ctx)
-	if err == nil && srv.Engine == catalog.MariaDB && !in.Login.May("see_databases") {
+	if remedy := in.Login.Remedy("see_databases"); err == nil && remedy != "" {
 		p.Code = "database.unseen"
 		p.Detail = "Genarch's login " + in.Login.Name + " sees no database " + naming.Show(name) + " on " + srv.Name + "; it may be there all the same, for the login may not see all"
-		p.Next = in.Login.Remedy("see_databases")
+		p.Next = remedy
 	}
 	return p
 }

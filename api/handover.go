@@ -36,7 +36,7 @@ func (h *Handler) showHandover(ctx context.Context, in *struct {
 			continue
 		}
 		if level := g.Level(a.Principal, in.Database).Level; level > access.Enter {
-			out.Accounts = append(out.Accounts, handoverAccount(srv, in.Database, a.Principal, level.String(), ""))
+			out.Accounts = append(out.Accounts, h.handoverAccount(srv, in.Database, a.Principal, level.String(), ""))
 		}
 	}
 	c, found, err := h.maker(ctx, naming.DatabaseAddress(srv.Name, in.Database).String(), 0, 0)
@@ -59,10 +59,14 @@ func sheet(srv catalog.Server, database string) wire.Handover {
 		TLS: string(srv.TLS), Accounts: []wire.HandoverAccount{}}
 }
 
-func handoverAccount(srv catalog.Server, database string, p catalog.Principal, level, password string) wire.HandoverAccount {
-	l := handover.Login{Engine: srv.Engine, Host: srv.Host, Port: srv.Port, Database: database, Account: p.Name, Password: password, TLS: srv.TLS}
+func (h *Handler) handoverAccount(srv catalog.Server, database string, p catalog.Principal, level, password string) wire.HandoverAccount {
+	l := handover.Login{Host: srv.Host, Port: srv.Port, Database: database, Account: p.Name, Password: password, TLS: srv.TLS}
+	var forms []handover.Form
+	if eng, err := h.Fleet.Engine(srv.Engine); err == nil {
+		forms = eng.Connections(l)
+	}
 	return wire.HandoverAccount{Name: p.Name, Host: p.Host, Level: level, Password: password, Proof: []string{},
-		Forms: each(l.Forms(), func(f handover.Form) wire.Form { return wire.Form(f) })}
+		Forms: each(forms, func(f handover.Form) wire.Form { return wire.Form(f) })}
 }
 
 // addProof tells beside each account what was tried as it.
@@ -115,12 +119,13 @@ func (h *Handler) revealPasswords(ctx context.Context, in *ChangePath) (*body[wi
 		hosts[s.Account.Name] = s.Account.Host
 		if at, err := naming.ParseAddress(c.Brief.Target); err == nil && at.Kind == naming.KindAccount {
 			hosts[s.Account.Name] = at.Host // the one that a bare name meant
-		} else if srv.Engine == catalog.MariaDB && s.Account.Host == "" {
-			hosts[s.Account.Name] = "%"
+		} else if s.Account.Host == "" {
+			account, _ := h.engineOf(srv).Principal(false)
+			hosts[s.Account.Name] = account.Default
 		}
 	}
 	for _, k := range kept {
-		out.Accounts = append(out.Accounts, handoverAccount(srv, database, catalog.Principal{Name: k.Account, Host: hosts[k.Account]}, levels[k.Account], k.Text.Reveal()))
+		out.Accounts = append(out.Accounts, h.handoverAccount(srv, database, catalog.Principal{Name: k.Account, Host: hosts[k.Account]}, levels[k.Account], k.Text.Reveal()))
 	}
 	addProof(&out, c)
 	return answer(out), nil

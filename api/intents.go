@@ -17,17 +17,22 @@ import (
 func intentOf(in wire.Intent) (change.Intent, map[string]secret.Text, error) {
 	out := change.Intent{Kind: change.Kind(in.Kind), Server: in.Server}
 	if d := in.Database; d != nil {
-		options, err := catalog.ValuesOf(d.Options)
+		options, err := optionsOf("database", d.Options)
 		if err != nil {
-			return out, nil, errors.Join(change.ErrIntent, fmt.Errorf("database.options.%w", err))
+			return out, nil, err
 		}
 		out.Database = &change.DatabaseSpec{Name: d.Name, IfAbsent: d.IfAbsent, IfPresent: d.IfPresent, NewName: d.NewName, Options: options}
 		if d.Team != nil {
 			out.Database.Team = &change.TeamSpec{Name: d.Team.Name, Host: d.Team.Host}
 		}
 	}
-	out.Clearing = (*change.ClearingSpec)(in.Clearing)
 	var err error
+	if c := in.Clearing; c != nil {
+		out.Clearing = &change.ClearingSpec{Grace: c.Grace, WhenEmpty: c.WhenEmpty, AcceptLoss: c.AcceptLoss}
+		if out.Clearing.Options, err = optionsOf("clearing", c.Options); err != nil {
+			return out, nil, err
+		}
+	}
 	if out.Sessions, err = sessionsOf(in.Sessions); err != nil {
 		return out, nil, err
 	}
@@ -36,17 +41,32 @@ func intentOf(in wire.Intent) (change.Intent, map[string]secret.Text, error) {
 		return out, nil, err
 	}
 	if m := in.Member; m != nil {
-		out.Member = &change.MemberSpec{Role: m.Role, To: catalog.Principal(m.To), Admin: m.Admin, Inherit: m.Inherit, Set: m.Set, NoDefault: m.NoDefault}
+		out.Member = &change.MemberSpec{Role: m.Role, To: catalog.Principal(m.To), Admin: m.Admin}
+		if out.Member.Options, err = optionsOf("member", m.Options); err != nil {
+			return out, nil, err
+		}
 	}
 	if g := in.Grant; g != nil {
 		out.Grant = &change.GrantSpec{Database: g.Database, To: catalog.Principal(g.To), Bundle: access.Bundle(g.Bundle), Privileges: g.Privileges,
-			On: objectOf(g.On), PassOn: g.PassOn, Pattern: g.Pattern}
+			On: objectOf(g.On), PassOn: g.PassOn}
+		if out.Grant.Options, err = optionsOf("grant", g.Options); err != nil {
+			return out, nil, err
+		}
 	}
 	if out.Kind == change.MarkServer {
 		_, hash := newSecret()
 		out.Mark = fmt.Sprintf("%s-%s-%s-%s-%s", hash[:8], hash[8:12], hash[12:16], hash[16:20], hash[20:32])
 	}
 	return out, given, nil
+}
+
+// optionsOf reads the options of a part, whose values can be of any type in JSON.
+func optionsOf(part string, given map[string]any) (catalog.Values, error) {
+	v, err := catalog.ValuesOf(given)
+	if err != nil {
+		return nil, errors.Join(change.ErrIntent, fmt.Errorf("%s.options.%w", part, err))
+	}
+	return v, nil
 }
 
 func objectOf(o wire.Object) catalog.Object {
@@ -59,8 +79,11 @@ func accountOf(in wire.Intent, out *change.Intent) (map[string]secret.Text, erro
 	if a == nil {
 		return nil, nil
 	}
-	spec := change.AccountSpec{Name: a.Name, Host: a.Host, Role: a.Role, IfAbsent: a.IfAbsent, IfPresent: a.IfPresent, NewName: a.NewName, NewHost: a.NewHost,
-		ConnectionLimit: a.ConnectionLimit, Expires: a.Expires, Locked: a.Locked, DefaultRole: a.DefaultRole, TLS: a.TLS, Method: a.Method, Comment: a.Comment, GiveTo: a.GiveTo}
+	spec := change.AccountSpec{Name: a.Name, Host: a.Host, Role: a.Role, IfAbsent: a.IfAbsent, IfPresent: a.IfPresent, NewName: a.NewName, NewHost: a.NewHost}
+	var err error
+	if spec.Options, err = optionsOf("account", a.Options); err != nil {
+		return nil, err
+	}
 	out.Account = &spec
 	if out.Kind != change.CreateAccount && out.Kind != change.SetPassword || a.Role {
 		if a.Password != "" || a.PasswordFrom != "" && a.PasswordFrom != string(change.NoPassword) {

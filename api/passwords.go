@@ -1,6 +1,7 @@
 package api
 
 import (
+	_ "embed"
 	"math"
 	"slices"
 	"strings"
@@ -26,14 +27,10 @@ func HashPassword(password, operator string) (string, error) {
 
 // stems are what guessers try first. Each counts like two letters, whatever its
 // length.
-var stems = strings.Fields("password passwort passwd pass qwerty qwertz azerty letmein welcome admin administrator root master monkey dragon " +
-	"football baseball basketball soccer sunshine princess superman batman iloveyou trustno1 shadow login secret changeme change default database " +
-	"postgres postgresql mariadb mysql oracle mongo server keeper operator dispatcher genarch company summer winter spring autumn january february march " +
-	"april may june july august september october november december monday tuesday wednesday thursday friday saturday sunday starwars pokemon " +
-	"computer internet samsung google apple windows linux debian ubuntu access hello test demo temp guest user account manager office cisco " +
-	"hunter killer freedom whatever cheese coffee chocolate ginger pepper cookie orange purple yellow silver golden michael jennifer jordan " +
-	"thomas robert daniel andrew joshua matthew charlie jessica ashley michelle nicole hannah london berlin paris ninja hockey ranger harley " +
-	"mustang ferrari porsche corvette maverick phoenix thunder tigger buster soccer letme in please money love angel baby lovely")
+var stems = strings.Fields(stemsFile)
+
+//go:embed stems.txt
+var stemsFile string
 
 // walks are rows and columns of keyboards: fingers find them in either direction.
 var walks = []string{"1234567890", "qwertyuiop", "qwertzuiop", "azertyuiop", "asdfghjkl", "zxcvbnm", "yxcvbnm", "abcdefghijklmnopqrstuvwxyz",

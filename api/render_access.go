@@ -20,13 +20,12 @@ type accountRenderer struct {
 	memberOf map[catalog.Principal][]catalog.Membership
 	members  map[catalog.Principal][]catalog.Membership
 	owns     map[string][]string
-	byName   map[string][]catalog.Account
 }
 
 func newAccountRenderer(srv catalog.Server, g *access.Graph) accountRenderer {
 	a := g.Access()
 	r := accountRenderer{srv: srv, g: g, memberOf: map[catalog.Principal][]catalog.Membership{}, members: map[catalog.Principal][]catalog.Membership{},
-		owns: map[string][]string{}, byName: map[string][]catalog.Account{}}
+		owns: map[string][]string{}}
 	for _, m := range a.Memberships {
 		r.memberOf[m.Member] = append(r.memberOf[m.Member], m)
 		r.members[m.Role] = append(r.members[m.Role], m)
@@ -35,9 +34,6 @@ func newAccountRenderer(srv catalog.Server, g *access.Graph) accountRenderer {
 		if d.Owner != "" {
 			r.owns[d.Owner] = append(r.owns[d.Owner], d.Name)
 		}
-	}
-	for _, acc := range a.Accounts {
-		r.byName[acc.Name] = append(r.byName[acc.Name], acc)
 	}
 	return r
 }
@@ -61,18 +57,10 @@ func (r accountRenderer) account(a catalog.Account) wire.Account {
 		Method: a.Method, TLS: a.TLS, DefaultRole: a.DefaultRole, Comment: a.Comment, System: a.System, Marks: orEmpty(r.marks(a)),
 		Owns: orEmpty(r.owns[a.Name]), Databases: []wire.DatabaseLevel{}}
 	out.MemberOf = each(r.memberOf[a.Principal], func(m catalog.Membership) wire.RoleLink {
-		atOnce := m.Inherit
-		if r.srv.Engine == catalog.MariaDB {
-			atOnce = a.Role || a.DefaultRole == m.Role.Name
-		}
-		return wire.RoleLink{Name: m.Role.Name, Admin: m.Admin, AtOnce: atOnce, Grantor: m.Grantor}
+		return wire.RoleLink{Name: m.Role.Name, Admin: m.Admin, AtOnce: r.g.AtOnce(m.Member, m.Role), Grantor: m.Grantor}
 	})
 	out.Members = each(r.members[a.Principal], func(m catalog.Membership) wire.RoleLink {
-		atOnce := m.Inherit
-		if other, ok := r.g.Account(m.Member); ok && r.srv.Engine == catalog.MariaDB {
-			atOnce = m.Member.Role || other.DefaultRole == a.Name
-		}
-		return wire.RoleLink{Name: m.Member.String(), Admin: m.Admin, AtOnce: atOnce, Grantor: m.Grantor}
+		return wire.RoleLink{Name: m.Member.String(), Admin: m.Admin, AtOnce: r.g.AtOnce(m.Member, m.Role), Grantor: m.Grantor}
 	})
 	return out
 }
@@ -95,28 +83,11 @@ func (r accountRenderer) marks(a catalog.Account) []wire.Mark {
 	if a.Name == "" && a.Login {
 		add("anonymous", "it has no name: any name that fits no other account at this host signs in as it")
 	}
-	switch {
-	case !a.Login || a.Locked:
-	case a.Open:
+	if a.Open && a.Login && !a.Locked {
 		add("no_password", "it has no password: whoever knows its name can sign in")
-	case r.srv.Engine == catalog.PostgreSQL && a.Password != nil && !*a.Password:
-		add("no_password", "it has no password: it signs in only where pg_hba.conf asks for none, or by another way")
 	}
-	if a.Method == "md5" {
-		add("weak_method", "its password is kept as md5; set it again to have it kept as SCRAM-SHA-256")
-	}
-	if r.srv.Engine == catalog.MariaDB && a.Login {
-		before, after := access.Rivals(slices.Concat(r.byName[a.Name], r.byName[""]), a.Principal)
-		for _, x := range before {
-			if x.Name == "" {
-				add("shadowed", "clients from %s get the nameless account there instead of it", x.Host)
-				continue
-			}
-			add("shadowed", "clients from %s get %s instead of it", x.Host, x.Principal)
-		}
-		for _, x := range after {
-			add("shadows", "clients from %s get it instead of %s", a.Host, x.Principal)
-		}
+	for _, m := range r.g.Marks(a) {
+		add(m.Code, "%s", m.Text)
 	}
 	return out
 }
@@ -126,28 +97,22 @@ func renderObject(o catalog.Object) wire.Object {
 }
 
 func renderLines(g *access.Graph, lines []access.Line) []wire.GrantLine {
-	have := map[string]bool{}
-	for _, d := range g.Access().Databases {
-		have[d.Name] = true
-	}
-	maria := g.Access().Engine == catalog.MariaDB
 	return each(lines, func(l access.Line) wire.GrantLine {
 		out := wire.GrantLine{Holder: wire.Principal(l.Holder), Object: renderObject(l.Object), Text: l.Text(), Privileges: orEmpty(l.Privileges.Names()),
 			PassOn: orEmpty(l.Grantable.Names()), Grantor: l.Grantor, Count: l.Count, Owner: l.Owner, Builtin: l.Builtin, Pattern: l.Pattern}
-		switch {
-		case !maria || l.Object.Scope == catalog.ScopeServer:
-		case l.Pattern:
-			for _, d := range g.Access().Databases {
-				if access.Matches(l.Object.Database, d.Name) {
-					out.Opens = append(out.Opens, d.Name)
-				}
-			}
-			out.Leftover = len(out.Opens) == 0
-		case l.Object.Scope == catalog.ScopeDatabase:
-			out.Leftover = !have[access.Plain(l.Object.Database)]
-		default:
-			out.Leftover = !have[l.Object.Database]
+		if l.Object.Scope == catalog.ScopeServer {
+			return out
 		}
+		opens := 0
+		for _, d := range g.Access().Databases {
+			if !g.Opens(l, d.Name) {
+				continue
+			}
+			if opens++; l.Pattern {
+				out.Opens = append(out.Opens, d.Name)
+			}
+		}
+		out.Leftover = opens == 0
 		return out
 	})
 }
@@ -156,27 +121,17 @@ func renderLines(g *access.Graph, lines []access.Line) []wire.GrantLine {
 const maxListed = 200
 
 func renderWide(g *access.Graph) []wire.GrantLine {
-	out := []wire.GrantLine{}
-	for _, w := range access.Wider(g.Access()) {
-		if len(out) == maxListed {
-			break
-		}
-		l := renderLines(g, []access.Line{{Object: w.Object, Pattern: true, Holder: w.Grantee, Privileges: w.Privileges, Grantable: w.Grantable, Count: 1}})[0]
+	list := g.Wider()
+	return each(list[:min(len(list), maxListed)], func(w access.WideGrant) wire.GrantLine {
+		l := renderLines(g, []access.Line{w.Line})[0]
 		l.Opens = w.Opens
-		out = append(out, l)
-	}
-	return out
+		return l
+	})
 }
 
 func renderLeftovers(g *access.Graph) []wire.GrantLine {
-	list := access.Leftovers(g.Access())
-	if g.Access().Engine != catalog.MariaDB {
-		list = nil
-	}
-	list = list[:min(len(list), maxListed)]
-	return each(list, func(gr catalog.Grant) wire.GrantLine {
-		return renderLines(g, []access.Line{{Object: gr.Object, Pattern: gr.Scope == catalog.ScopeDatabase && access.IsPattern(gr.Database), Holder: gr.Grantee, Privileges: gr.Privileges, Grantable: gr.Grantable, Grantor: gr.Grantor, Count: 1}})[0]
-	})
+	list := g.Leftovers()
+	return renderLines(g, list[:min(len(list), maxListed)])
 }
 
 // renderWhy tells an answer in words, with the command that would give what is missing.

@@ -51,6 +51,7 @@ var allowed = map[string][]string{
 	"demo":              {"core/...", "client", "api/wire", "localdb"},
 	"cmd/genarch":       {"..."},
 	"testutil":          {"localdb", "core/secret"},
+	"testutil/rigs":     {"core/...", "engine", "engine/enginetest", "localdb", "testutil"},
 	"arch":              {},
 	"e2e":               {},
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -85,30 +86,8 @@ func (a app) password(c *cli.Command, spec *wire.AccountSpec) error {
 	return nil
 }
 
-func limitFlags() []cli.Flag {
-	return []cli.Flag{
-		&cli.IntFlag{Name: "connection-limit", Usage: "sessions at once; -1 is no limit", DefaultText: "none"},
-		&cli.StringFlag{Name: "expires", Usage: "never; PostgreSQL: a date as 2027-01-31; MariaDB: days as 90d, or now"},
-		&cli.StringFlag{Name: "comment", Usage: "PostgreSQL: remark that everybody on the server can read"},
-		&cli.BoolFlag{Name: "tls", Usage: "MariaDB: sign-in demands TLS (--tls=false ends that)"},
-	}
-}
-
-func readLimits(c *cli.Command, spec *wire.AccountSpec) {
-	if c.IsSet("connection-limit") {
-		n := c.Int("connection-limit")
-		spec.ConnectionLimit = &n
-	}
-	if c.IsSet("comment") {
-		v := c.String("comment")
-		spec.Comment = &v
-	}
-	if c.IsSet("tls") {
-		v := c.Bool("tls")
-		spec.TLS = &v
-	}
-	spec.Expires = c.String("expires")
-}
+// asAsked has nothing to add to the options.
+func asAsked(*cli.Command, *wire.AccountSpec) error { return nil }
 
 func confirmFlag() cli.Flag {
 	return &cli.StringFlag{Name: "confirm", Usage: "the name, as confirmation of what is final"}
@@ -125,6 +104,9 @@ func (a app) accountVerb(kind, name, usage string, flags []cli.Flag, intent stri
 				return err
 			}
 			spec := wire.AccountSpec{Name: p.Name, Host: p.Host, Role: p.Role}
+			if spec.Options, err = options(c); err != nil {
+				return err
+			}
 			if err := fill(c, &spec); err != nil {
 				return err
 			}
@@ -145,45 +127,31 @@ func (a app) accountCommand() *cli.Command {
 			flags = append([]cli.Flag{&cli.BoolFlag{Name: "end-sessions", Usage: "end its open sessions too"}}, clearingFlags(false)...)
 		}
 		return a.accountVerb("account", name, usage, flags, "account.alter", func(_ *cli.Command, spec *wire.AccountSpec) error {
-			spec.Locked = &locked
+			spec.Options = map[string]any{"locked": locked}
 			return nil
 		})
 	}
 	return &cli.Command{Name: "account", Usage: "accounts that sign in to a server: see, create, alter, drop",
-		Description: "An account is named SERVER/account:NAME, on MariaDB SERVER/account:NAME@HOST.", Commands: []*cli.Command{
+		Description: "An account is named SERVER/account:NAME, or SERVER/account:NAME@HOST where the host is part of it.\n" + otherOptions, Commands: []*cli.Command{
 			{Name: "list", Usage: "accounts and roles of a server, as they are now", ArgsUsage: "SERVER", Arguments: nameArg(), Flags: accountListFlags(),
 				Action: a.withServer(func(ctx context.Context, c *cli.Command, api *client.Client, server string) error {
 					return a.listAccounts(ctx, c, api, server, c.String("kind"))
 				})},
 			{Name: "show", Usage: "one account: what it is, what it has, what it owns", ArgsUsage: "SERVER/account:NAME", Arguments: addressArg(), Flags: []cli.Flag{outputFlag()}, Action: a.showAccount},
 			a.accountVerb("account", "create", "create an account; its password is generated and shown once, unless given",
-				append(append(passwordFlags(true), limitFlags()...), &cli.BoolFlag{Name: "if-absent", Usage: "do nothing if it is there, and say what differs"},
-					&cli.StringFlag{Name: "method", Usage: "MariaDB: ed25519 or mysql_native_password"}, &cli.BoolFlag{Name: "locked", Usage: "make it locked"}),
+				slices.Concat(passwordFlags(true), optionFlags("connection-limit", "expires", "locked", "comment"),
+					[]cli.Flag{&cli.BoolFlag{Name: "if-absent", Usage: "do nothing if it is there, and say what differs"}}),
 				"account.create", func(c *cli.Command, spec *wire.AccountSpec) error {
-					readLimits(c, spec)
-					spec.IfAbsent, spec.Method = c.Bool("if-absent"), c.String("method")
-					if c.IsSet("locked") {
-						v := c.Bool("locked")
-						spec.Locked = &v
-					}
+					spec.IfAbsent = c.Bool("if-absent")
 					return a.password(c, spec)
 				}),
-			a.accountVerb("account", "alter", "set its limit, expiry, comment, demand for TLS or default role",
-				append(limitFlags(), &cli.StringFlag{Name: "default-role", Usage: "MariaDB: the role that holds from the next sign-in on; none for no role"}),
-				"account.alter", func(c *cli.Command, spec *wire.AccountSpec) error {
-					readLimits(c, spec)
-					spec.DefaultRole = c.String("default-role")
-					return nil
-				}),
+			a.accountVerb("account", "alter", "set its limit, its expiry, its comment, and what else its engine has",
+				optionFlags("connection-limit", "expires", "comment"), "account.alter", asAsked),
 			lock("lock", "keep it from signing in; open sessions go on unless ended too", true), lock("unlock", "let it sign in again", false),
 			a.accountVerb("account", "password", "give it another password: generated and shown once, unless given",
-				append(passwordFlags(false), &cli.StringFlag{Name: "method", Usage: "MariaDB: ed25519 or mysql_native_password"}), "account.password",
-				func(c *cli.Command, spec *wire.AccountSpec) error {
-					spec.Method = c.String("method")
-					return a.password(c, spec)
-				}),
-			a.accountVerb("account", "rename", "give it another name, or on MariaDB another host",
-				[]cli.Flag{&cli.StringFlag{Name: "to", Usage: "the new name"}, &cli.StringFlag{Name: "host", Usage: "MariaDB: the new host"}}, "account.rename",
+				append(passwordFlags(false), optionFlags()...), "account.password", a.password),
+			a.accountVerb("account", "rename", "give it another name, or another host where that is part of it",
+				[]cli.Flag{&cli.StringFlag{Name: "to", Usage: "the new name"}, &cli.StringFlag{Name: "host", Usage: "the new host"}}, "account.rename",
 				func(c *cli.Command, spec *wire.AccountSpec) error {
 					spec.NewName, spec.NewHost = c.String("to"), c.String("host")
 					if spec.NewName == "" && spec.NewHost == "" {
@@ -198,10 +166,10 @@ func (a app) accountCommand() *cli.Command {
 }
 
 func (a app) dropVerb(kind string) *cli.Command {
-	return a.accountVerb(kind, "drop", "remove it once its sessions are ended; what it owns goes to another or stops the change", append([]cli.Flag{confirmFlag(),
-		&cli.StringFlag{Name: "give-to", Usage: "PostgreSQL: who gets what it owns"}, &cli.BoolFlag{Name: "if-present", Usage: "do nothing if it is not there"}}, clearingFlags(false)...),
+	return a.accountVerb(kind, "drop", "remove it once its sessions are ended; what it owns goes to another or stops the change", slices.Concat([]cli.Flag{confirmFlag(),
+		&cli.BoolFlag{Name: "if-present", Usage: "do nothing if it is not there"}}, optionFlags("give-to"), clearingFlags(false)),
 		"account.drop", func(c *cli.Command, spec *wire.AccountSpec) error {
-			spec.GiveTo, spec.IfPresent = c.String("give-to"), c.Bool("if-present")
+			spec.IfPresent = c.Bool("if-present")
 			return nil
 		})
 }
@@ -209,18 +177,15 @@ func (a app) dropVerb(kind string) *cli.Command {
 func (a app) roleCommand() *cli.Command {
 	member := func(name, usage, intent, flag string, flags ...cli.Flag) *cli.Command {
 		return &cli.Command{Name: name, Usage: usage, ArgsUsage: "SERVER/role:NAME", Arguments: addressArg(),
-			Flags: append(append(flags, &cli.StringFlag{Name: flag, Usage: "the member: NAME, on MariaDB NAME@HOST, or role:NAME", Required: true}), alterFlags()...),
+			Flags: append(append(flags, &cli.StringFlag{Name: flag, Usage: "the member: NAME, NAME@HOST where the host is part of it, or role:NAME", Required: true}), alterFlags()...),
 			Action: func(ctx context.Context, c *cli.Command) error {
 				server, p, err := splitWho(c, "role")
 				if err != nil {
 					return err
 				}
-				spec := wire.MemberSpec{Role: p.Name, To: holder(c.String(flag)), Admin: c.Bool("admin"), NoDefault: c.Bool("no-default")}
-				for flag, field := range map[string]**bool{"inherit": &spec.Inherit, "set": &spec.Set} {
-					if c.IsSet(flag) {
-						v := c.Bool(flag)
-						*field = &v
-					}
+				spec := wire.MemberSpec{Role: p.Name, To: holder(c.String(flag)), Admin: c.Bool("admin")}
+				if spec.Options, err = options(c); err != nil {
+					return err
 				}
 				return a.alter(ctx, c, wire.Intent{Kind: intent, Server: server, Member: &spec})
 			}}
@@ -231,15 +196,13 @@ func (a app) roleCommand() *cli.Command {
 				return a.listAccounts(ctx, c, api, server, "role")
 			})},
 		{Name: "show", Usage: "one role: who belongs to it, what it has", ArgsUsage: "SERVER/role:NAME", Arguments: addressArg(), Flags: []cli.Flag{outputFlag()}, Action: a.showAccount},
-		a.accountVerb("role", "create", "create a role, which nobody signs in as", []cli.Flag{&cli.BoolFlag{Name: "if-absent", Usage: "do nothing if it is there"}, &cli.StringFlag{Name: "comment", Usage: "PostgreSQL: remark"}},
+		a.accountVerb("role", "create", "create a role, which nobody signs in as", append(optionFlags("comment"), &cli.BoolFlag{Name: "if-absent", Usage: "do nothing if it is there"}),
 			"account.create", func(c *cli.Command, spec *wire.AccountSpec) error {
 				spec.Role, spec.IfAbsent = true, c.Bool("if-absent")
-				readLimits(c, spec)
 				return nil
 			}),
-		member("give", "make an account or role a member of it", "role.give", "to", &cli.BoolFlag{Name: "admin", Usage: "it may give the role on"},
-			&cli.BoolFlag{Name: "inherit", Usage: "PostgreSQL from 16 on: --inherit=false makes it hold only after SET ROLE"}, &cli.BoolFlag{Name: "set", Usage: "PostgreSQL from 16 on: --set=false forbids SET ROLE"},
-			&cli.BoolFlag{Name: "no-default", Usage: "MariaDB: leave the default role as it is"}),
+		member("give", "make an account or role a member of it", "role.give", "to",
+			append(optionFlags(), &cli.BoolFlag{Name: "admin", Usage: "it may give the role on"})...),
 		member("take", "end that an account or role belongs to it", "role.take", "from"),
 		a.dropVerb("role"),
 	}}

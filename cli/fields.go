@@ -24,15 +24,25 @@ var commonOptions = map[string]cli.Flag{
 	"collation":        &cli.StringFlag{Name: "collation", Usage: "how text is sorted and compared"},
 	"tablespace":       &cli.StringFlag{Name: "tablespace", Usage: "where on disk"},
 	"connection-limit": &cli.StringFlag{Name: "connection-limit", Usage: "sessions at once: a number, or none"},
-	"comment":          &cli.StringFlag{Name: "comment", Usage: "a remark that is kept with the database"},
+	"comment":          &cli.StringFlag{Name: "comment", Usage: "a remark that others on the server can read"},
+	"expires":          &cli.StringFlag{Name: "expires", Usage: "until when the password is good: never, or as the engine has it, such as 2027-01-31 or 90d"},
+	"locked":           &cli.BoolFlag{Name: "locked", Usage: "sign-in is refused"},
+	"give-to":          &cli.StringFlag{Name: "give-to", Usage: "who gets what it owns, where accounts own things"},
 }
 
 // optionFlags are some of the common options, and --set for all others.
 func optionFlags(names ...string) []cli.Flag {
 	var out []cli.Flag
 	for _, n := range names {
-		copied := *commonOptions[n].(*cli.StringFlag) // a flag keeps what was given
-		out = append(out, &copied)
+		// A flag keeps what was given, so each command has its own.
+		switch f := commonOptions[n].(type) {
+		case *cli.StringFlag:
+			own := *f
+			out = append(out, &own)
+		case *cli.BoolFlag:
+			own := *f
+			out = append(out, &own)
+		}
 	}
 	return append(out, &cli.GenericFlag{Name: "set", Usage: "another option of the engine, as `NAME=VALUE`; given twice, it is a list", Value: &texts{}})
 }
@@ -56,9 +66,15 @@ func (t *texts) Get() any { return t }
 // an option that is given twice by --set is a list.
 func options(c *cli.Command) (map[string]any, error) {
 	out := map[string]any{}
-	for flag := range commonOptions {
-		if slices.Contains(c.LocalFlagNames(), flag) && c.IsSet(flag) {
-			out[strings.ReplaceAll(flag, "-", "_")] = c.String(flag)
+	for flag, kind := range commonOptions {
+		if !slices.Contains(c.LocalFlagNames(), flag) || !c.IsSet(flag) {
+			continue
+		}
+		name := strings.ReplaceAll(flag, "-", "_")
+		if _, yes := kind.(*cli.BoolFlag); yes {
+			out[name] = c.Bool(flag)
+		} else {
+			out[name] = c.String(flag)
 		}
 	}
 	set, _ := c.Generic("set").(*texts)

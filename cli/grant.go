@@ -16,10 +16,10 @@ import (
 
 func objectFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "schema", Usage: "PostgreSQL: on a schema"},
-		&cli.StringFlag{Name: "table", Usage: "on a table or view: SCHEMA.TABLE, on MariaDB TABLE"},
-		&cli.StringFlag{Name: "sequence", Usage: "PostgreSQL: on a sequence, SCHEMA.SEQUENCE"},
-		&cli.StringFlag{Name: "routine", Usage: "on a routine: SCHEMA.NAME(TYPES), on MariaDB the name of a procedure or, if there is none, of a function"},
+		&cli.StringFlag{Name: "schema", Usage: "on a schema, where a database has them"},
+		&cli.StringFlag{Name: "table", Usage: "on a table or view: SCHEMA.TABLE, or TABLE where a database has no schemas"},
+		&cli.StringFlag{Name: "sequence", Usage: "on a sequence: SCHEMA.SEQUENCE, where sequences are granted on"},
+		&cli.StringFlag{Name: "routine", Usage: "on a routine: SCHEMA.NAME(TYPES); where a database has no schemas, the name of a procedure or, if there is none, of a function"},
 		&cli.StringFlag{Name: "column", Usage: "on one column of the table"},
 	}
 }
@@ -48,7 +48,7 @@ func readObject(c *cli.Command, database string) wire.Object {
 func (a app) grantCommand() *cli.Command {
 	alter := func(name, usageText, intent, flag, bundle, bundleUsage string, flags ...cli.Flag) *cli.Command {
 		return &cli.Command{Name: name, Usage: usageText, ArgsUsage: "SERVER/DATABASE", Arguments: addressArg(),
-			Flags: slices.Concat([]cli.Flag{&cli.StringFlag{Name: flag, Usage: "NAME, on MariaDB NAME@HOST, or role:NAME, or PUBLIC", Required: true},
+			Flags: slices.Concat([]cli.Flag{&cli.StringFlag{Name: flag, Usage: "NAME, NAME@HOST where the host is part of it, or role:NAME, or PUBLIC", Required: true},
 				&cli.StringFlag{Name: bundle, Usage: bundleUsage}, &cli.StringSliceFlag{Name: "privilege", Usage: "single privileges instead, such as SELECT,INSERT"}},
 				objectFlags(), flags, alterFlags()),
 			Action: func(ctx context.Context, c *cli.Command) error {
@@ -56,7 +56,10 @@ func (a app) grantCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				spec := wire.GrantSpec{Database: database, To: holder(c.String(flag)), Bundle: c.String(bundle), Privileges: c.StringSlice("privilege"), PassOn: c.Bool("may-pass-on"), Pattern: c.String("pattern")}
+				spec := wire.GrantSpec{Database: database, To: holder(c.String(flag)), Bundle: c.String(bundle), Privileges: c.StringSlice("privilege"), PassOn: c.Bool("may-pass-on")}
+				if spec.Options, err = options(c); err != nil {
+					return err
+				}
 				if len(spec.Privileges) > 0 {
 					spec.On = readObject(c, database)
 				}
@@ -74,14 +77,14 @@ func (a app) grantCommand() *cli.Command {
 				&cli.BoolFlag{Name: "system", Usage: "the engine's own too"}, &cli.BoolFlag{Name: "fresh", Usage: "look into every database now, not as of half a minute ago"}},
 			Action: a.withServer(a.showMatrix)},
 		{Name: "why", Usage: "whether an account may do something, and by which chain", ArgsUsage: "SERVER/account:NAME PRIVILEGE OBJECT",
-			Description: "OBJECT is DATABASE, DATABASE/SCHEMA.TABLE (PostgreSQL), DATABASE/TABLE (MariaDB), DATABASE/SCHEMA. for a schema, or server.",
+			Description: "OBJECT is DATABASE, DATABASE/SCHEMA.TABLE, DATABASE/TABLE where a database has no schemas, DATABASE/SCHEMA. for a schema, or server.",
 			Arguments:   []cli.Argument{&cli.StringArg{Name: "address"}, &cli.StringArg{Name: "privilege"}, &cli.StringArg{Name: "object"}},
 			Flags: []cli.Flag{outputFlag(), &cli.StringFlag{Name: "column", Usage: "one column of the table"},
 				&cli.BoolFlag{Name: "sequence", Usage: "the object is a sequence"}, &cli.BoolFlag{Name: "routine", Usage: "the object is a routine"}}, Action: a.showWhy},
 		alter("give", "give a bundle or single privileges on a database", "grant.give", "to", "bundle", "read, write, build or own",
 			&cli.BoolFlag{Name: "may-pass-on", Usage: "with the right to give them on"}),
 		alter("take", "take privileges on a database: everything, single ones, or down to a bundle", "grant.take", "from", "down-to", "the bundle that is to remain: read, write or build",
-			&cli.StringFlag{Name: "pattern", Usage: "MariaDB: the grant whose database is written so"}),
+			optionFlags()...),
 	}}
 }
 

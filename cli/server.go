@@ -35,7 +35,7 @@ func (a app) withServer(f func(context.Context, *cli.Command, *client.Client, st
 // registrationFlags are what a registration is made of; defaults only for add.
 func registrationFlags(add bool) []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "host", Usage: "host name or address; on this machine also the path of the socket (MariaDB) or of its folder (PostgreSQL)", Required: add},
+		&cli.StringFlag{Name: "host", Usage: "host name or address; on this machine also the path of the socket or of its folder", Required: add},
 		&cli.IntFlag{Name: "port", Usage: "port", DefaultText: "the engine's usual one"},
 		&cli.StringFlag{Name: "admin", Usage: "login that Genarch uses there", Required: add},
 		&cli.StringFlag{Name: "secret-file", Usage: "file with that login's password; - is standard input", DefaultText: "asked for"},
@@ -82,7 +82,7 @@ func (a app) serverCommand() *cli.Command {
 		{Name: "accept", Usage: "accept the instance that answers as the known one from now on", ArgsUsage: "SERVER", Arguments: nameArg(),
 			Flags:  []cli.Flag{outputFlag(), &cli.StringFlag{Name: "confirm", Usage: "the identity key that is meant, as check shows it"}},
 			Action: a.withServer(a.acceptServer)},
-		{Name: "mark", Usage: "MariaDB: write a mark by which the server is known for certain", ArgsUsage: "SERVER", Arguments: nameArg(), Flags: alterFlags(),
+		{Name: "mark", Usage: "write a mark by which the server is known for certain, where it has no number of its own", ArgsUsage: "SERVER", Arguments: nameArg(), Flags: alterFlags(),
 			Action: a.withServer(func(ctx context.Context, c *cli.Command, _ *client.Client, name string) error {
 				return a.alter(ctx, c, wire.Intent{Kind: "server.mark", Server: name})
 			})},

@@ -16,7 +16,7 @@ import (
 // sessionFilterFlags pick sessions by what they are.
 func sessionFilterFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "account", Usage: "of one account: NAME, on MariaDB NAME@HOST"},
+		&cli.StringFlag{Name: "account", Usage: "of one account: NAME, or NAME@HOST where accounts have hosts"},
 		&cli.StringFlag{Name: "application", Usage: "of one program, as it calls itself"},
 		&cli.StringFlag{Name: "client", Usage: "from one address"},
 		&cli.StringFlag{Name: "class", Usage: "idle, busy, 'in transaction', 'written work', …"},
@@ -34,14 +34,17 @@ func clearingFlags(hold bool) []cli.Flag {
 		&cli.BoolFlag{Name: "accept-loss", Usage: "end sessions that have written too: that work is lost"},
 	}
 	if hold {
-		flags = append(flags, &cli.BoolFlag{Name: "hold-accounts", Usage: "MariaDB: lock meanwhile the accounts that could come back otherwise"})
+		flags = append(flags, &cli.BoolFlag{Name: "hold-accounts", Usage: "lock meanwhile the accounts that could come back otherwise, where the gate leaves them a way in"})
 	}
 	return flags
 }
 
 // clearing reads what clearingFlags said.
 func clearing(c *cli.Command) (*wire.ClearingSpec, error) {
-	out := &wire.ClearingSpec{Grace: wholeSeconds(c.Duration("grace")), WhenEmpty: wholeSeconds(c.Duration("when-empty")), AcceptLoss: c.Bool("accept-loss"), HoldAccounts: c.Bool("hold-accounts")}
+	out := &wire.ClearingSpec{Grace: wholeSeconds(c.Duration("grace")), WhenEmpty: wholeSeconds(c.Duration("when-empty")), AcceptLoss: c.Bool("accept-loss")}
+	if c.Bool("hold-accounts") {
+		out.Options = map[string]any{"hold_accounts": true}
+	}
 	if out.WhenEmpty > 0 {
 		if c.IsSet("grace") {
 			return nil, usage("--grace ends sessions after a while, --when-empty ends nobody: give one of them")

@@ -306,7 +306,7 @@ func testGrantCommands(t *testing.T, s *service, pg, maria *localdb.Server) {
 	s.run(0, "role", "give", "quay/role:gate_crew", "--to", "fares_report@127.0.0.1", "--yes")
 	s.run(0, "grant", "give", "quay/lounges_prod", "--to", "role:gate_crew", "--bundle", "own", "--yes")
 	has(t, "the chain through a default role", s.run(0, "grant", "why", "quay/account:fares_report@127.0.0.1", "DROP", "lounges_prod").out, "yes", "through gate_crew")
-	s.run(0, "account", "alter", "quay/account:fares_report@127.0.0.1", "--default-role", "none", "--yes")
+	s.run(0, "account", "alter", "quay/account:fares_report@127.0.0.1", "--set", "default_role=none", "--yes")
 	has(t, "without it", s.run(0, "grant", "why", "quay/account:fares_report@127.0.0.1", "DROP", "lounges_prod").out, "no", "only after SET ROLE")
 	r = s.run(0, "role", "drop", "quay/role:gate_crew", "--confirm", "gate_crew", "--accept", "account.members")
 	has(t, "dropping a role", r.err, "has this role and loses it")
@@ -522,9 +522,9 @@ func testAccessUsage(t *testing.T, s *service) {
 		{[]string{"handover", "harbour/nowhere"}, 4, "no database nowhere"},
 		{[]string{"database", "create", "harbour/x_prod", "--client-host", "%"}, 2, "--for-team"},
 		{[]string{"database", "create", "harbour/x_prod", "--for-team", "No Such!", "--yes"}, 1, "[team.name]"},
-		{[]string{"account", "create", "harbour/account:t", "--tls", "--yes"}, 1, "pg_hba.conf"},
-		{[]string{"account", "create", "quay/account:t@127.0.0.1", "--comment", "x", "--yes"}, 1, "no comment"},
-		{[]string{"account", "create", "quay/account:t@127.0.0.1", "--tls", "--yes"}, 1, "[tls.missing]"},
+		{[]string{"account", "create", "harbour/account:t", "--set", "tls=yes", "--yes"}, 2, "PostgreSQL has no option tls"},
+		{[]string{"account", "create", "quay/account:t@127.0.0.1", "--comment", "x", "--yes"}, 2, "MariaDB has no option comment"},
+		{[]string{"account", "create", "quay/account:t@127.0.0.1", "--set", "tls=yes", "--yes"}, 1, "[tls.missing]"},
 	} {
 		if r := s.cli("", tt.args...); r.code != tt.code || !strings.Contains(r.err, tt.says) {
 			t.Errorf("genarch %v: code %d, want %d with %q\nerr %s", tt.args, r.code, tt.code, tt.says, r.err)

@@ -21,6 +21,7 @@ import (
 	"example.com/genarch/engine/postgres"
 	"example.com/genarch/localdb"
 	"example.com/genarch/testutil"
+	"example.com/genarch/testutil/rigs"
 )
 
 // crowd opens idle sessions on a database, a few at a time.
@@ -32,7 +33,7 @@ func crowd(b *testing.B, e engine.Engine, running *localdb.Server, database stri
 	group.SetLimit(8)
 	for range n {
 		group.Go(func() error {
-			conn, err := enginetest.Client(b.Context(), e, running, database, "")
+			conn, err := enginetest.Client(b.Context(), rigs.Of(e, running), database, "")
 			if err == nil {
 				mu.Lock()
 				conns = append(conns, conn)

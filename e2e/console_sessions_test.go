@@ -9,6 +9,7 @@ import (
 	"example.com/genarch/engine/mariadb"
 	"example.com/genarch/engine/postgres"
 	"example.com/genarch/testutil"
+	"example.com/genarch/testutil/rigs"
 )
 
 // TestConsoleSessions looks at sessions, ends some, and drops databases, with
@@ -176,7 +177,7 @@ func TestConsoleSessions(t *testing.T) {
 	t.Run("drop on MariaDB", func(t *testing.T) {
 		q.t = t
 		q.client("cargo_prod")
-		conn, err := enginetest.Client(t.Context(), mariadb.Engine{}, maria, "mysql", "")
+		conn, err := enginetest.Client(t.Context(), rigs.Of(mariadb.Engine{}, maria), "mysql", "")
 		if err != nil {
 			t.Fatal(err)
 		}

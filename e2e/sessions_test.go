@@ -22,6 +22,7 @@ import (
 	"example.com/genarch/engine/postgres"
 	"example.com/genarch/localdb"
 	"example.com/genarch/testutil"
+	"example.com/genarch/testutil/rigs"
 )
 
 // shore is a service with one server, and clients on it.
@@ -35,7 +36,7 @@ type shore struct {
 
 func (h shore) client(database string, statements ...string) *enginetest.Conn {
 	h.t.Helper()
-	conn, err := enginetest.Client(h.t.Context(), h.engine, h.running, database, "")
+	conn, err := enginetest.Client(h.t.Context(), rigs.Of(h.engine, h.running), database, "")
 	if err != nil {
 		h.t.Fatal(err)
 	}
@@ -94,7 +95,7 @@ func (h shore) has(name string) bool {
 
 // in reports whether a database lets people in.
 func (h shore) in(name string) bool {
-	conn, err := enginetest.Client(context.Background(), h.engine, h.running, name, "")
+	conn, err := enginetest.Client(context.Background(), rigs.Of(h.engine, h.running), name, "")
 	if err != nil {
 		return false
 	}
@@ -382,7 +383,7 @@ func testHold(h shore) {
 	h.furnished("kept_out_prod")
 	h.client("mysql", "CREATE USER warden@'127.0.0.1' IDENTIFIED BY '"+h.running.Password.Reveal()+"'", "GRANT ALL ON *.* TO warden@'127.0.0.1'").Close()
 	warden := func() bool {
-		conn, err := enginetest.Client(h.t.Context(), h.engine, h.running, "mysql", "warden")
+		conn, err := enginetest.Client(h.t.Context(), rigs.Of(h.engine, h.running), "mysql", "warden")
 		if err == nil {
 			conn.Close()
 		}
@@ -394,7 +395,7 @@ func testHold(h shore) {
 	if !warden() {
 		h.t.Fatal("a brief locks an account")
 	}
-	id := h.waitingDrop("kept_out_prod", `,"hold_accounts":true`)
+	id := h.waitingDrop("kept_out_prod", `,"options":{"hold_accounts":true}`)
 	if warden() {
 		h.t.Error("who was to be held signs in")
 	}
@@ -425,7 +426,7 @@ func testAccounts(h shore) {
 		}
 	}
 	as := func() *enginetest.Conn {
-		conn, err := enginetest.Client(h.t.Context(), h.engine, h.running, "crew_prod", "mate")
+		conn, err := enginetest.Client(h.t.Context(), rigs.Of(h.engine, h.running), "crew_prod", "mate")
 		if err != nil {
 			h.t.Fatal(err)
 		}
@@ -458,7 +459,7 @@ func testRenameMoveCopy(h shore) {
 	}
 	has(h.t, "its history goes on", h.s.run(0, "change", "list", "--target", "harbour/tide_tables_prod").out, "database.rename")
 	h.client("tide_tables_prod")
-	has(h.t, "move", h.s.run(0, "database", "move", "harbour/tide_tables_prod", "--tablespace", "pier", "--yes").err, "0 left, 1 ended")
+	has(h.t, "move", h.s.run(0, "database", "alter", "harbour/tide_tables_prod", "--tablespace", "pier", "--yes").err, "0 left, 1 ended")
 	has(h.t, "moved", h.s.run(0, "database", "show", "harbour/tide_tables_prod").out, "pier")
 	h.client("tide_tables_prod")
 	has(h.t, "copying what is in use", h.s.run(1, "database", "create", "harbour/copy_prod", "--template", "tide_tables_prod", "--yes").err, "template.in_use", "--clear-template")

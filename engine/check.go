@@ -38,23 +38,47 @@ func CheckIntent(in change.Intent, d *Description) (change.Intent, error) {
 	if err := in.Check(); err != nil {
 		return in, err
 	}
-	part := change.PartOf(in.Kind)
-	if part != change.PartDatabase || d.Intents[in.Kind].Why != "" {
+	if d.Intents[in.Kind].Why != "" {
 		return in, nil
 	}
-	options, err := checkOptions(in.Kind, d, part, in.Database.Options)
-	if err != nil {
-		return in, err
+	// The intent is the caller's: each part that has options is copied.
+	var errs []error
+	check := func(part change.Part, options *catalog.Values) {
+		checked, err := checkOptions(in, d, part, *options)
+		*options = checked
+		errs = append(errs, err)
 	}
-	own := *in.Database // the intent is the caller's
-	own.Options = options
-	in.Database = &own
-	return in, nil
+	if in.Database != nil {
+		own := *in.Database
+		in.Database = &own
+		check(change.PartDatabase, &own.Options)
+	}
+	if in.Account != nil {
+		own := *in.Account
+		in.Account = &own
+		check(change.PartAccount, &own.Options)
+	}
+	if in.Member != nil {
+		own := *in.Member
+		in.Member = &own
+		check(change.PartMember, &own.Options)
+	}
+	if in.Grant != nil {
+		own := *in.Grant
+		in.Grant = &own
+		check(change.PartGrant, &own.Options)
+	}
+	if in.Clearing != nil {
+		own := *in.Clearing
+		in.Clearing = &own
+		check(change.PartClearing, &own.Options)
+	}
+	return in, errors.Join(errs...)
 }
 
-func checkOptions(k change.Kind, d *Description, part change.Part, options catalog.Values) (catalog.Values, error) {
+func checkOptions(in change.Intent, d *Description, part change.Part, options catalog.Values) (catalog.Values, error) {
 	var errs []error
-	fields := d.OptionsOf(part, k)
+	k, fields := in.Kind, d.OptionsOf(part, in.Kind)
 	bad := func(name, next, format string, args ...any) {
 		errs = append(errs, &OptionError{Engine: d.ID, Part: part, Option: name, Next: next, Text: fmt.Sprintf(format, args...)})
 	}
@@ -64,6 +88,10 @@ func checkOptions(k change.Kind, d *Description, part change.Part, options catal
 		i := slices.IndexFunc(fields, func(f Field) bool { return f.Name == name })
 		if i < 0 {
 			errs = append(errs, unknownOption(k, d, part, name))
+			continue
+		}
+		if who, only := principalOf(in, d), fields[i].For; part == change.PartAccount && len(only) > 0 && !slices.Contains(only, who.Kind) {
+			bad(name, "leave it out", "%s is nothing that a %s has", name, who.Title)
 			continue
 		}
 		value, err := fields[i].Parse(options[name])
@@ -85,6 +113,15 @@ func checkOptions(k change.Kind, d *Description, part change.Part, options catal
 		}
 	}
 	return out, errors.Join(errs...)
+}
+
+// principalOf is the kind of whom an intent about an account is about.
+func principalOf(in change.Intent, d *Description) Principal {
+	if in.Account == nil {
+		return Principal{}
+	}
+	p, _ := d.Principal(in.Account.Role)
+	return p
 }
 
 // inRows makes a row of each option that is written FIELD.KEY: its value is that of
@@ -120,7 +157,7 @@ func unknownOption(k change.Kind, d *Description, part change.Part, name string)
 		case f.Name != name:
 			names = append(names, f.Name)
 		case f.Fixed != "":
-			e.Text = fmt.Sprintf("%s of a %s is fixed once it is made", name, d.Word(NounDatabase).One)
+			e.Text = fmt.Sprintf("%s of a %s is fixed once it is made", name, d.Word(Noun(part)).One)
 			e.Next = f.Fixed
 			return e
 		case len(f.In) > 0:

@@ -2,7 +2,9 @@ package engine
 
 import (
 	"slices"
+	"strings"
 
+	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
@@ -187,6 +189,8 @@ type Script struct {
 var Common = map[change.Part]map[string]Type{
 	change.PartDatabase: {"owner": Pick, "encoding": Pick, "collation": Pick, "template": Pick, "tablespace": Pick,
 		"connection_limit": Number, "comment": Text},
+	change.PartAccount:  {"connection_limit": Number, "expires": Text, "locked": Yes, "comment": Text, "give_to": Text},
+	change.PartClearing: {"hold_accounts": Yes},
 }
 
 // OptionsOf are the options of a part that a kind of intent has, in the order of
@@ -222,11 +226,34 @@ func (d *Description) Option(p change.Part, name string) (Field, bool) {
 	return Field{}, false
 }
 
+// BundleDecides is one line on what the holder of a bundle can do.
+func (d *Description) BundleDecides(b access.Bundle) string {
+	for _, x := range d.Bundles {
+		if x.Name == string(b) {
+			text := strings.TrimSuffix(x.Decides, ".")
+			return strings.ToLower(text[:1]) + text[1:]
+		}
+	}
+	return ""
+}
+
 // Has reports whether a server of this number has what came with a release.
 func (d *Description) Has(number int, since string) bool { return number >= d.Releases[since] }
 
 // Word is the engine's word for something.
 func (d *Description) Word(n Noun) Word { return d.Nouns[n] }
+
+// HasHosts reports whether an account is a name and the host that it comes from.
+func (d *Description) HasHosts() bool {
+	p, _ := d.Principal(false)
+	return p.In == FromHost
+}
+
+// SeparateRoles reports whether accounts and roles of one name are two things.
+func (d *Description) SeparateRoles() bool {
+	p, ok := d.Principal(true)
+	return ok && p.Space == ""
+}
 
 // Principal finds the kind of an account (role false) or of a role.
 func (d *Description) Principal(role bool) (Principal, bool) {

@@ -123,6 +123,25 @@ func TestCheckIntent(t *testing.T) {
 			t.Errorf("%v: %+v; want %q and %q", tt.in.Database.Options, err, tt.says, tt.next)
 		}
 	}
+	account := func(role bool, options catalog.Values) change.Intent {
+		return change.Intent{Kind: change.AlterAccount, Server: "quay", Account: &change.AccountSpec{Name: "mate", Role: role, Options: options}}
+	}
+	hold := change.Intent{Kind: change.DropDatabase, Server: "harbour", Database: &change.DatabaseSpec{Name: "x"}, Clearing: &change.ClearingSpec{Options: catalog.Values{"hold_accounts": true}}}
+	for _, tt := range []struct {
+		d    *engine.Description
+		in   change.Intent
+		says string
+	}{
+		{mariadb.Engine{}.Describe(), account(true, catalog.Values{"locked": true}), "locked is nothing that a role has"},
+		{mariadb.Engine{}.Describe(), account(false, catalog.Values{"comment": "x"}), "MariaDB has no option comment for account.alter"},
+		{mariadb.Engine{}.Describe(), account(false, catalog.Values{"connection_limit": int64(-5)}), "out of bounds"},
+		{postgres.Engine{}.Describe(), account(false, catalog.Values{"tls": true}), "PostgreSQL has no option tls for account.alter"},
+		{postgres.Engine{}.Describe(), hold, "PostgreSQL has no option hold_accounts for database.drop"},
+	} {
+		if _, err := engine.CheckIntent(tt.in, tt.d); err == nil || !strings.Contains(err.Error(), tt.says) {
+			t.Errorf("%v; want %q", err, tt.says)
+		}
+	}
 	in := create(catalog.Values{"connection_limit": "7", "is_template": "yes", "allow": "a,b", "private": "on"})
 	out, err := engine.CheckIntent(in, postgres.Engine{}.Describe())
 	want := catalog.Values{"connection_limit": int64(7), "is_template": true, "allow": []string{"a", "b"}, "private": true}

@@ -8,8 +8,10 @@ package engine
 import (
 	"context"
 
+	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
+	"example.com/genarch/core/handover"
 	"example.com/genarch/core/secret"
 )
 
@@ -22,6 +24,11 @@ type Engine interface {
 	// arguments give the same brief. What forbids the intent is a stop
 	// finding in the brief; an error means that the intent is malformed.
 	Plan(in change.Intent, snap catalog.Snapshot) (change.Brief, error)
+	// Rules prepares the engine's judgement of a reading of who may do what: see
+	// [access.New].
+	Rules(g *access.Graph) access.Rules
+	// Connections writes one login in the forms of the engine's own clients.
+	Connections(l handover.Login) []handover.Form
 	// Open prepares access to a server without connecting to it. The
 	// caller closes the result.
 	Open(t Target) (Server, error)

@@ -60,6 +60,8 @@ type Field struct {
 	// In are the kinds of intents that take it; none: it can only be read.
 	In       []change.Kind `json:"in,omitempty"`
 	Required bool          `json:"required,omitempty"`
+	// For are the kinds of principals that have it; none: all.
+	For []string `json:"for,omitempty"`
 	// Default says in words what holds when it is not asked for.
 	Default string `json:"default,omitempty"`
 	// Fixed says what to do instead of altering it, where it is settled for good when
@@ -98,6 +100,8 @@ func N(n int64) *int64 { return &n }
 var (
 	AtCreate = []change.Kind{change.CreateDatabase}
 	AtBoth   = []change.Kind{change.CreateDatabase, change.AlterDatabase}
+
+	AtAccountBoth = []change.Kind{change.CreateAccount, change.AlterAccount}
 )
 
 // More is the title of the folded part of a form.

@@ -194,31 +194,22 @@ func PlanDone(b *change.Brief, code, format string, args ...any) {
 	b.Steps = nil
 }
 
-// ScopePrivileges are the privileges that exist on each kind of object.
-var ScopePrivileges = map[catalog.Engine]map[catalog.Scope]privilege.Set{
-	catalog.PostgreSQL: {
-		catalog.ScopeDatabase: privilege.Create | privilege.Connect | privilege.Temporary,
-		catalog.ScopeSchema:   privilege.Create | privilege.Usage,
-		catalog.ScopeTable:    privilege.Select | privilege.Insert | privilege.Update | privilege.Delete | privilege.Truncate | privilege.References | privilege.Trigger | privilege.Maintain,
-		catalog.ScopeSequence: privilege.Usage | privilege.Select | privilege.Update,
-		catalog.ScopeRoutine:  privilege.Execute,
-		catalog.ScopeColumn:   privilege.Select | privilege.Insert | privilege.Update | privilege.References,
-	},
-	catalog.MariaDB: {
-		catalog.ScopeDatabase: access.BundleOwn.On(catalog.MariaDB, catalog.ScopeDatabase),
-		catalog.ScopeTable: privilege.Select | privilege.Insert | privilege.Update | privilege.Delete | privilege.Create | privilege.Drop | privilege.References |
-			privilege.Index | privilege.Alter | privilege.CreateView | privilege.ShowView | privilege.Trigger | privilege.DeleteHistory,
-		catalog.ScopeRoutine: privilege.Execute | privilege.AlterRoutine,
-		catalog.ScopeColumn:  privilege.Select | privilege.Insert | privilege.Update | privilege.References,
-	},
+// PrivilegeSet are the privileges that can be granted on a scope. Those of the whole
+// server are none of a database's, so Genarch grants none of them.
+func (d *Description) PrivilegeSet(scope catalog.Scope) privilege.Set {
+	if scope == catalog.ScopeServer {
+		return 0
+	}
+	set, _ := privilege.Parse(d.PrivilegesOn(scope)) // validated
+	return set
 }
 
 // PlanPrivileges reads the single privileges of a grant and stops those that
 // the kind of object does not have.
-func PlanPrivileges(b *change.Brief, spec change.GrantSpec, e catalog.Engine) privilege.Set {
+func PlanPrivileges(b *change.Brief, spec change.GrantSpec, d *Description) privilege.Set {
 	set, _ := privilege.Parse(spec.Privileges) // checked with the intent
 	o := spec.Object()
-	known := ScopePrivileges[e][o.Scope]
+	known := d.PrivilegeSet(o.Scope)
 	if wrong := set &^ known; wrong != 0 || known == 0 {
 		b.Find(change.Stop, change.GrantInvalid, "on a "+string(o.Scope)+" there are: "+known.String(), "there is no privilege %s on a %s", wrong, o.Scope)
 	}

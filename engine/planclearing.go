@@ -93,7 +93,7 @@ func planMayEnd(b *change.Brief, snap catalog.Snapshot, in []catalog.Session) {
 		b.Find(change.Stop, change.SessionsDenied, login.Remedy("end_sessions"), "Genarch's login %s may not end the sessions of others", login.Name).Passing = true
 	}
 	supers := slices.DeleteFunc(slices.Clone(in), func(s catalog.Session) bool { return !s.Super })
-	if len(supers) > 0 && snap.Instance.Engine == catalog.PostgreSQL && !login.Superuser {
+	if len(supers) > 0 && !login.Superuser {
 		b.Find(change.Stop, change.SessionsDenied, "have them leave, or have an administrator end them", "only a superuser may end a superuser's session: %s", whoText(supers)).Passing = true
 	}
 }
@@ -271,7 +271,7 @@ func PlanDatabaseThere(b *change.Brief, spec change.DatabaseSpec, snap catalog.S
 		if with, _, like := naming.Clashes(spec.Name, snap.Names); like {
 			f.Next, f.Suggestion = "did you mean "+naming.Show(with)+"?", with
 		}
-		if login := snap.Instance.Login; snap.Instance.Engine == catalog.MariaDB && !login.May("see_databases") {
+		if login := snap.Instance.Login; login.Remedy("see_databases") != "" {
 			f.Text = fmt.Sprintf("Genarch's login %s sees no database %s on %s; it may be there all the same, for the login may not see all", login.Name, naming.Show(spec.Name), snap.Server.Name)
 			f.Next = login.Remedy("see_databases")
 		}
@@ -284,7 +284,7 @@ func PlanDatabaseThere(b *change.Brief, spec change.DatabaseSpec, snap catalog.S
 	case doom.Own != "" && deed != Altered:
 		b.Find(change.Stop, change.DatabaseKept, "leave it as it is", "%s cannot be %s: %s", naming.Show(d.Name), deed, doom.Own)
 	case !doom.MayDrop:
-		b.Find(change.Stop, change.DatabaseDenied, doom.Remedy, "it is there, and Genarch's login %s may not have it %s: %s", snap.Instance.Login.Name, deed, map[bool]string{true: "it is not its owner", false: "it lacks the privilege"}[snap.Instance.Engine == catalog.PostgreSQL])
+		b.Find(change.Stop, change.DatabaseDenied, doom.Remedy, "it is there, and Genarch's login %s may not have it %s: %s", snap.Instance.Login.Name, deed, doom.Denied)
 	}
 	return true
 }

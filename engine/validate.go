@@ -10,6 +10,7 @@ import (
 	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
+	"example.com/genarch/core/privilege"
 )
 
 var plainName = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
@@ -81,7 +82,7 @@ func (v *validation) fields(part change.Part, fields []Field) {
 		}
 		for _, k := range f.In {
 			switch {
-			case change.PartOf(k) != part:
+			case change.PartOf(k) != part && !(part == change.PartClearing && change.Clears(k)):
 				v.bad("%s is for %s, which is about another part", where, k)
 			case v.d.Intents[k].Why != "":
 				v.bad("%s is for %s, which is not possible: %s", where, k, v.d.Intents[k].Why)
@@ -146,6 +147,11 @@ func (v *validation) field(where string, f Field, column bool) {
 			v.bad("%s has the value %q twice", where, x.Name)
 		}
 		seen[x.Name] = true
+	}
+	for _, k := range f.For {
+		if !slices.ContainsFunc(v.d.Principals, func(p Principal) bool { return p.Kind == k }) {
+			v.bad("%s is for the principal %s, which there is not", where, k)
+		}
 	}
 	for _, c := range f.Columns {
 		v.field(where+"."+c.Name, c, true)
@@ -228,6 +234,9 @@ func (v *validation) privileges() {
 	}
 	for _, p := range d.Privileges {
 		v.release(p.Name, p.Since)
+		if _, ok := privilege.Named(p.Name); !ok {
+			v.bad("there is no privilege %s in core/privilege", p.Name)
+		}
 		for i, s := range p.On {
 			if !scopes[s] || slices.Contains(p.On[:i], s) {
 				v.bad("the privilege %s is on %s, which is no scope, or twice", p.Name, s)
@@ -240,13 +249,22 @@ func (v *validation) privileges() {
 
 func (v *validation) bundles() {
 	var names []string
-	for _, b := range v.d.Bundles {
+	for i, b := range v.d.Bundles {
 		names = append(names, b.Name)
 		v.sentence("bundle "+b.Name, b.Decides)
 		for scope, list := range b.On {
 			for _, p := range list {
 				if !slices.Contains(v.d.PrivilegesOn(scope), p) {
 					v.bad("the bundle %s has %s on %s, where there is no such privilege", b.Name, p, scope)
+				}
+			}
+		}
+		for _, smaller := range v.d.Bundles[:i] {
+			for scope, list := range smaller.On {
+				for _, p := range list {
+					if len(b.On) > 0 && !slices.Contains(b.On[scope], p) {
+						v.bad("the bundle %s lacks %s on %s of %s", b.Name, p, scope, smaller.Name)
+					}
 				}
 			}
 		}

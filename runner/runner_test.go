@@ -48,7 +48,7 @@ func newRig(t *testing.T) *rig {
 		}
 		s.Close()
 	})
-	if _, _, err := g.fleet.Add(t.Context(), "test", catalog.Server{Name: "harbour", Engine: catalog.PostgreSQL, Host: "127.0.0.1", Admin: "keeper", Environment: catalog.Production}, secret.New("x")); err != nil {
+	if _, _, err := g.fleet.Add(t.Context(), "test", catalog.Server{Name: "harbour", Engine: "fake", Host: "127.0.0.1", Admin: "keeper", Environment: catalog.Production}, secret.New("x")); err != nil {
 		t.Fatal(err)
 	}
 	return g

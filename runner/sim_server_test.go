@@ -72,7 +72,7 @@ type simEngine struct{ engine.Engine }
 
 func (simEngine) Describe() *engine.Description { return &simDescription }
 
-var simDescription = engine.Description{ID: catalog.PostgreSQL, Fields: map[change.Part][]engine.Field{
+var simDescription = engine.Description{ID: "fake", Fields: map[change.Part][]engine.Field{
 	change.PartDatabase: {{Name: "comment", Type: engine.Text, In: engine.AtCreate}}}}
 
 // Plan lays out the same steps as the real engines do.

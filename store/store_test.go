@@ -73,7 +73,7 @@ func testDeadlock(t *testing.T, s *Store) {
 }
 
 func testServers(t *testing.T, s *Store) {
-	in := catalog.Server{Name: "harbour", Engine: catalog.PostgreSQL, Host: "127.0.0.1", Port: 5432, Admin: "keeper", Environment: catalog.Production,
+	in := catalog.Server{Name: "harbour", Engine: "postgresql", Host: "127.0.0.1", Port: 5432, Admin: "keeper", Environment: catalog.Production,
 		TLS: catalog.TLSOff, Labels: map[string]string{"team": "sailings"}, Identity: catalog.Identity{Key: "system identifier 7", Marks: map[string]string{"a": "b"}}}
 	made, err := s.AddServer(t.Context(), in, secret.New("hush-hush"), entry)
 	if err != nil {
@@ -371,7 +371,7 @@ func testJournal(t *testing.T, s *Store, cfg Config) {
 // testRotate makes a new key: what was sealed is sealed anew, the journal stays
 // whole, and a service that runs meanwhile goes on.
 func testRotate(t *testing.T, s *Store, cfg Config) {
-	if _, err := s.AddServer(t.Context(), catalog.Server{Name: "rotated", Engine: catalog.PostgreSQL, Host: "127.0.0.1", Port: 1, Admin: "x", Environment: catalog.Staging}, secret.New("kept"), entry); err != nil {
+	if _, err := s.AddServer(t.Context(), catalog.Server{Name: "rotated", Engine: "postgresql", Host: "127.0.0.1", Port: 1, Admin: "x", Environment: catalog.Staging}, secret.New("kept"), entry); err != nil {
 		t.Fatal(err)
 	}
 	other, err := Open(t.Context(), cfg)
@@ -413,7 +413,7 @@ func testDaily(t *testing.T, srv *localdb.Server) {
 	if err := s.Append(t.Context(), entry); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.AddServer(t.Context(), catalog.Server{Name: "harbour", Engine: catalog.PostgreSQL, Host: "127.0.0.1", Port: 1, Admin: "x", Environment: catalog.Staging}, secret.New("x"), entry); err != nil {
+	if _, err := s.AddServer(t.Context(), catalog.Server{Name: "harbour", Engine: "postgresql", Host: "127.0.0.1", Port: 1, Admin: "x", Environment: catalog.Staging}, secret.New("x"), entry); err != nil {
 		t.Error(err)
 	}
 	if err := s.ForgetServer(t.Context(), "harbour", entry); err != nil {
@@ -546,7 +546,7 @@ func testKeyFile(t *testing.T, s *Store, cfg Config) {
 // testWatched keeps what was seen of a server: the latest counts, names that are
 // alike are told apart, and another instance begins anew.
 func testWatched(t *testing.T, s *Store) {
-	srv, err := s.AddServer(t.Context(), catalog.Server{Name: "jetty", Engine: catalog.MariaDB, Host: "127.0.0.1", Port: 1, Admin: "genarch", Environment: catalog.Staging, Identity: catalog.Identity{Key: "one"}}, secret.New("x"), entry)
+	srv, err := s.AddServer(t.Context(), catalog.Server{Name: "jetty", Engine: "mariadb", Host: "127.0.0.1", Port: 1, Admin: "genarch", Environment: catalog.Staging, Identity: catalog.Identity{Key: "one"}}, secret.New("x"), entry)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -5,50 +5,41 @@ import "time"
 // Principal names an account or role, or everybody: {"name": "PUBLIC", "role": true}.
 type Principal struct {
 	Name string `json:"name" maxLength:"400"`
-	Host string `json:"host,omitempty" maxLength:"300" doc:"MariaDB: where it comes from. Empty: the only account of that name."`
-	Role bool   `json:"role,omitempty" doc:"MariaDB: a role. On PostgreSQL accounts and roles are one kind."`
+	Host string `json:"host,omitempty" maxLength:"300" doc:"Where it comes from, on engines where that is part of an account. Empty: the only account of that name."`
+	Role bool   `json:"role,omitempty" doc:"A role, on engines where accounts and roles of one name are two things."`
 }
 
 // AccountSpec is what is asked for of an account or role.
 type AccountSpec struct {
-	Name            string  `json:"name" maxLength:"400"`
-	Host            string  `json:"host,omitempty" maxLength:"300" doc:"MariaDB: where it comes from; new accounts without one come from everywhere."`
-	Role            bool    `json:"role,omitempty" doc:"A group without login."`
-	IfAbsent        bool    `json:"if_absent,omitempty" doc:"account.create: do nothing if it is there, and say what differs."`
-	IfPresent       bool    `json:"if_present,omitempty" doc:"account.drop: do nothing if it is not there."`
-	NewName         string  `json:"new_name,omitempty" maxLength:"400"`
-	NewHost         string  `json:"new_host,omitempty" maxLength:"300"`
-	PasswordFrom    string  `json:"password_from,omitempty" enum:"generated,given,none" doc:"Generated unless said otherwise; a given one is in password."`
-	Password        string  `json:"password,omitempty" maxLength:"300" writeOnly:"true" doc:"The password itself, for password_from given. It is never shown or kept in clear."`
-	ConnectionLimit *int    `json:"connection_limit,omitempty" minimum:"-1" maximum:"262143"`
-	Expires         string  `json:"expires,omitempty" maxLength:"40" doc:"never; PostgreSQL: a date as 2027-01-31; MariaDB: days as 90d, or now."`
-	Locked          *bool   `json:"locked,omitempty"`
-	DefaultRole     string  `json:"default_role,omitempty" maxLength:"400" doc:"MariaDB; none takes it away."`
-	TLS             *bool   `json:"tls,omitempty" doc:"MariaDB: sign-in demands TLS."`
-	Method          string  `json:"method,omitempty" maxLength:"64" doc:"MariaDB: ed25519 or mysql_native_password."`
-	Comment         *string `json:"comment,omitempty" maxLength:"4000"`
-	GiveTo          string  `json:"give_to,omitempty" maxLength:"400" doc:"account.drop: who gets what it owns."`
+	Name         string         `json:"name" maxLength:"400"`
+	Host         string         `json:"host,omitempty" maxLength:"300" doc:"Where it comes from, on engines where that is part of an account; new ones without one come from everywhere."`
+	Role         bool           `json:"role,omitempty" doc:"A group without login."`
+	IfAbsent     bool           `json:"if_absent,omitempty" doc:"account.create: do nothing if it is there, and say what differs."`
+	IfPresent    bool           `json:"if_present,omitempty" doc:"account.drop: do nothing if it is not there."`
+	NewName      string         `json:"new_name,omitempty" maxLength:"400"`
+	NewHost      string         `json:"new_host,omitempty" maxLength:"300"`
+	PasswordFrom string         `json:"password_from,omitempty" enum:"generated,given,none" doc:"Generated unless said otherwise; a given one is in password."`
+	Password     string         `json:"password,omitempty" maxLength:"300" writeOnly:"true" doc:"The password itself, for password_from given. It is never shown or kept in clear."`
+	Options      map[string]any `json:"options,omitempty" doc:"The options of the engine, by name, as GET /engines describes them."`
 }
 
 // MemberSpec asks for a membership to be given or taken.
 type MemberSpec struct {
-	Role      string    `json:"role" maxLength:"400"`
-	To        Principal `json:"to" doc:"The member."`
-	Admin     bool      `json:"admin,omitempty" doc:"The member may give the role on."`
-	Inherit   *bool     `json:"inherit,omitempty" doc:"PostgreSQL from 16 on."`
-	Set       *bool     `json:"set,omitempty" doc:"PostgreSQL from 16 on."`
-	NoDefault bool      `json:"no_default,omitempty" doc:"MariaDB: leave the default role as it is."`
+	Role    string         `json:"role" maxLength:"400"`
+	To      Principal      `json:"to" doc:"The member."`
+	Admin   bool           `json:"admin,omitempty" doc:"The member may give the role on."`
+	Options map[string]any `json:"options,omitempty" doc:"The options of the engine, by name, as GET /engines describes them."`
 }
 
 // GrantSpec asks for privileges to be given or taken.
 type GrantSpec struct {
-	Database   string    `json:"database" maxLength:"400"`
-	To         Principal `json:"to" doc:"Whose privileges."`
-	Bundle     string    `json:"bundle,omitempty" enum:"read,write,build,own" doc:"To give; when taking: what is to remain."`
-	Privileges []string  `json:"privileges,omitempty" maxItems:"40" nullable:"false" doc:"Single privileges instead of a bundle."`
-	On         Object    `json:"on,omitempty" doc:"What single privileges are about; the database when nothing is named."`
-	PassOn     bool      `json:"pass_on,omitempty" doc:"With the right to give them on."`
-	Pattern    string    `json:"pattern,omitempty" maxLength:"400" doc:"MariaDB, taking: the name as the grant has it, where that is a pattern."`
+	Database   string         `json:"database" maxLength:"400"`
+	To         Principal      `json:"to" doc:"Whose privileges."`
+	Bundle     string         `json:"bundle,omitempty" enum:"read,write,build,own" doc:"To give; when taking: what is to remain."`
+	Privileges []string       `json:"privileges,omitempty" maxItems:"40" nullable:"false" doc:"Single privileges instead of a bundle."`
+	On         Object         `json:"on,omitempty" doc:"What single privileges are about; the database when nothing is named."`
+	PassOn     bool           `json:"pass_on,omitempty" doc:"With the right to give them on."`
+	Options    map[string]any `json:"options,omitempty" doc:"The options of the engine, by name, as GET /engines describes them."`
 }
 
 // Object is one thing that privileges are about.
@@ -63,7 +54,7 @@ type Object struct {
 // TeamSpec asks for what a team needs on a new database.
 type TeamSpec struct {
 	Name string `json:"name" maxLength:"100" doc:"The role NAME_owner and the accounts NAME_app and NAME_read are made."`
-	Host string `json:"host,omitempty" maxLength:"300" doc:"MariaDB: where the accounts come from."`
+	Host string `json:"host,omitempty" maxLength:"300" doc:"Where the accounts come from, on engines where that is part of an account."`
 }
 
 // Mark is something about an account that deserves a look.

@@ -46,6 +46,7 @@ type Field struct {
 	Key      string       `json:"key,omitempty" doc:"The column that tells the rows apart."`
 	In       []string     `json:"in,omitempty" nullable:"false" doc:"The kinds of intents that take it; none: it can only be read."`
 	Required bool         `json:"required,omitempty"`
+	For      []string     `json:"for,omitempty" nullable:"false" doc:"The kinds of accounts and roles that have it; absent: all."`
 	Default  string       `json:"default,omitempty" doc:"What holds when it is not asked for, in words."`
 	Fixed    string       `json:"fixed,omitempty" doc:"It is settled for good when the object is made; what to do instead of altering it."`
 	Alone    bool         `json:"alone,omitempty" doc:"Nobody else may be in the database while it is altered."`

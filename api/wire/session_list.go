@@ -11,7 +11,7 @@ type ServerSession struct {
 	Class       string     `json:"class" enum:"idle,busy,in transaction,written work,ending,not visible,Genarch,engine,worker,backup,replication" doc:"What ending it would mean."`
 	Loses       string     `json:"loses" doc:"What it would lose by being ended."`
 	Database    string     `json:"database,omitempty"`
-	Uses        []string   `json:"uses,omitempty" nullable:"false" doc:"MariaDB: other databases in which it holds locks."`
+	Uses        []string   `json:"uses,omitempty" nullable:"false" doc:"Other databases in which it holds locks, on engines where a session is in several."`
 	Account     Principal  `json:"account"`
 	Superuser   bool       `json:"superuser,omitempty"`
 	Application string     `json:"application,omitempty"`
@@ -22,7 +22,7 @@ type ServerSession struct {
 	Statement   string     `json:"statement,omitempty" doc:"What runs or ran last, at most 4000 characters."`
 	Transaction *time.Time `json:"transaction,omitempty" doc:"When its open transaction began."`
 	Written     bool       `json:"written" doc:"Its transaction has written."`
-	Rows        *int64     `json:"rows,omitempty" doc:"MariaDB: how many rows."`
+	Rows        *int64     `json:"rows,omitempty" doc:"How many rows, where the engine tells."`
 	Locks       int        `json:"locks"`
 	BlockedBy   []int64    `json:"blocked_by" nullable:"false" doc:"The numbers of those it waits for."`
 	Wait        string     `json:"wait,omitempty"`
@@ -88,10 +88,10 @@ type SessionHistory struct {
 
 // ClearingSpec says how sessions that are in the way are dealt with.
 type ClearingSpec struct {
-	Grace        int  `json:"grace,omitempty" minimum:"0" maximum:"3600" doc:"Seconds in which work may go on by itself first."`
-	WhenEmpty    int  `json:"when_empty,omitempty" minimum:"0" maximum:"43200" doc:"Seconds to wait for the last session to leave; then nobody is ended."`
-	AcceptLoss   bool `json:"accept_loss,omitempty" doc:"Sessions that have written may be ended too."`
-	HoldAccounts bool `json:"hold_accounts,omitempty" doc:"MariaDB: lock, while the change runs, the accounts that the gate does not keep out."`
+	Grace      int            `json:"grace,omitempty" minimum:"0" maximum:"3600" doc:"Seconds in which work may go on by itself first."`
+	WhenEmpty  int            `json:"when_empty,omitempty" minimum:"0" maximum:"43200" doc:"Seconds to wait for the last session to leave; then nobody is ended."`
+	AcceptLoss bool           `json:"accept_loss,omitempty" doc:"Sessions that have written may be ended too."`
+	Options    map[string]any `json:"options,omitempty" doc:"The options of the engine, by name, as GET /engines describes them."`
 }
 
 // SessionsSpec asks for sessions to be ended: those named, or those that fit.

@@ -936,27 +936,19 @@ export interface components {
             unknown: string[];
         };
         AccountSpec: {
-            comment?: string;
-            /** Format: int64 */
-            connection_limit?: number;
-            /** @description MariaDB; none takes it away. */
-            default_role?: string;
-            /** @description never; PostgreSQL: a date as 2027-01-31; MariaDB: days as 90d, or now. */
-            expires?: string;
-            /** @description account.drop: who gets what it owns. */
-            give_to?: string;
-            /** @description MariaDB: where it comes from; new accounts without one come from everywhere. */
+            /** @description Where it comes from, on engines where that is part of an account; new ones without one come from everywhere. */
             host?: string;
             /** @description account.create: do nothing if it is there, and say what differs. */
             if_absent?: boolean;
             /** @description account.drop: do nothing if it is not there. */
             if_present?: boolean;
-            locked?: boolean;
-            /** @description MariaDB: ed25519 or mysql_native_password. */
-            method?: string;
             name: string;
             new_host?: string;
             new_name?: string;
+            /** @description The options of the engine, by name, as GET /engines describes them. */
+            options?: {
+                [key: string]: unknown;
+            };
             /** @description The password itself, for password_from given. It is never shown or kept in clear. */
             password?: string;
             /**
@@ -966,8 +958,6 @@ export interface components {
             password_from?: "generated" | "given" | "none";
             /** @description A group without login. */
             role?: boolean;
-            /** @description MariaDB: sign-in demands TLS. */
-            tls?: boolean;
         };
         Brief: {
             /** @description The sessions that it would end or wait for, at most 200. */
@@ -1141,8 +1131,10 @@ export interface components {
              * @description Seconds in which work may go on by itself first.
              */
             grace?: number;
-            /** @description MariaDB: lock, while the change runs, the accounts that the gate does not keep out. */
-            hold_accounts?: boolean;
+            /** @description The options of the engine, by name, as GET /engines describes them. */
+            options?: {
+                [key: string]: unknown;
+            };
             /**
              * Format: int64
              * @description Seconds to wait for the last session to leave; then nobody is ended.
@@ -1367,6 +1359,8 @@ export interface components {
             default?: string;
             /** @description It is settled for good when the object is made; what to do instead of altering it. */
             fixed?: string;
+            /** @description The kinds of accounts and roles that have it; absent: all. */
+            for?: string[];
             /** @description It need not be one of those choices. */
             free?: boolean;
             /** @description The key of the choices that are offered. */
@@ -1488,10 +1482,12 @@ export interface components {
             database: string;
             /** @description What single privileges are about; the database when nothing is named. */
             on?: components["schemas"]["Object"];
+            /** @description The options of the engine, by name, as GET /engines describes them. */
+            options?: {
+                [key: string]: unknown;
+            };
             /** @description With the right to give them on. */
             pass_on?: boolean;
-            /** @description MariaDB, taking: the name as the grant has it, where that is a pattern. */
-            pattern?: string;
             /** @description Single privileges instead of a bundle. */
             privileges?: string[];
             /** @description Whose privileges. */
@@ -1638,13 +1634,11 @@ export interface components {
         MemberSpec: {
             /** @description The member may give the role on. */
             admin?: boolean;
-            /** @description PostgreSQL from 16 on. */
-            inherit?: boolean;
-            /** @description MariaDB: leave the default role as it is. */
-            no_default?: boolean;
+            /** @description The options of the engine, by name, as GET /engines describes them. */
+            options?: {
+                [key: string]: unknown;
+            };
             role: string;
-            /** @description PostgreSQL from 16 on. */
-            set?: boolean;
             /** @description The member. */
             to: components["schemas"]["Principal"];
         };
@@ -1773,10 +1767,10 @@ export interface components {
             progress?: string;
         };
         Principal: {
-            /** @description MariaDB: where it comes from. Empty: the only account of that name. */
+            /** @description Where it comes from, on engines where that is part of an account. Empty: the only account of that name. */
             host?: string;
             name: string;
-            /** @description MariaDB: a role. On PostgreSQL accounts and roles are one kind. */
+            /** @description A role, on engines where accounts and roles of one name are two things. */
             role?: boolean;
         };
         PrincipalKind: {
@@ -1996,7 +1990,7 @@ export interface components {
             progress?: string;
             /**
              * Format: int64
-             * @description MariaDB: how many rows.
+             * @description How many rows, where the engine tells.
              */
             rows?: number;
             /** Format: date-time */
@@ -2013,7 +2007,7 @@ export interface components {
              * @description When its open transaction began.
              */
             transaction?: string;
-            /** @description MariaDB: other databases in which it holds locks. */
+            /** @description Other databases in which it holds locks, on engines where a session is in several. */
             uses?: string[];
             wait?: string;
             /** @description Its transaction has written. */
@@ -2204,7 +2198,7 @@ export interface components {
             wait?: number;
         };
         TeamSpec: {
-            /** @description MariaDB: where the accounts come from. */
+            /** @description Where the accounts come from, on engines where that is part of an account. */
             host?: string;
             /** @description The role NAME_owner and the accounts NAME_app and NAME_read are made. */
             name: string;
@@ -3270,14 +3264,14 @@ export interface operations {
     "show-why": {
         parameters: {
             query: {
-                /** @description The name; on MariaDB name@host, or the name alone where there is one of it. */
+                /** @description The name; name@host where the host is part of it, or the name alone where there is one of it. */
                 account?: string;
-                /** @description MariaDB: it is a role. */
+                /** @description It is a role, where accounts and roles of one name are two things. */
                 role?: boolean;
                 privilege: string;
                 database?: string;
                 schema?: string;
-                /** @description Table, sequence or routine; on PostgreSQL a routine with its argument types. */
+                /** @description Table, sequence or routine; a routine with its argument types where several can have one name. */
                 name?: string;
                 column?: string;
                 scope?: "server" | "database" | "schema" | "table" | "sequence" | "routine" | "column";
@@ -3353,13 +3347,13 @@ export interface operations {
     "show-account": {
         parameters: {
             query?: {
-                /** @description MariaDB: it is a role. */
+                /** @description It is a role, where accounts and roles of one name are two things. */
                 role?: boolean;
             };
             header?: never;
             path: {
                 server: string;
-                /** @description The name; on MariaDB name@host, or the name alone where there is one of it. */
+                /** @description The name; name@host where the host is part of it, or the name alone where there is one of it. */
                 account: string;
             };
             cookie?: never;
@@ -3557,9 +3551,9 @@ export interface operations {
     "list-grants": {
         parameters: {
             query?: {
-                /** @description The name; on MariaDB name@host, or the name alone where there is one of it. */
+                /** @description The name; name@host where the host is part of it, or the name alone where there is one of it. */
                 account?: string;
-                /** @description MariaDB: it is a role. */
+                /** @description It is a role, where accounts and roles of one name are two things. */
                 role?: boolean;
                 /** @description Who was given anything on this database, or in it. */
                 database?: string;

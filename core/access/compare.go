@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/naming"
@@ -42,7 +43,7 @@ func (l Line) Text() string {
 	case l.Pattern:
 		return "databases like " + o.Database
 	case o.Scope == catalog.ScopeDatabase:
-		return "database " + naming.Show(Plain(o.Database))
+		return "database " + naming.Show(o.Database)
 	case l.Count > 1:
 		return fmt.Sprintf("%d %ss in %s.%s", l.Count, o.Scope, o.Database, o.Schema)
 	case o.Schema != "" && o.Scope == catalog.ScopeSchema:
@@ -66,18 +67,19 @@ func (g *Graph) lines(yield func(Line)) {
 		}
 	}
 	for _, gr := range g.access.Grants {
-		yield(Line{Object: gr.Object, Pattern: gr.Scope == catalog.ScopeDatabase && IsPattern(gr.Database), Holder: gr.Grantee,
-			Privileges: gr.Privileges, Grantable: gr.Grantable, Grantor: gr.Grantor, Count: 1})
+		l := Line{Object: gr.Object, Holder: gr.Grantee, Privileges: gr.Privileges, Grantable: gr.Grantable, Grantor: gr.Grantor, Count: 1}
+		l.Object.Database, l.Pattern = g.rules.Named(gr.Object)
+		yield(l)
 	}
 	add := func(o catalog.Object, count int, owner string, entries []catalog.Entry) {
 		listed := owner == ""
 		for _, e := range entries {
-			owns := !listed && e.Grantee == role(owner)
+			owns := !listed && e.Grantee == catalog.Principal{Name: owner}
 			yield(Line{Object: o, Holder: e.Grantee, Privileges: e.Privileges, Grantable: e.Grantable, Grantor: e.Grantor, Count: count, Owner: owns, Builtin: e.Builtin})
 			listed = listed || owns
 		}
 		if !listed {
-			yield(Line{Object: o, Holder: role(owner), Count: count, Owner: true})
+			yield(Line{Object: o, Holder: catalog.Principal{Name: owner}, Count: count, Owner: true})
 		}
 	}
 	for _, d := range g.access.Databases {
@@ -116,8 +118,7 @@ func (g *Graph) Direct(p catalog.Principal) []Line {
 func (g *Graph) On(database string) []Line {
 	var out []Line
 	g.lines(func(l Line) {
-		if l.Object.Database == database || l.Pattern && Matches(l.Object.Database, database) ||
-			g.access.Engine == catalog.MariaDB && l.Object.Scope == catalog.ScopeDatabase && !l.Pattern && Plain(l.Object.Database) == database {
+		if g.Opens(l, database) {
 			out = append(out, l)
 		}
 	})
@@ -238,4 +239,46 @@ func ObjectText(o catalog.Object) string {
 		text += "." + o.Column
 	}
 	return text
+}
+
+// WideGrant is a grant by a pattern and what it opens beside the database whose
+// name it bears.
+type WideGrant struct {
+	Line
+	Opens []string
+}
+
+// Wider lists the grants that open more databases than they seem to name.
+func (g *Graph) Wider() []WideGrant {
+	var out []WideGrant
+	g.lines(func(l Line) {
+		if !l.Pattern {
+			return
+		}
+		w := WideGrant{Line: l}
+		named := false
+		for _, d := range g.access.Databases {
+			if strings.EqualFold(d.Name, l.Object.Database) {
+				named = true
+			} else if g.Opens(l, d.Name) {
+				w.Opens = append(w.Opens, d.Name)
+			}
+		}
+		if named || len(w.Opens) > 0 {
+			out = append(out, w)
+		}
+	})
+	return out
+}
+
+// Leftovers lists the grants on databases that do not exist: where an engine keeps
+// them, they come alive with a database of that name.
+func (g *Graph) Leftovers() []Line {
+	var out []Line
+	g.lines(func(l Line) {
+		if l.Object.Scope != catalog.ScopeServer && !slices.ContainsFunc(g.access.Databases, func(d catalog.AccessDatabase) bool { return g.Opens(l, d.Name) }) {
+			out = append(out, l)
+		}
+	})
+	return out
 }

@@ -1,7 +1,7 @@
 // Package access works out who may do what, and why: from a reading of
 // accounts, memberships and grants it computes what each account effectively
 // has on each database, the chain by which it has it, and what is missing. It
-// asks no server. Each engine's rules are in a file of their own.
+// asks no server. The rules are each engine's own.
 package access
 
 import (
@@ -29,32 +29,55 @@ type Graph struct {
 	circular bool
 	public   int32
 	database map[string]int
-	rules    rules
+	rules    Rules
 	base     []privilege.Set // what reaches the whole server, by node
 }
 
-// rules are what differs between the engines.
-type rules interface {
-	// gifts lists what holds on one database, by facet: facet 0 is the
+// Rules are what differs between the engines. They are made for one graph, whose
+// nodes they know by number.
+type Rules interface {
+	// Gifts lists what holds on one database, by facet: facet 0 is the
 	// database itself, the others are what is in it.
-	gifts(db int) (facets []catalog.Object, held []gift)
-	// base is what a node holds on the whole server, by itself.
-	base(node int32) privilege.Set
-	// object lists what holds on one object; only what nodes hold is asked for.
-	object(o catalog.Object, nodes []int32) []gift
-	// needs is what it takes to use a privilege on an object.
-	needs(p privilege.Set, o catalog.Object) []need
-	// level judges what an account has, by facet.
-	level(db int, have []privilege.Set) Cell
+	Gifts(db int) (facets []catalog.Object, held []Gift)
+	// Base is what a node holds on the whole server, by itself; BaseInherited says
+	// whether the members of a role have what it holds there.
+	Base(node int32) privilege.Set
+	BaseInherited() bool
+	// Object lists what holds on one object; only what nodes hold is asked for.
+	Object(o catalog.Object, nodes []int32) []Gift
+	// Needs is what it takes to use a privilege on an object.
+	Needs(p privilege.Set, o catalog.Object) []Requirement
+	// Level judges what an account has, by facet.
+	Level(db int, have []privilege.Set) Cell
+	// Holds reports whether the reading covers an object of one of its databases.
+	Holds(db int, o catalog.Object) bool
+	// Named is the database that a grant on an object names; or the pattern that it
+	// stands on instead, which Fits other databases.
+	Named(o catalog.Object) (database string, pattern bool)
+	Fits(pattern, database string) bool
+	// Marks are what deserves a look about an account.
+	Marks(a catalog.Account) []Mark
 }
 
-// gift is what one node holds on one facet, and whence.
-type gift struct {
-	node, facet    int32
-	set, grantable privilege.Set
-	via            Via
-	// text says what the kind does not: the pattern, the grantor.
-	text string
+// Mark is something about an account that deserves a look.
+type Mark struct {
+	Code string // stable: no_password, weak_method, shadowed, …
+	Text string
+}
+
+// Gift is what one node holds on one facet, and whence.
+type Gift struct {
+	Node, Facet    int32
+	Set, Grantable privilege.Set
+	Via            Via
+	// Text says what the kind does not: the pattern, the grantor.
+	Text string
+}
+
+// Requirement is one privilege on one object.
+type Requirement struct {
+	Privilege privilege.Set
+	Object    catalog.Object
 }
 
 // Via is how a privilege comes to somebody.
@@ -71,21 +94,17 @@ const (
 	ViaPattern   Via = "pattern"
 )
 
-// New prepares a reading.
-func New(a catalog.Access) *Graph {
+// New prepares a reading; rules makes the rules of its engine for the graph.
+func New(a catalog.Access, rules func(*Graph) Rules) *Graph {
 	g := &Graph{access: a, index: make(map[catalog.Principal]int32, len(a.Accounts)+1), database: make(map[string]int, len(a.Databases))}
-	g.public = g.node(catalog.Public)
+	g.public = g.Node(catalog.Public)
 	for i, acc := range a.Accounts {
-		g.account[g.node(acc.Principal)] = int32(i)
+		g.account[g.Node(acc.Principal)] = int32(i)
 	}
 	for i, d := range a.Databases {
 		g.database[d.Name] = i
 	}
-	if a.Engine == catalog.MariaDB {
-		g.rules = newMariaDB(g)
-	} else {
-		g.rules = newPostgreSQL(g)
-	}
+	g.rules = rules(g)
 	for v := range g.nodes {
 		if int32(v) != g.public {
 			g.up[v] = append(g.up[v], g.public)
@@ -94,16 +113,17 @@ func New(a catalog.Access) *Graph {
 	g.sort()
 	g.base = make([]privilege.Set, len(g.nodes))
 	for v := range g.nodes {
-		g.base[v] = g.rules.base(int32(v))
+		g.base[v] = g.rules.Base(int32(v))
 	}
-	if a.Engine == catalog.MariaDB {
+	if g.rules.BaseInherited() {
 		g.spread(g.base, 1)
-	} // on PostgreSQL to be a superuser is not inherited
+	}
 	return g
 }
 
-// node numbers a principal.
-func (g *Graph) node(p catalog.Principal) int32 {
+// Node numbers a principal, which may be one that no account has. Only the making of
+// rules may add one.
+func (g *Graph) Node(p catalog.Principal) int32 {
 	if n, ok := g.index[p]; ok {
 		return n
 	}
@@ -114,8 +134,55 @@ func (g *Graph) node(p catalog.Principal) int32 {
 	return n
 }
 
-// join makes member have the privileges of role, at once or after SET ROLE.
-func (g *Graph) join(member, role int32, atOnce bool) {
+// Known is the number of a principal, -1 if the reading does not have it.
+func (g *Graph) Known(p catalog.Principal) int32 {
+	if n, ok := g.index[p]; ok {
+		return n
+	}
+	return -1
+}
+
+// Nodes are the principals by their numbers. Nobody alters the list.
+func (g *Graph) Nodes() []catalog.Principal { return g.nodes }
+
+// At is the account of a node; false for everybody, and for names that no account has.
+func (g *Graph) At(node int32) (catalog.Account, bool) {
+	if i := g.account[node]; i >= 0 {
+		return g.access.Accounts[i], true
+	}
+	return catalog.Account{}, false
+}
+
+// Database is the position of a database in the reading.
+func (g *Graph) Database(name string) (db int, ok bool) {
+	db, ok = g.database[name]
+	return db, ok
+}
+
+// Rules are those that the graph was made with.
+func (g *Graph) Rules() Rules { return g.rules }
+
+// Opens reports whether a line is about a database.
+func (g *Graph) Opens(l Line, database string) bool {
+	if l.Pattern {
+		return g.rules.Fits(l.Object.Database, database)
+	}
+	return l.Object.Scope != catalog.ScopeServer && l.Object.Database == database
+}
+
+// Marks are what deserves a look about an account, by its engine's rules.
+func (g *Graph) Marks(a catalog.Account) []Mark { return g.rules.Marks(a) }
+
+// AtOnce reports whether a member has the privileges of a role without taking it on.
+func (g *Graph) AtOnce(member, role catalog.Principal) bool {
+	v, ok := g.index[member]
+	r, also := g.index[role]
+	return ok && also && slices.Contains(g.up[v], r)
+}
+
+// Join makes member have the privileges of role, at once or after SET ROLE. It is for
+// the making of rules.
+func (g *Graph) Join(member, role int32, atOnce bool) {
 	list := &g.dormant[member]
 	if atOnce {
 		list = &g.up[member]
@@ -258,7 +325,7 @@ func (r reached) path(to int32) []int32 {
 // onDatabase computes what every node has on one database: one set for each
 // facet of each node. buffer is used again when it is large enough.
 func (g *Graph) onDatabase(db int, buffer []privilege.Set) (sets []privilege.Set, width int) {
-	facets, held := g.rules.gifts(db)
+	facets, held := g.rules.Gifts(db)
 	width = len(facets)
 	need := width * len(g.nodes)
 	if cap(buffer) < need {
@@ -267,7 +334,7 @@ func (g *Graph) onDatabase(db int, buffer []privilege.Set) (sets []privilege.Set
 	sets = buffer[:need]
 	clear(sets)
 	for _, h := range held {
-		sets[int(h.node)*width+int(h.facet)] |= h.set
+		sets[int(h.Node)*width+int(h.Facet)] |= h.Set
 	}
 	g.spread(sets, width)
 	for v, base := range g.base {

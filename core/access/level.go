@@ -84,7 +84,7 @@ func (g *Graph) Matrix(keepAccount func(catalog.Account) bool, keepDatabase func
 		for row, v := range rows {
 			have := buffer[int(v)*width : int(v+1)*width]
 			if last == nil || !slices.Equal(have, last) {
-				cell, last = g.rules.level(db, have), have
+				cell, last = g.rules.Level(db, have), have
 			}
 			m.Cells[row*len(columns)+col] = cell
 		}
@@ -100,7 +100,7 @@ func (g *Graph) Level(p catalog.Principal, database string) Cell {
 		return Cell{}
 	}
 	sets, width := g.onDatabase(db, nil)
-	return g.rules.level(db, sets[int(v)*width:int(v+1)*width])
+	return g.rules.Level(db, sets[int(v)*width:int(v+1)*width])
 }
 
 // Effective is what p has on an object, all ways taken together: what its

@@ -9,12 +9,6 @@ import (
 	"example.com/genarch/core/privilege"
 )
 
-// need is one privilege on one object.
-type need struct {
-	privilege privilege.Set
-	object    catalog.Object
-}
-
 // way is one way by which somebody comes to privileges on an object.
 type way struct {
 	path           []int32 // from the account to who holds them
@@ -30,7 +24,7 @@ func (g *Graph) ways(v int32, o catalog.Object, dormant bool) []way {
 	r := g.reach(v, dormant)
 	var out []way
 	for _, u := range r.list {
-		if s := g.rules.base(u); s != 0 {
+		if s := g.rules.Base(u); s != 0 {
 			w := way{path: r.path(u), set: s, via: ViaServer}
 			if s.Has(privilege.Own) {
 				// A member of a superuser is none until it takes the role on.
@@ -43,9 +37,9 @@ func (g *Graph) ways(v int32, o catalog.Object, dormant bool) []way {
 		}
 	}
 	if o.Scope != catalog.ScopeServer {
-		for _, h := range g.rules.object(o, r.list) {
-			if _, ok := r.from[h.node]; ok {
-				out = append(out, way{path: r.path(h.node), set: h.set, grantable: h.grantable, via: h.via, text: h.text})
+		for _, h := range g.rules.Object(o, r.list) {
+			if _, ok := r.from[h.Node]; ok {
+				out = append(out, way{path: r.path(h.Node), set: h.Set, grantable: h.Grantable, via: h.Via, text: h.Text})
 			}
 		}
 	}
@@ -118,13 +112,13 @@ func (g *Graph) Why(p catalog.Principal, want privilege.Set, o catalog.Object) A
 		return Answer{}
 	}
 	a.Found = true
-	for _, n := range g.rules.needs(want, o) {
-		need := Need{Privilege: n.privilege, Object: n.object, Known: g.holds(n.object)}
-		for _, w := range g.ways(v, n.object, true) {
-			if !w.set.Has(n.privilege) {
+	for _, n := range g.rules.Needs(want, o) {
+		need := Need{Privilege: n.Privilege, Object: n.Object, Known: g.holds(n.Object)}
+		for _, w := range g.ways(v, n.Object, true) {
+			if !w.set.Has(n.Privilege) {
 				continue
 			}
-			c := Chain{Via: w.via, Detail: w.text, PassOn: w.grantable.Has(n.privilege)}
+			c := Chain{Via: w.via, Detail: w.text, PassOn: w.grantable.Has(n.Privilege)}
 			for _, u := range w.path[1:] {
 				if u != g.public {
 					c.Roles = append(c.Roles, g.nodes[u])
@@ -153,13 +147,7 @@ func (g *Graph) holds(o catalog.Object) bool {
 		return true
 	}
 	db, ok := g.database[o.Database]
-	if !ok || g.access.Engine == catalog.MariaDB || o.Scope == catalog.ScopeDatabase {
-		return ok
-	}
-	in := g.access.Databases[db].Interior
-	return in != nil && slices.ContainsFunc(in.Classes, func(c catalog.Class) bool {
-		return c.Schema == o.Schema && (o.Scope == catalog.ScopeSchema || c.Name == o.Name || c.Object.Fits(o))
-	})
+	return ok && (o.Scope == catalog.ScopeDatabase || g.rules.Holds(db, o))
 }
 
 func (g *Graph) barred(a catalog.Account, p catalog.Principal, o catalog.Object) []string {

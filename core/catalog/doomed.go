@@ -9,8 +9,9 @@ type Doomed struct {
 	Rows *int64
 	// Own: it holds the records of a Genarch, or Genarch signs in to it.
 	Own string
-	// MayDrop: Genarch's login may drop it; Remedy is what would allow that.
+	// MayDrop: Genarch's login may drop it; Denied is why not, Remedy what would allow it.
 	MayDrop bool
+	Denied  string
 	Remedy  string
 	// OnlyFor are accounts that have something in no other database.
 	OnlyFor []string

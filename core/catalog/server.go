@@ -11,14 +11,8 @@ import (
 	"example.com/genarch/core/naming"
 )
 
-// Engine names a kind of database server.
+// Engine names a kind of database server: the ID of an engine's description.
 type Engine string
-
-// The engines Genarch knows.
-const (
-	PostgreSQL Engine = "postgresql"
-	MariaDB    Engine = "mariadb"
-)
 
 // Environment says how careful Genarch is with a server.
 type Environment string
@@ -132,8 +126,8 @@ func (l Login) Remedy(code string) string {
 // certificate, where it is known by its key and not by an authority.
 const MarkTLSKey = "tls_key"
 
-// OnSocket reports whether the host is the path of a unix socket (MariaDB) or of
-// its folder (PostgreSQL).
+// OnSocket reports whether the host is the path of a unix socket or of its
+// folder.
 func (s Server) OnSocket() bool { return strings.HasPrefix(s.Host, "/") }
 
 // OnThisMachine reports whether the host is this machine by its own word.

@@ -29,7 +29,7 @@ const (
 // were not asked for.
 type AccountSpec struct {
 	Name string `json:"name"`
-	// Host is where it comes from (MariaDB).
+	// Host is where it comes from, on engines where that is part of an account.
 	Host string `json:"host,omitempty"`
 	// Role: a group without login.
 	Role      bool `json:"role,omitempty"`
@@ -40,21 +40,9 @@ type AccountSpec struct {
 	NewHost  string         `json:"new_host,omitempty"`
 	Password PasswordSource `json:"password,omitempty"`
 	// Bits is the estimated strength of a given password.
-	Bits            float64 `json:"bits,omitempty"`
-	ConnectionLimit *int    `json:"connection_limit,omitempty"`
-	// Expires: "never", a date 2027-01-31 (PostgreSQL), a number of days as
-	// "90d" or "now" (MariaDB).
-	Expires string `json:"expires,omitempty"`
-	Locked  *bool  `json:"locked,omitempty"`
-	// DefaultRole is MariaDB's; "none" takes it away.
-	DefaultRole string `json:"default_role,omitempty"`
-	// TLS: sign-in demands it (MariaDB).
-	TLS *bool `json:"tls,omitempty"`
-	// Method is how it proves itself (MariaDB: ed25519, mysql_native_password).
-	Method  string  `json:"method,omitempty"`
-	Comment *string `json:"comment,omitempty"`
-	// GiveTo is who gets what a dropped account owns.
-	GiveTo string `json:"give_to,omitempty"`
+	Bits float64 `json:"bits,omitempty"`
+	// Options are what is asked for of the engine's own fields, by their names.
+	Options catalog.Values `json:"options,omitempty"`
 }
 
 // Principal is whom the spec is about.
@@ -68,17 +56,12 @@ func (a AccountSpec) check(k Kind) error {
 		return errors.New("account.rename needs a new name or a new host")
 	case k == SetPassword && a.Password != Generated && a.Password != Given:
 		return errors.New("account.password needs a password, generated or given")
-	case k == AlterAccount && !a.Alters():
-		return errors.New("account.alter needs something to alter: a limit, an expiry, a lock, a default role, a comment")
+	case k == AlterAccount && len(a.Options) == 0:
+		return errors.New("account.alter needs something to alter: a limit, an expiry, a lock, a comment")
 	case k == CreateAccount && a.Role && (a.Password == Generated || a.Password == Given):
 		return errors.New("a role has no password: nobody signs in as it")
 	}
 	return nil
-}
-
-// Alters reports whether the spec asks for any property.
-func (a AccountSpec) Alters() bool {
-	return a.ConnectionLimit != nil || a.Expires != "" || a.Locked != nil || a.DefaultRole != "" || a.TLS != nil || a.Comment != nil
 }
 
 // MemberSpec asks for a membership to be given or taken.
@@ -88,12 +71,8 @@ type MemberSpec struct {
 	To catalog.Principal `json:"to"`
 	// Admin: the member may give the role on.
 	Admin bool `json:"admin,omitempty"`
-	// Inherit and Set are PostgreSQL's, from version 16 on; nil: the default.
-	Inherit *bool `json:"inherit,omitempty"`
-	Set     *bool `json:"set,omitempty"`
-	// NoDefault leaves the member's default role as it is (MariaDB): the
-	// role is held then only after SET ROLE.
-	NoDefault bool `json:"no_default,omitempty"`
+	// Options are what is asked for of the engine's own fields, by their names.
+	Options catalog.Values `json:"options,omitempty"`
 }
 
 // GrantSpec asks for privileges on one database, or on something in it, to be
@@ -108,9 +87,8 @@ type GrantSpec struct {
 	On         catalog.Object `json:"on"`
 	// PassOn: with the right to give them on.
 	PassOn bool `json:"pass_on,omitempty"`
-	// Pattern is the name as the grant has it, to take a grant whose pattern
-	// is not the plain name (MariaDB).
-	Pattern string `json:"pattern,omitempty"`
+	// Options are what is asked for of the engine's own fields, by their names.
+	Options catalog.Values `json:"options,omitempty"`
 }
 
 func (g GrantSpec) check(k Kind) error {

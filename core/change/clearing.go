@@ -19,9 +19,8 @@ type ClearingSpec struct {
 	WhenEmpty int `json:"when_empty,omitempty"`
 	// AcceptLoss: sessions that have written may be ended too.
 	AcceptLoss bool `json:"accept_loss,omitempty"`
-	// HoldAccounts locks, while the change runs, the accounts that the gate of a
-	// database does not keep out (MariaDB). It keeps them out of everything.
-	HoldAccounts bool `json:"hold_accounts,omitempty"`
+	// Options are what is asked for of the engine's own fields, by their names.
+	Options catalog.Values `json:"options,omitempty"`
 }
 
 // MaxGrace and MaxWhenEmpty bound the waiting, in seconds.
@@ -42,8 +41,8 @@ func (c ClearingSpec) check() error {
 	return nil
 }
 
-// Holds reports whether accounts are to be locked for the time.
-func (c *ClearingSpec) Holds() bool { return c != nil && c.HoldAccounts }
+// Asks reports whether an option of the engine's is asked for.
+func (c *ClearingSpec) Asks(option string) bool { return c != nil && c.Options.Bool(option) }
 
 // Rules are the rules for clearing a target as asked.
 func (c *ClearingSpec) Rules(t clearing.Target) clearing.Rules {

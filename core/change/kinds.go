@@ -44,6 +44,9 @@ const (
 // PartOf is the part that an intent of a kind is about; empty: there is no such kind.
 func PartOf(k Kind) Part { return kinds[k].part }
 
+// Clears reports whether an intent of a kind may say how sessions are dealt with.
+func Clears(k Kind) bool { return kinds[k].clears }
+
 func words(text string) []string { return strings.Fields(text) }
 
 // kinds holds every kind of intent. What an engine has not of it, its planner stops.
@@ -57,15 +60,15 @@ var kinds = map[Kind]kind{
 		fields: words("ids database account application client class idle_longer older statement_only")},
 	MarkServer: {part: PartMark, target: func(in Intent) naming.Address { return naming.ServerAddress(in.Server) }},
 	CreateAccount: {part: PartAccount, target: ofAccount,
-		fields: words("name host role if_absent password bits connection_limit expires locked default_role tls method comment")},
-	AlterAccount:  {part: PartAccount, target: ofAccount, clears: true, fields: words("name host role connection_limit expires locked default_role tls comment")},
+		fields: words("name host role if_absent password bits options")},
+	AlterAccount:  {part: PartAccount, target: ofAccount, clears: true, fields: words("name host role options")},
 	RenameAccount: {part: PartAccount, target: ofAccount, fields: words("name host role new_name new_host")},
-	SetPassword:   {part: PartAccount, target: ofAccount, fields: words("name host role password bits method")},
-	DropAccount:   {part: PartAccount, target: ofAccount, clears: true, fields: words("name host role if_present give_to")},
-	GiveRole:      {part: PartMember, target: ofRole, fields: words("role to admin inherit set no_default"), needed: words("role to")},
+	SetPassword:   {part: PartAccount, target: ofAccount, fields: words("name host role password bits options")},
+	DropAccount:   {part: PartAccount, target: ofAccount, clears: true, fields: words("name host role if_present options")},
+	GiveRole:      {part: PartMember, target: ofRole, fields: words("role to admin options"), needed: words("role to")},
 	TakeRole:      {part: PartMember, target: ofRole, fields: words("role to"), needed: words("role to")},
-	GiveGrant:     {part: PartGrant, target: ofGrant, fields: words("database to bundle privileges on pass_on"), needed: words("database to")},
-	TakeGrant:     {part: PartGrant, target: ofGrant, fields: words("database to bundle privileges on pattern"), needed: words("database to")},
+	GiveGrant:     {part: PartGrant, target: ofGrant, fields: words("database to bundle privileges on pass_on options"), needed: words("database to")},
+	TakeGrant:     {part: PartGrant, target: ofGrant, fields: words("database to bundle privileges on options"), needed: words("database to")},
 }
 
 // Kinds lists every kind of intent, sorted.

@@ -20,7 +20,7 @@ func least() map[Kind]Intent {
 		AlterDatabase:  database(DatabaseSpec{Name: "tides_dev", Options: catalog.Values{"comment": "x"}}),
 		RenameDatabase: database(DatabaseSpec{Name: "tides_dev", NewName: "ebbs_dev"}),
 		EndSessions:    {Sessions: &SessionsSpec{Filter: clearing.Filter{Account: "mate"}}}, MarkServer: {Mark: "m"},
-		CreateAccount: account(AccountSpec{Name: "mate"}), AlterAccount: account(AccountSpec{Name: "mate", Locked: &yes}),
+		CreateAccount: account(AccountSpec{Name: "mate"}), AlterAccount: account(AccountSpec{Name: "mate", Options: catalog.Values{"locked": yes}}),
 		RenameAccount: account(AccountSpec{Name: "mate", NewName: "bosun"}), SetPassword: account(AccountSpec{Name: "mate", Password: Generated}), DropAccount: account(AccountSpec{Name: "mate"}),
 		GiveRole: {Member: &MemberSpec{Role: "crew", To: to}}, TakeRole: {Member: &MemberSpec{Role: "crew", To: to}},
 		GiveGrant: {Grant: &GrantSpec{Database: "tides_dev", To: to, Bundle: "read"}}, TakeGrant: {Grant: &GrantSpec{Database: "tides_dev", To: to}},

@@ -7,18 +7,50 @@ import (
 	"example.com/genarch/core/catalog"
 )
 
-// UnmarshalJSON reads an intent that was stored, too, when each option was a field of
-// its own: such a field is an option.
+// Intents were stored, too, when each option was a field of its own: such a field is
+// an option.
+
+// UnmarshalJSON reads what is asked for of a database.
 func (s *DatabaseSpec) UnmarshalJSON(text []byte) error {
 	type plain DatabaseSpec
-	if err := json.Unmarshal(text, (*plain)(s)); err != nil {
+	return stored(text, (*plain)(s), &s.Options, "name if_absent if_present new_name team options")
+}
+
+// UnmarshalJSON reads what is asked for of an account.
+func (a *AccountSpec) UnmarshalJSON(text []byte) error {
+	type plain AccountSpec
+	return stored(text, (*plain)(a), &a.Options, "name host role if_absent if_present new_name new_host password bits options")
+}
+
+// UnmarshalJSON reads what is asked for of a membership.
+func (m *MemberSpec) UnmarshalJSON(text []byte) error {
+	type plain MemberSpec
+	return stored(text, (*plain)(m), &m.Options, "role to admin options")
+}
+
+// UnmarshalJSON reads what is asked for of a grant.
+func (g *GrantSpec) UnmarshalJSON(text []byte) error {
+	type plain GrantSpec
+	return stored(text, (*plain)(g), &g.Options, "database to bundle privileges on pass_on options")
+}
+
+// UnmarshalJSON reads how sessions are dealt with.
+func (c *ClearingSpec) UnmarshalJSON(text []byte) error {
+	type plain ClearingSpec
+	return stored(text, (*plain)(c), &c.Options, "grace when_empty accept_loss options")
+}
+
+// stored reads a part of an intent into plain; what is none of its fields is added to
+// the options.
+func stored(text []byte, plain any, options *catalog.Values, fields string) error {
+	if err := json.Unmarshal(text, plain); err != nil {
 		return err
 	}
 	var all map[string]json.RawMessage
 	if err := json.Unmarshal(text, &all); err != nil {
 		return err
 	}
-	for _, name := range words("name if_absent if_present new_name team options") {
+	for _, name := range words(fields) {
 		delete(all, name)
 	}
 	if len(all) == 0 {
@@ -28,11 +60,11 @@ func (s *DatabaseSpec) UnmarshalJSON(text []byte) error {
 	if err != nil {
 		return err
 	}
-	var options catalog.Values
-	if err := json.Unmarshal(old, &options); err != nil {
+	var more catalog.Values
+	if err := json.Unmarshal(old, &more); err != nil {
 		return err
 	}
-	maps.Copy(options, s.Options)
-	s.Options = options
+	maps.Copy(more, *options)
+	*options = more
 	return nil
 }

@@ -65,15 +65,9 @@ func account(k change.Kind, spec change.AccountSpec) change.Intent {
 	return change.Intent{Kind: k, Account: &spec}
 }
 
-// hasHosts: an account is a name and the host that it comes from.
-func hasHosts(e engine.Engine) bool {
-	p, _ := e.Describe().Principal(false)
-	return p.In == engine.FromHost
-}
-
 // Host is where the accounts of the suite come from; engines without hosts have none.
 func host(e engine.Engine) string {
-	if hasHosts(e) {
+	if e.Describe().HasHosts() {
 		return "127.0.0.1"
 	}
 	return ""
@@ -108,10 +102,9 @@ func find(t *testing.T, s engine.Server, name string) (catalog.Account, catalog.
 }
 
 func testAccountLife(t *testing.T, e engine.Engine, s engine.Server) {
-	limit, none, locked, open := 7, -1, true, false
 	spec := change.AccountSpec{Name: "kiosk_app", Host: host(e)}
 	make := spec
-	make.Password, make.ConnectionLimit = change.Generated, &limit
+	make.Password, make.Options = change.Generated, catalog.Values{"connection_limit": int64(7)}
 	b := Act(t, e, s, account(change.CreateAccount, make), "first Passw0rd of 24")
 	for _, text := range append(b.Statements(), fmt.Sprint(b)) {
 		if strings.Contains(text, "first Passw0rd") {
@@ -131,12 +124,12 @@ func testAccountLife(t *testing.T, e engine.Engine, s engine.Server) {
 		t.Errorf("a second account of that name: %v", b.Findings)
 	}
 	alter := spec
-	alter.ConnectionLimit, alter.Locked = &none, &locked
+	alter.Options = catalog.Values{"connection_limit": "none", "locked": true}
 	Act(t, e, s, account(change.AlterAccount, alter))
 	if a, _, _ := find(t, s, "kiosk_app"); !a.Locked && a.Login || a.ConnectionLimit != -1 {
 		t.Errorf("after locking: %+v", a)
 	}
-	alter.Locked, alter.ConnectionLimit = &open, nil
+	alter.Options = catalog.Values{"locked": false}
 	Act(t, e, s, account(change.AlterAccount, alter))
 	word := spec
 	word.Password, word.Bits = change.Given, 99
@@ -206,7 +199,7 @@ func testHostileAccounts(t *testing.T, e engine.Engine, s engine.Server) {
 }
 
 func testRoles(t *testing.T, e engine.Engine, s engine.Server) {
-	role := hasHosts(e)
+	role := e.Describe().HasHosts()
 	for _, name := range []string{"deck", "officers"} {
 		Act(t, e, s, account(change.CreateAccount, change.AccountSpec{Name: name, Role: true}))
 	}
@@ -224,12 +217,12 @@ func testRoles(t *testing.T, e engine.Engine, s engine.Server) {
 		t.Errorf("a circle of roles: %+v", b.Findings)
 	}
 	_, a, _ := find(t, s, "mate")
-	if roles, _ := access.New(a).Roles(mate); len(roles) != 2 {
+	if roles, _ := access.New(a, e.Rules).Roles(mate); len(roles) != 2 {
 		t.Errorf("mate has the roles %v; want officers and deck", roles)
 	}
 	Act(t, e, s, give(change.TakeRole, "officers", mate, false))
 	_, a, _ = find(t, s, "mate")
-	if roles, dormant := access.New(a).Roles(mate); len(roles)+len(dormant) != 0 {
+	if roles, dormant := access.New(a, e.Rules).Roles(mate); len(roles)+len(dormant) != 0 {
 		t.Errorf("mate still has %v %v", roles, dormant)
 	}
 	if b := Ask(t, e, s, give(change.TakeRole, "officers", mate, false)); b.Outcome != change.Nothing {
@@ -242,7 +235,7 @@ func testRoles(t *testing.T, e engine.Engine, s engine.Server) {
 func testBundles(t *testing.T, e engine.Engine, s engine.Server) {
 	Act(t, e, s, account(change.CreateAccount, change.AccountSpec{Name: "db_owner", Role: true}))
 	spec := change.DatabaseSpec{Name: "bund_les"}
-	if !hasHosts(e) {
+	if !e.Describe().HasHosts() {
 		spec.Options = catalog.Values{"owner": "db_owner", "private": true}
 	}
 	Act(t, e, s, change.Intent{Kind: change.CreateDatabase, Database: &spec})
@@ -253,11 +246,11 @@ func testBundles(t *testing.T, e engine.Engine, s engine.Server) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return access.New(a).Level(who, "bund_les")
+		return access.New(a, e.Rules).Level(who, "bund_les")
 	}
 	for _, bundle := range access.Bundles {
 		give := change.Intent{Kind: change.GiveGrant, Grant: &change.GrantSpec{Database: "bund_les", To: who, Bundle: bundle}}
-		before, _, err := grantsOf(t, s, who)
+		before, _, err := grantsOf(t, e, s, who)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -280,7 +273,7 @@ func testBundles(t *testing.T, e engine.Engine, s engine.Server) {
 				}
 			}
 		}
-		if after, _, _ := grantsOf(t, s, who); !slices.Equal(before, after) {
+		if after, _, _ := grantsOf(t, e, s, who); !slices.Equal(before, after) {
 			t.Errorf("after undoing %s it has\n%v\nbefore\n%v", bundle, after, before)
 		}
 		Act(t, e, s, give)
@@ -302,13 +295,13 @@ func testBundles(t *testing.T, e engine.Engine, s engine.Server) {
 }
 
 // grantsOf lists what somebody was given, in words.
-func grantsOf(t *testing.T, s engine.Server, p catalog.Principal) ([]string, *access.Graph, error) {
+func grantsOf(t *testing.T, e engine.Engine, s engine.Server, p catalog.Principal) ([]string, *access.Graph, error) {
 	t.Helper()
 	a, err := s.Access(t.Context(), catalog.AccessQuery{Inside: []string{"bund_les"}})
 	if err != nil {
 		return nil, nil, err
 	}
-	g := access.New(a)
+	g := access.New(a, e.Rules)
 	var out []string
 	for _, l := range g.Direct(p) {
 		out = append(out, fmt.Sprint(l.Object, l.Privileges, l.Grantable))
@@ -333,7 +326,7 @@ func testSingle(t *testing.T, e engine.Engine, s engine.Server) {
 	if b := Ask(t, e, s, give(change.GiveGrant, false, create, "EXECUTE", "SHUTDOWN")); !slices.Contains(b.Codes(change.Stop), change.GrantInvalid) {
 		t.Errorf("a privilege that databases do not have: %+v", b.Findings)
 	}
-	nowhere := catalog.Object{Scope: catalog.ScopeTable, Schema: map[bool]string{true: "", false: "public"}[hasHosts(e)], Name: "no_such"}
+	nowhere := catalog.Object{Scope: catalog.ScopeTable, Schema: map[bool]string{true: "", false: "public"}[e.Describe().HasHosts()], Name: "no_such"}
 	if b := Ask(t, e, s, give(change.GiveGrant, false, nowhere, "SELECT")); !slices.Contains(b.Codes(change.Stop), change.ObjectAbsent) {
 		t.Errorf("a table that is not there: %+v", b.Findings)
 	}
@@ -361,7 +354,7 @@ func testTeam(t *testing.T, e engine.Engine, s engine.Server) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	g := access.New(a)
+	g := access.New(a, e.Rules)
 	for name, want := range map[string]access.Level{"lounges_app": access.Write, "lounges_read": access.Read, "bundled": access.None} {
 		if c := g.Level(catalog.Principal{Name: name, Host: host(e)}, "lounges_prod"); c.Level != want || c.Gap {
 			t.Errorf("%s has %s (gap %v); want %s", name, c.Level, c.Gap, want)
@@ -400,7 +393,7 @@ func testTeam(t *testing.T, e engine.Engine, s engine.Server) {
 
 func testOwnLogin(t *testing.T, e engine.Engine, s engine.Server, running *localdb.Server) {
 	locked := true
-	for k, spec := range map[change.Kind]change.AccountSpec{change.DropAccount: {}, change.AlterAccount: {Locked: &locked}, change.RenameAccount: {NewName: "other"}, change.SetPassword: {Password: change.Generated}} {
+	for k, spec := range map[change.Kind]change.AccountSpec{change.DropAccount: {}, change.AlterAccount: {Options: catalog.Values{"locked": locked}}, change.RenameAccount: {NewName: "other"}, change.SetPassword: {Password: change.Generated}} {
 		spec.Name, spec.Host = running.Admin, host(e)
 		if b := Ask(t, e, s, account(k, spec)); !slices.Contains(b.Codes(change.Stop), change.AccountOwn) {
 			t.Errorf("%s of Genarch's own login: %v", k, b.Codes(change.Stop))

@@ -9,9 +9,11 @@ import (
 	"sync"
 	"time"
 
+	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/clearing"
+	"example.com/genarch/core/handover"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/engine"
 )
@@ -151,10 +153,16 @@ func (f *Fake) Names() []string {
 // Describe says that the fake passes for PostgreSQL, and knows two options.
 func (f *Fake) Describe() *engine.Description { return &fakeDescription }
 
-var fakeDescription = engine.Description{ID: catalog.PostgreSQL, Title: "Fake", Port: 1, Names: naming.Limits{MaxLength: 63, Counted: naming.Bytes},
+var fakeDescription = engine.Description{ID: "fake", Title: "Fake", Port: 1, Names: naming.Limits{MaxLength: 63, Counted: naming.Bytes},
 	Fields: map[change.Part][]engine.Field{change.PartDatabase: {
 		{Name: "owner", Title: "Owner", Type: engine.Text, In: engine.AtCreate},
 		{Name: "comment", Title: "Comment", Type: engine.Text, In: engine.AtCreate}}}}
+
+// Rules: nobody holds anything on a fake.
+func (f *Fake) Rules(*access.Graph) access.Rules { return nil }
+
+// Connections: nobody connects to a fake.
+func (f *Fake) Connections(handover.Login) []handover.Form { return nil }
 
 // Open gives access; the fake has nothing to connect to.
 func (f *Fake) Open(t engine.Target) (engine.Server, error) { return &fakeServer{f, t}, nil }
@@ -238,7 +246,7 @@ func (s *fakeServer) Inspect(ctx context.Context) (catalog.Instance, error) {
 	}
 	s.f.mu.Lock()
 	defer s.f.mu.Unlock()
-	return catalog.Instance{Engine: catalog.PostgreSQL, Version: "1.0", Number: 10000, Identity: catalog.Identity{Key: s.f.identity},
+	return catalog.Instance{Engine: "fake", Version: "1.0", Number: 10000, Identity: catalog.Identity{Key: s.f.identity},
 		Read: time.Now().UTC(), Encoding: "UTF8", Collation: "C", Sessions: catalog.Headroom{Open: 1, Allowed: 10},
 		Login: catalog.Login{Name: "admin", Superuser: true, Abilities: []catalog.Ability{{Code: "create_database", Title: "create databases", Allowed: true},
 			{Code: "see_sessions", Title: "see sessions", Allowed: true}, {Code: "end_sessions", Title: "end sessions", Allowed: true}}}}, nil
@@ -274,7 +282,7 @@ func (s *fakeServer) Choices(ctx context.Context, _ ...string) (catalog.Choices,
 
 // Access shows one administrator, who owns everything.
 func (s *fakeServer) Access(ctx context.Context, _ catalog.AccessQuery) (catalog.Access, error) {
-	a := catalog.Access{Engine: catalog.PostgreSQL, Accounts: []catalog.Account{{Principal: catalog.Principal{Name: "admin"}, Login: true, Super: true, ConnectionLimit: -1}}, Read: time.Now().UTC()}
+	a := catalog.Access{Engine: "fake", Accounts: []catalog.Account{{Principal: catalog.Principal{Name: "admin"}, Login: true, Super: true, ConnectionLimit: -1}}, Read: time.Now().UTC()}
 	list, err := s.Databases(ctx)
 	for _, d := range list.Databases {
 		a.Databases = append(a.Databases, catalog.AccessDatabase{Name: d.Name, Owner: d.Owner, Interior: &catalog.Interior{Read: a.Read}})

@@ -2,11 +2,8 @@ package enginetest
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"fmt"
-	"io"
-	"log"
 	"slices"
 	"strings"
 	"sync"
@@ -14,56 +11,17 @@ import (
 	"testing"
 	"time"
 
-	"github.com/go-sql-driver/mysql"
-	_ "github.com/jackc/pgx/v5/stdlib" // clients of PostgreSQL
-
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/clearing"
 	"example.com/genarch/engine"
-	"example.com/genarch/localdb"
 	"example.com/genarch/testutil"
 )
 
-// Conn is one connection of a client, as its program has it.
-type Conn struct {
-	*sql.Conn
-	db *sql.DB
-}
-
-// Close closes the connection itself; that of package sql only goes back to its pool.
-func (c *Conn) Close() {
-	c.Conn.Close()
-	c.db.Close()
-}
-
-// Client opens one connection to a database as the administrator or, with an
-// account, as that one, whose password is the administrator's.
-func Client(ctx context.Context, e engine.Engine, running *localdb.Server, database, account string) (*Conn, error) {
-	driver, dsn := "pgx", running.PostgresURL(database)+"&application_name=suite-client"
-	if e.Describe().ID == catalog.MariaDB {
-		driver, dsn = "mysql", running.DSN(database)+"?timeout=5s"
-	}
-	if account != "" {
-		dsn = strings.Replace(dsn, running.Admin+":", account+":", 1)
-	}
-	db, err := sql.Open(driver, dsn)
-	if err != nil {
-		return nil, err
-	}
-	db.SetMaxOpenConns(1)
-	conn, err := db.Conn(ctx)
-	if err != nil {
-		db.Close()
-		return nil, err
-	}
-	return &Conn{conn, db}, nil
-}
-
 // clientOf opens a connection that is closed after the test.
-func clientOf(t *testing.T, e engine.Engine, running *localdb.Server, database, account string) *Conn {
+func clientOf(t *testing.T, rig Rig, database, account string) *Conn {
 	t.Helper()
-	conn, err := Client(t.Context(), e, running, database, account)
+	conn, err := Client(t.Context(), rig, database, account)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -82,40 +40,34 @@ func run(t *testing.T, conn *Conn, statements ...string) {
 }
 
 // number is the server's number of a connection.
-func number(t *testing.T, e engine.Engine, conn *Conn) int64 {
+func number(t *testing.T, rig Rig, conn *Conn) int64 {
 	t.Helper()
-	query := "SELECT pg_backend_pid()"
-	if e.Describe().ID == catalog.MariaDB {
-		query = "SELECT CONNECTION_ID()"
-	}
 	var n int64
-	if err := conn.QueryRowContext(t.Context(), query).Scan(&n); err != nil {
+	if err := conn.QueryRowContext(t.Context(), rig.Number).Scan(&n); err != nil {
 		t.Fatal(err)
 	}
 	return n
 }
 
-func init() { _ = mysql.SetLogger(log.New(io.Discard, "", 0)) } // clients that are ended complain
-
 // RunSessions puts an engine through the part of the suite that is about
 // sessions, with real clients that come, write, wait for each other and fight.
-func RunSessions(t *testing.T, e engine.Engine, running *localdb.Server) {
-	s := Open(t, e, Target(e, running, "suite"))
-	admin := clientOf(t, e, running, map[bool]string{true: "mysql", false: "postgres"}[e.Describe().ID == catalog.MariaDB], "")
-	t.Run("classes", func(t *testing.T) { testClasses(t, e, s, running, admin) })
-	t.Run("ending", func(t *testing.T) { testEnding(t, e, s, running, admin) })
-	t.Run("a pool that fights", func(t *testing.T) { testFight(t, e, s, running, admin) })
-	t.Run("written work", func(t *testing.T) { testWrittenWork(t, e, s, running, admin) })
-	t.Run("dropping hostile names", func(t *testing.T) { testDropHostile(t, e, running, admin) })
-	t.Run("two at once", func(t *testing.T) { testDropTwice(t, e, s, admin) })
-	t.Run("an account that is connected", func(t *testing.T) { testAccountConnected(t, e, s, running, admin) })
+func RunSessions(t *testing.T, rig Rig) {
+	s := Open(t, rig.Engine, Target(rig.Engine, rig.Running, "suite"))
+	admin := clientOf(t, rig, rig.Main, "")
+	t.Run("classes", func(t *testing.T) { testClasses(t, rig, s, admin) })
+	t.Run("ending", func(t *testing.T) { testEnding(t, rig, s, admin) })
+	t.Run("a pool that fights", func(t *testing.T) { testFight(t, rig, s, admin) })
+	t.Run("written work", func(t *testing.T) { testWrittenWork(t, rig, s, admin) })
+	t.Run("dropping hostile names", func(t *testing.T) { testDropHostile(t, rig, admin) })
+	t.Run("two at once", func(t *testing.T) { testDropTwice(t, rig, s, admin) })
+	t.Run("an account that is connected", func(t *testing.T) { testAccountConnected(t, rig, s, admin) })
 }
 
 // furnish makes a database with a table of a few rows.
-func furnish(t *testing.T, e engine.Engine, running *localdb.Server, admin *Conn, name string) {
+func furnish(t *testing.T, rig Rig, admin *Conn, name string) {
 	t.Helper()
 	run(t, admin, "CREATE DATABASE "+name)
-	conn := clientOf(t, e, running, name, "")
+	conn := clientOf(t, rig, name, "")
 	run(t, conn, "CREATE TABLE shifts (id int PRIMARY KEY, n int)", "INSERT INTO shifts VALUES (1, 1), (2, 2), (3, 3)")
 	conn.Close()
 }
@@ -134,18 +86,14 @@ func sessions(t *testing.T, s engine.Server, database string) map[int64]catalog.
 	return out
 }
 
-func testClasses(t *testing.T, e engine.Engine, s engine.Server, running *localdb.Server, admin *Conn) {
-	furnish(t, e, running, admin, "classes_dev")
-	idle, busy, open, written, waits := clientOf(t, e, running, "classes_dev", ""), clientOf(t, e, running, "classes_dev", ""), clientOf(t, e, running, "classes_dev", ""), clientOf(t, e, running, "classes_dev", ""), clientOf(t, e, running, "classes_dev", "")
-	numbers := map[string]int64{"idle": number(t, e, idle), "busy": number(t, e, busy), "open": number(t, e, open), "written": number(t, e, written), "waits": number(t, e, waits)}
-	sleep := "SELECT pg_sleep(60)"
-	if e.Describe().ID == catalog.MariaDB {
-		sleep = "SELECT SLEEP(60)"
-	}
+func testClasses(t *testing.T, rig Rig, s engine.Server, admin *Conn) {
+	furnish(t, rig, admin, "classes_dev")
+	idle, busy, open, written, waits := clientOf(t, rig, "classes_dev", ""), clientOf(t, rig, "classes_dev", ""), clientOf(t, rig, "classes_dev", ""), clientOf(t, rig, "classes_dev", ""), clientOf(t, rig, "classes_dev", "")
+	numbers := map[string]int64{"idle": number(t, rig, idle), "busy": number(t, rig, busy), "open": number(t, rig, open), "written": number(t, rig, written), "waits": number(t, rig, waits)}
 	run(t, open, "BEGIN", "SELECT COUNT(*) FROM shifts")
 	run(t, written, "BEGIN", "UPDATE shifts SET n = 7 WHERE id = 1")
 	var ended sync.WaitGroup
-	for conn, text := range map[*Conn]string{busy: sleep, waits: "UPDATE shifts SET n = 8 WHERE id = 1"} {
+	for conn, text := range map[*Conn]string{busy: rig.Sleep, waits: "UPDATE shifts SET n = 8 WHERE id = 1"} {
 		ended.Go(func() { _, _ = conn.ExecContext(context.Background(), text) })
 	}
 	want := map[string]clearing.Class{"idle": clearing.Idle, "busy": clearing.Busy, "open": clearing.InTransaction, "written": clearing.Written}
@@ -182,7 +130,7 @@ func testClasses(t *testing.T, e engine.Engine, s engine.Server, running *locald
 		t.Errorf("%d of its own sessions", own)
 	}
 	x := sessions(t, s, "classes_dev")[numbers["written"]]
-	if x.Account.Name != running.Admin || x.Client == "" || x.Transaction.IsZero() || !strings.Contains(x.Statement+"UPDATE", "UPDATE") || time.Since(x.Transaction) > time.Hour {
+	if x.Account.Name != rig.Running.Admin || x.Client == "" || x.Transaction.IsZero() || !strings.Contains(x.Statement+"UPDATE", "UPDATE") || time.Since(x.Transaction) > time.Hour {
 		t.Errorf("the one that has written: %+v", x)
 	}
 	// The ones that sleep and wait are let go.
@@ -200,10 +148,10 @@ func testClasses(t *testing.T, e engine.Engine, s engine.Server, running *locald
 }
 
 // testEnding: a session is ended by its whole identity or not at all.
-func testEnding(t *testing.T, e engine.Engine, s engine.Server, running *localdb.Server, admin *Conn) {
-	furnish(t, e, running, admin, "ending_dev")
-	victim, bystander := clientOf(t, e, running, "ending_dev", ""), clientOf(t, e, running, "ending_dev", "")
-	v, b := number(t, e, victim), number(t, e, bystander)
+func testEnding(t *testing.T, rig Rig, s engine.Server, admin *Conn) {
+	furnish(t, rig, admin, "ending_dev")
+	victim, bystander := clientOf(t, rig, "ending_dev", ""), clientOf(t, rig, "ending_dev", "")
+	v, b := number(t, rig, victim), number(t, rig, bystander)
 	there := sessions(t, s, "ending_dev")
 	// The number of one with the mark of another: as if it had been used again.
 	for _, id := range []catalog.SessionID{{Number: v, Mark: there[b].ID.Mark + "1"}, {Number: v, Mark: "0"}, {Number: b, Mark: "zzzz"}, {Number: 1 << 30, Mark: there[b].ID.Mark}} {
@@ -217,13 +165,9 @@ func testEnding(t *testing.T, e engine.Engine, s engine.Server, running *localdb
 	}
 	// What runs is stopped, and the session with its transaction goes on.
 	run(t, victim, "BEGIN", "UPDATE shifts SET n = 9 WHERE id = 1")
-	sleep := "SELECT pg_sleep(60)"
-	if e.Describe().ID == catalog.MariaDB {
-		sleep = "SELECT SLEEP(60) FROM shifts"
-	}
 	stopped := make(chan error, 1)
 	go func() {
-		_, err := victim.ExecContext(context.Background(), sleep)
+		_, err := victim.ExecContext(context.Background(), rig.Sleep)
 		stopped <- err
 	}()
 	testutil.Wait(t, "the statement to run", func() bool { return sessions(t, s, "ending_dev")[v].Activity == catalog.SessionActive })
@@ -248,27 +192,17 @@ func testEnding(t *testing.T, e engine.Engine, s engine.Server, running *localdb
 }
 
 // dropBrief reads and plans a drop.
-func dropBrief(t *testing.T, e engine.Engine, s engine.Server, name string, c *change.ClearingSpec) change.Brief {
+func dropBrief(t *testing.T, rig Rig, s engine.Server, name string, c *change.ClearingSpec) change.Brief {
 	t.Helper()
-	return BriefOf(t, e, s, change.Intent{Kind: change.DropDatabase, Database: &change.DatabaseSpec{Name: name}, Clearing: c})
+	return BriefOf(t, rig.Engine, s, change.Intent{Kind: change.DropDatabase, Database: &change.DatabaseSpec{Name: name}, Clearing: c})
 }
 
 // testFight drops a database while a pool of fifty connects to it again and
 // again as fast as it can, administrators among them.
-func testFight(t *testing.T, e engine.Engine, s engine.Server, running *localdb.Server, admin *Conn) {
-	furnish(t, e, running, admin, "fought_dev")
-	word := running.Password.Reveal()
-	if e.Describe().ID == catalog.MariaDB {
-		run(t, admin, "CREATE USER fighter@'127.0.0.1' IDENTIFIED BY '"+word+"'", "GRANT SELECT ON `fought\\_dev`.* TO fighter@'127.0.0.1'")
-	} else {
-		run(t, admin, "CREATE ROLE fighter LOGIN PASSWORD '"+word+"'")
-	}
-	// The fight is about the way in: who is in leaves the processors to those who
-	// try. MariaDB's administrators do get in, so they are not busy all the time.
-	busy := "SELECT pg_sleep(0.1), COUNT(*) FROM shifts"
-	if e.Describe().ID == catalog.MariaDB {
-		busy = "SELECT COUNT(*) FROM shifts"
-	}
+func testFight(t *testing.T, rig Rig, s engine.Server, admin *Conn) {
+	furnish(t, rig, admin, "fought_dev")
+	word := rig.Running.Password.Reveal()
+	run(t, admin, rig.Account("fighter", word, "fought_dev")...)
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()
 	var pool sync.WaitGroup
@@ -284,7 +218,7 @@ func testFight(t *testing.T, e engine.Engine, s engine.Server, running *localdb.
 		pool.Go(func() {
 			for ctx.Err() == nil {
 				trying <- struct{}{}
-				conn, err := Client(ctx, e, running, "fought_dev", account)
+				conn, err := Client(ctx, rig, "fought_dev", account)
 				<-trying
 				if err != nil {
 					at.Add(1)
@@ -292,14 +226,14 @@ func testFight(t *testing.T, e engine.Engine, s engine.Server, running *localdb.
 				}
 				in.Add(1)
 				for err == nil && ctx.Err() == nil {
-					_, err = conn.ExecContext(ctx, busy)
+					_, err = conn.ExecContext(ctx, rig.Busy)
 				}
 				conn.Close()
 			}
 		})
 	}
 	testutil.Wait(t, "the pool to be in", func() bool { return in.Load() >= 50 })
-	b := dropBrief(t, e, s, "fought_dev", &change.ClearingSpec{AcceptLoss: true})
+	b := dropBrief(t, rig, s, "fought_dev", &change.ClearingSpec{AcceptLoss: true})
 	_, err := Carry(t, s, b)
 	cancel()
 	pool.Wait()
@@ -314,13 +248,13 @@ func testFight(t *testing.T, e engine.Engine, s engine.Server, running *localdb.
 
 // testWrittenWork: a session that has written stops a drop that did not accept
 // that, and the gate is open again as it was.
-func testWrittenWork(t *testing.T, e engine.Engine, s engine.Server, running *localdb.Server, admin *Conn) {
-	furnish(t, e, running, admin, "written_dev")
-	writer := clientOf(t, e, running, "written_dev", "")
+func testWrittenWork(t *testing.T, rig Rig, s engine.Server, admin *Conn) {
+	furnish(t, rig, admin, "written_dev")
+	writer := clientOf(t, rig, "written_dev", "")
 	run(t, writer, "BEGIN", "UPDATE shifts SET n = 7")
 	var b change.Brief
 	testutil.Wait(t, "the caution about written work", func() bool {
-		b = dropBrief(t, e, s, "written_dev", nil)
+		b = dropBrief(t, rig, s, "written_dev", nil)
 		return slices.Contains(b.Codes(change.Caution), change.WorkLost)
 	})
 	// As if the caution had come up only after the brief.
@@ -341,24 +275,20 @@ func testWrittenWork(t *testing.T, e engine.Engine, s engine.Server, running *lo
 		}
 	}
 	run(t, writer, "COMMIT")
-	again := clientOf(t, e, running, "written_dev", "")
+	again := clientOf(t, rig, "written_dev", "")
 	var n int
 	if err := again.QueryRowContext(t.Context(), "SELECT n FROM shifts WHERE id = 1").Scan(&n); err != nil || n != 7 {
 		t.Errorf("the work that was left alone is %d, %v; want 7", n, err)
 	}
 }
 
-func testDropHostile(t *testing.T, e engine.Engine, running *localdb.Server, admin *Conn) {
-	target := Target(e, running, "suite")
+func testDropHostile(t *testing.T, rig Rig, admin *Conn) {
+	target := Target(rig.Engine, rig.Running, "suite")
 	target.Server.NameRule.Free = true
-	s := Open(t, e, target)
+	s := Open(t, rig.Engine, target)
 	for _, name := range hostile {
-		quoted := `"` + strings.ReplaceAll(name, `"`, `""`) + `"`
-		if e.Describe().ID == catalog.MariaDB {
-			quoted = "`" + strings.ReplaceAll(name, "`", "``") + "`"
-		}
-		run(t, admin, "CREATE DATABASE "+quoted)
-		b := dropBrief(t, e, s, name, nil)
+		run(t, admin, "CREATE DATABASE "+rig.Quote(name))
+		b := dropBrief(t, rig, s, name, nil)
 		if b.Confirm != name {
 			t.Errorf("%q is confirmed by %q", name, b.Confirm)
 		}
@@ -373,16 +303,16 @@ func testDropHostile(t *testing.T, e engine.Engine, running *localdb.Server, adm
 
 // testDropTwice has two brief the same drop and carry it out side by side: the
 // database goes once, and one that was made anew meanwhile is left alone.
-func testDropTwice(t *testing.T, e engine.Engine, s engine.Server, admin *Conn) {
+func testDropTwice(t *testing.T, rig Rig, s engine.Server, admin *Conn) {
 	run(t, admin, "CREATE DATABASE twice_dev")
-	b := dropBrief(t, e, s, "twice_dev", nil)
+	b := dropBrief(t, rig, s, "twice_dev", nil)
 	if _, err := Carry(t, s, b); err != nil {
 		t.Fatal(err)
 	}
-	if b := dropBrief(t, e, s, "twice_dev", nil); !slices.Contains(b.Codes(change.Stop), change.DatabaseAbsent) {
+	if b := dropBrief(t, rig, s, "twice_dev", nil); !slices.Contains(b.Codes(change.Stop), change.DatabaseAbsent) {
 		t.Errorf("a second drop: %+v", b.Findings)
 	}
-	if e.Describe().ID == catalog.PostgreSQL { // the engine numbers its databases
+	if rig.Numbered {
 		run(t, admin, "CREATE DATABASE twice_dev")
 		if _, err := Carry(t, s, b); err == nil || !strings.Contains(err.Error(), "another one") {
 			t.Errorf("an old brief on a database of the same name: %v", err)
@@ -392,7 +322,7 @@ func testDropTwice(t *testing.T, e engine.Engine, s engine.Server, admin *Conn) 
 		}
 	}
 	drop := b.Steps[slices.IndexFunc(b.Steps, func(s change.Step) bool { return s.Kind == "drop_database" })]
-	if e.Describe().ID == catalog.MariaDB {
+	if !rig.Numbered {
 		if _, err := s.Do(t.Context(), drop); err == nil || !strings.Contains(err.Error(), "gone") {
 			t.Errorf("dropping what is gone: %v", err)
 		}
@@ -401,25 +331,19 @@ func testDropTwice(t *testing.T, e engine.Engine, s engine.Server, admin *Conn) 
 
 // testAccountConnected drops an account that owns nothing and is connected, and
 // locks another with its sessions ended.
-func testAccountConnected(t *testing.T, e engine.Engine, s engine.Server, running *localdb.Server, admin *Conn) {
+func testAccountConnected(t *testing.T, rig Rig, s engine.Server, admin *Conn) {
 	run(t, admin, "CREATE DATABASE kept_dev")
-	word := running.Password.Reveal()
-	host := ""
+	word := rig.Running.Password.Reveal()
 	for _, name := range []string{"leaver", "stayer"} {
-		if e.Describe().ID == catalog.MariaDB {
-			host = "127.0.0.1"
-			run(t, admin, "CREATE USER "+name+"@'127.0.0.1' IDENTIFIED BY '"+word+"'", "GRANT SELECT ON `kept\\_dev`.* TO "+name+"@'127.0.0.1'")
-		} else {
-			run(t, admin, "CREATE ROLE "+name+" LOGIN PASSWORD '"+word+"'")
-		}
+		run(t, admin, rig.Account(name, word, "kept_dev")...)
 	}
 	locked := true
 	for _, in := range []change.Intent{
-		{Kind: change.DropAccount, Account: &change.AccountSpec{Name: "leaver", Host: host}},
-		{Kind: change.AlterAccount, Account: &change.AccountSpec{Name: "stayer", Host: host, Locked: &locked}, Clearing: &change.ClearingSpec{}},
+		{Kind: change.DropAccount, Account: &change.AccountSpec{Name: "leaver", Host: rig.Host}},
+		{Kind: change.AlterAccount, Account: &change.AccountSpec{Name: "stayer", Host: rig.Host, Options: catalog.Values{"locked": locked}}, Clearing: &change.ClearingSpec{}},
 	} {
-		conn := clientOf(t, e, running, "kept_dev", in.Account.Name)
-		b := BriefOf(t, e, s, in)
+		conn := clientOf(t, rig, "kept_dev", in.Account.Name)
+		b := BriefOf(t, rig.Engine, s, in)
 		if b.AffectedCount != 1 {
 			t.Fatalf("%s: %d sessions shown: %+v", in.Kind, b.AffectedCount, b.Findings)
 		}
@@ -429,7 +353,7 @@ func testAccountConnected(t *testing.T, e engine.Engine, s engine.Server, runnin
 		if _, err := conn.ExecContext(t.Context(), "SELECT 1"); err == nil {
 			t.Errorf("%s: the session goes on", in.Kind)
 		}
-		if c, err := Client(t.Context(), e, running, "kept_dev", in.Account.Name); err == nil {
+		if c, err := Client(t.Context(), rig, "kept_dev", in.Account.Name); err == nil {
 			c.Close()
 			t.Errorf("%s: it gets in again", in.Kind)
 		}

@@ -13,7 +13,6 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/clearing"
 	"example.com/genarch/core/naming"
@@ -87,7 +86,7 @@ func accountFrom(user, host, text string, now time.Time) (catalog.Account, error
 		}
 	}
 	a.GlobalGrant = bits&(1<<grantBit) != 0
-	a.Super = a.Global.Has(access.BundleOwn.On(catalog.MariaDB, catalog.ScopeDatabase)|privilege.CreateUser) && a.GlobalGrant
+	a.Super = a.Global.Has(ownPrivileges|privilege.CreateUser) && a.GlobalGrant
 	if a.Role {
 		a.Login = false
 		return a, nil
@@ -181,10 +180,10 @@ func (s *server) readConnected(ctx context.Context) ([]connected, error) {
 
 // accountOf is the account that a session most probably signed in as.
 func accountOf(accounts []catalog.Account, c connected) (catalog.Account, bool) {
-	a, ok := access.SignsInAs(accounts, c.user, c.client)
+	a, ok := signsInAs(accounts, c.user, c.client)
 	if c.client == "localhost" {
 		// A client that is shown as localhost may have come as 127.0.0.1.
-		if b, also := access.SignsInAs(accounts, c.user, "127.0.0.1"); also && (!ok || b.Host == "127.0.0.1") {
+		if b, also := signsInAs(accounts, c.user, "127.0.0.1"); also && (!ok || b.Host == "127.0.0.1") {
 			return b, true
 		}
 	}
@@ -328,7 +327,7 @@ func hidden(err error) bool {
 }
 
 func (s *server) readAccess(ctx context.Context) (catalog.Access, error) {
-	a := catalog.Access{Engine: catalog.MariaDB, Read: time.Now().UTC()}
+	a := catalog.Access{Engine: ID, Read: time.Now().UTC()}
 	var sessions []connected
 	group, gctx := errgroup.WithContext(ctx)
 	group.Go(func() (err error) {

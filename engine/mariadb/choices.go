@@ -11,7 +11,6 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/engine"
@@ -132,6 +131,8 @@ func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapsh
 	return snap, err
 }
 
+const lacksPrivilege = "it lacks the privilege"
+
 // readDatabaseSide has the group read what planning for a database needs beside
 // accounts and grants; each part fills fields of its own.
 func (s *server) readDatabaseSide(ctx context.Context, group *errgroup.Group, in change.Intent, snap *catalog.Snapshot) {
@@ -149,11 +150,12 @@ func (s *server) readDatabaseSide(ctx context.Context, group *errgroup.Group, in
 		switch in.Kind {
 		case change.AlterDatabase:
 			login := snap.Instance.Login
-			snap.Doomed = &catalog.Doomed{MayDrop: login.May("alter_database"), Remedy: login.Remedy("alter_database")}
+			snap.Doomed = &catalog.Doomed{MayDrop: login.May("alter_database"), Denied: lacksPrivilege, Remedy: login.Remedy("alter_database")}
 		case change.DropDatabase:
 			group.Go(func() (err error) {
 				if snap.Doomed, err = s.readDoomed(ctx, name, snap.Names); err == nil {
-					snap.Doomed.MayDrop, snap.Doomed.Remedy = snap.Instance.Login.May("drop_database"), snap.Instance.Login.Remedy("drop_database")
+					snap.Doomed.MayDrop, snap.Doomed.Denied = snap.Instance.Login.May("drop_database"), lacksPrivilege
+					snap.Doomed.Remedy = snap.Instance.Login.Remedy("drop_database")
 				}
 				return err
 			})
@@ -228,9 +230,9 @@ func (s *server) readLeftover(ctx context.Context, name string) ([]string, error
 	err := s.query(ctx, "look for grants on that name", `SELECT DISTINCT Db, User, Host FROM mysql.db ORDER BY 2, 3, 1`, func(r *sql.Rows) error {
 		var pattern, user, host string
 		err := r.Scan(&pattern, &user, &host)
-		if access.Matches(pattern, name) || pattern == name {
+		if matches(pattern, name) || pattern == name {
 			text := fmt.Sprintf("%s on the database", who(user, host))
-			if pattern != access.Escaped(name) {
+			if pattern != escaped(name) {
 				text = fmt.Sprintf("%s through the pattern %s", who(user, host), pattern)
 			}
 			out = append(out, text)

@@ -8,6 +8,9 @@ import (
 	"example.com/genarch/engine"
 )
 
+// ID names the engine on the wire, in the records and in the CLI.
+const ID catalog.Engine = "mariadb"
+
 // Describe says what MariaDB has.
 func (Engine) Describe() *engine.Description { return &description }
 
@@ -21,8 +24,11 @@ var limits = naming.Limits{MaxLength: 48, Counted: naming.Characters, BMPOnly: t
 var accountLimits = naming.Limits{MaxLength: 80, Counted: naming.Characters, BMPOnly: true,
 	Reserved: []string{"public", "none", "current_user", "current_role", "mariadb.sys"}}
 
+// people are the kinds of principals that sign in.
+var people = []string{"account"}
+
 var description = engine.Description{
-	ID: catalog.MariaDB, Title: "MariaDB", Versions: "10.6 and later", Port: 3306,
+	ID: ID, Title: "MariaDB", Versions: "10.6 and later", Port: 3306,
 	Releases: map[string]int{"11.3": 110300},
 	Names:    limits, AddressMarks: []string{"port", "server_uid"},
 	Nouns: map[engine.Noun]engine.Word{
@@ -53,6 +59,33 @@ var description = engine.Description{
 			{Name: "clear_leftovers", Title: "Take old grants first", Type: engine.Yes,
 				In: []change.Kind{change.CreateDatabase, change.DropDatabase}, Default: "no",
 				Decides: "whether grants on the name, which outlive a database and would open a new one, are taken"},
+		},
+		change.PartAccount: {
+			{Name: "connection_limit", Title: "Connection limit", Type: engine.Number, Values: engine.Titled("none"), Min: engine.N(0),
+				Max: engine.N(262143), For: people, In: engine.AtAccountBoth, Show: engine.InDetail, Default: "none",
+				Decides: "how many sessions at once; open ones stay"},
+			{Name: "expires", Title: "Password ends", Type: engine.Text, For: people, In: engine.AtAccountBoth, Show: engine.InList,
+				Default: "as the server's default says", Decides: "after how many days the password has to be changed, as 90d, now or never; open sessions go on"},
+			{Name: "locked", Title: "Locked", Type: engine.Yes, For: people, In: engine.AtAccountBoth, Show: engine.InList, Default: "no",
+				Decides: "whether sign-in is refused; open sessions go on"},
+			{Name: "tls", Title: "TLS demanded", Type: engine.Yes, For: people, In: engine.AtAccountBoth, Show: engine.InDetail, Default: "no",
+				Decides: "whether it can sign in by an encrypted connection only"},
+			{Name: "default_role", Title: "Default role", Type: engine.Text, For: people, In: []change.Kind{change.AlterAccount},
+				Show: engine.InDetail, Default: "none", Decides: "which of its roles holds from its next sign-in on; none takes it away"},
+			{Name: "method", Title: "Signs in by", Type: engine.Text, For: people, In: []change.Kind{change.CreateAccount, change.SetPassword},
+				Default: "ed25519", Decides: "how it proves itself: ed25519 or mysql_native_password"},
+		},
+		change.PartMember: {
+			{Name: "no_default", Title: "Not at sign-in", Type: engine.Yes, In: []change.Kind{change.GiveRole}, Default: "no",
+				Decides: "whether the member's default role stays as it is, so that the role has to be taken on"},
+		},
+		change.PartGrant: {
+			{Name: "pattern", Title: "The name as the grant has it", Type: engine.Text, In: []change.Kind{change.TakeGrant},
+				Default: "the plain name", Decides: "which grant is meant, where its database is a pattern"},
+		},
+		change.PartClearing: {
+			{Name: "hold_accounts", Title: "Lock accounts meanwhile", Type: engine.Yes, In: []change.Kind{change.DropDatabase}, Default: "no",
+				Decides: "whether accounts that the gate does not stop are locked: out of everything, not of this database alone"},
 		},
 	},
 	Intents: map[change.Kind]engine.Form{
@@ -118,9 +151,4 @@ var description = engine.Description{
 		Leaks: "It does not stop accounts with privileges on the whole server, views and events that run as their definer, and sessions that are in already."},
 	Team:   engine.Form{Says: "Makes the accounts NAME_app (write) and NAME_read (read) and the role NAME_owner, and tries them."},
 	Script: engine.Script{Comment: "-- ", End: ";", Media: "application/sql", File: "sql", Client: "mariadb"},
-}
-
-// onDatabase are the privileges of a bundle, as the description lists them.
-func onDatabase(b access.Bundle) map[catalog.Scope][]string {
-	return map[catalog.Scope][]string{catalog.ScopeDatabase: b.On(catalog.MariaDB, catalog.ScopeDatabase).Names()}
 }

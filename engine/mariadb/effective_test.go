@@ -9,7 +9,6 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 
-	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/privilege"
 	"example.com/genarch/engine/enginetest"
@@ -87,10 +86,10 @@ func TestEffective(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		g := access.New(a)
+		g := graph(a)
 		for _, name := range accounts {
 			p := catalog.Principal{Name: name, Host: "127.0.0.1"}
-			if got, ok := access.SignsInAs(a.Accounts, name, "127.0.0.1"); !ok || got.Principal != p {
+			if got, ok := signsInAs(a.Accounts, name, "127.0.0.1"); !ok || got.Principal != p {
 				t.Fatalf("a client from 127.0.0.1 signs in as %v; want %v", got.Principal, p)
 			}
 			cfg := mysql.NewConfig()

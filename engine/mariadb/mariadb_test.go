@@ -5,6 +5,7 @@ import (
 
 	"example.com/genarch/engine/enginetest"
 	"example.com/genarch/testutil"
+	"example.com/genarch/testutil/rigs"
 )
 
 func TestSuite(t *testing.T) {
@@ -25,5 +26,5 @@ func TestTLS(t *testing.T) {
 // metadata locks.
 func TestSessions(t *testing.T) {
 	t.Parallel()
-	enginetest.RunSessions(t, Engine{}, testutil.MariaDB(t, "plugin-load-add=metadata_lock_info", "max-connections=300"))
+	enginetest.RunSessions(t, rigs.Of(Engine{}, testutil.MariaDB(t, "plugin-load-add=metadata_lock_info", "max-connections=300")))
 }

@@ -7,7 +7,6 @@ import (
 	"strconv"
 	"strings"
 
-	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
@@ -56,7 +55,7 @@ func planHost(b *change.Brief, host string, snap catalog.Snapshot) string {
 		host = "%"
 	}
 	host = strings.ToLower(host)
-	if problem := access.CheckHost(host); problem != "" {
+	if problem := checkHost(host); problem != "" {
 		b.Find(change.Stop, change.HostInvalid, "give a host as 10.0.3.7, 10.0.3.%, app1.ossavik.example or %", "%s", problem)
 		return host
 	}
@@ -83,7 +82,7 @@ func planUsableName(b *change.Brief, name string) {
 
 // planRivals tells which account a client would get where several fit.
 func planRivals(b *change.Brief, p catalog.Principal, snap catalog.Snapshot) {
-	before, after := access.Rivals(snap.Access.Accounts, p)
+	before, after := rivals(snap.Access.Accounts, p)
 	for _, a := range before {
 		if a.Name == "" {
 			b.Find(change.Caution, change.AccountAnonymous, "drop the nameless account: genarch account drop "+change.PrincipalAddress(snap.Server.Name, a.Principal).String(),
@@ -127,7 +126,7 @@ func planMethod(b *change.Brief, asked, current string, snap catalog.Snapshot) s
 		b.Find(change.Stop, change.OptionUnsupported, "SET GLOBAL strict_password_validation=0, so that the server takes a verifier that it cannot check itself",
 			"the server checks passwords with %s and refuses a verifier; sending the password itself would put it into the server's log", snap.Strict)
 	}
-	text := "the server gets only what ed25519 keeps, a public key, never the password; clients need MariaDB's plugin client_ed25519, which its own connectors have (for others: --method mysql_native_password)"
+	text := "the server gets only what ed25519 keeps, a public key, never the password; clients need MariaDB's plugin client_ed25519, which its own connectors have (for others: --set method=mysql_native_password)"
 	if method == methodNative {
 		text = "the server gets only the hash that mysql_native_password keeps, never the password; whoever can read mysql.global_priv could try to guess it (stronger: ed25519)"
 	}
@@ -139,8 +138,6 @@ func hasSecret(spec change.AccountSpec) bool {
 	return spec.Password == change.Generated || spec.Password == change.Given
 }
 
-func asked(b *bool) bool { return b != nil && *b }
-
 func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
 	what := "account"
 	if spec.Role {
@@ -151,8 +148,7 @@ func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 	p := spec.Principal()
 	b.Target = change.PrincipalAddress(snap.Server.Name, p).String()
 	b.Summary = "create " + what + " " + naming.Show(p.String()) + " on " + snap.Server.Name
-	planAccountOptions(b, spec)
-	g := access.New(*snap.Access)
+	g := graph(*snap.Access)
 	if a, ok := g.Account(p); ok {
 		if spec.IfAbsent {
 			compareAccount(b, spec, a)
@@ -189,17 +185,14 @@ func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 	} else {
 		set("host", spec.Host, true, "where it comes from: name and host together are the account")
 		b.Steps = append(b.Steps, planCredential(b, spec, snap, set))
-		limit := "none"
-		if spec.ConnectionLimit != nil && *spec.ConnectionLimit >= 0 {
-			limit = strconv.Itoa(*spec.ConnectionLimit)
-		}
-		set("connection_limit", limit, spec.ConnectionLimit != nil, "how many sessions at once")
+		limit := orNone(catalog.WriteValue(spec.Options["connection_limit"]))
+		set("connection_limit", limit, spec.Options.Has("connection_limit"), "how many sessions at once")
 	}
 	want := checkOf("account", p)
 	want["present"] = "yes"
 	wantOptions(want, spec)
 	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: want})
-	if hasSecret(spec) && !asked(spec.Locked) {
+	if hasSecret(spec) && !spec.Options.Bool("locked") {
 		planSignIn(b, snap, p)
 	}
 }
@@ -241,7 +234,7 @@ func planCredential(b *change.Brief, spec change.AccountSpec, snap catalog.Snaps
 		b.Find(change.Note, change.PasswordMissing, "set one later: genarch account password "+b.Target, "nobody can sign in as it until it is given a password")
 		set("password", "none: nobody can sign in", true, "an account without any credential would let in everybody, so this one lets in nobody")
 	default:
-		method = planMethod(b, spec.Method, "", snap)
+		method = planMethod(b, spec.Options.Text("method"), "", snap)
 		value := "generated, shown once"
 		if spec.Password == change.Given {
 			value = fmt.Sprintf("as given (about %.0f bits)", spec.Bits)
@@ -275,7 +268,7 @@ func namesOf(accounts []string) []string {
 func tryable(b *change.Brief, snap catalog.Snapshot, accounts ...catalog.Principal) []string {
 	var out []string
 	for _, p := range accounts {
-		if access.HostCovers(p.Host, snap.Client) || snap.Client == "localhost" && (access.HostCovers(p.Host, "127.0.0.1") || access.HostCovers(p.Host, "::1")) {
+		if hostCovers(p.Host, snap.Client) || snap.Client == "localhost" && (hostCovers(p.Host, "127.0.0.1") || hostCovers(p.Host, "::1")) {
 			out = append(out, p.String())
 			continue
 		}
@@ -289,36 +282,49 @@ var daysText = regexp.MustCompile(`^[1-9][0-9]{0,3}d$`)
 // accountOptions renders what CREATE USER and ALTER USER have in common.
 func accountOptions(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) string {
 	text := ""
-	if spec.TLS != nil {
+	if spec.Options.Has("tls") {
 		text += "\n  REQUIRE NONE"
-		if *spec.TLS {
+		if spec.Options.Bool("tls") {
 			text = "\n  REQUIRE SSL"
 			if !snap.TLSReady {
 				b.Find(change.Stop, change.TLSMissing, "let the server speak TLS first (ssl_cert, ssl_key)", "the server speaks no TLS, so nobody could sign in: it would only say that access is denied")
 			}
 		}
 	}
-	if l := spec.ConnectionLimit; l != nil {
-		if *l < -1 {
-			b.Find(change.Stop, change.OptionInvalid, "give -1 for no limit, or a number from 0", "a connection limit of %d means nothing", *l)
-		}
-		text += "\n  WITH MAX_USER_CONNECTIONS " + strconv.Itoa(storedLimit(*l))
+	if limit, ok := spec.Options["connection_limit"]; ok {
+		text += "\n  WITH MAX_USER_CONNECTIONS " + strconv.Itoa(storedLimit(limitOf(limit)))
 	}
-	if spec.Locked != nil {
-		text += "\n  ACCOUNT " + map[bool]string{true: "LOCK", false: "UNLOCK"}[*spec.Locked]
+	if spec.Options.Has("locked") {
+		text += "\n  ACCOUNT " + map[bool]string{true: "LOCK", false: "UNLOCK"}[spec.Options.Bool("locked")]
 	}
-	switch {
-	case spec.Expires == "":
-	case spec.Expires == "never":
+	switch expires := spec.Options.Text("expires"); {
+	case expires == "":
+	case expires == "never":
 		text += "\n  PASSWORD EXPIRE NEVER"
-	case spec.Expires == "now":
+	case expires == "now":
 		text += "\n  PASSWORD EXPIRE"
-	case daysText.MatchString(spec.Expires):
-		text += "\n  PASSWORD EXPIRE INTERVAL " + strings.TrimSuffix(spec.Expires, "d") + " DAY"
+	case daysText.MatchString(expires):
+		text += "\n  PASSWORD EXPIRE INTERVAL " + strings.TrimSuffix(expires, "d") + " DAY"
 	default:
-		b.Find(change.Stop, change.OptionInvalid, "give a number of days as 90d, or now, or never", "MariaDB knows an expiry after a number of days, not %q", spec.Expires)
+		b.Find(change.Stop, change.OptionInvalid, "give a number of days as 90d, or now, or never", "MariaDB knows an expiry after a number of days, not %q", expires)
 	}
 	return text
+}
+
+// limitOf is a limit that was asked for: -1 for none.
+func limitOf(asked any) int {
+	if n, ok := asked.(int64); ok {
+		return int(n)
+	}
+	return -1
+}
+
+// limitText is a limit as people write it.
+func limitText(limit int) string {
+	if limit < 0 {
+		return "none"
+	}
+	return strconv.Itoa(limit)
 }
 
 // storedLimit is how the server writes a limit: 0 is none, -1 lets nobody in.
@@ -334,35 +340,23 @@ func storedLimit(limit int) int {
 
 // wantOptions adds to a check what the spec asks for.
 func wantOptions(want map[string]string, spec change.AccountSpec) {
-	if spec.ConnectionLimit != nil {
-		want["connection_limit"] = strconv.Itoa(*spec.ConnectionLimit)
+	if limit, ok := spec.Options["connection_limit"]; ok {
+		want["connection_limit"] = catalog.WriteValue(limit)
 	}
-	if spec.Locked != nil {
-		want["locked"] = yesNo(*spec.Locked)
+	if spec.Options.Has("locked") {
+		want["locked"] = yesNo(spec.Options.Bool("locked"))
 	}
-	if spec.TLS != nil {
-		want["tls"] = map[bool]string{true: "ANY", false: ""}[*spec.TLS]
+	if spec.Options.Has("tls") {
+		want["tls"] = map[bool]string{true: "ANY", false: ""}[spec.Options.Bool("tls")]
 	}
-	if spec.Expires == "now" {
+	if spec.Options.Text("expires") == "now" {
 		want["expired"] = "yes"
 	}
 }
 
 func accountFacts(a catalog.Account) map[string]string {
-	return map[string]string{"present": "yes", "connection_limit": strconv.Itoa(a.ConnectionLimit), "locked": yesNo(a.Locked), "tls": a.TLS,
+	return map[string]string{"present": "yes", "connection_limit": limitText(a.ConnectionLimit), "locked": yesNo(a.Locked), "tls": a.TLS,
 		"expired": yesNo(a.Expired), "default_role": a.DefaultRole}
-}
-
-func planAccountOptions(b *change.Brief, spec change.AccountSpec) {
-	for _, o := range []struct {
-		asked bool
-		what  string
-	}{{spec.Comment != nil, "comment"}, {spec.GiveTo != "", "things of its own that could be given to another"},
-		{spec.Role && (spec.ConnectionLimit != nil || spec.Expires != "" || spec.Locked != nil || spec.TLS != nil), "limits, lock, expiry or TLS as a role: these belong to accounts"}} {
-		if o.asked {
-			b.Find(change.Stop, change.OptionUnsupported, "leave it out", "on MariaDB an account has no %s", o.what)
-		}
-	}
 }
 
 func compareAccount(b *change.Brief, spec change.AccountSpec, a catalog.Account) {
@@ -377,7 +371,6 @@ func compareAccount(b *change.Brief, spec change.AccountSpec, a catalog.Account)
 // planAlterAccount briefs new limits, expiry, lock, demand for TLS, default role.
 func planAlterAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	spec := *in.Account
-	planAccountOptions(b, spec)
 	a, ok := engine.FindAccount(b, spec.Principal(), snap, change.AccountAbsent)
 	b.Summary = "alter " + naming.Show(spec.Principal().String()) + " on " + snap.Server.Name
 	if !ok {
@@ -389,32 +382,33 @@ func planAlterAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 	wantOptions(want, spec)
 	for _, k := range []string{"connection_limit", "locked", "tls"} {
 		if v, ok := want[k]; ok {
-			b.Set(change.Setting{Name: k, Value: v, Asked: true, Source: "was " + orNone(have[k]), Decides: optionDecides[k]})
+			was := have[k]
+			b.Set(change.Setting{Name: k, Was: &was, Value: v, Asked: true, Decides: optionDecides[k]})
 		}
 	}
-	if spec.Expires != "" {
+	if expires := spec.Options.Text("expires"); expires != "" {
 		was := "never"
 		if !a.Expires.IsZero() {
 			was = a.Expires.Format("2006-01-02")
 		}
-		b.Set(change.Setting{Name: "expires", Value: spec.Expires, Asked: true, Source: "was " + was, Decides: "when the password has to be changed; open sessions go on"})
+		b.Set(change.Setting{Name: "expires", Was: &was, Value: expires, Asked: true, Decides: "when the password has to be changed; open sessions go on"})
 	}
-	if asked(spec.Locked) || spec.Expires == "now" {
+	if spec.Options.Bool("locked") || spec.Options.Text("expires") == "now" {
 		engine.PlanKeep(b, a, snap, "locked")
 		if in.Clearing == nil {
 			engine.PlanOpenSessions(b, a, snap)
 		}
 	}
-	if spec.DefaultRole != "" {
-		planDefaultRole(b, spec, a, snap)
-		want["default_role"] = strings.Replace(spec.DefaultRole, "none", "", 1)
+	if role := spec.Options.Text("default_role"); role != "" {
+		planDefaultRole(b, role, a, snap)
+		want["default_role"] = strings.Replace(role, "none", "", 1)
 	}
 	if text := accountOptions(b, spec, snap); text != "" {
 		user := "ALTER USER " + quotePrincipal(a.Principal)
 		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: "alter " + naming.Show(a.Principal.String()), Statement: user + text, Undo: user + undoOptions(spec, a), Args: want})
 	}
 	if in.Clearing != nil {
-		if !asked(spec.Locked) {
+		if !spec.Options.Bool("locked") {
 			b.Find(change.Stop, change.OptionInvalid, "lock it too", "sessions of an account are ended together with a lock: else they would be back at once")
 		}
 		b.Steps = append(b.Steps, engine.PlanClearAccount(b, in, a, snap, killEach))
@@ -435,18 +429,18 @@ func orNone(text string) string {
 // undoOptions renders the options as they are now.
 func undoOptions(spec change.AccountSpec, a catalog.Account) string {
 	text := ""
-	if spec.TLS != nil {
+	if spec.Options.Has("tls") {
 		text += "\n  REQUIRE " + map[bool]string{true: "NONE", false: "SSL"}[a.TLS == ""]
 	}
-	if spec.ConnectionLimit != nil {
+	if spec.Options.Has("connection_limit") {
 		text += "\n  WITH MAX_USER_CONNECTIONS " + strconv.Itoa(storedLimit(a.ConnectionLimit))
 	}
-	if spec.Locked != nil {
+	if spec.Options.Has("locked") {
 		text += "\n  ACCOUNT " + map[bool]string{true: "LOCK", false: "UNLOCK"}[a.Locked]
 	}
 	// A password that was made to end now stays so: only a new one helps.
 	switch days := a.PasswordDays; {
-	case spec.Expires == "":
+	case !spec.Options.Has("expires"):
 	case days == nil:
 		text += "\n  PASSWORD EXPIRE DEFAULT"
 	case *days == 0:
@@ -459,7 +453,6 @@ func undoOptions(spec change.AccountSpec, a catalog.Account) string {
 
 func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
 	b.Summary = "rename " + naming.Show(spec.Principal().String()) + " on " + snap.Server.Name
-	planAccountOptions(b, spec)
 	if spec.Role {
 		b.Find(change.Stop, change.OptionUnsupported, "create another role, give it what this one has, then drop this one", "MariaDB cannot rename a role")
 	}
@@ -480,7 +473,7 @@ func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 	b.Summary += " to " + naming.Show(to.String())
 	engine.PlanManage(b, snap)
 	engine.PlanKeep(b, a, snap, "renamed")
-	if _, taken := access.New(*snap.Access).Account(to); taken {
+	if _, taken := graph(*snap.Access).Account(to); taken {
 		b.Find(change.Stop, change.AccountExists, "choose another name or host", "there is an account %s on %s already", naming.Show(to.String()), snap.Server.Name)
 	}
 	if len(snap.Definers) > 0 {
@@ -520,7 +513,7 @@ func planSetPassword(b *change.Brief, spec change.AccountSpec, snap catalog.Snap
 	if takesOver(a) {
 		engine.PlanTakeover(b, snap, "whoever knows the new password", a.Name, "%s may do everything on every database, or alter accounts", naming.Show(a.Principal.String()))
 	}
-	method := planMethod(b, spec.Method, a.Method, snap)
+	method := planMethod(b, spec.Options.Text("method"), a.Method, snap)
 	if a.Method != method {
 		b.Find(change.Caution, change.PasswordMethod, "leave it as it is", "until now it proves itself by %s; from then on by %s alone", a.Method, method)
 	}

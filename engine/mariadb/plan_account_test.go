@@ -30,7 +30,7 @@ func staffed() catalog.Snapshot {
 	keeper.Super, keeper.Global, keeper.GlobalGrant = true, privilege.All, true
 	gate := account(at("gate", "10.%"))
 	gate.DefaultRole = "crew"
-	snap.Access = &catalog.Access{Engine: catalog.MariaDB,
+	snap.Access = &catalog.Access{Engine: ID,
 		Accounts:    []catalog.Account{keeper, account(at("cargo_app", "10.0.0.%")), gate, account(at("crew", "")), account(at("desk", ""))},
 		Memberships: []catalog.Membership{{Role: at("crew", ""), Member: at("keeper", "%"), Admin: true}, {Role: at("crew", ""), Member: at("gate", "10.%")}, {Role: at("desk", ""), Member: at("keeper", "%"), Admin: true}},
 		Databases:   []catalog.AccessDatabase{{Name: "cargo_prod"}, {Name: "cargo2prod"}},
@@ -50,14 +50,14 @@ func grantIntent(k change.Kind, spec change.GrantSpec) change.Intent {
 }
 
 func TestPlanAccountStatements(t *testing.T) {
-	five, yes := 5, true
+	five := 5
 	for name, in := range map[string]change.Intent{
-		"account":        accountIntent(change.CreateAccount, change.AccountSpec{Name: `o'dd\app`, Host: "10.0.0.%", Password: change.Generated, ConnectionLimit: &five, Expires: "90d"}),
-		"account_none":   accountIntent(change.CreateAccount, change.AccountSpec{Name: "later_app", Host: "10.0.0.7", Password: change.NoPassword, Locked: &yes}),
+		"account":        accountIntent(change.CreateAccount, change.AccountSpec{Name: `o'dd\app`, Host: "10.0.0.%", Password: change.Generated, Options: catalog.Values{"connection_limit": int64(five), "expires": "90d"}}),
+		"account_none":   accountIntent(change.CreateAccount, change.AccountSpec{Name: "later_app", Host: "10.0.0.7", Password: change.NoPassword, Options: catalog.Values{"locked": true}}),
 		"account_role":   accountIntent(change.CreateAccount, change.AccountSpec{Name: "audit`ors", Role: true}),
-		"account_alter":  accountIntent(change.AlterAccount, change.AccountSpec{Name: "gate", ConnectionLimit: &five, Locked: &yes, Expires: "now", DefaultRole: "none"}),
+		"account_alter":  accountIntent(change.AlterAccount, change.AccountSpec{Name: "gate", Options: catalog.Values{"connection_limit": int64(five), "locked": true, "expires": "now", "default_role": "none"}}),
 		"account_rename": accountIntent(change.RenameAccount, change.AccountSpec{Name: "gate", NewHost: "10.20.%"}),
-		"account_word":   accountIntent(change.SetPassword, change.AccountSpec{Name: "gate", Password: change.Generated, Method: methodEd25519}),
+		"account_word":   accountIntent(change.SetPassword, change.AccountSpec{Name: "gate", Password: change.Generated, Options: catalog.Values{"method": methodEd25519}}),
 		"account_drop":   accountIntent(change.DropAccount, change.AccountSpec{Name: "gate"}),
 		"role_drop":      accountIntent(change.DropAccount, change.AccountSpec{Name: "crew", Role: true}),
 		"member":         {Kind: change.GiveRole, Member: &change.MemberSpec{Role: "desk", To: at("cargo_app", "10.0.0.%")}},
@@ -65,7 +65,7 @@ func TestPlanAccountStatements(t *testing.T) {
 		"grant_write":    grantIntent(change.GiveGrant, change.GrantSpec{Database: "cargo_prod", To: at("gate", "10.%"), Bundle: access.BundleWrite}),
 		"grant_column":   grantIntent(change.GiveGrant, change.GrantSpec{Database: "cargo_prod", To: at("gate", "10.%"), Privileges: []string{"UPDATE", "SELECT"}, On: catalog.Object{Scope: catalog.ScopeColumn, Name: "trailers", Column: "axles"}, PassOn: true}),
 		"grant_take":     grantIntent(change.TakeGrant, change.GrantSpec{Database: "cargo_prod", To: at("cargo_app", "10.0.0.%")}),
-		"grant_pattern":  grantIntent(change.TakeGrant, change.GrantSpec{Database: "gone_prod", To: at("gate", "10.%"), Pattern: `gone\_prod`}),
+		"grant_pattern":  grantIntent(change.TakeGrant, change.GrantSpec{Database: "gone_prod", To: at("gate", "10.%"), Options: catalog.Values{"pattern": `gone\_prod`}}),
 		"database_team":  {Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "lounges_prod", Team: &change.TeamSpec{Name: "lounges", Host: "10.0.0.%"}}},
 		"database_clear": {Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "gone_prod", Options: catalog.Values{"clear_leftovers": true}}},
 	} {
@@ -74,8 +74,7 @@ func TestPlanAccountStatements(t *testing.T) {
 }
 
 func TestPlanAccountFindings(t *testing.T) {
-	yes, less := true, -5
-	remark := "x"
+
 	for _, tt := range []struct {
 		title string
 		in    change.Intent
@@ -96,15 +95,13 @@ func TestPlanAccountFindings(t *testing.T) {
 		{"quoted", accountIntent(change.CreateAccount, change.AccountSpec{Name: "'x'", Host: "10.%", Password: change.Generated}), nil, "stop:name.characters"},
 		{"an emoji", accountIntent(change.CreateAccount, change.AccountSpec{Name: "x🚢", Host: "10.%", Password: change.Generated}), nil, "stop:name.characters"},
 		{"strict", accountIntent(change.CreateAccount, change.AccountSpec{Name: "new_app", Host: "10.%", Password: change.Generated}), func(s *catalog.Snapshot) { s.Strict = "simple_password_check" }, "stop:option.unsupported"},
-		{"no such method", accountIntent(change.CreateAccount, change.AccountSpec{Name: "new_app", Host: "10.%", Password: change.Generated, Method: "pam"}), nil, "stop:option.invalid"},
-		{"method not there", accountIntent(change.CreateAccount, change.AccountSpec{Name: "new_app", Host: "10.%", Password: change.Generated, Method: methodEd25519}), func(s *catalog.Snapshot) { s.Methods = s.Methods[:1] }, "stop:option.unsupported"},
+		{"no such method", accountIntent(change.CreateAccount, change.AccountSpec{Name: "new_app", Host: "10.%", Password: change.Generated, Options: catalog.Values{"method": "pam"}}), nil, "stop:option.invalid"},
+		{"method not there", accountIntent(change.CreateAccount, change.AccountSpec{Name: "new_app", Host: "10.%", Password: change.Generated, Options: catalog.Values{"method": methodEd25519}}), func(s *catalog.Snapshot) { s.Methods = s.Methods[:1] }, "stop:option.unsupported"},
 		{"untried", accountIntent(change.CreateAccount, change.AccountSpec{Name: "new_app", Host: "192.168.%", Password: change.Generated}), nil, "note:login.untried"},
-		{"a comment", accountIntent(change.AlterAccount, change.AccountSpec{Name: "gate", Comment: &remark}), nil, "stop:option.unsupported"},
-		{"TLS without TLS", accountIntent(change.AlterAccount, change.AccountSpec{Name: "gate", TLS: &yes}), nil, "stop:tls.missing"},
-		{"a bad limit", accountIntent(change.AlterAccount, change.AccountSpec{Name: "gate", ConnectionLimit: &less}), nil, "stop:option.invalid"},
-		{"a bad expiry", accountIntent(change.AlterAccount, change.AccountSpec{Name: "gate", Expires: "2027-01-31"}), nil, "stop:option.invalid"},
-		{"a default role it lacks", accountIntent(change.AlterAccount, change.AccountSpec{Name: "gate", DefaultRole: "desk"}), nil, "stop:role.held"},
-		{"which one", accountIntent(change.AlterAccount, change.AccountSpec{Name: "gate", Locked: &yes}), func(s *catalog.Snapshot) {
+		{"TLS without TLS", accountIntent(change.AlterAccount, change.AccountSpec{Name: "gate", Options: catalog.Values{"tls": true}}), nil, "stop:tls.missing"},
+		{"a bad expiry", accountIntent(change.AlterAccount, change.AccountSpec{Name: "gate", Options: catalog.Values{"expires": "2027-01-31"}}), nil, "stop:option.invalid"},
+		{"a default role it lacks", accountIntent(change.AlterAccount, change.AccountSpec{Name: "gate", Options: catalog.Values{"default_role": "desk"}}), nil, "stop:role.held"},
+		{"which one", accountIntent(change.AlterAccount, change.AccountSpec{Name: "gate", Options: catalog.Values{"locked": true}}), func(s *catalog.Snapshot) {
 			s.Access.Accounts = append(s.Access.Accounts, catalog.Account{Principal: at("gate", "%"), Login: true})
 		}, "stop:account.ambiguous"},
 		{"definers and a rename", accountIntent(change.RenameAccount, change.AccountSpec{Name: "gate", NewName: "crane"}), func(s *catalog.Snapshot) { s.Definers = []string{"view a.b"} }, "stop:account.defines"},
@@ -115,8 +112,7 @@ func TestPlanAccountFindings(t *testing.T) {
 		{"a role with members", accountIntent(change.DropAccount, change.AccountSpec{Name: "crew", Role: true}), nil, "caution:account.members"},
 		{"not its role to give", change.Intent{Kind: change.GiveRole, Member: &change.MemberSpec{Role: "desk", To: at("gate", "10.%")}}, func(s *catalog.Snapshot) { s.Access.Memberships = s.Access.Memberships[:2] }, "stop:rights.missing"},
 		{"a second role", change.Intent{Kind: change.GiveRole, Member: &change.MemberSpec{Role: "desk", To: at("gate", "10.%")}}, nil, "caution:role.dormant"},
-		{"not as default", change.Intent{Kind: change.GiveRole, Member: &change.MemberSpec{Role: "desk", To: at("cargo_app", "10.0.0.%"), NoDefault: true}}, nil, "note:role.dormant"},
-		{"inherit", change.Intent{Kind: change.GiveRole, Member: &change.MemberSpec{Role: "desk", To: at("gate", "10.%"), Inherit: &yes}}, nil, "stop:option.unsupported"},
+		{"not as default", change.Intent{Kind: change.GiveRole, Member: &change.MemberSpec{Role: "desk", To: at("cargo_app", "10.0.0.%"), Options: catalog.Values{"no_default": true}}}, nil, "note:role.dormant"},
 		{"to itself", change.Intent{Kind: change.GiveRole, Member: &change.MemberSpec{Role: "desk", To: at("desk", "")}}, nil, "stop:role.circle"},
 		{"narrows", grantIntent(change.GiveGrant, change.GrantSpec{Database: "cargo_prod", To: at("cargo_app", "10.0.0.%"), Privileges: []string{"SELECT"}}), nil, "caution:grant.narrows"},
 		{"on no database", grantIntent(change.GiveGrant, change.GrantSpec{Database: "nowhere", To: at("gate", "10.%"), Bundle: "read"}), nil, "stop:database.absent"},

@@ -6,7 +6,6 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
@@ -77,11 +76,6 @@ func ownStep(database string, to catalog.Principal, had privilege.Set) change.St
 	return giveStep("give "+to.String()+" the bundle own on it", to, catalog.Object{Scope: catalog.ScopeDatabase, Database: database}, ownPrivileges, had, false, false)
 }
 
-// ownPrivileges is the bundle own: everything that can be given on one
-// database. DROP is among them, for tables cannot be dropped without it; so its
-// holder could drop the database itself, which the brief says.
-var ownPrivileges = access.BundleOwn.On(catalog.MariaDB, catalog.ScopeDatabase)
-
 const (
 	maxComment = 1024
 	// maxPattern is the width of the database column of the grant tables.
@@ -95,7 +89,7 @@ func planSpace(b *change.Brief, name string) {
 	if n := directoryLength(name); n > maxDirectory {
 		b.Find(change.Stop, "name.length", "shorten it, or use letters, digits and _ only", "the folder for this name would need %d bytes; the system takes %d", n, maxDirectory)
 	}
-	if n := utf8.RuneCountInString(access.Escaped(name)); n > maxPattern {
+	if n := utf8.RuneCountInString(escaped(name)); n > maxPattern {
 		b.Find(change.Stop, "name.length", "shorten it, or use fewer _", "no privileges could be given on this name: escaped it has %d characters, and %d fit", n, maxPattern)
 	}
 	if strings.HasPrefix(name, "#mysql50#") {
@@ -208,17 +202,17 @@ func clearLeftovers(p *planning.Draft) {
 	name := p.In.Database.Name
 	var kept []string
 	for _, g := range p.Snap.Access.Grants {
-		plain := g.Scope != catalog.ScopeDatabase && g.Database == name || g.Scope == catalog.ScopeDatabase && !access.IsPattern(g.Database) && access.Plain(g.Database) == name
+		plain := g.Scope != catalog.ScopeDatabase && g.Database == name || g.Scope == catalog.ScopeDatabase && !isPattern(g.Database) && plain(g.Database) == name
 		switch {
 		case plain:
 			if step, any := takeStep(g, privilege.All, true); any {
 				p.Step(step)
 			}
-		case g.Scope == catalog.ScopeDatabase && access.Matches(g.Database, name):
+		case g.Scope == catalog.ScopeDatabase && matches(g.Database, name):
 			kept = append(kept, fmt.Sprintf("%s through the pattern %s", g.Grantee, g.Database))
 		}
 	}
 	if len(kept) > 0 {
-		p.Find(change.Caution, change.GrantsLeftover, "take the pattern by itself: genarch grant take --pattern", "patterns that fit other databases too stay, and open the new one: %s", engine.Shorten(kept))
+		p.Find(change.Caution, change.GrantsLeftover, "take the pattern by itself: genarch grant take --set pattern=…", "patterns that fit other databases too stay, and open the new one: %s", engine.Shorten(kept))
 	}
 }

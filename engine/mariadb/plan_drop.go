@@ -3,7 +3,6 @@ package mariadb
 import (
 	"slices"
 
-	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
@@ -15,7 +14,6 @@ import (
 func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	spec := *in.Account
 	b.Summary = "drop " + naming.Show(spec.Principal().String()) + " on " + snap.Server.Name
-	planAccountOptions(b, spec)
 	if spec.IfPresent && len(engine.Candidates(snap.Access.Accounts, spec.Principal())) == 0 {
 		engine.PlanAbsent(b)
 		return
@@ -39,7 +37,7 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	if !a.Role {
 		engine.PlanUse(b, change.AccountSeen, "signed in as it", len(snap.Sessions) > 0, snap.Use)
 	}
-	engine.PlanLoses(b, access.New(*snap.Access), a.Principal)
+	engine.PlanLoses(b, graph(*snap.Access), a.Principal)
 	for _, m := range snap.Access.Memberships {
 		switch a.Principal {
 		case m.Member:

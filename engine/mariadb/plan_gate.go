@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/clearing"
@@ -40,7 +39,7 @@ const harmless = privilege.DeleteHistory
 // something in it; a pattern that fits it is not.
 func onName(g catalog.Grant, name string) bool {
 	if g.Scope == catalog.ScopeDatabase {
-		return !access.IsPattern(g.Database) && access.Plain(g.Database) == name
+		return !isPattern(g.Database) && plain(g.Database) == name
 	}
 	return g.Database == name
 }
@@ -62,7 +61,7 @@ func planGate(name string, snap catalog.Snapshot, clearLeftovers bool) gate {
 		switch {
 		case x.Scope == catalog.ScopeDatabase && onName(x, name):
 			exact[x.Grantee] = x
-		case x.Scope == catalog.ScopeDatabase && access.IsPattern(x.Database) && access.Matches(x.Database, name):
+		case x.Scope == catalog.ScopeDatabase && isPattern(x.Database) && matches(x.Database, name):
 			patterns[x.Grantee] = x.Database
 		case onName(x, name): // on something in it
 			if step, any := takeStep(x, privilege.All, true); any {
@@ -77,7 +76,7 @@ func planGate(name string, snap catalog.Snapshot, clearLeftovers bool) gate {
 			whom = append(whom, x.Grantee)
 		}
 	}
-	on := quoteIdent(access.Escaped(name)) + ".*"
+	on := quoteIdent(escaped(name)) + ".*"
 	for _, p := range whom {
 		x, has := exact[p]
 		_, shadow := patterns[p]
@@ -115,7 +114,7 @@ func planGate(name string, snap catalog.Snapshot, clearLeftovers bool) gate {
 // every database. roots are those that are never locked: the server's own, and
 // its administrator on its own machine.
 func outsiders(snap catalog.Snapshot) (people, roots []catalog.Account) {
-	reach := access.BundleOwn.On(catalog.MariaDB, catalog.ScopeDatabase)
+	reach := ownPrivileges
 	for _, a := range snap.Access.Accounts {
 		if a.Principal == snap.Self || a.Locked || !a.Login && !a.Role || a.Global&reach == 0 {
 			continue
@@ -136,7 +135,7 @@ func planLeaks(b *change.Brief, in change.Intent, people, roots []catalog.Accoun
 	for _, a := range people {
 		names = append(names, a.Principal.String())
 	}
-	if in.Clearing.Holds() {
+	if in.Clearing.Asks("hold_accounts") {
 		for _, a := range people {
 			user := "ALTER USER " + quotePrincipal(a.Principal)
 			g.add(user+" ACCOUNT LOCK", user+" ACCOUNT UNLOCK")
@@ -155,7 +154,7 @@ func planLeaks(b *change.Brief, in change.Intent, people, roots []catalog.Accoun
 		// Who could is told; it is a caution when one of them is there now.
 		level, next := change.Note, ""
 		keep := "keep them out of everything meanwhile: --hold-accounts; or accept it"
-		if in.Clearing.Holds() || len(people) == 0 {
+		if in.Clearing.Asks("hold_accounts") || len(people) == 0 {
 			keep = "these are never locked: have them leave; or accept it"
 		}
 		if slices.ContainsFunc(present, func(s catalog.Session) bool { return slices.Contains(names, s.Account.String()) }) {
@@ -198,7 +197,7 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 	planBlockers(b, d, doom)
 	people, roots := outsiders(snap)
 	rules := in.Clearing.Rules(clearing.Target{Database: d.Name})
-	rules.Leaky = len(roots) > 0 || len(people) > 0 && !in.Clearing.Holds()
+	rules.Leaky = len(roots) > 0 || len(people) > 0 && !in.Clearing.Asks("hold_accounts")
 	engine.PlanLost(b, snap)
 	clear := engine.PlanClearing(b, snap, rules, shown, killEach)
 	engine.PlanManage(b, snap)
@@ -253,9 +252,9 @@ func planLeft(b *change.Brief, g gate, spec change.DatabaseSpec, snap catalog.Sn
 			continue
 		}
 		switch {
-		case access.IsPattern(x.Database) && access.Matches(x.Database, spec.Name):
+		case isPattern(x.Database) && matches(x.Database, spec.Name):
 			wide = append(wide, fmt.Sprintf("%s through the pattern %s", x.Grantee, x.Database))
-		case access.Plain(x.Database) == spec.Name:
+		case plain(x.Database) == spec.Name:
 			left = append(left, x.Grantee.String())
 		}
 	}

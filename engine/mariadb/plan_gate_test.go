@@ -51,8 +51,8 @@ func TestPlanDropFindings(t *testing.T) {
 			s.Access.Accounts = append(s.Access.Accounts, reporter)
 			s.Connected = []catalog.Session{session(reporter.Principal, nil)}
 		}, "caution:gate.leaky", "--hold-accounts"},
-		{"they are held", dropping(change.DatabaseSpec{}, &change.ClearingSpec{HoldAccounts: true}), func(s *catalog.Snapshot) { s.Access.Accounts = append(s.Access.Accounts, reporter) }, "caution:gate.effect", ""},
-		{"who is never held, and is there", dropping(change.DatabaseSpec{}, &change.ClearingSpec{HoldAccounts: true}), func(s *catalog.Snapshot) {
+		{"they are held", dropping(change.DatabaseSpec{}, &change.ClearingSpec{Options: catalog.Values{"hold_accounts": true}}), func(s *catalog.Snapshot) { s.Access.Accounts = append(s.Access.Accounts, reporter) }, "caution:gate.effect", ""},
+		{"who is never held, and is there", dropping(change.DatabaseSpec{}, &change.ClearingSpec{Options: catalog.Values{"hold_accounts": true}}), func(s *catalog.Snapshot) {
 			root := catalog.Account{Principal: at("root", "localhost"), Login: true, Super: true, Global: privilege.Select}
 			s.Access.Accounts = append(s.Access.Accounts, root)
 			s.Connected = []catalog.Session{session(root.Principal, nil)}
@@ -105,7 +105,7 @@ func TestPlanDropStatements(t *testing.T) {
 	}{
 		"drop":           {dropping(change.DatabaseSpec{}, &change.ClearingSpec{Grace: 30}), func(s *catalog.Snapshot) { s.Doomed.Events = []string{"night`ly"} }},
 		"drop_leftovers": {dropping(change.DatabaseSpec{Options: catalog.Values{"clear_leftovers": true}}, nil), nil},
-		"drop_held":      {dropping(change.DatabaseSpec{}, &change.ClearingSpec{HoldAccounts: true}), func(s *catalog.Snapshot) { s.Access.Accounts[1].Global = privilege.Select }},
+		"drop_held":      {dropping(change.DatabaseSpec{}, &change.ClearingSpec{Options: catalog.Values{"hold_accounts": true}}), func(s *catalog.Snapshot) { s.Access.Accounts[1].Global = privilege.Select }},
 	} {
 		t.Run(name, func(t *testing.T) {
 			snap := doomed()

@@ -23,7 +23,7 @@ var routines = []string{"FUNCTION", "PACKAGE", "PACKAGE BODY"}
 func onSQL(o catalog.Object) string {
 	switch o.Scope {
 	case catalog.ScopeDatabase:
-		return quoteIdent(access.Escaped(o.Database)) + ".*"
+		return quoteIdent(escaped(o.Database)) + ".*"
 	case catalog.ScopeRoutine:
 		word := procedure
 		if i := slices.Index(routines, o.Routine); i >= 0 {
@@ -87,7 +87,7 @@ func directOn(grants []catalog.Grant, p catalog.Principal, o catalog.Object) (se
 	for _, g := range grants {
 		same := g.Object == o
 		if o.Scope == catalog.ScopeDatabase {
-			same = g.Scope == o.Scope && !access.IsPattern(g.Database) && access.Plain(g.Database) == o.Database
+			same = g.Scope == o.Scope && !isPattern(g.Database) && plain(g.Database) == o.Database
 		}
 		if same && g.Grantee == p {
 			set, passOn = set|g.Privileges, passOn|g.Grantable
@@ -106,7 +106,7 @@ func grantTarget(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, 
 		return spec.To, true
 	}
 	a, ok := engine.FindAccount(b, spec.To, snap, change.AccountAbsent)
-	if ok && a.Global.Has(access.BundleOwn.On(catalog.MariaDB, catalog.ScopeDatabase)) {
+	if ok && a.Global.Has(ownPrivileges) {
 		b.Find(change.Note, change.AccountSuper, "", "%s may do everything on every database whatever it is given", a.Principal)
 	}
 	return a.Principal, ok
@@ -127,11 +127,11 @@ func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	if slices.Contains(system, spec.Database) || spec.Database == markerDatabase {
 		b.Find(change.Stop, change.GrantInvalid, "give it on the databases of the team", "%s belongs to the server itself: whoever may write there has the whole server, and whoever may read there has everybody's verifiers", spec.Database)
 	}
-	set := spec.Bundle.On(catalog.MariaDB, catalog.ScopeDatabase)
+	set := bundles[spec.Bundle]
 	b.Set(change.Setting{Name: "account", Value: to.String(), Asked: true, Decides: "who may do it"})
 	if spec.Bundle != "" {
-		b.Set(change.Setting{Name: "bundle", Value: string(spec.Bundle), Asked: true, Decides: spec.Bundle.Decides(catalog.MariaDB)})
-	} else if set = engine.PlanPrivileges(b, spec, catalog.MariaDB); b.Stopped() {
+		b.Set(change.Setting{Name: "bundle", Value: string(spec.Bundle), Asked: true, Decides: description.BundleDecides(spec.Bundle)})
+	} else if set = engine.PlanPrivileges(b, spec, &description); b.Stopped() {
 		return
 	}
 	b.Set(change.Setting{Name: "privileges", Value: set.String(), Asked: spec.Bundle == "", Source: engine.Source(spec.Bundle == "", "bundle "+string(spec.Bundle)), Decides: "what may be done on " + grantObjectText(o)})
@@ -175,11 +175,11 @@ func planNarrows(b *change.Brief, snap catalog.Snapshot, to catalog.Principal, o
 	if o.Scope != catalog.ScopeDatabase {
 		return
 	}
-	g := access.New(*snap.Access)
+	g := graph(*snap.Access)
 	if had, _ := directOn(snap.Access.Grants, to, o); had != 0 {
 		return
 	}
-	by, held := g.Winning(to, o.Database)
+	by, held := winningGrant(g, to, o.Database)
 	if lost := held &^ after; lost != 0 {
 		b.Find(change.Caution, change.GrantNarrows, "give a bundle that holds these too, or take the pattern away first", "%s has %s there by the pattern %s, and loses it: MariaDB lets only the grant on the exact name hold", to, lost, by)
 	}
@@ -199,7 +199,7 @@ func noteRole(b *change.Brief, snap catalog.Snapshot, role catalog.Principal) {
 		}
 	}
 	if len(dormant) > 0 {
-		b.Find(change.Note, change.RoleDormant, "genarch account alter … --default-role "+role.Name, "the role is not the default role of %s: for them it holds only after SET ROLE", engine.Shorten(dormant))
+		b.Find(change.Note, change.RoleDormant, "genarch account alter … --set default_role="+role.Name, "the role is not the default role of %s: for them it holds only after SET ROLE", engine.Shorten(dormant))
 	}
 }
 
@@ -243,8 +243,8 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		what = strings.ToUpper(strings.Join(spec.Privileges, ", "))
 	case spec.Bundle != "":
 		what = "everything beyond " + string(spec.Bundle)
-	case spec.Pattern != "":
-		what = "the grant on the pattern " + spec.Pattern
+	case spec.Options.Text("pattern") != "":
+		what = "the grant on the pattern " + spec.Options.Text("pattern")
 	}
 	b.Summary = "take " + what + " on " + grantObjectText(o) + " from " + naming.Show(spec.To.String())
 	to, ok := grantTarget(b, spec, snap, false)
@@ -254,10 +254,10 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	}
 	b.Set(change.Setting{Name: "account", Value: to.String(), Asked: true, Decides: "who may not do it any more"})
 	planGivable(b, snap)
-	keep := spec.Bundle.On(catalog.MariaDB, catalog.ScopeDatabase)
+	keep := bundles[spec.Bundle]
 	var only privilege.Set = privilege.All
 	if len(spec.Privileges) > 0 {
-		if only = engine.PlanPrivileges(b, spec, catalog.MariaDB); b.Stopped() {
+		if only = engine.PlanPrivileges(b, spec, &description); b.Stopped() {
 			return
 		}
 	}
@@ -269,10 +269,10 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		if step, any := takeStep(g, only&^keep, len(spec.Privileges) == 0); any {
 			b.Steps = append(b.Steps, step)
 		}
-		if g.Scope == catalog.ScopeDatabase && access.IsPattern(g.Database) {
+		if g.Scope == catalog.ScopeDatabase && isPattern(g.Database) {
 			var opens []string
 			for _, d := range snap.Access.Databases {
-				if d.Name != spec.Database && access.Matches(g.Database, d.Name) {
+				if d.Name != spec.Database && matches(g.Database, d.Name) {
 					opens = append(opens, d.Name)
 				}
 			}
@@ -287,7 +287,7 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		return
 	}
 	last := b.Steps[len(b.Steps)-1].Args
-	if len(spec.Privileges) == 0 && spec.Pattern == "" {
+	if len(spec.Privileges) == 0 && spec.Options.Text("pattern") == "" {
 		last = checkOf("only", to)
 		last["database"], last["privileges"] = spec.Database, keep.String()
 	}
@@ -298,13 +298,13 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 // concerns reports whether a grant is one that the request is about.
 func concerns(g catalog.Grant, spec change.GrantSpec, o catalog.Object) bool {
 	switch {
-	case spec.Pattern != "":
-		return g.Scope == catalog.ScopeDatabase && g.Database == spec.Pattern
+	case spec.Options.Text("pattern") != "":
+		return g.Scope == catalog.ScopeDatabase && g.Database == spec.Options.Text("pattern")
 	case len(spec.Privileges) > 0 && o.Scope != catalog.ScopeDatabase:
 		return g.Object == o
 	case g.Scope == catalog.ScopeDatabase:
 		// Also the one whose name was meant plainly, and is a pattern.
-		return access.Plain(g.Database) == o.Database && !access.IsPattern(g.Database) || g.Database == o.Database
+		return plain(g.Database) == o.Database && !isPattern(g.Database) || g.Database == o.Database
 	}
 	return len(spec.Privileges) == 0 && spec.Bundle == "" && g.Database == o.Database
 }
@@ -338,7 +338,7 @@ func takeStep(g catalog.Grant, take privilege.Set, whole bool) (change.Step, boo
 func noteRemains(b *change.Brief, snap catalog.Snapshot, to catalog.Principal, o catalog.Object, spec change.GrantSpec) {
 	rest := *snap.Access
 	rest.Grants = slices.DeleteFunc(slices.Clone(rest.Grants), func(g catalog.Grant) bool { return g.Grantee == to && concerns(g, spec, o) })
-	g := access.New(rest)
+	g := graph(rest)
 	if c := g.Level(to, o.Database); c.Level != access.None {
 		a := g.Why(to, privilege.Select, catalog.Object{Scope: catalog.ScopeDatabase, Database: o.Database})
 		how := ""

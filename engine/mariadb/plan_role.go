@@ -4,7 +4,6 @@ import (
 	"slices"
 	"strings"
 
-	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
@@ -25,14 +24,14 @@ func defaultRoleStep(a catalog.Account, to string) change.Step {
 		Undo: setDefaultRole(a.DefaultRole, a.Principal), Args: args}
 }
 
-func planDefaultRole(b *change.Brief, spec change.AccountSpec, a catalog.Account, snap catalog.Snapshot) {
-	if spec.DefaultRole != "none" && !slices.ContainsFunc(snap.Access.Memberships, func(m catalog.Membership) bool {
-		return m.Member == a.Principal && m.Role.Name == spec.DefaultRole
+func planDefaultRole(b *change.Brief, role string, a catalog.Account, snap catalog.Snapshot) {
+	if role != "none" && !slices.ContainsFunc(snap.Access.Memberships, func(m catalog.Membership) bool {
+		return m.Member == a.Principal && m.Role.Name == role
 	}) {
-		b.Find(change.Stop, change.RoleHeld, "give it first: genarch role give "+snap.Server.Name+"/role:"+spec.DefaultRole+" --to "+a.Principal.String(), "%s does not have the role %s", a.Principal, spec.DefaultRole)
+		b.Find(change.Stop, change.RoleHeld, "give it first: genarch role give "+snap.Server.Name+"/role:"+role+" --to "+a.Principal.String(), "%s does not have the role %s", a.Principal, role)
 	}
-	b.Set(change.Setting{Name: "default_role", Value: spec.DefaultRole, Asked: true, Source: "was " + orNone(a.DefaultRole), Decides: "which of its roles holds from the next sign-in on; there can be one"})
-	b.Steps = append(b.Steps, defaultRoleStep(a, spec.DefaultRole))
+	b.Set(change.Setting{Name: "default_role", Value: role, Asked: true, Was: &a.DefaultRole, Decides: "which of its roles holds from the next sign-in on; there can be one"})
+	b.Steps = append(b.Steps, defaultRoleStep(a, role))
 }
 
 // planMember briefs giving a role to an account or another role, or taking it.
@@ -40,9 +39,6 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 	b.Summary = "give role " + naming.Show(spec.Role) + " to " + naming.Show(spec.To.String())
 	if !give {
 		b.Summary = "take role " + naming.Show(spec.Role) + " from " + naming.Show(spec.To.String())
-	}
-	if spec.Inherit != nil || spec.Set != nil {
-		b.Find(change.Stop, change.OptionUnsupported, "leave it out; whether a role holds at once is said by the default role", "MariaDB's memberships have no inherit and set options")
 	}
 	r, okRole := engine.FindAccount(b, catalog.Principal{Name: spec.Role, Role: true}, snap, change.RoleAbsent)
 	m, okMember := engine.FindAccount(b, spec.To, snap, change.AccountAbsent)
@@ -86,8 +82,8 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: b.Summary, Statement: revoke, Undo: grant(held.Admin), Args: args})
 		b.Find(change.Note, change.GrantEffect, "", "sessions in which the role is active keep it until they end or choose another%s", connectedText(snap)).Passing = true
 	default:
-		engine.PlanCircle(b, r.Principal, m.Principal, access.New(*snap.Access))
-		if held != nil && held.Admin == spec.Admin && (m.Role || m.DefaultRole == r.Name || spec.NoDefault) {
+		engine.PlanCircle(b, r.Principal, m.Principal, graph(*snap.Access))
+		if held != nil && held.Admin == spec.Admin && (m.Role || m.DefaultRole == r.Name || spec.Options.Bool("no_default")) {
 			engine.PlanDone(b, change.RoleHeld, "%s has the role %s already; nothing will be done", m.Principal, r.Name)
 			return
 		}
@@ -102,7 +98,7 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 		switch {
 		case m.Role:
 			b.Find(change.Note, change.GrantEffect, "", "it holds for whoever has the role %s, from the next sign-in on", m.Name)
-		case spec.NoDefault:
+		case spec.Options.Bool("no_default"):
 			b.Find(change.Note, change.RoleDormant, "", "the role holds only after SET ROLE %s", r.Name)
 		case m.DefaultRole != "" && m.DefaultRole != r.Name:
 			b.Find(change.Caution, change.RoleDormant, "put both roles into one and give that, or change the default role afterwards", "%s has the default role %s, and there can be only one: %s holds only after SET ROLE %s", m.Principal, m.DefaultRole, r.Name, r.Name)

@@ -12,7 +12,6 @@ import (
 
 	_ "github.com/go-sql-driver/mysql"
 
-	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
@@ -26,7 +25,7 @@ var update = flag.Bool("update", false, "write the golden files anew")
 func snapshot() catalog.Snapshot {
 	return catalog.Snapshot{
 		Server: catalog.Server{Name: "quay", Environment: catalog.Production},
-		Instance: catalog.Instance{Engine: catalog.MariaDB, Version: "10.11.19", Identity: catalog.Identity{Key: "installed x", Marks: map[string]string{}}, Encoding: "latin1", Collation: "latin1_swedish_ci", Read: time.Unix(0, 0),
+		Instance: catalog.Instance{Engine: ID, Version: "10.11.19", Identity: catalog.Identity{Key: "installed x", Marks: map[string]string{}}, Encoding: "latin1", Collation: "latin1_swedish_ci", Read: time.Unix(0, 0),
 			Login: catalog.Login{Name: "keeper@%", Abilities: []catalog.Ability{{Code: "create_database", Allowed: true}, {Code: "give_bundles", Allowed: true}, {Code: "read_grants", Allowed: true}}}},
 		Names: []string{"mysql", "cargo_prod"},
 		Choices: catalog.Choices{
@@ -219,8 +218,8 @@ func TestPattern(t *testing.T) {
 		{"a_b", "a_b", true}, {"a_b", "axb", true}, {`a\_b`, "axb", false}, {`a\_b`, "a_b", true}, {"a%", "abc", true}, {"%", "", true},
 		{"a%c", "abbc", true}, {"a%c", "abb", false}, {`a\\\_b`, `a\_b`, true}, {"日_", "日本", true}, {"a", "ab", false},
 	} {
-		if got := access.Matches(tt.pattern, tt.name); got != tt.want {
-			t.Errorf("access.Matches(%q, %q) = %v", tt.pattern, tt.name, got)
+		if got := matches(tt.pattern, tt.name); got != tt.want {
+			t.Errorf("matches(%q, %q) = %v", tt.pattern, tt.name, got)
 		}
 	}
 }
@@ -229,11 +228,11 @@ func TestPattern(t *testing.T) {
 func FuzzEscapePattern(f *testing.F) {
 	f.Add(`a_b%c\d`, "axb")
 	f.Fuzz(func(t *testing.T, name, other string) {
-		p := access.Escaped(name)
-		if !access.Matches(p, name) {
+		p := escaped(name)
+		if !matches(p, name) {
 			t.Errorf("escaped %q does not match itself", name)
 		}
-		if other != name && strings.ToValidUTF8(other, "?") != strings.ToValidUTF8(name, "?") && access.Matches(p, other) {
+		if other != name && strings.ToValidUTF8(other, "?") != strings.ToValidUTF8(name, "?") && matches(p, other) {
 			t.Errorf("escaped %q matches %q", name, other)
 		}
 	})

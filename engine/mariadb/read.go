@@ -14,7 +14,6 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/engine"
@@ -40,7 +39,7 @@ func (s *server) query(ctx context.Context, op, text string, scan func(*sql.Rows
 // Inspect reads what the instance says of itself and what the login may do.
 // Sources: system variables, GLOBAL_STATUS, USER_PRIVILEGES of the login.
 func (s *server) Inspect(ctx context.Context) (catalog.Instance, error) {
-	in := catalog.Instance{Engine: catalog.MariaDB, Read: time.Now().UTC()}
+	in := catalog.Instance{Engine: ID, Read: time.Now().UTC()}
 	conn, err := s.db.Conn(ctx)
 	if err != nil {
 		return in, wrap("connect", err)
@@ -304,13 +303,13 @@ func (s *server) readOwners(ctx context.Context, only string) (map[string][]stri
 		}
 		// Most people do not escape what they mean as a name: such a pattern counts for
 		// the database that is called so.
-		if !access.IsPattern(db) {
-			db = access.Plain(db)
+		if !isPattern(db) {
+			db = plain(db)
 		}
 		if !slices.Contains(out[db], user) {
 			out[db] = append(out[db], user)
 		}
 		return err
-	}, only, only, access.Escaped(only))
+	}, only, only, escaped(only))
 	return out, err
 }

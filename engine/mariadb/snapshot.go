@@ -5,7 +5,6 @@ import (
 	"database/sql"
 	"strings"
 
-	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/engine"
@@ -82,7 +81,7 @@ func (s *server) readAccountUse(ctx context.Context, in change.Intent, who catal
 	}
 	holders := map[catalog.Principal]bool{who: true}
 	if who.Role {
-		g := access.New(*snap.Access)
+		g := graph(*snap.Access)
 		for _, a := range snap.Access.Accounts {
 			if atOnce, _ := g.Roles(a.Principal); contains(atOnce, who) {
 				holders[a.Principal] = true

@@ -17,6 +17,7 @@ import (
 	"example.com/genarch/engine/enginetest"
 	"example.com/genarch/localdb"
 	"example.com/genarch/testutil"
+	"example.com/genarch/testutil/rigs"
 )
 
 // taker plans and carries out drops on a running server.
@@ -30,7 +31,7 @@ type taker struct {
 
 func (k taker) client(database, account string) *enginetest.Conn {
 	k.t.Helper()
-	conn, err := enginetest.Client(k.t.Context(), Engine{}, k.server, database, account)
+	conn, err := enginetest.Client(k.t.Context(), rigs.Of(Engine{}, k.server), database, account)
 	if err != nil {
 		k.t.Fatal(err)
 	}
@@ -137,13 +138,13 @@ func testGate(k taker) {
 	if _, err := inside.ExecContext(k.t.Context(), "INSERT INTO t VALUES (1, 2)"); err != nil {
 		k.t.Errorf("who is inside keeps old rights, as the engine has it: %v", err)
 	}
-	if conn, err := enginetest.Client(k.t.Context(), Engine{}, k.server, "gated_dev", "app"); err == nil {
+	if conn, err := enginetest.Client(k.t.Context(), rigs.Of(Engine{}, k.server), "gated_dev", "app"); err == nil {
 		conn.Close()
 		k.t.Error("an account gets in through the closed gate")
 	}
 	shadowed := k.client("mysql", "")
 	shadowed.Close()
-	if conn, err := enginetest.Client(k.t.Context(), Engine{}, k.server, "gated_dev", "wide"); err == nil {
+	if conn, err := enginetest.Client(k.t.Context(), rigs.Of(Engine{}, k.server), "gated_dev", "wide"); err == nil {
 		if _, err := conn.ExecContext(k.t.Context(), "SELECT * FROM t"); err == nil || !strings.Contains(err.Error(), "1142") {
 			k.t.Errorf("what a pattern gave is not shadowed: %v", err)
 		}

@@ -11,7 +11,7 @@ import (
 	"example.com/genarch/engine"
 )
 
-// Draft is the brief of an intent about a database, in the making.
+// Draft is a brief in the making.
 type Draft struct {
 	change.Brief
 	In   change.Intent
@@ -49,19 +49,48 @@ func New(in change.Intent, snap catalog.Snapshot, d *engine.Description, equal S
 		p.Find(change.Stop, change.KindUnsupported, form.Instead, "%s", form.Why)
 		return p, false, nil
 	}
-	if in.Database != nil {
-		p.Asked = in.Database.Options
-		p.options()
+	for _, g := range optionsIn(in) {
+		if g.part == change.PartOf(in.Kind) {
+			p.Asked = g.options
+		}
+		p.options(g)
 	}
 	return p, true, nil
 }
 
+// given are the options of one part of an intent.
+type given struct {
+	part    change.Part
+	options catalog.Values
+}
+
+// optionsIn are the options of each part of an intent.
+func optionsIn(in change.Intent) []given {
+	var out []given
+	if in.Database != nil {
+		out = append(out, given{change.PartDatabase, in.Database.Options})
+	}
+	if in.Account != nil {
+		out = append(out, given{change.PartAccount, in.Account.Options})
+	}
+	if in.Member != nil {
+		out = append(out, given{change.PartMember, in.Member.Options})
+	}
+	if in.Grant != nil {
+		out = append(out, given{change.PartGrant, in.Grant.Options})
+	}
+	if in.Clearing != nil {
+		out = append(out, given{change.PartClearing, in.Clearing.Options})
+	}
+	return out
+}
+
 // options judges each option that was asked for by what its field says: the version,
 // and the choices that the server offers. Every engine gets these findings from its data.
-func (p *Draft) options() {
+func (p *Draft) options(g given) {
 	number, version := p.Snap.Instance.Number, p.D.Title+" "+p.Snap.Instance.Version
-	for _, f := range p.D.OptionsOf(change.PartDatabase, p.In.Kind) {
-		value, asked := p.Asked[f.Name]
+	for _, f := range p.D.OptionsOf(g.part, p.In.Kind) {
+		value, asked := g.options[f.Name]
 		if !asked {
 			continue
 		}

@@ -140,7 +140,7 @@ func (s *server) checkAccess(ctx context.Context, args map[string]string) ([]str
 	if d.Interior == nil {
 		return nil, &engine.Error{Op: "verify", Kind: engine.Unknown, Text: "what is inside " + naming.Show(database) + " cannot be seen: " + d.Why}
 	}
-	g, who := access.New(a), role(args["account"])
+	g, who := graph(a), role(args["account"])
 	if args["public"] != "" {
 		who = catalog.Public
 	}
@@ -169,7 +169,7 @@ func (s *server) checkAccess(ctx context.Context, args map[string]string) ([]str
 		}
 	case "direct_none":
 		keep := func(scope catalog.Scope) privilege.Set {
-			return access.Bundle(args["keep"]).On(catalog.PostgreSQL, scope)
+			return bundles[access.Bundle(args["keep"])][scope]
 		}
 		if holdsAnything(g, who, d, keep) {
 			return []string{who.String() + " still has something there"}, nil

@@ -7,6 +7,9 @@ import (
 	"example.com/genarch/engine"
 )
 
+// ID names the engine on the wire, in the records and in the CLI.
+const ID catalog.Engine = "postgresql"
+
 // Describe says what PostgreSQL has.
 func (Engine) Describe() *engine.Description { return &description }
 
@@ -22,8 +25,8 @@ var accountLimits = naming.Limits{MaxLength: 63, Counted: naming.Bytes,
 const copyInstead = "No statement alters it: make a new database and copy the data into it."
 
 var description = engine.Description{
-	ID: catalog.PostgreSQL, Title: "PostgreSQL", Versions: "15 and later", Port: 5432,
-	Releases: map[string]int{"17": 170000},
+	ID: ID, Title: "PostgreSQL", Versions: "15 and later", Port: 5432,
+	Releases: map[string]int{"16": 160000, "17": 170000},
 	Names:    limits,
 	Nouns: map[engine.Noun]engine.Word{
 		engine.NounDatabase: {One: "database", Many: "databases"},
@@ -50,6 +53,13 @@ var description = engine.Description{
 				Decides: "whether the server may ask for the password in a form that gives it away (md5, clear text)"},
 		},
 		change.PartDatabase: databaseFields,
+		change.PartAccount:  accountFields,
+		change.PartMember: {
+			{Name: "inherit", Title: "Inherits at once", Type: engine.Yes, In: []change.Kind{change.GiveRole}, Since: "16", Default: "yes",
+				Decides: "whether the role's privileges hold without SET ROLE"},
+			{Name: "set_role", Title: "May be taken on", Type: engine.Yes, In: []change.Kind{change.GiveRole}, Since: "16", Default: "yes",
+				Decides: "whether SET ROLE is allowed"},
+		},
 	},
 	Intents: map[change.Kind]engine.Form{
 		change.CreateDatabase: {Says: "CREATE DATABASE copies a template, in which nobody may be connected.",
@@ -121,6 +131,19 @@ var description = engine.Description{
 	Team: engine.Form{Says: "Makes the role NAME_owner, which owns it and cannot sign in, and the accounts NAME_app (write) and NAME_read (read), and tries them; nobody else gets in."},
 	Script: engine.Script{Comment: "-- ", End: ";", Media: "application/sql", File: "sql", Client: "psql",
 		Head: scriptHead, Connect: connectLine},
+}
+
+var accountFields = []engine.Field{
+	{Name: "connection_limit", Title: "Connection limit", Type: engine.Number, Values: engine.Titled("none"), Min: engine.N(0), Max: engine.N(262143),
+		In: engine.AtAccountBoth, Show: engine.InDetail, Default: "none", Decides: "how many sessions at once; open ones stay"},
+	{Name: "expires", Title: "Password ends", Type: engine.Text, In: engine.AtAccountBoth, Show: engine.InList, Default: "never",
+		Decides: "until when its password lets it in, as 2027-01-31 or never; open sessions go on"},
+	{Name: "locked", Title: "Locked", Type: engine.Yes, In: engine.AtAccountBoth, Show: engine.InList, Default: "no",
+		Decides: "whether sign-in is refused; open sessions go on"},
+	{Name: "comment", Title: "Comment", Type: engine.Text, Max: engine.N(4000), In: engine.AtAccountBoth, Show: engine.InList, Default: "none",
+		Decides: "a remark that everybody on the server can read"},
+	{Name: "give_to", Title: "Give what it owns to", Type: engine.Text, From: "owners", In: []change.Kind{change.DropAccount},
+		Decides: "who owns afterwards what it owns; as long as it owns something it cannot be dropped without"},
 }
 
 var databaseFields = []engine.Field{

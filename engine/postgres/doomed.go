@@ -23,6 +23,7 @@ func (s *server) readDoomed(ctx context.Context, d catalog.Database, size **int6
 	group.Go(func() error {
 		err := s.pool.QueryRow(gctx, `SELECT pg_catalog.pg_has_role(datdba, 'USAGE') FROM pg_catalog.pg_database WHERE oid = $1::oid`, key).Scan(&out.MayDrop)
 		if !out.MayDrop {
+			out.Denied = "it is not its owner"
 			out.Remedy = "GRANT " + quoteIdent(d.Owner) + " TO " + quoteIdent(s.target.Server.Admin)
 		}
 		return wrap("read the owner", err)

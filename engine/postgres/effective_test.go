@@ -7,7 +7,6 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/privilege"
 	"example.com/genarch/engine/enginetest"
@@ -98,7 +97,7 @@ func testEffective(t *testing.T, running *localdb.Server) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			g := access.New(a)
+			g := graph(a)
 			var who, what []string
 			for i := range roles {
 				who = append(who, name(i))

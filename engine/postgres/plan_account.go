@@ -29,7 +29,7 @@ func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 		what = "role"
 	}
 	b.Summary = "create " + what + " " + naming.Show(spec.Name) + " on " + snap.Server.Name
-	planAccountOptions(b, spec)
+	planNoHost(b, spec)
 	if a, ok := find(snap.Access.Accounts, spec.Name); ok {
 		if spec.IfAbsent {
 			compareAccount(b, spec, a)
@@ -62,28 +62,22 @@ func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 		}
 		set("password", password, spec.Password == change.Given, "kept by the server as a SCRAM-SHA-256 verifier; the text itself is never sent to it")
 	}
-	limit := "none"
-	if spec.ConnectionLimit != nil && *spec.ConnectionLimit >= 0 {
-		limit = strconv.Itoa(*spec.ConnectionLimit)
-	}
-	set("connection_limit", limit, spec.ConnectionLimit != nil, "how many sessions at once")
-	set("expires", orElse(spec.Expires, "never"), spec.Expires != "", "until when its password lets it in; open sessions go on")
+	set("connection_limit", orElse(catalog.WriteValue(spec.Options["connection_limit"]), "none"), spec.Options.Has("connection_limit"), "how many sessions at once")
+	set("expires", orElse(spec.Options.Text("expires"), "never"), spec.Options.Has("expires"), "until when its password lets it in; open sessions go on")
 
 	b.Steps = append(b.Steps, createRoleStep(spec, limits))
-	if spec.Comment != nil && *spec.Comment != "" {
-		b.Steps = append(b.Steps, commentStep(spec.Name, *spec.Comment, ""))
+	if comment := spec.Options.Text("comment"); comment != "" {
+		b.Steps = append(b.Steps, commentStep(spec.Name, comment, ""))
 	}
-	args := map[string]string{"check": "account", "name": spec.Name, "present": "yes", "login": yesNo(!spec.Role && !asked(spec.Locked))}
-	if spec.ConnectionLimit != nil {
-		args["connection_limit"] = strconv.Itoa(*spec.ConnectionLimit)
+	args := map[string]string{"check": "account", "name": spec.Name, "present": "yes", "login": yesNo(!spec.Role && !spec.Options.Bool("locked"))}
+	if limit, ok := spec.Options["connection_limit"]; ok {
+		args["connection_limit"] = catalog.WriteValue(limit)
 	}
 	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: args})
-	if hasSecret(spec) && !asked(spec.Locked) {
+	if hasSecret(spec) && !spec.Options.Bool("locked") {
 		b.Steps = append(b.Steps, signInStep(spec.Name))
 	}
 }
-
-func asked(b *bool) bool { return b != nil && *b }
 
 func orElse(text, word string) string {
 	if text == "" {
@@ -100,7 +94,7 @@ func hasSecret(spec change.AccountSpec) bool {
 func createRoleStep(spec change.AccountSpec, options string) change.Step {
 	word := "account"
 	text := "CREATE ROLE " + quoteIdent(spec.Name)
-	if spec.Role || asked(spec.Locked) {
+	if spec.Role || spec.Options.Bool("locked") {
 		text += " NOLOGIN"
 	} else {
 		text += " LOGIN"
@@ -128,49 +122,34 @@ var dateText = regexp.MustCompile(`^\d{4}-\d{2}-\d{2}( \d{2}:\d{2}(:\d{2})?)?$`)
 // roleOptions renders what CREATE ROLE and ALTER ROLE have in common.
 func roleOptions(b *change.Brief, spec change.AccountSpec) string {
 	text := ""
-	if l := spec.ConnectionLimit; l != nil {
-		if *l < -1 {
-			b.Find(change.Stop, change.OptionInvalid, "give -1 for no limit, or a number from 0", "a connection limit of %d means nothing", *l)
-		}
-		text += " CONNECTION LIMIT " + strconv.Itoa(*l)
+	if limit, ok := spec.Options["connection_limit"]; ok {
+		text += " CONNECTION LIMIT " + limitNumber(limit)
 	}
-	switch {
-	case spec.Expires == "never":
+	switch expires := spec.Options.Text("expires"); {
+	case expires == "never":
 		text += " VALID UNTIL 'infinity'"
-	case dateText.MatchString(spec.Expires):
-		text += " VALID UNTIL '" + spec.Expires + " UTC'"
-	case spec.Expires != "":
-		b.Find(change.Stop, change.OptionInvalid, "give a date as 2027-01-31, or never", "PostgreSQL knows an expiry at a date, not %q", spec.Expires)
+	case dateText.MatchString(expires):
+		text += " VALID UNTIL '" + expires + " UTC'"
+	case expires != "":
+		b.Find(change.Stop, change.OptionInvalid, "give a date as 2027-01-31, or never", "PostgreSQL knows an expiry at a date, not %q", expires)
 	}
 	return text
 }
 
-// planAccountOptions refuses what PostgreSQL's roles do not have.
-func planAccountOptions(b *change.Brief, spec change.AccountSpec) {
-	for _, o := range []struct {
-		asked bool
-		what  string
-	}{{spec.Host != "" || spec.NewHost != "", "host: where a role may come from is said in the server's pg_hba.conf"},
-		{spec.DefaultRole != "", "default role: memberships hold at once"},
-		{spec.TLS != nil, "demand for TLS of its own: that is said in the server's pg_hba.conf"},
-		{spec.Method != "" && spec.Method != "scram-sha-256", "choice of method here: passwords are kept as SCRAM-SHA-256"}} {
-		if o.asked {
-			b.Find(change.Stop, change.OptionUnsupported, "leave it out", "PostgreSQL roles have no %s", o.what)
-		}
+// planNoHost refuses a host, which PostgreSQL's roles do not have.
+func planNoHost(b *change.Brief, spec change.AccountSpec) {
+	if spec.Host != "" || spec.NewHost != "" {
+		b.Find(change.Stop, change.OptionUnsupported, "leave it out", "PostgreSQL roles have no host: where a role may come from is said in the server's pg_hba.conf")
 	}
 }
 
 // compareAccount ends a brief for a role that is there already.
 func compareAccount(b *change.Brief, spec change.AccountSpec, a catalog.Account) {
 	want, have := map[string]string{"login": yesNo(!spec.Role)}, accountFacts(a)
-	if spec.ConnectionLimit != nil {
-		want["connection_limit"] = strconv.Itoa(*spec.ConnectionLimit)
-	}
-	if spec.Comment != nil {
-		want["comment"] = *spec.Comment
-	}
-	if spec.Expires != "" {
-		want["expires"] = spec.Expires
+	for _, option := range []string{"connection_limit", "comment", "expires"} {
+		if value, ok := spec.Options[option]; ok {
+			want[option] = catalog.WriteValue(value)
+		}
 	}
 	engine.PlanExisting(b, want, have, func(name, want, have string) bool {
 		return want == have || name == "expires" && want != "" && strings.HasPrefix(have, want)
@@ -186,8 +165,16 @@ func accountFacts(a catalog.Account) map[string]string {
 	if !a.Expires.IsZero() {
 		expires = a.Expires.UTC().Format("2006-01-02 15:04:05")
 	}
-	return map[string]string{"name": a.Name, "present": "yes", "login": yesNo(a.Login), "connection_limit": strconv.Itoa(a.ConnectionLimit),
+	return map[string]string{"name": a.Name, "present": "yes", "login": yesNo(a.Login), "connection_limit": limitText(a.ConnectionLimit),
 		"expires": expires, "comment": a.Comment}
+}
+
+// limitText is a connection limit as people write it.
+func limitText(limit int) string {
+	if limit < 0 {
+		return "none"
+	}
+	return strconv.Itoa(limit)
 }
 
 func commentStep(role, comment, before string) change.Step {
@@ -205,7 +192,7 @@ func commentStep(role, comment, before string) change.Step {
 func planAlterAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	spec := *in.Account
 	b.Summary = "alter " + naming.Show(spec.Name) + " on " + snap.Server.Name
-	planAccountOptions(b, spec)
+	planNoHost(b, spec)
 	a, ok := engine.FindAccount(b, catalog.Principal{Name: spec.Name}, snap, change.AccountAbsent)
 	if !ok {
 		return
@@ -214,27 +201,27 @@ func planAlterAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 	text, undo, want := roleOptions(b, spec), "", map[string]string{"check": "account", "name": a.Name}
 	have := accountFacts(a)
 	set := func(name, value, was, decides string) {
-		b.Set(change.Setting{Name: name, Value: value, Asked: true, Source: "was " + orElse(was, "empty"), Decides: decides})
+		b.Set(change.Setting{Name: name, Was: &was, Value: value, Asked: true, Decides: decides})
 	}
-	if l := spec.ConnectionLimit; l != nil {
-		want["connection_limit"] = strconv.Itoa(*l)
-		undo += " CONNECTION LIMIT " + have["connection_limit"]
+	if limit, ok := spec.Options["connection_limit"]; ok {
+		want["connection_limit"] = catalog.WriteValue(limit)
+		undo += " CONNECTION LIMIT " + strconv.Itoa(a.ConnectionLimit)
 		set("connection_limit", want["connection_limit"], have["connection_limit"], "how many sessions at once; open ones stay")
 		if a.Super {
 			b.Find(change.Note, change.AccountSuper, "", "%s is a superuser, which no connection limit holds", a.Name)
 		}
 	}
-	if spec.Expires != "" {
+	if spec.Options.Has("expires") {
 		undo += " VALID UNTIL '" + strings.Replace(have["expires"], "never", "infinity", 1) + "'"
 		if have["expires"] != "never" {
 			undo = strings.TrimSuffix(undo, "'") + " UTC'"
 		}
-		set("expires", spec.Expires, have["expires"], "until when its password lets it in; open sessions go on")
+		set("expires", spec.Options.Text("expires"), have["expires"], "until when its password lets it in; open sessions go on")
 	}
-	if spec.Locked != nil {
-		want["login"] = yesNo(!*spec.Locked)
+	if locked := spec.Options.Bool("locked"); spec.Options.Has("locked") {
+		want["login"] = yesNo(!locked)
 		on, off := " LOGIN", " NOLOGIN"
-		if *spec.Locked {
+		if locked {
 			on, off = off, on
 			engine.PlanKeep(b, a, snap, "locked")
 			if in.Clearing == nil {
@@ -242,29 +229,29 @@ func planAlterAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 			}
 		}
 		text, undo = text+on, undo+off
-		set("locked", yesNo(*spec.Locked), yesNo(!a.Login), "whether it may sign in")
+		set("locked", yesNo(locked), yesNo(!a.Login), "whether it may sign in")
 	}
 	if text != "" {
 		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: "alter " + naming.Show(a.Name), Args: want,
 			Statement: "ALTER ROLE " + quoteIdent(a.Name) + text, Undo: "ALTER ROLE " + quoteIdent(a.Name) + undo})
 	}
 	if in.Clearing != nil {
-		if spec.Locked == nil || !*spec.Locked {
+		if !spec.Options.Bool("locked") {
 			b.Find(change.Stop, change.OptionInvalid, "lock it too", "sessions of an account are ended together with a lock: else they would be back at once")
 		}
 		b.Steps = append(b.Steps, engine.PlanClearAccount(b, in, a, snap, terminate))
 	}
-	if spec.Comment != nil {
-		set("comment", *spec.Comment, a.Comment, "a remark that everybody on the server can read")
-		b.Steps = append(b.Steps, commentStep(a.Name, *spec.Comment, a.Comment))
-		want["comment"] = *spec.Comment
+	if comment := spec.Options.Text("comment"); spec.Options.Has("comment") {
+		set("comment", comment, a.Comment, "a remark that everybody on the server can read")
+		b.Steps = append(b.Steps, commentStep(a.Name, comment, a.Comment))
+		want["comment"] = comment
 	}
 	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: want})
 }
 
 func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
 	b.Summary = "rename " + naming.Show(spec.Name) + " to " + naming.Show(spec.NewName) + " on " + snap.Server.Name
-	planAccountOptions(b, spec)
+	planNoHost(b, spec)
 	a, ok := engine.FindAccount(b, catalog.Principal{Name: spec.Name}, snap, change.AccountAbsent)
 	if !ok {
 		return

@@ -14,6 +14,7 @@ import (
 // the change, and everything that it was given is listed before it goes.
 func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	spec := *in.Account
+	giveTo := spec.Options.Text("give_to")
 	b.Summary = "drop " + naming.Show(spec.Name) + " on " + snap.Server.Name
 	a, ok := find(snap.Access.Accounts, spec.Name)
 	if !ok && spec.IfPresent {
@@ -31,13 +32,13 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	if a.Login || a.Locked {
 		engine.PlanUse(b, change.AccountSeen, "signed in as it", len(snap.Sessions) > 0, snap.Use)
 	}
-	if spec.GiveTo != "" {
-		if to, ok := engine.FindAccount(b, catalog.Principal{Name: spec.GiveTo}, snap, change.AccountAbsent); ok && to.Name == a.Name {
+	if giveTo != "" {
+		if to, ok := engine.FindAccount(b, catalog.Principal{Name: giveTo}, snap, change.AccountAbsent); ok && to.Name == a.Name {
 			b.Find(change.Stop, change.OptionInvalid, "name another role", "%s cannot be given to itself", a.Name)
 		}
 	}
-	planHoldings(b, spec, a, snap)
-	g := access.New(*snap.Access)
+	planHoldings(b, giveTo, a, snap)
+	g := graph(*snap.Access)
 	planDropMembers(b, a, snap)
 	engine.PlanLoses(b, g, a.Principal)
 	for _, d := range snap.Access.Databases {
@@ -65,14 +66,14 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 		change.Step{Kind: engine.StepStatement, Title: "drop " + naming.Show(a.Name), Statement: "DROP ROLE " + quoteIdent(a.Name),
 			Args: map[string]string{"check": "account", "name": a.Name, "present": "no"}},
 		change.Step{Kind: change.Verify, Title: "read back that it is gone", ReadOnly: true, Args: map[string]string{"check": "account", "name": a.Name, "present": "no"}})
-	if spec.GiveTo != "" {
-		b.Set(change.Setting{Name: "give_to", Value: spec.GiveTo, Asked: true, Decides: "who owns afterwards what it owns"})
+	if giveTo != "" {
+		b.Set(change.Setting{Name: "give_to", Value: giveTo, Asked: true, Decides: "who owns afterwards what it owns"})
 	}
 }
 
 // planHoldings lays out, for each database where the role has anything, giving
 // its things away and taking its grants.
-func planHoldings(b *change.Brief, spec change.AccountSpec, a catalog.Account, snap catalog.Snapshot) {
+func planHoldings(b *change.Brief, giveTo string, a catalog.Account, snap catalog.Snapshot) {
 	home := orElse(snap.Server.Database, "postgres")
 	shared := false
 	var inside []catalog.Holding
@@ -85,10 +86,10 @@ func planHoldings(b *change.Brief, spec change.AccountSpec, a catalog.Account, s
 					where += " (databases: " + strings.Join(h.Databases, ", ") + ")"
 				}
 			}
-			if spec.GiveTo == "" {
+			if giveTo == "" {
 				b.Find(change.Stop, change.AccountOwns, "say who gets it: --give-to ROLE", "it owns %d objects %s: %s", h.Owned, where, h.Kinds)
 			} else {
-				b.Find(change.Caution, change.AccountOwns, "choose another role to give them to", "%s becomes the owner of %d objects %s: %s", naming.Show(spec.GiveTo), h.Owned, where, h.Kinds)
+				b.Find(change.Caution, change.AccountOwns, "choose another role to give them to", "%s becomes the owner of %d objects %s: %s", naming.Show(giveTo), h.Owned, where, h.Kinds)
 			}
 		}
 		if h.Owned+h.Granted > maxRestore {
@@ -112,14 +113,14 @@ func planHoldings(b *change.Brief, spec change.AccountSpec, a catalog.Account, s
 	for _, h := range inside {
 		var statements []string
 		title := "take what it was given in " + naming.Show(h.Database)
-		if spec.GiveTo != "" {
-			statements = append(statements, "REASSIGN OWNED BY "+quoteIdent(a.Name)+" TO "+quoteIdent(spec.GiveTo))
-			title = "give what it owns to " + naming.Show(spec.GiveTo) + ", and " + title
+		if giveTo != "" {
+			statements = append(statements, "REASSIGN OWNED BY "+quoteIdent(a.Name)+" TO "+quoteIdent(giveTo))
+			title = "give what it owns to " + naming.Show(giveTo) + ", and " + title
 		}
 		statements = append(statements, "DROP OWNED BY "+quoteIdent(a.Name))
 		grantees := []string{a.Name}
-		if spec.GiveTo != "" {
-			grantees = append(grantees, spec.GiveTo) // what it holds beside becomes one with what it owns
+		if giveTo != "" {
+			grantees = append(grantees, giveTo) // what it holds beside becomes one with what it owns
 		}
 		step := accessStep(title, h.Database, statements, nil, grantees...)
 		step.Kind, step.Undo = stepHandOver, undoNoted(h.Database)

@@ -79,12 +79,12 @@ func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	if spec.PassOn {
 		engine.PlanPassOn(b, to)
 	}
-	g := access.New(*snap.Access)
+	g := graph(*snap.Access)
 	if spec.Bundle == "" {
 		planGiveSingle(b, spec, snap, g, to)
 		return
 	}
-	b.Set(change.Setting{Name: "bundle", Value: string(spec.Bundle), Asked: true, Decides: spec.Bundle.Decides(catalog.PostgreSQL)})
+	b.Set(change.Setting{Name: "bundle", Value: string(spec.Bundle), Asked: true, Decides: description.BundleDecides(spec.Bundle)})
 	if c := g.Level(to, d.Name); c.Level >= spec.Bundle.Level() && !c.Gap {
 		engine.PlanDone(b, change.GrantHeld, "%s has %s on %s already, %s; nothing will be done", to, c.Level, naming.Show(d.Name), "directly or through a role")
 		return
@@ -121,7 +121,7 @@ type bundlePlan struct{ give, take []string }
 // bundleStatements renders a bundle on everything that is in the database now,
 // and on what its makers will make.
 func bundleStatements(bundle access.Bundle, d catalog.AccessDatabase, to catalog.Principal, passOn bool) bundlePlan {
-	return setStatements(d, to, passOn, func(s catalog.Scope) privilege.Set { return bundle.On(catalog.PostgreSQL, s) })
+	return setStatements(d, to, passOn, func(s catalog.Scope) privilege.Set { return bundles[bundle][s] })
 }
 
 // setStatements renders privileges by scope. Schemas are named one by one;
@@ -150,7 +150,7 @@ func setStatements(d catalog.AccessDatabase, to catalog.Principal, passOn bool, 
 		add(on(catalog.ScopeTable), "ALL TABLES IN SCHEMA "+list)
 		add(on(catalog.ScopeSequence), "ALL SEQUENCES IN SCHEMA "+list)
 	}
-	for _, maker := range access.Makers(d) {
+	for _, maker := range makers(d) {
 		if maker == to.Name && to != catalog.Public {
 			continue // what it makes it owns
 		}
@@ -175,13 +175,13 @@ func planCovered(b *change.Brief, snap catalog.Snapshot, d catalog.AccessDatabas
 	if login.Superuser {
 		return
 	}
-	g := access.New(*snap.Access)
+	g := graph(*snap.Access)
 	atOnce, _ := g.Roles(role(login.Name))
 	acts := append(atOnce, role(login.Name))
 	if !slices.Contains(acts, role(d.Owner)) {
 		b.Find(change.Stop, change.RightsMissing, "GRANT "+quoteIdent(d.Owner)+" TO "+quoteIdent(login.Name), "Genarch's login %s may not grant on %s: it does not act as its owner %s", login.Name, naming.Show(d.Name), d.Owner)
 	}
-	for _, maker := range access.Makers(d) {
+	for _, maker := range makers(d) {
 		if !slices.Contains(acts, role(maker)) && maker != d.Owner {
 			b.Find(change.Stop, change.GrantUncovered, "GRANT "+quoteIdent(maker)+" TO "+quoteIdent(login.Name), "what %s owns or makes in %s cannot be covered: Genarch's login %s does not act as it", maker, naming.Show(d.Name), login.Name)
 		}
@@ -247,7 +247,7 @@ func planGiveOwn(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, 
 	if len(also) > 0 {
 		b.Find(change.Caution, change.GrantWide, "give each database an owner of its own", "%s owns other databases too, which %s gets with it: %s", d.Owner, to, engine.Shorten(also))
 	}
-	engine.PlanCircle(b, owner.Principal, to, access.New(*snap.Access))
+	engine.PlanCircle(b, owner.Principal, to, graph(*snap.Access))
 	engine.PlanManage(b, snap)
 	who, option := quoteIdent(to.Name), ""
 	if snap.Instance.Number >= 160000 {
@@ -274,7 +274,7 @@ func planGiveOwn(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, 
 
 func planGiveSingle(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, g *access.Graph, to catalog.Principal) {
 	d := databaseOf(snap, spec.Database)
-	set := engine.PlanPrivileges(b, spec, catalog.PostgreSQL)
+	set := engine.PlanPrivileges(b, spec, &description)
 	o, ok := findObject(b, spec.Object(), d)
 	if !ok || b.Stopped() {
 		return
@@ -340,14 +340,14 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		return
 	}
 	b.Set(change.Setting{Name: "account", Value: to.String(), Asked: true, Decides: "who may not do it any more"})
-	g := access.New(*snap.Access)
+	g := graph(*snap.Access)
 	var statements, undo []string
 	var check map[string]string
 	// asked is what of an object's privileges is to be taken.
 	var asked func(catalog.Object) privilege.Set
 	switch {
 	case len(spec.Privileges) > 0:
-		set := engine.PlanPrivileges(b, spec, catalog.PostgreSQL)
+		set := engine.PlanPrivileges(b, spec, &description)
 		o, ok := findObject(b, spec.Object(), d)
 		if !ok || b.Stopped() {
 			return
@@ -366,11 +366,11 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	default:
 		keep := func(catalog.Scope) privilege.Set { return 0 }
 		if spec.Bundle != "" {
-			keep = func(s catalog.Scope) privilege.Set { return spec.Bundle.On(catalog.PostgreSQL, s) }
+			keep = func(s catalog.Scope) privilege.Set { return bundles[spec.Bundle][s] }
 		}
 		asked = func(o catalog.Object) privilege.Set { return privilege.All &^ keep(o.Scope) }
 		p := setStatements(d, to, false, func(s catalog.Scope) privilege.Set {
-			return engine.ScopePrivileges[catalog.PostgreSQL][s] &^ keep(s) & notBefore(snap.Instance.Number)
+			return description.PrivilegeSet(s) &^ keep(s) & notBefore(snap.Instance.Number)
 		})
 		statements, undo = p.take, p.give
 		if spec.Bundle == "" {

@@ -3,7 +3,6 @@ package postgres
 import (
 	"fmt"
 
-	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
@@ -22,7 +21,7 @@ var serverRoles = map[string]string{
 
 // takesOver says in words how a role leads to the whole server; empty: it does not.
 func takesOver(r catalog.Account, snap catalog.Snapshot) string {
-	g := access.New(*snap.Access)
+	g := graph(*snap.Access)
 	atOnce, dormant := g.Roles(r.Principal)
 	for _, p := range append(append([]catalog.Principal{r.Principal}, atOnce...), dormant...) {
 		if reach := serverRoles[p.Name]; reach != "" {
@@ -55,9 +54,6 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 		}
 	}
 	modern := snap.Instance.Number >= 160000
-	if !modern && (spec.Inherit != nil || spec.Set != nil) {
-		b.Find(change.Stop, change.OptionUnsupported, "leave it out: there the member's own INHERIT decides", "PostgreSQL %s has no inherit and set options of a membership", snap.Instance.Version)
-	}
 	if reach := takesOver(r, snap); give && reach != "" && !m.Super {
 		engine.PlanTakeover(b, snap, m.Name, m.Name, "the role %s %s", naming.Show(r.Name), reach)
 	}
@@ -97,8 +93,8 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 		}
 		b.Find(change.Note, change.GrantEffect, "", "%s loses the privileges of %s at its next statement, in open sessions too", m.Name, r.Name)
 	} else {
-		engine.PlanCircle(b, r.Principal, m.Principal, access.New(*snap.Access))
-		inherit, set := spec.Inherit == nil || *spec.Inherit, spec.Set == nil || *spec.Set
+		engine.PlanCircle(b, r.Principal, m.Principal, graph(*snap.Access))
+		inherit, set := !isNo(spec.Options, "inherit"), !isNo(spec.Options, "set_role")
 		for _, x := range held {
 			if x.Admin == spec.Admin && x.Inherit == (inherit && (modern || m.Inherit)) && x.Set == set {
 				engine.PlanDone(b, change.RoleHeld, "%s belongs to %s already; nothing will be done", m.Name, r.Name)
@@ -128,3 +124,6 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 	last := args(map[bool]string{true: "yes", false: "no"}[give])
 	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back", ReadOnly: true, Args: last})
 }
+
+// isNo reports whether an option was asked for and is no.
+func isNo(options catalog.Values, name string) bool { return options[name] == false }

@@ -44,9 +44,6 @@ func planTakeAway(p *planning.Draft) {
 		return
 	}
 	d, doom := *snap.Target, *snap.Doomed
-	if in.Clearing.Holds() {
-		b.Find(change.Stop, change.OptionUnsupported, "leave it out", "no account has to be locked on PostgreSQL: its gate keeps everybody out")
-	}
 	if d.Broken && in.Kind != change.DropDatabase {
 		b.Find(change.Stop, change.DatabaseBroken, "genarch database drop "+b.Target, "%s was left over by an interrupted drop; only dropping it again helps", shown)
 	}

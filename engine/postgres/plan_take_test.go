@@ -82,7 +82,6 @@ func TestPlanTakeAwayFindings(t *testing.T) {
 			s.Connected = []catalog.Session{connected(7, func(s *catalog.Session) { s.Super = true })}
 		}, "stop:sessions.denied", "administrator"},
 		{"not all is seen", drop, func(s *catalog.Snapshot) { s.SessionsUnseen = []string{"sessions of other logins"} }, "note:sessions.unseen", ""},
-		{"held accounts", taking(change.DropDatabase, change.DatabaseSpec{}, &change.ClearingSpec{HoldAccounts: true}), nil, "stop:option.unsupported", "leave it out"},
 		{"rename", rename, nil, "caution:drop.breaks note:gate.effect", "tell the teams"},
 		{"rename to a taken name", taking(change.RenameDatabase, change.DatabaseSpec{NewName: "Crew_prod"}, nil), nil, "stop:name.taken", ""},
 		{"rename by case", taking(change.RenameDatabase, change.DatabaseSpec{NewName: "crew_prod"}, nil), nil, "stop:name.taken", ""},
@@ -138,7 +137,7 @@ func TestPlanTakeAwayStatements(t *testing.T) {
 		"drop_broken": {taking(change.DropDatabase, change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { s.Target.Broken = true }},
 		"rename":      {taking(change.RenameDatabase, change.DatabaseSpec{NewName: "fares_prod"}, &change.ClearingSpec{WhenEmpty: 600}), nil},
 		"move":        {taking(change.AlterDatabase, change.DatabaseSpec{Options: catalog.Values{"tablespace": "fast"}}, nil), nil},
-		"lock":        {change.Intent{Kind: change.AlterAccount, Account: &change.AccountSpec{Name: "tickets_app", Locked: new(true)}, Clearing: &change.ClearingSpec{}}, nil},
+		"lock":        {change.Intent{Kind: change.AlterAccount, Account: &change.AccountSpec{Name: "tickets_app", Options: catalog.Values{"locked": true}}, Clearing: &change.ClearingSpec{}}, nil},
 		"copy_in_use": {change.Intent{Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"template": "template1"}}, Clearing: &change.ClearingSpec{}}, func(s *catalog.Snapshot) {
 			s.Target, s.Source, s.SourceMine = nil, &catalog.Database{Name: "template1", Key: 1}, true
 			template1(s).Properties["sessions"] = int64(1)

@@ -116,8 +116,8 @@ func contents(p *planning.Draft) catalog.AccessDatabase {
 // teamSettings tells which role and accounts the team gets.
 func teamSettings(b *change.Brief, t change.TeamSpec, database string) {
 	b.Set(change.Setting{Name: "owner role", Value: t.Owner().Name, Asked: true, Decides: "owns the database and what is made as it; nobody signs in as it, who alters tables is given the bundle own"})
-	b.Set(change.Setting{Name: "application account", Value: t.App().Name, Asked: true, Decides: "bundle write: " + access.BundleWrite.Decides(catalog.PostgreSQL)})
-	b.Set(change.Setting{Name: "reader account", Value: t.Reader().Name, Asked: true, Decides: "bundle read: " + access.BundleRead.Decides(catalog.PostgreSQL)})
+	b.Set(change.Setting{Name: "application account", Value: t.App().Name, Asked: true, Decides: "bundle write: " + description.BundleDecides(access.BundleWrite)})
+	b.Set(change.Setting{Name: "reader account", Value: t.Reader().Name, Asked: true, Decides: "bundle read: " + description.BundleDecides(access.BundleRead)})
 	b.Find(change.Note, change.PasswordMethod, "", "both accounts get generated passwords, shown once when the change is done; the server gets only their SCRAM-SHA-256 verifiers")
 	b.Find(change.Note, change.GrantEffect, "", "tables that are made as %s (SET ROLE %s) open by themselves to both accounts", t.Owner().Name, naming.Show(t.Owner().Name))
 }

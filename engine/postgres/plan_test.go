@@ -23,7 +23,7 @@ func snapshot() catalog.Snapshot {
 	zero.Name, zero.Default = "template0", false
 	return catalog.Snapshot{
 		Server:   catalog.Server{Name: "harbour", Environment: catalog.Production, NameRule: naming.Rule{Suffix: "_prod"}},
-		Instance: catalog.Instance{Engine: catalog.PostgreSQL, Version: "18.4", Number: 180004, Identity: catalog.Identity{Key: "system identifier 7"}, Encoding: "UTF8", Collation: "C.UTF-8", Read: time.Unix(0, 0), Login: catalog.Login{Name: "keeper", Abilities: []catalog.Ability{{Code: "create_database", Allowed: true}}}},
+		Instance: catalog.Instance{Engine: ID, Version: "18.4", Number: 180004, Identity: catalog.Identity{Key: "system identifier 7"}, Encoding: "UTF8", Collation: "C.UTF-8", Read: time.Unix(0, 0), Login: catalog.Login{Name: "keeper", Abilities: []catalog.Ability{{Code: "create_database", Allowed: true}}}},
 		Names:    []string{"postgres", "template0", "template1", "tickets_prod", "Crew_prod"},
 		Choices: catalog.Choices{
 			"templates": {base, zero}, "tablespaces": {{Name: "pg_default"}, {Name: "fast"}}, "owners": {{Name: "crew"}, {Name: "deck"}},

@@ -18,6 +18,7 @@ import (
 	"example.com/genarch/engine/enginetest"
 	"example.com/genarch/localdb"
 	"example.com/genarch/testutil"
+	"example.com/genarch/testutil/rigs"
 )
 
 func TestPostgres15(t *testing.T) {
@@ -32,14 +33,14 @@ func TestPostgres15(t *testing.T) {
 func TestSessions15(t *testing.T) {
 	t.Parallel()
 	s := testutil.Postgres(t, "max_prepared_transactions=5", "wal_level=logical")
-	enginetest.RunSessions(t, Engine{}, s)
+	enginetest.RunSessions(t, rigs.Of(Engine{}, s))
 	testTakeAway(t, s)
 }
 
 func TestSessions18(t *testing.T) {
 	t.Parallel()
 	s := testutil.Postgres18(t)
-	enginetest.RunSessions(t, Engine{}, s)
+	enginetest.RunSessions(t, rigs.Of(Engine{}, s))
 }
 
 func TestPostgres18(t *testing.T) {

@@ -44,7 +44,7 @@ func (s *shared) readIdentity(ctx context.Context, q querier) (catalog.Identity,
 // Inspect reads what the instance says of itself and what the login may do.
 func (s *server) Inspect(ctx context.Context) (catalog.Instance, error) {
 	const op = "read the server"
-	in := catalog.Instance{Engine: catalog.PostgreSQL, Read: time.Now().UTC()}
+	in := catalog.Instance{Engine: ID, Read: time.Now().UTC()}
 	id, err := s.readIdentity(ctx, s.pool)
 	if err != nil {
 		return in, err

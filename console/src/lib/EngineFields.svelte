@@ -15,12 +15,14 @@
 		brief: Brief | null;
 		/** The thing as it is, where the form alters one. */
 		now?: { properties: Record<string, unknown> };
+		/** The kind of account or role that the form is about. */
+		principal?: string;
 		/** Fields that have a place of their own in the form. */
 		without?: string[];
 	};
-	let { server, engine, kind, options = $bindable(), brief, now, without = [] }: Props = $props();
+	let { server, engine, kind, options = $bindable(), brief, now, principal, without = [] }: Props = $props();
 
-	const fields = $derived(optionsOf(engine, kind).filter((f) => !without.includes(f.name)));
+	const fields = $derived(optionsOf(engine, kind).filter((f) => !without.includes(f.name) && (!principal || !f.for || f.for.includes(principal))));
 	const first = $derived(fields.filter((f) => !f.group));
 	const groups = $derived([...new Set(fields.flatMap((f) => (f.group ? [f.group] : [])))]);
 	let choices = $state.raw<Choices['choices'] | null>(null);
@@ -28,6 +30,10 @@
 
 	$effect(() => {
 		const keys = [...new Set(fields.flatMap((f) => [f, ...(f.columns ?? [])]).flatMap((f) => (f.from ? [f.from] : [])))];
+		if (!keys.length) {
+			choices = {};
+			return;
+		}
 		api.choices(server, keys).then(
 			(c) => ([choices, problem] = [c.choices, null]),
 			(e) => (problem = problemOf(e))

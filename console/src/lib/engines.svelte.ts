@@ -49,9 +49,9 @@ class Engines {
 
 export const engines = new Engines();
 
-/** The options that a kind of intent about a database has. */
-export function optionsOf(engine: Engine | undefined, kind: Intent['kind']): EngineField[] {
-	return engine?.fields.database?.filter((f) => f.in?.includes(kind)) ?? [];
+/** The options that a kind of intent has, in the part that it is about or in another one. */
+export function optionsOf(engine: Engine | undefined, kind: Intent['kind'], part = kind.split('.')[0] ?? ''): EngineField[] {
+	return engine?.fields[part]?.filter((f) => f.in?.includes(kind)) ?? [];
 }
 
 /** What can be read of a database and shown. */

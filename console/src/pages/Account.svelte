@@ -100,8 +100,8 @@
 				<a class="btn btn-sm btn-primary" href={to.newGrant(server, '', (spec.role ? 'role:' : '') + whoText(account))}>Give or take privileges</a>
 				{#if account.kind === 'account'}
 					<button class="btn btn-sm" onclick={() => asking.ask({ kind: 'account.password', server, account: { ...spec, password_from: 'generated' } })}>New password</button>
-					<button class="btn btn-sm" onclick={() => alter({ locked: !account?.locked })}>{account.locked ? 'Unlock' : 'Lock'} {visible(account.name)}</button>
-					{#if account.sessions && !account.locked}<button class="btn btn-sm" onclick={() => asking.ask({ kind: 'account.alter', server, account: { ...spec, locked: true }, clearing: { grace: 10 } })}>Lock it and end its {account.sessions === 1 ? 'session' : `${count(account.sessions)} sessions`}</button>{/if}
+					<button class="btn btn-sm" onclick={() => alter({ options: { locked: !account?.locked } })}>{account.locked ? 'Unlock' : 'Lock'} {visible(account.name)}</button>
+					{#if account.sessions && !account.locked}<button class="btn btn-sm" onclick={() => asking.ask({ kind: 'account.alter', server, account: { ...spec, options: { locked: true } }, clearing: { grace: 10 } })}>Lock it and end its {account.sessions === 1 ? 'session' : `${count(account.sessions)} sessions`}</button>{/if}
 				{/if}
 				<a class="btn btn-sm" href="{to.account(server, { name: account.name, host: account.host, role: isRole })}/drop">Drop {visible(account.name)} …</a>
 				<span class="quiet self-center text-sm">Each shows its brief first.</span>

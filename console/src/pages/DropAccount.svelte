@@ -1,5 +1,5 @@
 <script lang="ts">
-	import { engines } from '../lib/engines.svelte';
+	import { engines, optionsOf } from '../lib/engines.svelte';
 	import { api, problemOf, type AccountDetail, type Intent, type Problem } from '../lib/api';
 	import AskForm from '../lib/AskForm.svelte';
 	import { Asking } from '../lib/asking.svelte';
@@ -14,7 +14,7 @@
 	const isRole = $derived(route.pathname.includes('/roles/'));
 	const asking = $derived(new Asking(server));
 	const apart = $derived(engines.separateRoles(asking.server?.engine));
-	const owners = $derived(!engines.hasHosts(asking.server?.engine));
+	const owners = $derived(optionsOf(engines.get(asking.server?.engine), 'account.drop').some((f) => f.name === 'give_to'));
 	const manner = new Manner();
 	let account = $state.raw<AccountDetail | null>(null);
 	let problem = $state<Problem | null>(null);
@@ -28,7 +28,7 @@
 	});
 	const signsIn = $derived(account?.kind === 'account');
 	const intent = $derived.by((): Intent | null =>
-		account && { kind: 'account.drop', server, account: { name: account.name, host: account.host, role: (isRole && apart) || undefined, give_to: giveTo || undefined }, clearing: signsIn ? manner.spec : undefined }
+		account && { kind: 'account.drop', server, account: { name: account.name, host: account.host, role: (isRole && apart) || undefined, options: giveTo ? { give_to: giveTo } : undefined }, clearing: signsIn ? manner.spec : undefined }
 	);
 </script>
 

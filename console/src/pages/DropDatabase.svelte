@@ -14,7 +14,7 @@
 	const engine = $derived(engines.get(asking.server?.engine));
 	/** Whether grants outlive a database there, and whether the gate leaves some a way in. */
 	const outlive = $derived(optionsOf(engine, 'database.drop').some((f) => f.name === 'clear_leftovers'));
-	const leaks = $derived(!!engine?.gate.leaks);
+	const leaks = $derived(optionsOf(engine, 'database.drop', 'clearing').some((f) => f.name === 'hold_accounts'));
 	const manner = new Manner();
 	let leftovers = $state(false);
 	let hold = $state(false);
@@ -23,7 +23,7 @@
 		kind: 'database.drop',
 		server,
 		database: { name: database, options: leftovers && outlive ? { clear_leftovers: true } : undefined },
-		clearing: { ...manner.spec, hold_accounts: (hold && leaks) || undefined }
+		clearing: { ...manner.spec, options: hold && leaks ? { hold_accounts: true } : undefined }
 	}));
 </script>
 

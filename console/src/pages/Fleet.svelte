@@ -62,7 +62,7 @@
 	{#if servers?.length === 0}
 		<div class="max-w-2xl py-6">
 			<p>No servers are registered yet. In a terminal:</p>
-			<pre class="sql mt-2">genarch server add harbour --engine postgresql --host db1.example.net --admin genarch --environment production</pre>
+			<pre class="sql mt-2">genarch server add harbour --engine {engines.all[0]?.id ?? 'ENGINE'} --host db1.example.net --admin genarch --environment production</pre>
 		</div>
 	{/if}
 	{#each environments as environment (environment)}

@@ -1,5 +1,6 @@
 <script lang="ts">
-	import { engines } from '../lib/engines.svelte';
+	import EngineFields from '../lib/EngineFields.svelte';
+	import { engines, given, type Options } from '../lib/engines.svelte';
 	import type { Intent } from '../lib/api';
 	import AskForm from '../lib/AskForm.svelte';
 	import { Asking } from '../lib/asking.svelte';
@@ -8,15 +9,14 @@
 
 	const server = $derived(param('server'));
 	const asking = $derived(new Asking(server));
+	const engine = $derived(engines.get(asking.server?.engine));
 	const hosts = $derived(engines.hasHosts(asking.server?.engine));
 	let name = $state('');
 	let host = $state('');
 	let kind = $state<'account' | 'role'>('account');
 	let from = $state<'generated' | 'given' | 'none'>('generated');
 	let password = $state('');
-	let limit = $state<number | null>(null);
-	let expires = $state('');
-	let comment = $state('');
+	let options = $state<Options>({});
 
 	const intent = $derived.by((): Intent | null => {
 		if (!name || (kind === 'account' && from === 'given' && !password)) return null;
@@ -26,20 +26,18 @@
 			account.password_from = from;
 			if (from === 'given') account.password = password;
 			if (hosts && host) account.host = host;
-			if (limit !== null) account.connection_limit = limit;
-			if (expires) account.expires = expires;
 		}
-		if (!hosts && comment) account.comment = comment;
+		account.options = given(options);
 		return { kind: 'account.create', server, account };
 	});
 </script>
 
 <svelte:head><title>New account on {server} · Genarch</title></svelte:head>
 
-<AskForm title="New account on {server}" {asking} {intent} button="Show the brief{name ? ` for ${visible(name)}` : ''}" hint="Type a name; the statements that would run are shown here.">
+<AskForm title="New account on {server}" {asking} {intent} button="Show the brief{name ? ` for ${visible(name)}` : ''}" hint="Type a name; the statements that would run are shown here." rest={(f) => !f.option}>
 	<fieldset class="flex gap-6"><legend class="label-text mb-1">Kind</legend>
-		<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="account" bind:group={kind} /> account, signs in</label>
-		<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="role" bind:group={kind} /> role, is given to accounts</label>
+		<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="account" bind:group={kind} onchange={() => (options = {})} /> account, signs in</label>
+		<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="role" bind:group={kind} onchange={() => (options = {})} /> role, is given to accounts</label>
 	</fieldset>
 	<div class="grid gap-4 {hosts && kind === 'account' ? 'sm:grid-cols-2' : ''}">
 		<label class="flex flex-col gap-1"><span class="label-text">Name</span><input name="name" class="input mono w-full" autocomplete="off" autocapitalize="none" spellcheck="false" required bind:value={name} /></label>
@@ -56,10 +54,6 @@
 			{#if from === 'given'}<input name="password" aria-label="Password" class="input mono w-full" type="password" autocomplete="new-password" bind:value={password} />{/if}
 			<span class="quiet text-sm">The server never gets the text itself, only what it keeps of it.</span>
 		</fieldset>
-		<div class="grid gap-4 sm:grid-cols-2">
-			<label class="flex flex-col gap-1"><span class="label-text">Connection limit</span><input name="connection_limit" class="input mono w-full" type="number" min="-1" placeholder="none" bind:value={limit} /></label>
-			<label class="flex flex-col gap-1"><span class="label-text">Password expires</span><input name="expires" class="input mono w-full" autocomplete="off" placeholder={hosts ? 'never, or 90d' : 'never, or 2027-01-31'} bind:value={expires} /></label>
-		</div>
 	{/if}
-	{#if asking.server && !hosts}<label class="flex flex-col gap-1"><span class="label-text">Comment</span><input name="comment" class="input w-full" autocomplete="off" bind:value={comment} /></label>{/if}
+	{#if engine}{#key kind}<EngineFields {server} {engine} kind="account.create" principal={kind} bind:options brief={asking.brief} />{/key}{/if}
 </AskForm>

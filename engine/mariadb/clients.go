@@ -1,4 +1,4 @@
-package access
+package mariadb
 
 import (
 	"cmp"
@@ -7,12 +7,12 @@ import (
 	"example.com/genarch/core/catalog"
 )
 
-// SignsInAs finds the MariaDB account that a client gets who comes from a host
+// signsInAs finds the MariaDB account that a client gets who comes from a host
 // and names itself user: the most specific host wins, and only then a name over
 // no name, so that a nameless account may catch a login meant for another.
-func SignsInAs(accounts []catalog.Account, user, client string) (catalog.Account, bool) {
+func signsInAs(accounts []catalog.Account, user, client string) (catalog.Account, bool) {
 	fits := slices.DeleteFunc(slices.Clone(accounts), func(a catalog.Account) bool {
-		return a.Role || a.Name != user && a.Name != "" || !HostCovers(a.Host, client)
+		return a.Role || a.Name != user && a.Name != "" || !hostCovers(a.Host, client)
 	})
 	if len(fits) == 0 {
 		return catalog.Account{}, false
@@ -25,12 +25,12 @@ func compareAccounts(a, b catalog.Account) int {
 	return cmp.Or(compareHosts(a.Host, b.Host), cmp.Compare(min(len(b.Name), 1), min(len(a.Name), 1)))
 }
 
-// Rivals lists the accounts that share clients with p: some client could be
+// rivals lists the accounts that share clients with p: some client could be
 // meant for the one and get the other. before: they are tried before p.
-func Rivals(accounts []catalog.Account, p catalog.Principal) (before, after []catalog.Account) {
+func rivals(accounts []catalog.Account, p catalog.Principal) (before, after []catalog.Account) {
 	me := catalog.Account{Principal: p}
 	for _, a := range accounts {
-		if a.Role || a.Principal == p || a.Name != p.Name && a.Name != "" || !HostCovers(a.Host, p.Host) && !HostCovers(p.Host, a.Host) {
+		if a.Role || a.Principal == p || a.Name != p.Name && a.Name != "" || !hostCovers(a.Host, p.Host) && !hostCovers(p.Host, a.Host) {
 			continue
 		}
 		if compareAccounts(a, me) < 0 {

@@ -1,8 +1,9 @@
-package access
+package postgres
 
 import (
 	"slices"
 
+	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/privilege"
 )
@@ -15,29 +16,31 @@ const (
 	databaseOwner = "pg_database_owner" // its member is the owner of the database at hand
 )
 
-// postgreSQL are the rules of PostgreSQL: access lists of objects, ownership,
+// rules are the rules of PostgreSQL: access lists of objects, ownership,
 // memberships that are inherited or taken on, superusers.
-type postgreSQL struct {
-	g *Graph
+type rules struct {
+	g *access.Graph
 	// makers and futures are those of each database, by position.
 	makers  [][]string
 	futures [][]catalog.Future
 }
 
-func newPostgreSQL(g *Graph) rules {
-	for _, m := range g.access.Memberships {
-		member, role := g.node(m.Member), g.node(m.Role)
+// Rules prepares PostgreSQL's judgement of a reading.
+func (Engine) Rules(g *access.Graph) access.Rules {
+	a := g.Access()
+	for _, m := range a.Memberships {
+		member, role := g.Node(m.Member), g.Node(m.Role)
 		switch {
 		case m.Inherit:
-			g.join(member, role, true)
+			g.Join(member, role, true)
 		case m.Set:
-			g.join(member, role, false)
+			g.Join(member, role, false)
 		}
 	}
-	p := postgreSQL{g: g, makers: make([][]string, len(g.access.Databases)), futures: make([][]catalog.Future, len(g.access.Databases))}
-	for i, d := range g.access.Databases {
+	p := rules{g: g, makers: make([][]string, len(a.Databases)), futures: make([][]catalog.Future, len(a.Databases))}
+	for i, d := range a.Databases {
 		if d.Interior != nil {
-			p.makers[i] = Makers(d)
+			p.makers[i] = makers(d)
 			p.futures[i] = withMakers(d.Interior.Futures, p.makers[i])
 		}
 	}
@@ -58,34 +61,39 @@ func withMakers(list []catalog.Future, makers []string) []catalog.Future {
 	return out
 }
 
-func (p postgreSQL) base(v int32) privilege.Set {
-	if i := p.g.account[v]; i >= 0 && p.g.access.Accounts[i].Super {
+// Base: to a superuser nothing is refused.
+func (p rules) Base(v int32) privilege.Set {
+	if acc, ok := p.g.At(v); ok && acc.Super {
 		return privilege.All | privilege.Own
 	}
 	return 0
 }
 
-func role(name string) catalog.Principal { return catalog.Principal{Name: name} }
+// BaseInherited: to be a superuser is not inherited.
+func (p rules) BaseInherited() bool { return false }
 
-// gifts lays out: facet 0 the database, then each class of objects, then each
+// graph prepares a reading of this engine.
+func graph(a catalog.Access) *access.Graph { return access.New(a, Engine{}.Rules) }
+
+// Gifts lays out: facet 0 the database, then each class of objects, then each
 // kind of objects that a maker will make.
-func (p postgreSQL) gifts(db int) ([]catalog.Object, []gift) {
-	d := &p.g.access.Databases[db]
+func (p rules) Gifts(db int) ([]catalog.Object, []access.Gift) {
+	d := &p.g.Access().Databases[db]
 	facets := []catalog.Object{{Scope: catalog.ScopeDatabase, Database: d.Name}}
-	var held []gift
+	var held []access.Gift
 	add := func(facet int, owner string, entries []catalog.Entry) {
 		if owner != "" {
-			held = append(held, gift{node: p.g.known(role(owner)), facet: int32(facet), set: privilege.Own, via: ViaOwner})
+			held = append(held, access.Gift{Node: p.g.Known(role(owner)), Facet: int32(facet), Set: privilege.Own, Via: access.ViaOwner})
 		}
 		for _, e := range entries {
-			h := gift{node: p.g.known(e.Grantee), facet: int32(facet), set: e.Privileges, grantable: e.Grantable, via: ViaGrant, text: e.Grantor}
+			h := access.Gift{Node: p.g.Known(e.Grantee), Facet: int32(facet), Set: e.Privileges, Grantable: e.Grantable, Via: access.ViaGrant, Text: e.Grantor}
 			switch {
 			case e.Builtin && e.Grantee == catalog.Public:
-				h.via = ViaBuiltin
+				h.Via = access.ViaBuiltin
 			case e.Grantee.Name == owner:
-				h.via = ViaOwner
+				h.Via = access.ViaOwner
 			case e.Grantee == catalog.Public:
-				h.via = ViaPublic
+				h.Via = access.ViaPublic
 			}
 			held = append(held, h)
 		}
@@ -106,33 +114,25 @@ func (p postgreSQL) gifts(db int) ([]catalog.Object, []gift) {
 	// What pg_database_owner has, the owner of this database has; before version
 	// 16 only if it inherits at all.
 	owns, _ := p.g.Account(role(d.Owner))
-	inherits := owns.Inherit || p.g.access.Number >= 160000
-	if owner, dbo := p.g.known(role(d.Owner)), p.g.known(role(databaseOwner)); inherits && owner >= 0 && dbo >= 0 {
+	inherits := owns.Inherit || p.g.Access().Number >= 160000
+	if owner, dbo := p.g.Known(role(d.Owner)), p.g.Known(role(databaseOwner)); inherits && owner >= 0 && dbo >= 0 {
 		for _, h := range held {
-			if h.node == dbo {
-				h.node, h.via, h.text = owner, ViaOwner, databaseOwner
+			if h.Node == dbo {
+				h.Node, h.Via, h.Text = owner, access.ViaOwner, databaseOwner
 				held = append(held, h)
 			}
 		}
 	}
-	return facets, slices.DeleteFunc(held, func(h gift) bool { return h.node < 0 })
-}
-
-// known is the number of a principal, -1 if the reading does not have it.
-func (g *Graph) known(p catalog.Principal) int32 {
-	if n, ok := g.index[p]; ok {
-		return n
-	}
-	return -1
+	return facets, slices.DeleteFunc(held, func(h access.Gift) bool { return h.Node < 0 })
 }
 
 // predefined is what the roles that reach all data hold on an object. Source:
 // the manual's "Predefined Roles", tried on 15 and 18.
-func (p postgreSQL) predefined(scope catalog.Scope, facet int) []gift {
-	var out []gift
+func (p rules) predefined(scope catalog.Scope, facet int) []access.Gift {
+	var out []access.Gift
 	add := func(name string, set privilege.Set) {
-		if v := p.g.known(role(name)); v >= 0 && set != 0 {
-			out = append(out, gift{node: v, facet: int32(facet), set: set, via: ViaServer, text: name})
+		if v := p.g.Known(role(name)); v >= 0 && set != 0 {
+			out = append(out, access.Gift{Node: v, Facet: int32(facet), Set: set, Via: access.ViaServer, Text: name})
 		}
 	}
 	switch scope {
@@ -150,17 +150,17 @@ func (p postgreSQL) predefined(scope catalog.Scope, facet int) []gift {
 	return out
 }
 
-// level: to own the database, or a way in and the same bundle on every object.
-func (p postgreSQL) level(db int, have []privilege.Set) Cell {
-	d := &p.g.access.Databases[db]
+// Level: to own the database, or a way in and the same bundle on every object.
+func (p rules) Level(db int, have []privilege.Set) access.Cell {
+	d := &p.g.Access().Databases[db]
 	if have[0].Has(privilege.Own) {
-		return Cell{Level: Own}
+		return access.Cell{Level: access.Own}
 	}
 	if !have[0].Has(privilege.Connect) || d.Closed {
-		return Cell{Level: None}
+		return access.Cell{Level: access.None}
 	}
 	if d.Interior == nil {
-		return Cell{Level: Unknown}
+		return access.Cell{Level: access.Unknown}
 	}
 	objects := have[1 : 1+len(d.Interior.Classes)]
 	anything, holdsData := have[0].Has(privilege.Create), false
@@ -173,26 +173,26 @@ func (p postgreSQL) level(db int, have []privilege.Set) Cell {
 		}
 	}
 	futures := have[1+len(objects):]
-	for i := len(Bundles) - 2; i >= 0; i-- { // own is more than privileges
-		b := Bundles[i]
+	for i := len(access.Bundles) - 2; i >= 0; i-- { // own is more than privileges
+		b := access.Bundles[i]
 		if !p.covers(d, objects, b, have[0]) || !holdsData && !p.future(db, futures, b) {
 			continue
 		}
-		return Cell{Level: b.Level(), More: p.exceeds(d, objects, b, have[0]), Gap: b != BundleBuild && !p.future(db, futures, b)}
+		return access.Cell{Level: b.Level(), More: p.exceeds(d, objects, b, have[0]), Gap: b != access.BundleBuild && !p.future(db, futures, b)}
 	}
 	if anything {
-		return Cell{Level: Custom}
+		return access.Cell{Level: access.Custom}
 	}
-	return Cell{Level: Enter}
+	return access.Cell{Level: access.Enter}
 }
 
 // covers reports whether every object has at least the bundle.
-func (p postgreSQL) covers(d *catalog.AccessDatabase, objects []privilege.Set, b Bundle, database privilege.Set) bool {
-	if !database.Has(b.On(catalog.PostgreSQL, catalog.ScopeDatabase)) {
+func (p rules) covers(d *catalog.AccessDatabase, objects []privilege.Set, b access.Bundle, database privilege.Set) bool {
+	if !database.Has(bundles[b][catalog.ScopeDatabase]) {
 		return false
 	}
 	for i, s := range objects {
-		if !s.Has(privilege.Own) && !s.Has(b.On(catalog.PostgreSQL, d.Interior.Classes[i].Scope)) {
+		if !s.Has(privilege.Own) && !s.Has(bundles[b][d.Interior.Classes[i].Scope]) {
 			return false
 		}
 	}
@@ -201,13 +201,13 @@ func (p postgreSQL) covers(d *catalog.AccessDatabase, objects []privilege.Set, b
 
 // exceeds reports whether some object has more than the bundle; what everybody
 // has at first (routines, types, temporary tables) does not count.
-func (p postgreSQL) exceeds(d *catalog.AccessDatabase, objects []privilege.Set, b Bundle, database privilege.Set) bool {
-	if database&^(b.On(catalog.PostgreSQL, catalog.ScopeDatabase)|privilege.Connect|privilege.Temporary) != 0 {
+func (p rules) exceeds(d *catalog.AccessDatabase, objects []privilege.Set, b access.Bundle, database privilege.Set) bool {
+	if database&^(bundles[b][catalog.ScopeDatabase]|privilege.Connect|privilege.Temporary) != 0 {
 		return true
 	}
 	for i, s := range objects {
 		c := &d.Interior.Classes[i]
-		if c.Scope != catalog.ScopeRoutine && s&^b.On(catalog.PostgreSQL, c.Scope) != 0 {
+		if c.Scope != catalog.ScopeRoutine && s&^bundles[b][c.Scope] != 0 {
 			return true
 		}
 	}
@@ -216,12 +216,12 @@ func (p postgreSQL) exceeds(d *catalog.AccessDatabase, objects []privilege.Set, 
 
 // future reports whether what every maker will make is covered. Makers are who
 // owns something there: the default privileges of all others bear on nothing.
-func (p postgreSQL) future(db int, futures []privilege.Set, b Bundle) bool {
+func (p rules) future(db int, futures []privilege.Set, b access.Bundle) bool {
 	for _, on := range []catalog.Scope{catalog.ScopeTable, catalog.ScopeSequence} {
 		for _, maker := range p.makers[db] {
 			covered := false
 			for i, f := range p.futures[db] {
-				if f.Maker == maker && f.On == on && f.Schema == "" && (futures[i].Has(b.On(catalog.PostgreSQL, on)) || futures[i].Has(privilege.Own)) {
+				if f.Maker == maker && f.On == on && f.Schema == "" && (futures[i].Has(bundles[b][on]) || futures[i].Has(privilege.Own)) {
 					covered = true
 				}
 			}
@@ -233,10 +233,10 @@ func (p postgreSQL) future(db int, futures []privilege.Set, b Bundle) bool {
 	return true
 }
 
-// Makers lists who makes things in a PostgreSQL database: its owner and
+// makers lists who makes things in a PostgreSQL database: its owner and
 // whoever owns a schema, table or sequence there, or may create in a schema.
 // Superusers who only own the schema that came with the database are not named.
-func Makers(d catalog.AccessDatabase) []string {
+func makers(d catalog.AccessDatabase) []string {
 	out := []string{d.Owner}
 	add := func(name string) {
 		if name != "" && name != databaseOwner && !slices.Contains(out, name) {
@@ -263,31 +263,57 @@ func Makers(d catalog.AccessDatabase) []string {
 	return out
 }
 
-// object lists what any node holds, by itself, on one object.
-func (p postgreSQL) object(o catalog.Object, _ []int32) []gift {
-	db, ok := p.g.database[o.Database]
+// Object lists what any node holds, by itself, on one object.
+func (p rules) Object(o catalog.Object, _ []int32) []access.Gift {
+	db, ok := p.g.Database(o.Database)
 	if !ok {
 		return nil
 	}
-	facets, held := p.gifts(db)
+	facets, held := p.Gifts(db)
 	fits := make([]bool, len(facets))
 	for i, f := range facets {
 		fits[i] = f.Fits(o) ||
 			// Who has a privilege on a table has it on its columns.
 			o.Scope == catalog.ScopeColumn && f.Scope == catalog.ScopeTable && f.Schema == o.Schema && f.Name == o.Name
 	}
-	return slices.DeleteFunc(held, func(h gift) bool { return !fits[h.facet] })
+	return slices.DeleteFunc(held, func(h access.Gift) bool { return !fits[h.Facet] })
 }
 
-// needs is what it takes to use a privilege on an object: the way into the
+// Needs is what it takes to use a privilege on an object: the way into the
 // database, into the schema, and the privilege itself.
-func (p postgreSQL) needs(want privilege.Set, o catalog.Object) []need {
-	var out []need
+func (p rules) Needs(want privilege.Set, o catalog.Object) []access.Requirement {
+	var out []access.Requirement
 	if o.Scope != catalog.ScopeServer && !(o.Scope == catalog.ScopeDatabase && want == privilege.Connect) {
-		out = append(out, need{privilege.Connect, catalog.Object{Scope: catalog.ScopeDatabase, Database: o.Database}})
+		out = append(out, access.Requirement{Privilege: privilege.Connect, Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: o.Database}})
 	}
 	if o.Schema != "" && !(o.Scope == catalog.ScopeSchema && want == privilege.Usage) {
-		out = append(out, need{privilege.Usage, catalog.Object{Scope: catalog.ScopeSchema, Database: o.Database, Schema: o.Schema}})
+		out = append(out, access.Requirement{Privilege: privilege.Usage, Object: catalog.Object{Scope: catalog.ScopeSchema, Database: o.Database, Schema: o.Schema}})
 	}
-	return append(out, need{want, o})
+	return append(out, access.Requirement{Privilege: want, Object: o})
+}
+
+// Holds reports whether a database was looked into, and has such an object.
+func (p rules) Holds(db int, o catalog.Object) bool {
+	in := p.g.Access().Databases[db].Interior
+	return in != nil && slices.ContainsFunc(in.Classes, func(c catalog.Class) bool {
+		return c.Schema == o.Schema && (o.Scope == catalog.ScopeSchema || c.Name == o.Name || c.Object.Fits(o))
+	})
+}
+
+// Named: a grant names what it is on.
+func (p rules) Named(o catalog.Object) (database string, pattern bool) { return o.Database, false }
+
+// Fits: there are no patterns.
+func (p rules) Fits(string, string) bool { return false }
+
+// Marks tells what is weak about a role's password.
+func (p rules) Marks(a catalog.Account) []access.Mark {
+	var out []access.Mark
+	if a.Login && !a.Locked && a.Password != nil && !*a.Password {
+		out = append(out, access.Mark{Code: "no_password", Text: "it has no password: it signs in only where pg_hba.conf asks for none, or by another way"})
+	}
+	if a.Method == "md5" {
+		out = append(out, access.Mark{Code: "weak_method", Text: "its password is kept as md5; set it again to have it kept as SCRAM-SHA-256"})
+	}
+	return out
 }

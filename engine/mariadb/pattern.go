@@ -1,4 +1,4 @@
-package access
+package mariadb
 
 import (
 	"cmp"
@@ -8,10 +8,10 @@ import (
 	"strings"
 )
 
-// Matches reports whether the database pattern of a MariaDB grant opens the
+// matches reports whether the database pattern of a MariaDB grant opens the
 // database with this name: _ is any one character, % any number of them, and \
 // makes the next one plain.
-func Matches(pattern, name string) bool { return matchRunes([]rune(pattern), []rune(name)) }
+func matches(pattern, name string) bool { return matchRunes([]rune(pattern), []rune(name)) }
 
 func matchRunes(p, n []rune) bool {
 	// Where the last % was met, and how much of the name it has swallowed.
@@ -45,9 +45,9 @@ func matchRunes(p, n []rune) bool {
 	return i == len(p)
 }
 
-// IsPattern reports whether a name in a grant is a pattern, and so may open
+// isPattern reports whether a name in a grant is a pattern, and so may open
 // more than one database.
-func IsPattern(name string) bool { return rankOf(name).wild }
+func isPattern(name string) bool { return rankOf(name).wild }
 
 // rank is how specific a pattern is. MariaDB lets the most specific grant hold;
 // how it compares them is written nowhere, and was found out by trying every
@@ -89,8 +89,8 @@ func compareRanks(a, b rank) int {
 	return cmp.Or(cmp.Compare(b.length, a.length), cmp.Compare(a.many, b.many), cmp.Compare(b.fixed, a.fixed), cmp.Compare(a.first, b.first))
 }
 
-// Plain is the one name that a pattern without wildcards stands for.
-func Plain(pattern string) string {
+// plain is the one name that a pattern without wildcards stands for.
+func plain(pattern string) string {
 	var b strings.Builder
 	for i := 0; i < len(pattern); i++ {
 		if pattern[i] == '\\' && i+1 < len(pattern) {
@@ -101,15 +101,15 @@ func Plain(pattern string) string {
 	return b.String()
 }
 
-// Escaped writes a database name so that a grant opens that database alone.
-func Escaped(name string) string {
+// escaped writes a database name so that a grant opens that database alone.
+func escaped(name string) string {
 	return strings.NewReplacer(`\`, `\\`, `_`, `\_`, `%`, `\%`).Replace(name)
 }
 
-// HostCovers reports whether the host of a MariaDB account lets in every client
+// hostCovers reports whether the host of a MariaDB account lets in every client
 // that another host (or a client's address) stands for: "%" covers all,
 // "10.0.%" covers "10.0.3.%", "10.0.0.0/255.0.0.0" covers 10.1.2.3.
-func HostCovers(pattern, host string) bool {
+func hostCovers(pattern, host string) bool {
 	pattern, host = strings.ToLower(pattern), strings.ToLower(host)
 	if pattern == host {
 		return true
@@ -124,7 +124,7 @@ func HostCovers(pattern, host string) bool {
 	if base, mask, ok := netmask(host); ok {
 		host = octets(base, mask)
 	}
-	return Matches(pattern, host)
+	return matches(pattern, host)
 }
 
 // octets writes a netmask as the pattern that fits the same addresses, or more
@@ -168,7 +168,7 @@ func compareHosts(a, b string) int {
 		if _, mask, ok := netmask(host); ok {
 			return 1, bits.OnesCount32(mask)
 		}
-		if IsPattern(host) {
+		if isPattern(host) {
 			return 0, 0
 		}
 		return 2, 0
@@ -178,8 +178,8 @@ func compareHosts(a, b string) int {
 	return cmp.Or(cmp.Compare(classB, classA), cmp.Compare(maskB, maskA), compareRanks(rankOf(a), rankOf(b)))
 }
 
-// CheckHost says why a text cannot be the host of a MariaDB account, or "".
-func CheckHost(host string) string {
+// checkHost says why a text cannot be the host of a MariaDB account, or "".
+func checkHost(host string) string {
 	switch base, mask, slash := strings.Cut(host, "/"); {
 	case host == "":
 		return "the host is empty; % stands for every host"
