@@ -55,12 +55,18 @@ func (h *Handler) showHandover(ctx context.Context, in *struct {
 }
 
 func sheet(srv catalog.Server, database string) wire.Handover {
-	return wire.Handover{Server: srv.Name, Engine: string(srv.Engine), Environment: string(srv.Environment), Host: srv.Host, Port: srv.Port, Database: database,
-		TLS: string(srv.TLS), Accounts: []wire.HandoverAccount{}}
+	host, port := srv.FirstClient()
+	out := wire.Handover{Server: srv.Name, Engine: string(srv.Engine), Environment: string(srv.Environment), Host: host, Port: port, Database: database,
+		TLS: string(srv.TLS), Accounts: []wire.HandoverAccount{}, Also: []string{}}
+	if len(srv.Clients) > 1 {
+		out.Also = srv.Clients[1:]
+	}
+	return out
 }
 
 func (h *Handler) handoverAccount(srv catalog.Server, database string, p catalog.Principal, level, password string) wire.HandoverAccount {
-	l := handover.Login{Host: srv.Host, Port: srv.Port, Database: database, Account: p.Name, Password: password, TLS: srv.TLS}
+	host, port := srv.FirstClient()
+	l := handover.Login{Host: host, Port: port, Database: database, Account: p.Name, Password: password, TLS: srv.TLS}
 	var forms []handover.Form
 	if eng, err := h.Fleet.Engine(srv.Engine); err == nil {
 		forms = eng.Connections(l)

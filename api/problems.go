@@ -72,13 +72,21 @@ func optionProblem(err error, p *Problem) bool {
 	var texts []string
 	for _, e := range wrong {
 		texts = append(texts, e.Text)
-		p.Errors = append(p.Errors, wire.ProblemDetail{Location: "body." + string(e.Part) + ".options." + e.Option, Message: e.Text, Next: e.Next})
+		p.Errors = append(p.Errors, wire.ProblemDetail{Location: optionPlace(e), Message: e.Text, Next: e.Next})
 		if p.Next == "" {
 			p.Next = e.Next
 		}
 	}
 	p.Status, p.Code, p.Detail = http.StatusUnprocessableEntity, "option.invalid", strings.Join(texts, "; ")
 	return true
+}
+
+// optionPlace is where in the body an option stands.
+func optionPlace(e *engine.OptionError) string {
+	if e.Part == engine.PartServer {
+		return "body.options." + e.Option
+	}
+	return "body." + string(e.Part) + ".options." + e.Option
 }
 
 // optionErrors lists those among the errors that were joined into one.

@@ -36,13 +36,13 @@ func optional(t time.Time) *time.Time {
 	return &t
 }
 
-func renderServer(s catalog.Server) wire.Server {
+func (h *Handler) renderServer(s catalog.Server) wire.Server {
 	labels := s.Labels
 	if labels == nil {
 		labels = map[string]string{}
 	}
-	return wire.Server{Name: s.Name, Engine: string(s.Engine), Host: s.Host, Port: s.Port, Admin: s.Admin, Database: s.Database,
-		Environment: string(s.Environment), Labels: labels, TLS: string(s.TLS), WeakSignIn: s.WeakSignIn, Cautions: s.Cautions(), NameRule: wire.NameRule(s.NameRule),
+	return wire.Server{Name: s.Name, Engine: string(s.Engine), Host: s.Host, Port: s.Port, Admin: s.Admin, Options: orNone(s.Options), Clients: each(s.Clients, func(a string) string { return a }),
+		Environment: string(s.Environment), Labels: labels, TLS: string(s.TLS), Cautions: append(s.Cautions(), h.engineOf(s).Careful(s)...), NameRule: wire.NameRule(s.NameRule),
 		Identity: wire.Identity(s.Identity), Version: s.Version, Created: s.Created, Updated: s.Updated}
 }
 

@@ -50,7 +50,7 @@ func (h *Handler) listServers(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	out := each(list, renderServer)
+	out := each(list, h.renderServer)
 	if in.Live {
 		var group errgroup.Group
 		group.SetLimit(statusesAtOnce)
@@ -101,7 +101,7 @@ func (h *Handler) showServer(ctx context.Context, in *ServerPath) (*body[wire.Se
 	if err != nil {
 		return nil, h.noServer(ctx, in.Server, err)
 	}
-	out := renderServer(srv)
+	out := h.renderServer(srv)
 	out.Status = h.status(ctx, in.Server)
 	return answer(out), nil
 }
@@ -126,7 +126,7 @@ func (h *Handler) checkServer(ctx context.Context, in *ServerPath) (*body[wire.C
 	if srv.ID == 0 {
 		return nil, h.noServer(ctx, in.Server, err)
 	}
-	out := wire.Check{Server: renderServer(srv)}
+	out := wire.Check{Server: h.renderServer(srv)}
 	if err != nil {
 		out.Status = *h.trouble(ctx, err)
 		if _, other := errors.AsType[*engine.IdentityError](err); other {
@@ -147,8 +147,12 @@ func (h *Handler) checkServer(ctx context.Context, in *ServerPath) (*body[wire.C
 
 func (h *Handler) addServer(ctx context.Context, in *struct{ Body wire.ServerInput }) (*body[wire.Check], error) {
 	b := in.Body
-	srv := catalog.Server{Name: b.Name, Engine: catalog.Engine(b.Engine), Host: b.Host, Port: b.Port, Admin: b.Admin, Database: b.Database,
-		Environment: catalog.Environment(b.Environment), Labels: b.Labels, TLS: catalog.TLSMode(b.TLS), CA: b.CA, WeakSignIn: b.WeakSignIn}
+	srv := catalog.Server{Name: b.Name, Engine: catalog.Engine(b.Engine), Host: b.Host, Port: b.Port, Admin: b.Admin, Clients: b.Clients,
+		Environment: catalog.Environment(b.Environment), Labels: b.Labels, TLS: catalog.TLSMode(b.TLS), CA: b.CA}
+	var err error
+	if srv.Options, err = catalog.ValuesOf(b.Options); err != nil {
+		return nil, err
+	}
 	if b.ServerKey != "" {
 		srv.Identity.Marks = map[string]string{catalog.MarkTLSKey: b.ServerKey}
 	}
@@ -164,7 +168,7 @@ func (h *Handler) addServer(ctx context.Context, in *struct{ Body wire.ServerInp
 		return nil, err
 	}
 	h.Events.Publish(events.Event{Server: srv.Name})
-	return answer(wire.Check{Server: renderServer(srv), Status: *renderStatus(instance)}), nil
+	return answer(wire.Check{Server: h.renderServer(srv), Status: *renderStatus(instance)}), nil
 }
 
 func (h *Handler) editServer(ctx context.Context, in *struct {
@@ -180,10 +184,18 @@ func (h *Handler) editServer(ctx context.Context, in *struct {
 	put(&srv.Host, b.Host)
 	put(&srv.Port, b.Port)
 	put(&srv.Admin, b.Admin)
-	put(&srv.Database, b.Database)
+	put(&srv.Clients, b.Clients)
 	put(&srv.Labels, b.Labels)
 	put(&srv.CA, b.CA)
-	put(&srv.WeakSignIn, b.WeakSignIn)
+	if b.Options != nil {
+		merged := map[string]any{}
+		maps.Copy(merged, srv.Options)
+		maps.Copy(merged, *b.Options)
+		maps.DeleteFunc(merged, func(_ string, value any) bool { return value == nil })
+		if srv.Options, err = catalog.ValuesOf(merged); err != nil {
+			return nil, err
+		}
+	}
 	if b.ServerKey != nil {
 		marks := maps.Clone(srv.Identity.Marks)
 		marks[catalog.MarkTLSKey] = *b.ServerKey
@@ -220,7 +232,7 @@ func put[T any](field *T, value *T) {
 func (h *Handler) altered(ctx context.Context, name string) (*body[wire.Server], error) {
 	h.Events.Publish(events.Event{Server: name})
 	srv, err := h.Fleet.Get(ctx, name)
-	return answer(renderServer(srv)), err
+	return answer(h.renderServer(srv)), err
 }
 
 func (h *Handler) acceptServer(ctx context.Context, in *struct {

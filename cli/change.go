@@ -18,7 +18,7 @@ import (
 	"example.com/genarch/client"
 )
 
-func sortedKeys(m map[string]string) []string { return slices.Sorted(maps.Keys(m)) }
+func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
 
 // alterFlags are the options of every command that alters a server.
 func alterFlags() []cli.Flag {

@@ -61,6 +61,9 @@ func (a app) printHandover(c *cli.Command, h wire.Handover) error {
 	}
 	q.add("handover", visible(where)+"  "+environmentText(h.Environment))
 	q.add("address", fmt.Sprintf("%s port %d  (%s)", h.Host, h.Port, h.Engine))
+	for _, other := range h.Also {
+		q.add("also at", visible(other))
+	}
 	if h.Database != "" {
 		q.add("database", visible(h.Database))
 	}

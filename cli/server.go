@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -34,23 +35,21 @@ func (a app) withServer(f func(context.Context, *cli.Command, *client.Client, st
 
 // registrationFlags are what a registration is made of; defaults only for add.
 func registrationFlags(add bool) []cli.Flag {
-	return []cli.Flag{
+	return append(optionFlags(),
 		&cli.StringFlag{Name: "host", Usage: "host name or address; on this machine also the path of the socket or of its folder", Required: add},
 		&cli.IntFlag{Name: "port", Usage: "port", DefaultText: "the engine's usual one"},
 		&cli.StringFlag{Name: "admin", Usage: "login that Genarch uses there", Required: add},
 		&cli.StringFlag{Name: "secret-file", Usage: "file with that login's password; - is standard input", DefaultText: "asked for"},
-		&cli.StringFlag{Name: "database", Usage: "PostgreSQL: database to connect to", DefaultText: "postgres"},
 		&cli.StringFlag{Name: "environment", Usage: "production, staging or development", Required: add},
 		&cli.StringMapFlag{Name: "label", Usage: "label as key=value"},
 		&cli.StringFlag{Name: "tls", Usage: "off, required (the certificate is known by its key) or verified", DefaultText: "off on this machine, else verified"},
 		&cli.StringFlag{Name: "ca-file", Usage: "certificate of the authority, for verified", DefaultText: "the authorities that the system trusts"},
 		&cli.StringFlag{Name: "server-key", Usage: "for required: the key of the server's certificate, sha256:…"},
-		&cli.BoolFlag{Name: "weak-sign-in", Usage: "for old servers: they may ask for the password in a form that gives it away (md5)"},
 		&cli.StringFlag{Name: "name-suffix", Usage: "what names of new databases must end in, such as _prod"},
 		&cli.BoolFlag{Name: "free-names", Usage: "let new databases have any name that the engine takes"},
 		&cli.IntFlag{Name: "name-length", Usage: "the longest name of a new database"},
-		outputFlag(),
-	}
+		&cli.StringSliceFlag{Name: "client-address", Usage: "where clients find it, `HOST[:PORT]`, as on the sheet for a team; given twice, the one to be used first", DefaultText: "the address that Genarch uses"},
+		outputFlag())
 }
 
 func (a app) serverCommand() *cli.Command {
@@ -98,9 +97,12 @@ func (a app) addServer(ctx context.Context, c *cli.Command, api *client.Client, 
 		return err
 	}
 	in := wire.ServerInput{Name: name, Engine: c.String("engine"), Host: c.String("host"), Port: c.Int("port"), Admin: c.String("admin"),
-		Secret: secret, Database: c.String("database"), Environment: c.String("environment"), Labels: c.StringMap("label"), TLS: c.String("tls"),
-		ServerKey: c.String("server-key"), WeakSignIn: c.Bool("weak-sign-in"),
-		NameRule: &wire.NameRule{Suffix: c.String("name-suffix"), Free: c.Bool("free-names"), MaxLength: c.Int("name-length")}}
+		Secret: secret, Clients: c.StringSlice("client-address"), Environment: c.String("environment"), Labels: c.StringMap("label"), TLS: c.String("tls"),
+		ServerKey: c.String("server-key"),
+		NameRule:  &wire.NameRule{Suffix: c.String("name-suffix"), Free: c.Bool("free-names"), MaxLength: c.Int("name-length")}}
+	if in.Options, err = options(c); err != nil {
+		return err
+	}
 	if in.CA, err = readCA(c); err != nil {
 		return err
 	}
@@ -138,13 +140,19 @@ func (a app) editServer(ctx context.Context, c *cli.Command, api *client.Client,
 	}
 	text("host", &p.Host)
 	text("admin", &p.Admin)
-	text("database", &p.Database)
 	text("environment", &p.Environment)
 	text("tls", &p.TLS)
 	text("server-key", &p.ServerKey)
-	if c.IsSet("weak-sign-in") {
-		v := c.Bool("weak-sign-in")
-		p.WeakSignIn, given = &v, true
+	if c.IsSet("set") {
+		v, err := options(c)
+		if err != nil {
+			return err
+		}
+		p.Options, given = &v, true
+	}
+	if c.IsSet("client-address") {
+		v := slices.DeleteFunc(c.StringSlice("client-address"), func(s string) bool { return s == "" }) // one that is empty: none
+		p.Clients, given = &v, true
 	}
 	if c.IsSet("port") {
 		v := c.Int("port")
@@ -155,7 +163,7 @@ func (a app) editServer(ctx context.Context, c *cli.Command, api *client.Client,
 		p.Labels, given = &v, true
 	}
 	// Who could have the secret sent elsewhere without knowing it could read it.
-	way := p.Host != nil || p.Port != nil || p.Admin != nil || p.Database != nil || p.TLS != nil || p.ServerKey != nil || p.WeakSignIn != nil || c.IsSet("ca-file")
+	way := p.Host != nil || p.Port != nil || p.Admin != nil || p.Options != nil || p.TLS != nil || p.ServerKey != nil || c.IsSet("ca-file")
 	if c.IsSet("secret-file") || way {
 		v, err := a.secret(c.String("secret-file"), "Password of Genarch's login there: ")
 		if err != nil {
@@ -328,7 +336,13 @@ func (a app) showServer(c *cli.Command, s wire.Server, st wire.Status, whole any
 	p.add("server", s.Name+"  "+environmentText(s.Environment))
 	p.add("engine", strings.TrimSpace(s.Engine+" "+st.Version))
 	p.add("address", fmt.Sprintf("%s:%d, TLS %s", s.Host, s.Port, s.TLS))
+	if len(s.Clients) > 0 {
+		p.add("clients use", strings.Join(s.Clients, ", "))
+	}
 	p.add("login", s.Admin)
+	for _, name := range sortedKeys(s.Options) {
+		p.add(strings.ReplaceAll(name, "_", " "), valueText(s.Options[name]))
+	}
 	p.add("known instance", identityText(s.Identity))
 	p.add("names", ruleText(s.NameRule))
 	for _, k := range sortedKeys(s.Labels) {

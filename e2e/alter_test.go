@@ -2,9 +2,11 @@ package e2e
 
 import (
 	"encoding/json"
+	"fmt"
 	"strings"
 	"testing"
 
+	"example.com/genarch/localdb"
 	"example.com/genarch/testutil"
 )
 
@@ -19,6 +21,7 @@ func TestOptions(t *testing.T) {
 	t.Run("engines", func(t *testing.T) { testEngines(t, s) })
 	t.Run("PostgreSQL", func(t *testing.T) { testAlterPostgres(t, s) })
 	t.Run("MariaDB", func(t *testing.T) { testAlterMariaDB(t, s) })
+	t.Run("registrations", func(t *testing.T) { testRegistrationOptions(t, s, pg) })
 	t.Run("console", func(t *testing.T) { testAlterConsole(t, s) })
 }
 
@@ -49,6 +52,36 @@ func testEngines(t *testing.T, s *service) {
 			}
 		}
 	}
+}
+
+// testRegistrationOptions alters what is an engine's own of a registration, and where
+// clients find the server.
+func testRegistrationOptions(t *testing.T, s *service, pg *localdb.Server) {
+	edit := func(code int, args ...string) result {
+		t.Helper()
+		r := s.cli(pg.Password.Reveal(), append([]string{"server", "edit", "harbour", "--secret-file", "-"}, args...)...)
+		if r.code != code {
+			t.Fatalf("server edit %v: %+v", args, r)
+		}
+		return r
+	}
+	s.run(0, "database", "create", "harbour/home_prod", "--yes")
+	has(t, "an option", edit(0, "--set", "database=home_prod").out, "database", "home_prod")
+	has(t, "one that leaves a way", edit(0, "--set", "weak_sign_in=yes").err, "CAUTION", "gives it away", "weak_sign_in")
+	has(t, "the other one stayed", s.run(0, "server", "check", "harbour").out, "home_prod", "weak sign in")
+	has(t, "one that there is not", edit(2, "--set", "moon=full").err, "PostgreSQL has no option moon", "genarch engine show postgresql")
+	has(t, "of the wrong type", edit(2, "--set", "weak_sign_in=perhaps").err, "weak_sign_in")
+	has(t, "taken away", edit(0, "--set", "weak_sign_in=no", "--set", "database=").out, "known instance")
+	if status, answer, _ := s.call("GET", "/api/v1/servers/harbour", s.token, ""); status != 200 || fmt.Sprint(answer["options"]) != "map[weak_sign_in:false]" {
+		t.Errorf("%d %v", status, answer["options"])
+	}
+	// What clients are told is where they find it, not where Genarch does. It needs no secret.
+	has(t, "no address", s.run(2, "server", "edit", "harbour", "--client-address", "pool example").err, "write HOST or HOST:PORT")
+	s.run(0, "server", "edit", "harbour", "--client-address", "pool.example.net:6432", "--client-address", "harbour.example.net")
+	s.run(0, "database", "create", "harbour/berths_prod", "--for-team", "berths", "--yes")
+	has(t, "the sheet", s.run(0, "handover", "harbour/berths_prod").out, "pool.example.net port 6432", "also at", "harbour.example.net", "pool.example.net:6432/berths_prod", "PGPORT='6432'")
+	s.run(0, "server", "edit", "harbour", "--client-address", "")
+	has(t, "as before", s.run(0, "handover", "harbour/berths_prod").out, "127.0.0.1 port")
 }
 
 func testAlterPostgres(t *testing.T, s *service) {

@@ -115,6 +115,35 @@ func checkOptions(in change.Intent, d *Description, part change.Part, options ca
 	return out, errors.Join(errs...)
 }
 
+// CheckRegistration does the same with the options of a registration. One that is
+// empty is left out, so that what the engine does without it holds.
+func CheckRegistration(d *Description, options catalog.Values) (catalog.Values, error) {
+	var errs []error
+	out := catalog.Values{}
+	for _, name := range options.Names() {
+		f, known := d.Option(PartServer, name)
+		if !known {
+			errs = append(errs, &OptionError{Engine: d.ID, Part: PartServer, Option: name, Next: "see what there is: genarch engine show " + string(d.ID),
+				Text: fmt.Sprintf("a registration of %s has no option %s", d.Title, naming.Show(name))})
+			continue
+		}
+		value, err := f.Parse(options[name])
+		if err != nil {
+			errs = append(errs, &OptionError{Engine: d.ID, Part: PartServer, Option: name, Text: fmt.Sprintf("%s: %v", name, err)})
+			continue
+		}
+		if value != "" {
+			out[name] = value
+		}
+	}
+	for _, f := range d.Fields[PartServer] {
+		if f.Required && !out.Has(f.Name) {
+			errs = append(errs, &OptionError{Engine: d.ID, Part: PartServer, Option: f.Name, Text: fmt.Sprintf("a registration of %s needs %s: %s", d.Title, f.Name, f.Decides)})
+		}
+	}
+	return out, errors.Join(errs...)
+}
+
 // principalOf is the kind of whom an intent about an account is about.
 func principalOf(in change.Intent, d *Description) Principal {
 	if in.Account == nil {

@@ -237,6 +237,17 @@ func (d *Description) BundleDecides(b access.Bundle) string {
 	return ""
 }
 
+// Careful says what the options of a registration leave open to others.
+func (d *Description) Careful(srv catalog.Server) []string {
+	var out []string
+	for _, f := range d.Fields[PartServer] {
+		if f.Careful != "" && srv.Options.Bool(f.Name) {
+			out = append(out, srv.Name+": "+f.Careful+" ("+f.Name+")")
+		}
+	}
+	return out
+}
+
 // Has reports whether a server of this number has what came with a release.
 func (d *Description) Has(number int, since string) bool { return number >= d.Releases[since] }
 

@@ -67,6 +67,8 @@ type Field struct {
 	// Fixed says what to do instead of altering it, where it is settled for good when
 	// the object is made.
 	Fixed string `json:"fixed,omitempty"`
+	// Careful says what is open to others while a Yes of a registration is on.
+	Careful string `json:"careful,omitempty"`
 	// Alone: nobody else may be in the database while it is altered.
 	Alone bool   `json:"alone,omitempty"`
 	Since string `json:"since,omitempty"`

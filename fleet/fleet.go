@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"maps"
 	"net"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -248,8 +249,8 @@ func (f *Fleet) Edit(ctx context.Context, operator string, srv catalog.Server, p
 
 // sameWay reports whether the secret goes to the same place in the same manner.
 func sameWay(a, b catalog.Server) bool {
-	return a.Host == b.Host && a.Port == b.Port && a.Admin == b.Admin && a.Database == b.Database && a.TLS == b.TLS && a.CA == b.CA &&
-		a.WeakSignIn == b.WeakSignIn && a.Identity.Marks[catalog.MarkTLSKey] == b.Identity.Marks[catalog.MarkTLSKey]
+	return a.Host == b.Host && a.Port == b.Port && a.Admin == b.Admin && a.TLS == b.TLS && a.CA == b.CA &&
+		reflect.DeepEqual(a.Options, b.Options) && a.Identity.Marks[catalog.MarkTLSKey] == b.Identity.Marks[catalog.MarkTLSKey]
 }
 
 // tryEdited connects with an altered registration. The known instance must answer;
@@ -365,6 +366,14 @@ func (f *Fleet) validate(s *catalog.Server) error {
 	if err != nil {
 		return err
 	}
+	if s.Options, err = engine.CheckRegistration(eng.Describe(), s.Options); err != nil {
+		return err
+	}
+	for _, address := range s.Clients {
+		if err := catalog.CheckAddress(address); err != nil {
+			return fmt.Errorf("%w: %w", record.ErrInvalid, err)
+		}
+	}
 	if s.Port == 0 {
 		s.Port = eng.Describe().Port
 	}
@@ -409,7 +418,7 @@ func entry(operator, action string, s catalog.Server) journal.Entry {
 	detail := ""
 	if s.Host != "" {
 		text, err := json.Marshal(map[string]any{"engine": s.Engine, "address": net.JoinHostPort(s.Host, strconv.Itoa(s.Port)),
-			"admin": s.Admin, "environment": s.Environment, "tls": s.TLS, "weak_sign_in": s.WeakSignIn, "identity": s.Identity})
+			"admin": s.Admin, "environment": s.Environment, "tls": s.TLS, "options": s.Options, "client_addresses": s.Clients, "identity": s.Identity})
 		if err == nil {
 			detail = string(text)
 		}

@@ -20,14 +20,14 @@ type serverRow struct {
 	Host         string
 	Port         int
 	Admin        string
-	DatabaseName string
+	Options      catalog.Values `gorm:"serializer:json"`
+	Clients      []string       `gorm:"column:client_addresses;serializer:json"`
 	Environment  string
 	Labels       map[string]string `gorm:"serializer:json"`
 	TLS          string            `gorm:"column:tls"`
 	CA           string            `gorm:"column:ca"`
-	WeakSignIn   bool
-	NameRule     naming.Rule      `gorm:"serializer:json"`
-	Identity     catalog.Identity `gorm:"serializer:json"`
+	NameRule     naming.Rule       `gorm:"serializer:json"`
+	Identity     catalog.Identity  `gorm:"serializer:json"`
 	SealedSecret []byte
 	RowVersion   int
 	CreatedAt    time.Time
@@ -38,16 +38,22 @@ func (serverRow) TableName() string { return "servers" }
 
 func serverFrom(r serverRow) catalog.Server {
 	return catalog.Server{ID: r.ID, Name: r.Name, Engine: catalog.Engine(r.Engine), Host: r.Host, Port: r.Port, Admin: r.Admin,
-		Database: r.DatabaseName, Environment: catalog.Environment(r.Environment), Labels: r.Labels, TLS: catalog.TLSMode(r.TLS),
-		CA: r.CA, WeakSignIn: r.WeakSignIn, NameRule: r.NameRule, Identity: r.Identity, Version: r.RowVersion, Created: r.CreatedAt, Updated: r.UpdatedAt}
+		Options: r.Options, Clients: r.Clients, Environment: catalog.Environment(r.Environment), Labels: r.Labels, TLS: catalog.TLSMode(r.TLS),
+		CA: r.CA, NameRule: r.NameRule, Identity: r.Identity, Version: r.RowVersion, Created: r.CreatedAt, Updated: r.UpdatedAt}
 }
 
 func rowFrom(s catalog.Server) serverRow {
 	if s.Labels == nil {
 		s.Labels = map[string]string{}
 	}
+	if s.Options == nil {
+		s.Options = catalog.Values{}
+	}
+	if s.Clients == nil {
+		s.Clients = []string{}
+	}
 	return serverRow{ID: s.ID, Name: s.Name, Engine: string(s.Engine), Host: s.Host, Port: s.Port, Admin: s.Admin,
-		DatabaseName: s.Database, Environment: string(s.Environment), Labels: s.Labels, TLS: string(s.TLS), CA: s.CA, WeakSignIn: s.WeakSignIn,
+		Options: s.Options, Clients: s.Clients, Environment: string(s.Environment), Labels: s.Labels, TLS: string(s.TLS), CA: s.CA,
 		NameRule: s.NameRule, Identity: s.Identity, RowVersion: s.Version, CreatedAt: s.Created}
 }
 
@@ -104,7 +110,7 @@ func (s *Store) Secret(ctx context.Context, name string) (secret.Text, error) {
 func (s *Store) UpdateServer(ctx context.Context, srv catalog.Server, password *secret.Text, entry journal.Entry) error {
 	row := rowFrom(srv)
 	row.RowVersion++
-	columns := []string{"Host", "Port", "Admin", "DatabaseName", "Environment", "Labels", "TLS", "CA", "WeakSignIn", "NameRule", "Identity", "RowVersion", "UpdatedAt"}
+	columns := []string{"Host", "Port", "Admin", "Options", "Clients", "Environment", "Labels", "TLS", "CA", "NameRule", "Identity", "RowVersion", "UpdatedAt"}
 	if password != nil {
 		var err error
 		if row.SealedSecret, err = s.seal(*password, boundServer(srv.Name)); err != nil {

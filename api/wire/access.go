@@ -254,6 +254,7 @@ type Handover struct {
 	Environment string            `json:"environment"`
 	Host        string            `json:"host"`
 	Port        int               `json:"port"`
+	Also        []string          `json:"also" nullable:"false" doc:"Other addresses at which clients find the server."`
 	Database    string            `json:"database,omitempty"`
 	TLS         string            `json:"tls"`
 	Accounts    []HandoverAccount `json:"accounts" nullable:"false"`

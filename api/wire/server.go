@@ -25,11 +25,11 @@ type Server struct {
 	Host        string            `json:"host"`
 	Port        int               `json:"port"`
 	Admin       string            `json:"admin" doc:"The login that Genarch uses there."`
-	Database    string            `json:"database" doc:"PostgreSQL: the database that Genarch connects to."`
+	Options     map[string]any    `json:"options" doc:"The engine's own, as GET /engines has them for a registration."`
+	Clients     []string          `json:"client_addresses" nullable:"false" doc:"Where clients find it, HOST or HOST:PORT, the one to be used first. None: the address that Genarch uses."`
 	Environment string            `json:"environment" enum:"production,staging,development"`
 	Labels      map[string]string `json:"labels"`
 	TLS         string            `json:"tls" enum:"off,required,verified"`
-	WeakSignIn  bool              `json:"weak_sign_in" doc:"The server may ask for the password in a form that gives it away (md5)."`
 	Cautions    []string          `json:"cautions,omitempty" nullable:"false" doc:"What leaves a way for somebody in between, or in the server's place."`
 	NameRule    NameRule          `json:"name_rule"`
 	Identity    Identity          `json:"identity" doc:"The instance by which the server is known."`
@@ -47,30 +47,30 @@ type ServerInput struct {
 	Port        int               `json:"port,omitempty" minimum:"0" maximum:"65535" doc:"0 or absent: the engine's usual one."`
 	Admin       string            `json:"admin" maxLength:"128"`
 	Secret      string            `json:"secret" maxLength:"1024" doc:"The password of the admin login. It is kept encrypted and never shown."`
-	Database    string            `json:"database,omitempty" maxLength:"64"`
+	Options     map[string]any    `json:"options,omitempty" doc:"The engine's own, as GET /engines has them for a registration."`
+	Clients     []string          `json:"client_addresses,omitempty" nullable:"false" maxItems:"10" doc:"Where clients find it, HOST or HOST:PORT, the one to be used first."`
 	Environment string            `json:"environment" enum:"production,staging,development"`
 	Labels      map[string]string `json:"labels,omitempty"`
 	TLS         string            `json:"tls,omitempty" enum:"off,required,verified" doc:"Absent: off on this machine, else verified."`
 	CA          string            `json:"ca,omitempty" maxLength:"1048576" doc:"PEM text, for verified; absent: the authorities that the system trusts."`
 	ServerKey   string            `json:"server_key,omitempty" maxLength:"100" doc:"For required: the key of the server's certificate, sha256: and base64."`
-	WeakSignIn  bool              `json:"weak_sign_in,omitempty" doc:"For old servers: they may ask for the password in a form that gives it away."`
 	NameRule    *NameRule         `json:"name_rule,omitempty"`
 }
 
 // ServerPatch alters a registration: what is absent stays as it is.
 type ServerPatch struct {
 	Version     int                `json:"version" doc:"The version that was read."`
-	Host        *string            `json:"host,omitempty" maxLength:"255" doc:"Host, port, login, database and TLS need the secret beside them."`
+	Host        *string            `json:"host,omitempty" maxLength:"255" doc:"Host, port, login, options and TLS need the secret beside them."`
 	Port        *int               `json:"port,omitempty" minimum:"1" maximum:"65535"`
 	Admin       *string            `json:"admin,omitempty" maxLength:"128"`
 	Secret      *string            `json:"secret,omitempty" maxLength:"1024"`
-	Database    *string            `json:"database,omitempty" maxLength:"64"`
+	Options     *map[string]any    `json:"options,omitempty" doc:"Those that are to be another; null takes one away."`
+	Clients     *[]string          `json:"client_addresses,omitempty" maxItems:"10"`
 	Environment *string            `json:"environment,omitempty" enum:"production,staging,development"`
 	Labels      *map[string]string `json:"labels,omitempty"`
 	TLS         *string            `json:"tls,omitempty" enum:"off,required,verified"`
 	CA          *string            `json:"ca,omitempty" maxLength:"1048576"`
 	ServerKey   *string            `json:"server_key,omitempty" maxLength:"100"`
-	WeakSignIn  *bool              `json:"weak_sign_in,omitempty"`
 	NameRule    *NameRule          `json:"name_rule,omitempty"`
 }
 

@@ -1508,6 +1508,8 @@ export interface components {
         };
         Handover: {
             accounts: components["schemas"]["HandoverAccount"][];
+            /** @description Other addresses at which clients find the server. */
+            also: string[];
             /**
              * Format: int64
              * @description The change that made them.
@@ -1871,10 +1873,10 @@ export interface components {
             admin: string;
             /** @description What leaves a way for somebody in between, or in the server's place. */
             cautions?: string[];
+            /** @description Where clients find it, HOST or HOST:PORT, the one to be used first. None: the address that Genarch uses. */
+            client_addresses: string[];
             /** Format: date-time */
             created: string;
-            /** @description PostgreSQL: the database that Genarch connects to. */
-            database: string;
             engine: string;
             /** @enum {string} */
             environment: "production" | "staging" | "development";
@@ -1886,6 +1888,10 @@ export interface components {
             };
             name: string;
             name_rule: components["schemas"]["NameRule"];
+            /** @description The engine's own, as GET /engines has them for a registration. */
+            options: {
+                [key: string]: unknown;
+            };
             /** Format: int64 */
             port: number;
             /** @description What was read from the server just now, if that was asked for. */
@@ -1899,8 +1905,6 @@ export interface components {
              * @description Of the registration; an edit names it, so that nobody's edit is lost.
              */
             version: number;
-            /** @description The server may ask for the password in a form that gives it away (md5). */
-            weak_sign_in: boolean;
         };
         ServerEvent: {
             server: string;
@@ -1909,7 +1913,8 @@ export interface components {
             admin: string;
             /** @description PEM text, for verified; absent: the authorities that the system trusts. */
             ca?: string;
-            database?: string;
+            /** @description Where clients find it, HOST or HOST:PORT, the one to be used first. */
+            client_addresses?: string[];
             engine: string;
             /** @enum {string} */
             environment: "production" | "staging" | "development";
@@ -1919,6 +1924,10 @@ export interface components {
             };
             name: string;
             name_rule?: components["schemas"]["NameRule"];
+            /** @description The engine's own, as GET /engines has them for a registration. */
+            options?: {
+                [key: string]: unknown;
+            };
             /**
              * Format: int64
              * @description 0 or absent: the engine's usual one.
@@ -1933,21 +1942,23 @@ export interface components {
              * @enum {string}
              */
             tls?: "off" | "required" | "verified";
-            /** @description For old servers: they may ask for the password in a form that gives it away. */
-            weak_sign_in?: boolean;
         };
         ServerPatch: {
             admin?: string;
             ca?: string;
-            database?: string;
+            client_addresses?: string[];
             /** @enum {string} */
             environment?: "production" | "staging" | "development";
-            /** @description Host, port, login, database and TLS need the secret beside them. */
+            /** @description Host, port, login, options and TLS need the secret beside them. */
             host?: string;
             labels?: {
                 [key: string]: string;
             };
             name_rule?: components["schemas"]["NameRule"];
+            /** @description Those that are to be another; null takes one away. */
+            options?: {
+                [key: string]: unknown;
+            };
             /** Format: int64 */
             port?: number;
             secret?: string;
@@ -1959,7 +1970,6 @@ export interface components {
              * @description The version that was read.
              */
             version: number;
-            weak_sign_in?: boolean;
         };
         ServerSession: {
             account: components["schemas"]["Principal"];

@@ -48,15 +48,17 @@ type Server struct {
 	Host        string
 	Port        int
 	Admin       string // login name
-	Database    string // PostgreSQL: where Genarch connects to; "" is postgres
 	Environment Environment
 	Labels      map[string]string
 	TLS         TLSMode
 	CA          string // PEM text, for TLSVerified; "" takes the system's authorities
-	// WeakSignIn lets a server ask for the password in a form that gives it away
-	// to whoever answers in its place (PostgreSQL: md5, clear text); for old ones.
-	WeakSignIn bool
-	NameRule   naming.Rule
+	// Options are the engine's own, by the names that its description has for a
+	// registration.
+	Options Values
+	// Clients is where clients find it, as HOST or HOST:PORT, the one to be used first: a
+	// pooler, or a name that outlives the machine. None: the address that Genarch uses.
+	Clients  []string
+	NameRule naming.Rule
 	// Identity is what answered when the server was registered or last accepted.
 	Identity Identity
 	Version  int // of the record, for compare-and-set
@@ -149,9 +151,6 @@ func (s Server) Cautions() []string {
 		out = append(out, "the certificate of "+s.Name+" is known by its key alone, as it was when it was registered: compare it on the server ("+key+"), or use --tls verified")
 	case s.TLS == TLSRequired && s.Identity.Known():
 		out = append(out, "the certificate of "+s.Name+" is neither verified nor known by its key")
-	}
-	if s.WeakSignIn {
-		out = append(out, s.Name+" may ask for the password in a form that gives it away to whoever answers in its place (weak sign-in)")
 	}
 	return out
 }

@@ -78,8 +78,8 @@ func (Engine) Open(t engine.Target) (engine.Server, error) {
 	c.Host, c.Port = t.Server.Host, uint16(t.Server.Port)
 	c.User, c.Password = t.Server.Admin, t.Password.Reveal()
 	c.Database = "postgres"
-	if t.Server.Database != "" {
-		c.Database = t.Server.Database
+	if home := t.Server.Options.Text("database"); home != "" {
+		c.Database = home
 	}
 	c.ConnectTimeout = connectTimeout
 	c.Fallbacks, c.TLSConfig = nil, transport.Config()
@@ -89,7 +89,7 @@ func (Engine) Open(t engine.Target) (engine.Server, error) {
 	if c.TLSConfig != nil {
 		c.ChannelBinding = "require"
 	}
-	if t.Server.WeakSignIn {
+	if t.Server.Options.Bool("weak_sign_in") {
 		c.RequireAuth, c.ChannelBinding = "", "prefer"
 	}
 	if t.Server.OnSocket() {

@@ -48,9 +48,10 @@ var description = engine.Description{
 	Fields: map[change.Part][]engine.Field{
 		engine.PartServer: {
 			{Name: "database", Title: "Maintenance database", Type: engine.Text, Default: "postgres",
-				Decides: "where Genarch connects to; it cannot be dropped through Genarch"},
+				Decides: "where Genarch connects to; it can neither be dropped nor serve as template through Genarch"},
 			{Name: "weak_sign_in", Title: "Weak sign-in", Type: engine.Yes, Default: "no",
-				Decides: "whether the server may ask for the password in a form that gives it away (md5, clear text)"},
+				Decides: "whether the server may ask for the password in a form that gives it away (md5, clear text)",
+				Careful: "it may ask for the password in a form that gives it away to whoever answers in its place"},
 		},
 		change.PartDatabase: databaseFields,
 		change.PartAccount:  accountFields,

@@ -15,7 +15,7 @@ import (
 // or moved, and its size into size. Everything but what it holds is read from outside.
 func (s *server) readDoomed(ctx context.Context, d catalog.Database, size **int64) (*catalog.Doomed, error) {
 	out := &catalog.Doomed{}
-	if d.Name == orElse(s.target.Server.Database, "postgres") {
+	if d.Name == orElse(s.target.Server.Options.Text("database"), "postgres") {
 		out.Own = "Genarch's own login signs in to it"
 	}
 	key := uint32(d.Key)

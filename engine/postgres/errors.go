@@ -36,7 +36,7 @@ func wrap(op string, err error) error {
 		e := engine.Classify(op, err, false)
 		if strings.Contains(err.Error(), "require_auth") || strings.Contains(err.Error(), "channel binding") || strings.Contains(err.Error(), "SCRAM-SHA-256-PLUS") {
 			e.Text = "the server does not sign Genarch in by SCRAM (scram-sha-256), which gives the password away to nobody; nothing was sent"
-			e.Next = "on the server: password_encryption = 'scram-sha-256', set the login's password anew, and scram-sha-256 in pg_hba.conf; or, for a server that cannot: --weak-sign-in"
+			e.Next = "on the server: password_encryption = 'scram-sha-256', set the login's password anew, and scram-sha-256 in pg_hba.conf; or, for a server that cannot: --set weak_sign_in=yes"
 			return e
 		}
 		// The driver has no type of its own for a server without TLS.

@@ -74,7 +74,7 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 // planHoldings lays out, for each database where the role has anything, giving
 // its things away and taking its grants.
 func planHoldings(b *change.Brief, giveTo string, a catalog.Account, snap catalog.Snapshot) {
-	home := orElse(snap.Server.Database, "postgres")
+	home := orElse(snap.Server.Options.Text("database"), "postgres")
 	shared := false
 	var inside []catalog.Holding
 	for _, h := range snap.Holdings {

@@ -9,6 +9,7 @@
 	let copied = $state('');
 	const facts = $derived<[string, string][]>([
 		['address', `${sheet.host} port ${sheet.port}`],
+		...(sheet.also.length ? ([['also at', sheet.also.join(', ')]] as [string, string][]) : []),
 		['engine', engines.title(sheet.engine)],
 		...(sheet.database ? ([['database', sheet.database]] as [string, string][]) : []),
 		['TLS', sheet.tls]
