@@ -14,7 +14,6 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/core/policy"
-	"example.com/genarch/core/privilege"
 	"example.com/genarch/engine"
 )
 
@@ -311,10 +310,6 @@ func (h *Handler) showWhy(ctx context.Context, in *struct {
 	Column    string `query:"column" maxLength:"400"`
 	Scope     string `query:"scope" enum:"server,database,schema,table,sequence,routine,column" default:"database"`
 }) (*body[wire.Why], error) {
-	want, ok := privilege.Named(in.Privilege)
-	if !ok {
-		return nil, &Problem{Status: http.StatusUnprocessableEntity, Code: "privilege.unknown", Detail: fmt.Sprintf("there is no privilege %q", in.Privilege), Next: "for example SELECT, INSERT, CONNECT, CREATE, EXECUTE"}
-	}
 	o := catalog.Object{Scope: catalog.Scope(in.Scope), Database: in.Database, Schema: in.Schema, Name: in.Name, Column: in.Column}
 	q := catalog.AccessQuery{Object: &o}
 	if o.Database != "" {
@@ -323,6 +318,11 @@ func (h *Handler) showWhy(ctx context.Context, in *struct {
 	srv, g, err := h.graph(ctx, in.Server, q)
 	if err != nil {
 		return nil, err
+	}
+	want, ok := h.engineOf(srv).Table.Named(in.Privilege)
+	if !ok {
+		return nil, &Problem{Status: http.StatusUnprocessableEntity, Code: "privilege.unknown", Detail: fmt.Sprintf("there is no privilege %q", in.Privilege),
+			Next: "see what there is: genarch engine show " + string(srv.Engine)}
 	}
 	p := h.who(srv, in.Account, in.Role)
 	if p != catalog.Public {

@@ -44,7 +44,7 @@ func (r accountRenderer) account(a catalog.Account) wire.Account {
 		kind = "role"
 	}
 	rights := slices.Clone(a.Attributes)
-	if a.Super && a.Global != 0 {
+	if a.Super && !a.Global.Empty() {
 		rights = append(rights, "ALL PRIVILEGES")
 	} else {
 		rights = append(rights, a.Global.Names()...)
@@ -71,23 +71,14 @@ func (r accountRenderer) marks(a catalog.Account) []wire.Mark {
 	add := func(code, format string, args ...any) {
 		out = append(out, wire.Mark{Code: code, Text: fmt.Sprintf(format, args...)})
 	}
-	manages := a.Global.Has(privilege.CreateUser) || slices.Contains(a.Attributes, "CREATEROLE")
-	switch {
-	case a.Super:
-		add("powerful", "it may do everything on the server")
-	case manages:
-		add("powerful", "it may create and alter accounts, and so become anybody")
-	case a.Global != 0 && a.Global&^privilege.Usage != 0:
-		add("powerful", "it has privileges on the whole server: %s", a.Global)
+	for _, m := range r.g.Marks(a) {
+		add(m.Code, "%s", m.Text)
 	}
 	if a.Name == "" && a.Login {
 		add("anonymous", "it has no name: any name that fits no other account at this host signs in as it")
 	}
 	if a.Open && a.Login && !a.Locked {
 		add("no_password", "it has no password: whoever knows its name can sign in")
-	}
-	for _, m := range r.g.Marks(a) {
-		add(m.Code, "%s", m.Text)
 	}
 	return out
 }

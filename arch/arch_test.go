@@ -57,7 +57,7 @@ var allowed = map[string][]string{
 }
 
 // pure are the standard library's packages that core may import directly.
-var pure = strings.Fields("bytes cmp context crypto/sha256 encoding/hex encoding/json errors fmt io iter maps math/bits net/netip net/url reflect regexp slices strconv strings time unicode unicode/utf8")
+var pure = strings.Fields("bytes cmp context crypto/sha256 encoding/hex encoding/json errors fmt io iter maps math/bits net/netip net/url reflect regexp runtime slices strconv strings sync sync/atomic time unicode unicode/utf8")
 
 func goList(t *testing.T, args ...string) []string {
 	t.Helper()

@@ -64,6 +64,9 @@ func CheckIntent(in change.Intent, d *Description) (change.Intent, error) {
 		check(change.PartMember, &own.Options)
 	}
 	if in.Grant != nil {
+		if _, err := d.Table.Parse(in.Grant.Privileges); err != nil {
+			errs = append(errs, fmt.Errorf("%w: %w; see what there is: genarch engine show %s", change.ErrIntent, err, d.ID))
+		}
 		own := *in.Grant
 		in.Grant = &own
 		check(change.PartGrant, &own.Options)

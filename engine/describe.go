@@ -8,6 +8,7 @@ import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/core/privilege"
 )
 
 // Description is what an engine says of itself, as data. GET /engines serves it as
@@ -35,8 +36,11 @@ type Description struct {
 	Principals []Principal `json:"principals"`
 	Scopes     []Scope     `json:"scopes"` // the widest first
 	Privileges []Privilege `json:"privileges"`
-	Granting   Granting    `json:"granting"`
-	Bundles    []Bundle    `json:"bundles"`
+	// Table holds the sets of privileges: all that are named above, and those that the
+	// engine speaks of without their being granted through Genarch.
+	Table    *privilege.Table `json:"-"`
+	Granting Granting         `json:"granting"`
+	Bundles  []Bundle         `json:"bundles"`
 	// Endings are the ways in which a session can be ended.
 	Endings map[catalog.Ending]Form `json:"endings"`
 	Gate    Gate                    `json:"gate"`

@@ -152,7 +152,7 @@ func PlanKeep(b *change.Brief, a catalog.Account, snap catalog.Snapshot, deed st
 func PlanLoses(b *change.Brief, g *access.Graph, p catalog.Principal) {
 	var lost []string
 	for _, l := range g.Direct(p) {
-		if l.Privileges != 0 && !l.Owner {
+		if !l.Privileges.Empty() && !l.Owner {
 			lost = append(lost, l.Privileges.String()+" on "+l.Text())
 		}
 	}
@@ -198,19 +198,19 @@ func PlanDone(b *change.Brief, code, format string, args ...any) {
 // server are none of a database's, so Genarch grants none of them.
 func (d *Description) PrivilegeSet(scope catalog.Scope) privilege.Set {
 	if scope == catalog.ScopeServer {
-		return 0
+		return privilege.Set{}
 	}
-	set, _ := privilege.Parse(d.PrivilegesOn(scope)) // validated
+	set, _ := d.Table.Parse(d.PrivilegesOn(scope)) // validated
 	return set
 }
 
 // PlanPrivileges reads the single privileges of a grant and stops those that
 // the kind of object does not have.
 func PlanPrivileges(b *change.Brief, spec change.GrantSpec, d *Description) privilege.Set {
-	set, _ := privilege.Parse(spec.Privileges) // checked with the intent
+	set, _ := d.Table.Parse(spec.Privileges) // checked with the intent
 	o := spec.Object()
 	known := d.PrivilegeSet(o.Scope)
-	if wrong := set &^ known; wrong != 0 || known == 0 {
+	if wrong := set.Minus(known); !wrong.Empty() || known.Empty() {
 		b.Find(change.Stop, change.GrantInvalid, "on a "+string(o.Scope)+" there are: "+known.String(), "there is no privilege %s on a %s", wrong, o.Scope)
 	}
 	return set

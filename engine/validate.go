@@ -10,7 +10,6 @@ import (
 	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
-	"example.com/genarch/core/privilege"
 )
 
 var plainName = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
@@ -234,8 +233,8 @@ func (v *validation) privileges() {
 	}
 	for _, p := range d.Privileges {
 		v.release(p.Name, p.Since)
-		if _, ok := privilege.Named(p.Name); !ok {
-			v.bad("there is no privilege %s in core/privilege", p.Name)
+		if _, ok := d.Table.Named(p.Name); !ok {
+			v.bad("the table has no privilege %s", p.Name)
 		}
 		for i, s := range p.On {
 			if !scopes[s] || slices.Contains(p.On[:i], s) {

@@ -59,7 +59,7 @@ type TeamSpec struct {
 
 // Mark is something about an account that deserves a look.
 type Mark struct {
-	Code string `json:"code" enum:"powerful,no_password,anonymous,shadows,shadowed,weak_method"`
+	Code string `json:"code" doc:"For programs: powerful, no_password, anonymous, …; an engine may have codes of its own."`
 	Text string `json:"text"`
 }
 

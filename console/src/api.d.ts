@@ -1602,8 +1602,8 @@ export interface components {
             operator: string;
         };
         Mark: {
-            /** @enum {string} */
-            code: "powerful" | "no_password" | "anonymous" | "shadows" | "shadowed" | "weak_method";
+            /** @description For programs: powerful, no_password, anonymous, …; an engine may have codes of its own. */
+            code: string;
             text: string;
         };
         Matrix: {

@@ -58,7 +58,7 @@ func (l Line) Text() string {
 // the reading.
 func (g *Graph) lines(yield func(Line)) {
 	for _, a := range g.access.Accounts {
-		if a.Global != 0 {
+		if !a.Global.Empty() {
 			l := Line{Object: catalog.Object{Scope: catalog.ScopeServer}, Holder: a.Principal, Privileges: a.Global, Count: 1}
 			if a.GlobalGrant {
 				l.Grantable = a.Global
@@ -197,7 +197,7 @@ func (g *Graph) traits(p catalog.Principal) map[string]string {
 		}
 	}
 	for _, l := range g.Direct(p) {
-		if l.Object.Scope != catalog.ScopeServer && l.Privileges != 0 {
+		if l.Object.Scope != catalog.ScopeServer && !l.Privileges.Empty() {
 			key := string(l.Object.Scope) + " " + ObjectText(l.Object)
 			if l.Object.Scope == catalog.ScopeDatabase {
 				key = "privileges on database " + l.Object.Database
@@ -206,7 +206,7 @@ func (g *Graph) traits(p catalog.Principal) map[string]string {
 			if l.Count > 1 {
 				text = fmt.Sprintf("%s (%d objects)", text, l.Count)
 			}
-			if l.Grantable != 0 {
+			if !l.Grantable.Empty() {
 				text += " with the right to pass on"
 			}
 			if old := out[key]; old != "" {

@@ -30,7 +30,9 @@ type Graph struct {
 	public   int32
 	database map[string]int
 	rules    Rules
-	base     []privilege.Set // what reaches the whole server, by node
+	words    int      // of one packed set
+	base     []uint64 // what reaches the whole server, by node, packed
+	based    []bool   // whether that is anything
 }
 
 // Rules are what differs between the engines. They are made for one graph, whose
@@ -39,6 +41,8 @@ type Rules interface {
 	// Gifts lists what holds on one database, by facet: facet 0 is the
 	// database itself, the others are what is in it.
 	Gifts(db int) (facets []catalog.Object, held []Gift)
+	// Table has the privileges that all sets are of.
+	Table() *privilege.Table
 	// Base is what a node holds on the whole server, by itself; BaseInherited says
 	// whether the members of a role have what it holds there.
 	Base(node int32) privilege.Set
@@ -63,6 +67,14 @@ type Rules interface {
 type Mark struct {
 	Code string // stable: no_password, weak_method, shadowed, …
 	Text string
+}
+
+// Powerful is the mark of an account that has all rights, or can give them to itself.
+func Powerful(all bool) Mark {
+	if all {
+		return Mark{Code: "powerful", Text: "it may do everything on the server"}
+	}
+	return Mark{Code: "powerful", Text: "it may create and alter accounts, and so become anybody"}
 }
 
 // Gift is what one node holds on one facet, and whence.
@@ -111,12 +123,17 @@ func New(a catalog.Access, rules func(*Graph) Rules) *Graph {
 		}
 	}
 	g.sort()
-	g.base = make([]privilege.Set, len(g.nodes))
+	table := g.rules.Table()
+	g.words = table.Words()
+	g.base, g.based = make([]uint64, len(g.nodes)*g.words), make([]bool, len(g.nodes))
 	for v := range g.nodes {
-		g.base[v] = g.rules.Base(int32(v))
+		if base := g.rules.Base(int32(v)); !base.Empty() {
+			table.Pack(g.base[v*g.words:(v+1)*g.words], base)
+			g.based[v] = true
+		}
 	}
 	if g.rules.BaseInherited() {
-		g.spread(g.base, 1)
+		g.spread(g.base, g.based, g.words)
 	}
 	return g
 }
@@ -234,14 +251,18 @@ func (g *Graph) sort() {
 	}
 }
 
-// spread hands what roles have down to their members: sets holds width sets for
-// each node. One pass does, since roles come first; a circle needs more.
-func (g *Graph) spread(sets []privilege.Set, width int) {
+// spread hands what roles have down to their members: sets holds packed sets, width
+// words for each node, and some says which nodes have anything. One pass does, since roles come first; a circle needs more.
+func (g *Graph) spread(sets []uint64, some []bool, width int) {
 	for changed := true; changed; {
 		changed = false
 		for _, v := range g.order {
 			mine := sets[int(v)*width : int(v+1)*width]
 			for _, role := range g.up[v] {
+				if !some[role] {
+					continue
+				}
+				some[v] = true
 				for i, s := range sets[int(role)*width : int(role+1)*width] {
 					if s&^mine[i] != 0 {
 						mine[i] |= s
@@ -322,25 +343,43 @@ func (r reached) path(to int32) []int32 {
 	return out
 }
 
-// onDatabase computes what every node has on one database: one set for each
-// facet of each node. buffer is used again when it is large enough.
-func (g *Graph) onDatabase(db int, buffer []privilege.Set) (sets []privilege.Set, width int) {
+// onDatabase computes what every node has on one database: a packed set for each
+// facet of each node, width words together. buffer is used again when it is large enough.
+func (g *Graph) onDatabase(db int, buffer []uint64) (sets []uint64, width int) {
+	table := g.rules.Table()
 	facets, held := g.rules.Gifts(db)
-	width = len(facets)
+	width = len(facets) * g.words
 	need := width * len(g.nodes)
 	if cap(buffer) < need {
-		buffer = make([]privilege.Set, need)
+		buffer = make([]uint64, need)
 	}
 	sets = buffer[:need]
 	clear(sets)
+	some := make([]bool, len(g.nodes))
 	for _, h := range held {
-		sets[int(h.Node)*width+int(h.Facet)] |= h.Set
+		some[h.Node] = true
+		at := int(h.Node)*width + int(h.Facet)*g.words
+		table.Pack(sets[at:at+g.words], h.Set)
 	}
-	g.spread(sets, width)
-	for v, base := range g.base {
+	g.spread(sets, some, width)
+	for v := range g.nodes {
+		if !g.based[v] {
+			continue
+		}
+		base := g.base[v*g.words : (v+1)*g.words]
 		for i := range width {
-			sets[v*width+i] |= base
+			sets[v*width+i] |= base[i%g.words]
 		}
 	}
 	return sets, width
+}
+
+// unpack writes the sets of one node out, by facet.
+func (g *Graph) unpack(packed []uint64, into []privilege.Set) []privilege.Set {
+	table := g.rules.Table()
+	into = into[:0]
+	for at := 0; at < len(packed); at += g.words {
+		into = append(into, table.Unpack(packed[at:at+g.words]))
+	}
+	return into
 }

@@ -1,7 +1,10 @@
 package access
 
 import (
+	"runtime"
 	"slices"
+	"sync"
+	"sync/atomic"
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/privilege"
@@ -74,21 +77,31 @@ func (g *Graph) Matrix(keepAccount func(catalog.Account) bool, keepDatabase func
 		}
 	}
 	m.Cells = make([]Cell, len(rows)*len(columns))
-	var buffer []privilege.Set
-	for col, db := range columns {
-		var width int
-		buffer, width = g.onDatabase(db, buffer)
-		// Most accounts have on a database just what many others have.
-		var last []privilege.Set
-		var cell Cell
-		for row, v := range rows {
-			have := buffer[int(v)*width : int(v+1)*width]
-			if last == nil || !slices.Equal(have, last) {
-				cell, last = g.rules.Level(db, have), have
+	// Databases do not bear on each other, so each processor takes the next one.
+	var next atomic.Int64
+	var all sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), len(columns)) {
+		all.Go(func() {
+			var buffer []uint64
+			var sets []privilege.Set
+			for col := int(next.Add(1)) - 1; col < len(columns); col = int(next.Add(1)) - 1 {
+				var width int
+				buffer, width = g.onDatabase(columns[col], buffer)
+				// Most accounts have on a database just what many others have.
+				var last []uint64
+				var cell Cell
+				for row, v := range rows {
+					have := buffer[int(v)*width : int(v+1)*width]
+					if last == nil || !slices.Equal(have, last) {
+						sets = g.unpack(have, sets)
+						cell, last = g.rules.Level(columns[col], sets), have
+					}
+					m.Cells[row*len(columns)+col] = cell
+				}
 			}
-			m.Cells[row*len(columns)+col] = cell
-		}
+		})
 	}
+	all.Wait()
 	return m
 }
 
@@ -100,7 +113,7 @@ func (g *Graph) Level(p catalog.Principal, database string) Cell {
 		return Cell{}
 	}
 	sets, width := g.onDatabase(db, nil)
-	return g.rules.Level(db, sets[int(v)*width:int(v+1)*width])
+	return g.rules.Level(db, g.unpack(sets[int(v)*width:int(v+1)*width], nil))
 }
 
 // Effective is what p has on an object, all ways taken together: what its
@@ -108,14 +121,14 @@ func (g *Graph) Level(p catalog.Principal, database string) Cell {
 func (g *Graph) Effective(p catalog.Principal, o catalog.Object) privilege.Set {
 	v, ok := g.index[p]
 	if !ok {
-		return 0
+		return privilege.Set{}
 	}
 	if o.Scope == catalog.ScopeServer {
-		return g.base[v]
+		return g.rules.Table().Unpack(g.base[int(v)*g.words : int(v+1)*g.words])
 	}
 	var out privilege.Set
 	for _, w := range g.ways(v, o, false) {
-		out |= w.set
+		out = out.Or(w.set)
 	}
 	return out
 }

@@ -24,7 +24,7 @@ func (g *Graph) ways(v int32, o catalog.Object, dormant bool) []way {
 	r := g.reach(v, dormant)
 	var out []way
 	for _, u := range r.list {
-		if s := g.rules.Base(u); s != 0 {
+		if s := g.rules.Base(u); !s.Empty() {
 			w := way{path: r.path(u), set: s, via: ViaServer}
 			if s.Has(privilege.Own) {
 				// A member of a superuser is none until it takes the role on.

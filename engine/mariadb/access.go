@@ -23,13 +23,13 @@ import (
 // globalBits are the privileges of $.access in mysql.global_priv, in the order
 // of their bits. Source: sql/privilege.h, compared with SHOW GRANTS on 10.11.
 // The eleventh is the right to pass on.
-var globalBits = [...]privilege.Set{privilege.Select, privilege.Insert, privilege.Update, privilege.Delete, privilege.Create, privilege.Drop,
-	privilege.Reload, privilege.Shutdown, privilege.Process, privilege.File, 0, privilege.References, privilege.Index, privilege.Alter,
-	privilege.ShowDatabases, privilege.Super, privilege.CreateTemporaryTables, privilege.LockTables, privilege.Execute, privilege.ReplicationSlave,
-	privilege.BinlogMonitor, privilege.CreateView, privilege.ShowView, privilege.CreateRoutine, privilege.AlterRoutine, privilege.CreateUser,
-	privilege.Event, privilege.Trigger, privilege.CreateTablespace, privilege.DeleteHistory, privilege.SetUser, privilege.FederatedAdmin,
-	privilege.ConnectionAdmin, privilege.ReadOnlyAdmin, privilege.ReplicationSlaveAdmin, privilege.ReplicationMasterAdmin, privilege.BinlogAdmin,
-	privilege.BinlogReplay, privilege.SlaveMonitor, privilege.ShowCreateRoutine}
+var globalBits = [...]privilege.Set{may.Select, may.Insert, may.Update, may.Delete, may.Create, may.Drop,
+	may.Reload, may.Shutdown, may.Process, may.File, privilege.Set{}, may.References, may.Index, may.Alter,
+	may.ShowDatabases, may.Super, may.CreateTemporaryTables, may.LockTables, may.Execute, may.ReplicationSlave,
+	may.BinlogMonitor, may.CreateView, may.ShowView, may.CreateRoutine, may.AlterRoutine, may.CreateUser,
+	may.Event, may.Trigger, may.CreateTablespace, may.DeleteHistory, may.SetUser, may.FederatedAdmin,
+	may.ConnectionAdmin, may.ReadOnlyAdmin, may.ReplicationSlaveAdmin, may.ReplicationMasterAdmin, may.BinlogAdmin,
+	may.BinlogReplay, may.SlaveMonitor, may.ShowCreateRoutine}
 
 const grantBit = 10
 
@@ -38,11 +38,11 @@ const grantBit = 10
 var databaseColumns = [...]struct {
 	column string
 	set    privilege.Set
-}{{"Select", privilege.Select}, {"Insert", privilege.Insert}, {"Update", privilege.Update}, {"Delete", privilege.Delete}, {"Create", privilege.Create},
-	{"Drop", privilege.Drop}, {"References", privilege.References}, {"Index", privilege.Index}, {"Alter", privilege.Alter},
-	{"Create_tmp_table", privilege.CreateTemporaryTables}, {"Lock_tables", privilege.LockTables}, {"Create_view", privilege.CreateView},
-	{"Show_view", privilege.ShowView}, {"Create_routine", privilege.CreateRoutine}, {"Alter_routine", privilege.AlterRoutine},
-	{"Execute", privilege.Execute}, {"Event", privilege.Event}, {"Trigger", privilege.Trigger}, {"Delete_history", privilege.DeleteHistory}}
+}{{"Select", may.Select}, {"Insert", may.Insert}, {"Update", may.Update}, {"Delete", may.Delete}, {"Create", may.Create},
+	{"Drop", may.Drop}, {"References", may.References}, {"Index", may.Index}, {"Alter", may.Alter},
+	{"Create_tmp_table", may.CreateTemporaryTables}, {"Lock_tables", may.LockTables}, {"Create_view", may.CreateView},
+	{"Show_view", may.ShowView}, {"Create_routine", may.CreateRoutine}, {"Alter_routine", may.AlterRoutine},
+	{"Execute", may.Execute}, {"Event", may.Event}, {"Trigger", may.Trigger}, {"Delete_history", may.DeleteHistory}}
 
 // databaseFlags writes all flags of a row of mysql.db as one text, the right to
 // pass on last: twenty columns a row would take several times as long to read.
@@ -82,11 +82,11 @@ func accountFrom(user, host, text string, now time.Time) (catalog.Account, error
 	_, _ = fmt.Sscan(p.Access.String(), &bits)
 	for i, set := range globalBits {
 		if bits&(1<<i) != 0 {
-			a.Global |= set
+			a.Global = a.Global.Or(set)
 		}
 	}
 	a.GlobalGrant = bits&(1<<grantBit) != 0
-	a.Super = a.Global.Has(ownPrivileges|privilege.CreateUser) && a.GlobalGrant
+	a.Super = a.Global.Has(ownPrivileges.Or(may.CreateUser)) && a.GlobalGrant
 	if a.Role {
 		a.Login = false
 		return a, nil
@@ -243,7 +243,7 @@ func (s *server) readGrants(ctx context.Context) ([]catalog.Grant, error) {
 			g := catalog.Grant{Entry: catalog.Entry{Grantee: principal(one(user), one(host))}, Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: one(database)}}
 			for i, c := range databaseColumns {
 				if i < len(flags) && flags[i] == 'Y' {
-					g.Privileges |= c.set
+					g.Privileges = g.Privileges.Or(c.set)
 				}
 			}
 			if len(flags) > len(databaseColumns) && flags[len(databaseColumns)] == 'Y' {
@@ -267,14 +267,14 @@ func (s *server) readGrants(ctx context.Context) ([]catalog.Grant, error) {
 				for word := range strings.SplitSeq(words, ",") {
 					if strings.EqualFold(word, "Grant") {
 						passOn = true
-					} else if set, ok := privilege.Named(word); ok {
-						g.Privileges |= set
+					} else if set, ok := table.Named(word); ok {
+						g.Privileges = g.Privileges.Or(set)
 					}
 				}
 				if passOn {
 					g.Grantable = g.Privileges
 				}
-				if g.Privileges != 0 || passOn {
+				if !g.Privileges.Empty() || passOn {
 					*into = append(*into, g)
 				}
 				return err

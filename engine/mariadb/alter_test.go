@@ -109,7 +109,7 @@ func TestAlter(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if held, _ := directOn(a.Grants, at("first_app", "127.0.0.1"), catalog.Object{Scope: catalog.ScopeDatabase, Database: odd}); held != privilege.Set(0) {
+	if held, _ := directOn(a.Grants, at("first_app", "127.0.0.1"), catalog.Object{Scope: catalog.ScopeDatabase, Database: odd}); held != privilege.Set(privilege.Set{}) {
 		t.Errorf("who held it before still has %s", held)
 	}
 	// A step whose database is gone by now is neither done nor in the way.

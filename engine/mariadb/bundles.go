@@ -9,12 +9,11 @@ import (
 // bundles are privileges on the database, which reach everything in it, what is made
 // later included.
 var bundles = func() map[access.Bundle]privilege.Set {
-	read := privilege.Select | privilege.ShowView
-	write := read | privilege.Insert | privilege.Update | privilege.Delete | privilege.Execute | privilege.CreateTemporaryTables | privilege.LockTables
-	build := write | privilege.Create | privilege.Alter | privilege.Index | privilege.References | privilege.CreateView | privilege.CreateRoutine |
-		privilege.AlterRoutine | privilege.Trigger
+	read := may.Select.Or(may.ShowView)
+	write := read.Or(may.Insert, may.Update, may.Delete, may.Execute, may.CreateTemporaryTables, may.LockTables)
+	build := write.Or(may.Create, may.Alter, may.Index, may.References, may.CreateView, may.CreateRoutine, may.AlterRoutine, may.Trigger)
 	return map[access.Bundle]privilege.Set{access.BundleRead: read, access.BundleWrite: write, access.BundleBuild: build,
-		access.BundleOwn: build | privilege.Drop | privilege.Event | privilege.DeleteHistory}
+		access.BundleOwn: build.Or(may.Drop, may.Event, may.DeleteHistory)}
 }()
 
 // ownPrivileges is the bundle own: everything that can be given on one

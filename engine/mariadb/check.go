@@ -103,7 +103,7 @@ func (s *server) checkOnly(ctx context.Context, p catalog.Principal, args map[st
 	}
 	var keep privilege.Set
 	if args["privileges"] != "" {
-		if keep, err = privilege.Parse(strings.Split(args["privileges"], ", ")); err != nil {
+		if keep, err = table.Parse(strings.Split(args["privileges"], ", ")); err != nil {
 			return nil, err
 		}
 	}
@@ -111,7 +111,7 @@ func (s *server) checkOnly(ctx context.Context, p catalog.Principal, args map[st
 	all := change.GrantSpec{Database: args["database"]}
 	for _, g := range grants {
 		if g.Grantee == p && concerns(g, all, catalog.Object{Scope: catalog.ScopeDatabase, Database: args["database"]}) {
-			if more := g.Privileges &^ keep; more != 0 && (keep == 0 || g.Scope == catalog.ScopeDatabase) {
+			if more := g.Privileges.Minus(keep); !more.Empty() && (keep.Empty() || g.Scope == catalog.ScopeDatabase) {
 				left = append(left, p.String()+" still has "+more.String()+" on "+access.ObjectText(g.Object))
 			}
 		}
@@ -127,25 +127,25 @@ func (s *server) checkPrivileges(ctx context.Context, p catalog.Principal, args 
 	}
 	var set privilege.Set
 	if args["privileges"] != "" {
-		if set, err = privilege.Parse(strings.Split(args["privileges"], ", ")); err != nil {
+		if set, err = table.Parse(strings.Split(args["privileges"], ", ")); err != nil {
 			return nil, err
 		}
 	}
 	o := catalog.Object{Scope: catalog.Scope(args["scope"]), Database: args["database"], Name: args["object"], Column: args["column"], Routine: args["routine"]}
 	held, _ := directOn(grants, p, o)
 	if args["as_written"] == "yes" {
-		held = 0
+		held = privilege.Set{}
 		for _, g := range grants {
 			if g.Grantee == p && g.Object == o {
-				held |= g.Privileges
+				held = held.Or(g.Privileges)
 			}
 		}
 	}
 	switch where := access.ObjectText(o); {
 	case args["present"] == "yes" && !held.Has(set):
-		return []string{p.String() + " lacks " + (set &^ held).String() + " on " + where}, nil
-	case args["present"] == "no" && held&set != 0:
-		return []string{p.String() + " still has " + (held & set).String() + " on " + where}, nil
+		return []string{p.String() + " lacks " + (set.Minus(held)).String() + " on " + where}, nil
+	case args["present"] == "no" && held.Any(set):
+		return []string{p.String() + " still has " + (held.And(set)).String() + " on " + where}, nil
 	}
 	return nil, nil
 }

@@ -123,6 +123,7 @@ var description = engine.Description{
 		{Name: catalog.ScopeRoutine, Title: "routine", Within: catalog.ScopeDatabase, Parts: []string{"database", "name"}},
 		{Name: catalog.ScopeColumn, Title: "column", Within: catalog.ScopeTable, Parts: []string{"database", "name", "column"}},
 	},
+	Table: table,
 	Privileges: engine.ParsePrivileges(`
 		server database table column: SELECT, INSERT, UPDATE, REFERENCES
 		server database table: DELETE, CREATE, DROP, INDEX, ALTER, CREATE VIEW, SHOW VIEW, TRIGGER, DELETE HISTORY=DELETE VERSIONING ROWS

@@ -197,7 +197,7 @@ func onlyFor(a catalog.Access, name string) []string {
 	}
 	var out []string
 	for _, x := range a.Accounts {
-		if here[x.Principal] && !elsewhere[x.Principal] && x.Global == 0 && x.Login {
+		if here[x.Principal] && !elsewhere[x.Principal] && x.Global.Empty() && x.Login {
 			out = append(out, x.Principal.String())
 		}
 	}

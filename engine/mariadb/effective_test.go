@@ -59,7 +59,7 @@ func TestEffective(t *testing.T) {
 		}
 	}
 	s := enginetest.Open(t, Engine{}, enginetest.Target(Engine{}, running, "quay"))
-	statements := map[privilege.Set]string{privilege.Select: "SELECT a FROM `%s`.`%s`", privilege.Insert: "INSERT INTO `%s`.`%s` (a) VALUES (1)", privilege.Delete: "DELETE FROM `%s`.`%s`"}
+	statements := map[privilege.Set]string{may.Select: "SELECT a FROM `%s`.`%s`", may.Insert: "INSERT INTO `%s`.`%s` (a) VALUES (1)", may.Delete: "DELETE FROM `%s`.`%s`"}
 	for round := range 40 {
 		for range 5 {
 			who := fmt.Sprintf("'%s'@'%s'", accounts[random.IntN(len(accounts))], hosts[random.IntN(len(hosts))])

@@ -18,14 +18,14 @@ func everything() catalog.Snapshot {
 	snap.Doomed.Events = []string{"nightly"}
 	snap.Target.Comment = "remark"
 	snap.OwnerFound = []string{"gate@10.%"}
-	snap.Access.Accounts = append(snap.Access.Accounts, catalog.Account{Principal: at("report", "%"), Login: true, Global: privilege.Select})
+	snap.Access.Accounts = append(snap.Access.Accounts, catalog.Account{Principal: at("report", "%"), Login: true, Global: may.Select})
 	grant := func(p catalog.Principal, set privilege.Set, o catalog.Object) {
 		o.Database = "cargo_prod"
 		snap.Access.Grants = append(snap.Access.Grants, catalog.Grant{Entry: catalog.Entry{Grantee: p, Privileges: set, Grantable: set, Grantor: "report@%"}, Object: o})
 	}
-	grant(at("gate", "10.%"), privilege.Execute, catalog.Object{Scope: catalog.ScopeRoutine, Name: "weigh"})
-	grant(at("crew", ""), privilege.Select, catalog.Object{Scope: catalog.ScopeTable, Name: "trailers"})
-	grant(at("crew", ""), privilege.Select|privilege.Insert, catalog.Object{Scope: catalog.ScopeDatabase})
+	grant(at("gate", "10.%"), may.Execute, catalog.Object{Scope: catalog.ScopeRoutine, Name: "weigh"})
+	grant(at("crew", ""), may.Select, catalog.Object{Scope: catalog.ScopeTable, Name: "trailers"})
+	grant(at("crew", ""), may.Select.Or(may.Insert), catalog.Object{Scope: catalog.ScopeDatabase})
 	return snap
 }
 

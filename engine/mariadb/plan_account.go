@@ -100,7 +100,7 @@ func planRivals(b *change.Brief, p catalog.Principal, snap catalog.Snapshot) {
 
 // takesOver reports whether an account or role can do anything on the whole server.
 func takesOver(a catalog.Account) bool {
-	return a.Super || a.GlobalGrant || a.Global&(privilege.Super|privilege.CreateUser|privilege.File) != 0
+	return a.Super || a.GlobalGrant || a.Global.Any(may.Super.Or(may.CreateUser, may.File))
 }
 
 // planMethod settles how a new password is kept.
@@ -532,7 +532,7 @@ func planSetPassword(b *change.Brief, spec change.AccountSpec, snap catalog.Snap
 
 // setText writes privileges as SQL lists them, USAGE for none.
 func setText(s privilege.Set) string {
-	if s == 0 {
+	if s.Empty() {
 		return "USAGE"
 	}
 	return s.String()

@@ -9,7 +9,6 @@ import (
 	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
-	"example.com/genarch/core/privilege"
 	"example.com/genarch/engine/enginetest"
 )
 
@@ -27,7 +26,7 @@ func staffed() catalog.Snapshot {
 		return catalog.Account{Principal: p, Login: !p.Role, ConnectionLimit: -1, Method: methodNative}
 	}
 	keeper := account(at("keeper", "%"))
-	keeper.Super, keeper.Global, keeper.GlobalGrant = true, privilege.All, true
+	keeper.Super, keeper.Global, keeper.GlobalGrant = true, table.All(), true
 	gate := account(at("gate", "10.%"))
 	gate.DefaultRole = "crew"
 	snap.Access = &catalog.Access{Engine: ID,
@@ -35,9 +34,9 @@ func staffed() catalog.Snapshot {
 		Memberships: []catalog.Membership{{Role: at("crew", ""), Member: at("keeper", "%"), Admin: true}, {Role: at("crew", ""), Member: at("gate", "10.%")}, {Role: at("desk", ""), Member: at("keeper", "%"), Admin: true}},
 		Databases:   []catalog.AccessDatabase{{Name: "cargo_prod"}, {Name: "cargo2prod"}},
 		Grants: []catalog.Grant{
-			{Entry: catalog.Entry{Grantee: at("cargo_app", "10.0.0.%"), Privileges: privilege.Select | privilege.Insert}, Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: "cargo_prod"}},
-			{Entry: catalog.Entry{Grantee: at("gate", "10.%"), Privileges: privilege.Select, Grantable: privilege.Select}, Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: `gone\_prod`}},
-			{Entry: catalog.Entry{Grantee: at("gate", "10.%"), Privileges: privilege.Update}, Object: catalog.Object{Scope: catalog.ScopeColumn, Database: "cargo_prod", Name: "trailers", Column: "axles"}}}}
+			{Entry: catalog.Entry{Grantee: at("cargo_app", "10.0.0.%"), Privileges: may.Select.Or(may.Insert)}, Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: "cargo_prod"}},
+			{Entry: catalog.Entry{Grantee: at("gate", "10.%"), Privileges: may.Select, Grantable: may.Select}, Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: `gone\_prod`}},
+			{Entry: catalog.Entry{Grantee: at("gate", "10.%"), Privileges: may.Update}, Object: catalog.Object{Scope: catalog.ScopeColumn, Database: "cargo_prod", Name: "trailers", Column: "axles"}}}}
 	return snap
 }
 

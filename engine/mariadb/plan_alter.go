@@ -90,7 +90,7 @@ func planHandOver(p *planning.Draft, d catalog.Database, owner catalog.Principal
 	var told []string
 	for _, g := range p.Snap.Access.Grants {
 		held, _ := directOn([]catalog.Grant{g}, g.Grantee, o)
-		if held == 0 || g.Grantee.Role || !former[g.Grantee.String()] {
+		if held.Empty() || g.Grantee.Role || !former[g.Grantee.String()] {
 			continue
 		}
 		if step, any := takeStep(g, ownPrivileges, true); any {

@@ -60,7 +60,7 @@ func planCreate(p *planning.Draft) {
 		Args: map[string]string{"name": spec.Name},
 	})
 	if owner.Name != "" {
-		p.Step(ownStep(spec.Name, owner, 0))
+		p.Step(ownStep(spec.Name, owner, privilege.Set{}))
 	}
 	if spec.Team != nil {
 		p.Step(teamGrants(p)...)
@@ -205,7 +205,7 @@ func clearLeftovers(p *planning.Draft) {
 		plain := g.Scope != catalog.ScopeDatabase && g.Database == name || g.Scope == catalog.ScopeDatabase && !isPattern(g.Database) && plain(g.Database) == name
 		switch {
 		case plain:
-			if step, any := takeStep(g, privilege.All, true); any {
+			if step, any := takeStep(g, table.All(), true); any {
 				p.Step(step)
 			}
 		case g.Scope == catalog.ScopeDatabase && matches(g.Database, name):

@@ -9,7 +9,6 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/clearing"
 	"example.com/genarch/core/naming"
-	"example.com/genarch/core/privilege"
 	"example.com/genarch/engine"
 )
 
@@ -33,7 +32,7 @@ func (g *gate) add(do, undo string) { g.do, g.undo = append(g.do, do), append(g.
 // harmless is the right that shadows a pattern: of all rows of an account only
 // the most exact one counts, so a row with next to nothing takes away what a
 // pattern gave.
-const harmless = privilege.DeleteHistory
+var harmless = may.DeleteHistory
 
 // onName reports whether a grant is on exactly the database of a name, or on
 // something in it; a pattern that fits it is not.
@@ -64,7 +63,7 @@ func planGate(name string, snap catalog.Snapshot, clearLeftovers bool) gate {
 		case x.Scope == catalog.ScopeDatabase && isPattern(x.Database) && matches(x.Database, name):
 			patterns[x.Grantee] = x.Database
 		case onName(x, name): // on something in it
-			if step, any := takeStep(x, privilege.All, true); any {
+			if step, any := takeStep(x, table.All(), true); any {
 				g.add(step.Statement, step.Undo)
 				g.tables++
 			}
@@ -89,17 +88,17 @@ func planGate(name string, snap catalog.Snapshot, clearLeftovers bool) gate {
 		if has {
 			gone := x.Privileges
 			if shadow {
-				gone &^= harmless
+				gone = gone.Minus(harmless)
 			}
 			var words []string
-			if gone != 0 {
+			if !gone.Empty() {
 				words = append(words, setText(gone))
 			}
-			if x.Grantable != 0 {
+			if !x.Grantable.Empty() {
 				words = append(words, "GRANT OPTION")
 			}
 			if len(words) > 0 {
-				give = grantSQL(setText(gone), on, p, x.Grantable != 0)
+				give = grantSQL(setText(gone), on, p, !x.Grantable.Empty())
 				g.add(revokeSQL(strings.Join(words, ", "), on, p), give)
 			}
 		}
@@ -116,7 +115,7 @@ func planGate(name string, snap catalog.Snapshot, clearLeftovers bool) gate {
 func outsiders(snap catalog.Snapshot) (people, roots []catalog.Account) {
 	reach := ownPrivileges
 	for _, a := range snap.Access.Accounts {
-		if a.Principal == snap.Self || a.Locked || !a.Login && !a.Role || a.Global&reach == 0 {
+		if a.Principal == snap.Self || a.Locked || !a.Login && !a.Role || !a.Global.Any(reach) {
 			continue
 		}
 		if a.System || a.Role || a.Super && a.Host == "localhost" {

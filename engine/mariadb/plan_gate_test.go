@@ -7,7 +7,6 @@ import (
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
-	"example.com/genarch/core/privilege"
 	"example.com/genarch/engine"
 	"example.com/genarch/engine/enginetest"
 )
@@ -30,7 +29,7 @@ func dropping(spec change.DatabaseSpec, c *change.ClearingSpec) change.Intent {
 }
 
 func TestPlanDropFindings(t *testing.T) {
-	reporter := catalog.Account{Principal: at("report", "%"), Login: true, Global: privilege.Select}
+	reporter := catalog.Account{Principal: at("report", "%"), Login: true, Global: may.Select}
 	session := func(who catalog.Principal, alter func(*catalog.Session)) catalog.Session {
 		s := catalog.Session{ID: catalog.SessionID{Number: 7, Mark: "m"}, Kind: catalog.ClientSession, Database: "cargo_prod", Account: who}
 		if alter != nil {
@@ -53,7 +52,7 @@ func TestPlanDropFindings(t *testing.T) {
 		}, "caution:gate.leaky", "--hold-accounts"},
 		{"they are held", dropping(change.DatabaseSpec{}, &change.ClearingSpec{Options: catalog.Values{"hold_accounts": true}}), func(s *catalog.Snapshot) { s.Access.Accounts = append(s.Access.Accounts, reporter) }, "caution:gate.effect", ""},
 		{"who is never held, and is there", dropping(change.DatabaseSpec{}, &change.ClearingSpec{Options: catalog.Values{"hold_accounts": true}}), func(s *catalog.Snapshot) {
-			root := catalog.Account{Principal: at("root", "localhost"), Login: true, Super: true, Global: privilege.Select}
+			root := catalog.Account{Principal: at("root", "localhost"), Login: true, Super: true, Global: may.Select}
 			s.Access.Accounts = append(s.Access.Accounts, root)
 			s.Connected = []catalog.Session{session(root.Principal, nil)}
 		}, "caution:gate.leaky", "never locked"},
@@ -105,15 +104,15 @@ func TestPlanDropStatements(t *testing.T) {
 	}{
 		"drop":           {dropping(change.DatabaseSpec{}, &change.ClearingSpec{Grace: 30}), func(s *catalog.Snapshot) { s.Doomed.Events = []string{"night`ly"} }},
 		"drop_leftovers": {dropping(change.DatabaseSpec{Options: catalog.Values{"clear_leftovers": true}}, nil), nil},
-		"drop_held":      {dropping(change.DatabaseSpec{}, &change.ClearingSpec{Options: catalog.Values{"hold_accounts": true}}), func(s *catalog.Snapshot) { s.Access.Accounts[1].Global = privilege.Select }},
+		"drop_held":      {dropping(change.DatabaseSpec{}, &change.ClearingSpec{Options: catalog.Values{"hold_accounts": true}}), func(s *catalog.Snapshot) { s.Access.Accounts[1].Global = may.Select }},
 	} {
 		t.Run(name, func(t *testing.T) {
 			snap := doomed()
 			// One has the database by a pattern, one by a pattern and by its name.
 			for _, p := range []catalog.Principal{at("gate", "10.%"), at("crew", "")} {
-				snap.Access.Grants = append(snap.Access.Grants, catalog.Grant{Entry: catalog.Entry{Grantee: p, Privileges: privilege.Select}, Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: `cargo%`}})
+				snap.Access.Grants = append(snap.Access.Grants, catalog.Grant{Entry: catalog.Entry{Grantee: p, Privileges: may.Select}, Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: `cargo%`}})
 			}
-			snap.Access.Grants = append(snap.Access.Grants, catalog.Grant{Entry: catalog.Entry{Grantee: at("crew", ""), Privileges: privilege.Insert | privilege.Update, Grantable: privilege.Insert}, Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: `cargo\_prod`}})
+			snap.Access.Grants = append(snap.Access.Grants, catalog.Grant{Entry: catalog.Entry{Grantee: at("crew", ""), Privileges: may.Insert.Or(may.Update), Grantable: may.Insert}, Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: `cargo\_prod`}})
 			if tt.alter != nil {
 				tt.alter(&snap)
 			}
@@ -126,7 +125,7 @@ func TestPlanDropStatements(t *testing.T) {
 // and the login of Genarch keeps its own rights.
 func TestGateIsSymmetric(t *testing.T) {
 	snap := doomed()
-	snap.Access.Grants = append(snap.Access.Grants, catalog.Grant{Entry: catalog.Entry{Grantee: snap.Self, Privileges: privilege.Select}, Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: `cargo\_prod`}})
+	snap.Access.Grants = append(snap.Access.Grants, catalog.Grant{Entry: catalog.Entry{Grantee: snap.Self, Privileges: may.Select}, Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: `cargo\_prod`}})
 	g := planGate("cargo_prod", snap, false)
 	if len(g.do) == 0 || len(g.do) != len(g.undo) {
 		t.Fatalf("%d statements, %d ways back", len(g.do), len(g.undo))

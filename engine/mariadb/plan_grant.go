@@ -64,8 +64,8 @@ func revokeSQL(words, on string, from catalog.Principal) string {
 func giveStep(title string, to catalog.Principal, o catalog.Object, set, had privilege.Set, passOn, passed bool) change.Step {
 	words := columnText(set, o.Column)
 	var fresh []string
-	if set&^had != 0 {
-		fresh = append(fresh, columnText(set&^had, o.Column))
+	if !had.Has(set) {
+		fresh = append(fresh, columnText(set.Minus(had), o.Column))
 	}
 	if passOn && !passed {
 		fresh = append(fresh, "GRANT OPTION")
@@ -90,7 +90,7 @@ func directOn(grants []catalog.Grant, p catalog.Principal, o catalog.Object) (se
 			same = g.Scope == o.Scope && !isPattern(g.Database) && plain(g.Database) == o.Database
 		}
 		if same && g.Grantee == p {
-			set, passOn = set|g.Privileges, passOn|g.Grantable
+			set, passOn = set.Or(g.Privileges), passOn.Or(g.Grantable)
 		}
 	}
 	return set, passOn
@@ -147,11 +147,11 @@ func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		engine.PlanDone(b, change.GrantHeld, "%s has that on %s already; nothing will be done", to, grantObjectText(o))
 		return
 	}
-	planNarrows(b, snap, to, o, had|set)
+	planNarrows(b, snap, to, o, had.Or(set))
 	if to.Role {
 		noteRole(b, snap, to)
 	}
-	step := giveStep(b.Summary, to, o, set, had, spec.PassOn, passed != 0)
+	step := giveStep(b.Summary, to, o, set, had, spec.PassOn, !passed.Empty())
 	b.Steps = []change.Step{step, {Kind: change.Verify, Title: "read back what it may do now", ReadOnly: true, Args: step.Args}}
 	noteEffect(b, snap, o)
 }
@@ -176,11 +176,11 @@ func planNarrows(b *change.Brief, snap catalog.Snapshot, to catalog.Principal, o
 		return
 	}
 	g := graph(*snap.Access)
-	if had, _ := directOn(snap.Access.Grants, to, o); had != 0 {
+	if had, _ := directOn(snap.Access.Grants, to, o); !had.Empty() {
 		return
 	}
 	by, held := winningGrant(g, to, o.Database)
-	if lost := held &^ after; lost != 0 {
+	if lost := held.Minus(after); !lost.Empty() {
 		b.Find(change.Caution, change.GrantNarrows, "give a bundle that holds these too, or take the pattern away first", "%s has %s there by the pattern %s, and loses it: MariaDB lets only the grant on the exact name hold", to, lost, by)
 	}
 }
@@ -255,7 +255,7 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	b.Set(change.Setting{Name: "account", Value: to.String(), Asked: true, Decides: "who may not do it any more"})
 	planGivable(b, snap)
 	keep := bundles[spec.Bundle]
-	var only privilege.Set = privilege.All
+	var only privilege.Set = table.All()
 	if len(spec.Privileges) > 0 {
 		if only = engine.PlanPrivileges(b, spec, &description); b.Stopped() {
 			return
@@ -266,7 +266,7 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		if g.Grantee != to || !concerns(g, spec, o) {
 			continue
 		}
-		if step, any := takeStep(g, only&^keep, len(spec.Privileges) == 0); any {
+		if step, any := takeStep(g, only.Minus(keep), len(spec.Privileges) == 0); any {
 			b.Steps = append(b.Steps, step)
 		}
 		if g.Scope == catalog.ScopeDatabase && isPattern(g.Database) {
@@ -317,14 +317,14 @@ func takeStep(g catalog.Grant, take privilege.Set, whole bool) (change.Step, boo
 		on = quoteIdent(g.Database) + ".*"
 	}
 	args := checkOf("privileges", g.Grantee)
-	gone := g.Privileges & take
+	gone := g.Privileges.And(take)
 	args["scope"], args["database"], args["object"], args["column"], args["privileges"], args["present"], args["as_written"] = string(g.Scope), g.Database, g.Name, g.Column, gone.String(), "no", "yes"
 	if g.Routine != "" {
 		args["routine"] = g.Routine
 	}
-	passOn := g.Grantable != 0 && whole
+	passOn := !g.Grantable.Empty() && whole
 	var words []string
-	if gone != 0 {
+	if !gone.Empty() {
 		words = append(words, columnText(gone, g.Column))
 	}
 	if passOn {
@@ -340,7 +340,7 @@ func noteRemains(b *change.Brief, snap catalog.Snapshot, to catalog.Principal, o
 	rest.Grants = slices.DeleteFunc(slices.Clone(rest.Grants), func(g catalog.Grant) bool { return g.Grantee == to && concerns(g, spec, o) })
 	g := graph(rest)
 	if c := g.Level(to, o.Database); c.Level != access.None {
-		a := g.Why(to, privilege.Select, catalog.Object{Scope: catalog.ScopeDatabase, Database: o.Database})
+		a := g.Why(to, may.Select, catalog.Object{Scope: catalog.ScopeDatabase, Database: o.Database})
 		how := ""
 		if len(a.Needs) > 0 && len(a.Needs[0].Chains) > 0 {
 			how = ": " + a.Needs[0].Chains[0].Text()

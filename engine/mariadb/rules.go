@@ -142,6 +142,9 @@ func (m *rules) Base(v int32) privilege.Set {
 	return acc.Global
 }
 
+// Table has the privileges of the engine.
+func (*rules) Table() *privilege.Table { return table }
+
 // BaseInherited: the privileges of a role on *.* hold for its members.
 func (m *rules) BaseInherited() bool { return true }
 
@@ -218,15 +221,15 @@ func who(r row) string { return r.user + "@" + r.host }
 
 // Level is the largest bundle that is held on the database.
 func (m *rules) Level(_ int, have []privilege.Set) access.Cell {
-	held := have[0] & ownPrivileges
+	held := have[0].And(ownPrivileges)
 	for i := len(access.Bundles) - 1; i >= 0; i-- {
 		b := access.Bundles[i]
 		want := bundles[b]
 		if held.Has(want) {
-			return access.Cell{Level: b.Level(), More: held&^want != 0}
+			return access.Cell{Level: b.Level(), More: !want.Has(held)}
 		}
 	}
-	if held != 0 || have[0].Has(privilege.Below) {
+	if !held.Empty() || have[0].Has(privilege.Below) {
 		return access.Cell{Level: access.Custom}
 	}
 	return access.Cell{Level: access.None}
@@ -291,14 +294,21 @@ func (m *rules) Named(o catalog.Object) (database string, pattern bool) {
 // Fits reports whether a pattern opens a database.
 func (m *rules) Fits(pattern, database string) bool { return matches(pattern, database) }
 
-// Marks tells which other account some clients of an account get instead.
+// Marks tells what an account may do on the whole server, and which other one some of
+// its clients get instead.
 func (m *rules) Marks(a catalog.Account) []access.Mark {
 	var out []access.Mark
 	add := func(code, format string, args ...any) {
 		out = append(out, access.Mark{Code: code, Text: fmt.Sprintf(format, args...)})
 	}
+	switch {
+	case a.Super, a.Global.Has(may.CreateUser):
+		out = append(out, access.Powerful(a.Super))
+	case !a.Global.Empty():
+		add("powerful", "it has privileges on the whole server: %s", a.Global)
+	}
 	if !a.Login {
-		return nil
+		return out
 	}
 	before, after := rivals(slices.Concat(m.byName[a.Name], m.byName[""]), a.Principal)
 	for _, x := range before {
@@ -320,7 +330,7 @@ func winningGrant(g *access.Graph, p catalog.Principal, database string) (on str
 	m, ok := g.Rules().(*rules)
 	v := g.Known(p)
 	if !ok || v < 0 {
-		return "", 0
+		return "", privilege.Set{}
 	}
 	r, _ := m.winning(v, database)
 	return r.pattern, r.set

@@ -71,7 +71,7 @@ func TestHosts(t *testing.T) {
 
 // freight is a small MariaDB server with the traps of the trade.
 func freight() catalog.Access {
-	sel, ins := privilege.Select, privilege.Insert
+	sel, ins := may.Select, may.Insert
 	p := func(name, host string) catalog.Principal {
 		return catalog.Principal{Name: name, Host: host, Role: host == ""}
 	}
@@ -109,11 +109,11 @@ func TestRules(t *testing.T) {
 			t.Errorf("%s on %s: %s; want %s", tt.who, tt.db, got, tt.want)
 		}
 	}
-	a := g.Why(at("app", "%"), privilege.Select, catalog.Object{Scope: catalog.ScopeDatabase, Database: "axb"})
+	a := g.Why(at("app", "%"), may.Select, catalog.Object{Scope: catalog.ScopeDatabase, Database: "axb"})
 	if !a.Allowed || a.Needs[0].Chains[0].Via != access.ViaPattern && a.Needs[0].Chains[1].Via != access.ViaPattern {
 		t.Errorf("the pattern is not told: %+v", a.Needs)
 	}
-	if on, set := winningGrant(g, at("app", "127.0.0.1"), "cargo"); on != "carg%" || set != privilege.Insert {
+	if on, set := winningGrant(g, at("app", "127.0.0.1"), "cargo"); on != "carg%" || set != may.Insert {
 		t.Errorf("the winning grant is %q %s", on, set)
 	}
 	if l := g.Leftovers(); len(l) != 1 || l[0].Object.Database != "gone_db" {
@@ -185,6 +185,6 @@ func BenchmarkWhy(b *testing.B) {
 	p := a.Accounts[4321].Principal
 	o := catalog.Object{Scope: catalog.ScopeTable, Database: "db_321", Schema: "public", Name: "t"}
 	for b.Loop() {
-		g.Why(p, privilege.Select, o)
+		g.Why(p, may.Select, o)
 	}
 }

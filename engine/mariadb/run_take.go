@@ -298,7 +298,7 @@ func (s *server) probeGate(ctx context.Context, step change.Step) (bool, error) 
 		if g.Grantee.String() == step.Args["self"] {
 			continue // Genarch's own login keeps its rights
 		}
-		if onName(g, name) && (g.Scope != catalog.ScopeDatabase || g.Privileges&^harmless != 0) {
+		if onName(g, name) && (g.Scope != catalog.ScopeDatabase || !harmless.Has(g.Privileges)) {
 			return false, nil
 		}
 	}

@@ -10,9 +10,9 @@ import (
 // letters are how an access list writes privileges. Source: the manual's "ACL
 // Privilege Abbreviations".
 var letters = map[byte]privilege.Set{
-	'r': privilege.Select, 'a': privilege.Insert, 'w': privilege.Update, 'd': privilege.Delete, 'D': privilege.Truncate,
-	'x': privilege.References, 't': privilege.Trigger, 'm': privilege.Maintain, 'U': privilege.Usage, 'C': privilege.Create,
-	'c': privilege.Connect, 'T': privilege.Temporary, 'X': privilege.Execute, 's': privilege.SetParameter, 'A': privilege.AlterSystem,
+	'r': may.Select, 'a': may.Insert, 'w': may.Update, 'd': may.Delete, 'D': may.Truncate,
+	'x': may.References, 't': may.Trigger, 'm': may.Maintain, 'U': may.Usage, 'C': may.Create,
+	'c': may.Connect, 'T': may.Temporary, 'X': may.Execute, 's': may.SetParameter, 'A': may.AlterSystem,
 }
 
 // parseACL reads an access list in its text form: grantee=letters/grantor, a
@@ -33,9 +33,9 @@ func parseACL(items []string, builtin bool) []catalog.Entry {
 		e.Grantor, _ = aclName(grantor)
 		for i := range len(held) {
 			set := letters[held[i]]
-			e.Privileges |= set
+			e.Privileges = e.Privileges.Or(set)
 			if i+1 < len(held) && held[i+1] == '*' {
-				e.Grantable |= set
+				e.Grantable = e.Grantable.Or(set)
 			}
 		}
 		out = append(out, e)

@@ -11,19 +11,19 @@ import (
 // will make: default privileges. Own is no list of privileges but membership in the
 // owning role, so its sets are those of build.
 var bundles = func() map[access.Bundle]map[catalog.Scope]privilege.Set {
-	const sel = privilege.Select
-	data := sel | privilege.Insert | privilege.Update | privilege.Delete
+	sel := may.Select
+	data := sel.Or(may.Insert, may.Update, may.Delete)
 	build := map[catalog.Scope]privilege.Set{
-		catalog.ScopeDatabase: privilege.Connect | privilege.Temporary | privilege.Create,
-		catalog.ScopeSchema:   privilege.Usage | privilege.Create,
-		catalog.ScopeTable:    data | privilege.Truncate | privilege.References | privilege.Trigger,
-		catalog.ScopeSequence: privilege.Usage | sel | privilege.Update,
+		catalog.ScopeDatabase: may.Connect.Or(may.Temporary, may.Create),
+		catalog.ScopeSchema:   may.Usage.Or(may.Create),
+		catalog.ScopeTable:    data.Or(may.Truncate, may.References, may.Trigger),
+		catalog.ScopeSequence: may.Usage.Or(sel, may.Update),
 	}
 	return map[access.Bundle]map[catalog.Scope]privilege.Set{
-		access.BundleRead: {catalog.ScopeDatabase: privilege.Connect, catalog.ScopeSchema: privilege.Usage,
+		access.BundleRead: {catalog.ScopeDatabase: may.Connect, catalog.ScopeSchema: may.Usage,
 			catalog.ScopeTable: sel, catalog.ScopeSequence: sel},
-		access.BundleWrite: {catalog.ScopeDatabase: privilege.Connect | privilege.Temporary, catalog.ScopeSchema: privilege.Usage,
-			catalog.ScopeTable: data, catalog.ScopeSequence: privilege.Usage | sel},
+		access.BundleWrite: {catalog.ScopeDatabase: may.Connect.Or(may.Temporary), catalog.ScopeSchema: may.Usage,
+			catalog.ScopeTable: data, catalog.ScopeSequence: may.Usage.Or(sel)},
 		access.BundleBuild: build, access.BundleOwn: build,
 	}
 }()

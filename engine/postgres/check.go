@@ -147,7 +147,7 @@ func (s *server) checkAccess(ctx context.Context, args map[string]string) ([]str
 	switch args["check"] {
 	case "private":
 		for _, e := range d.Entries {
-			if e.Grantee == catalog.Public && e.Privileges&(privilege.Connect|privilege.Temporary) != 0 {
+			if e.Grantee == catalog.Public && e.Privileges.Any(may.Connect.Or(may.Temporary)) {
 				return []string{"everybody still has " + e.Privileges.String()}, nil
 			}
 		}
@@ -160,7 +160,7 @@ func (s *server) checkAccess(ctx context.Context, args map[string]string) ([]str
 		}
 	case "privileges":
 		names := strings.Split(args["privileges"], ", ")
-		set, err := privilege.Parse(names)
+		set, err := table.Parse(names)
 		if err != nil {
 			return nil, err
 		}

@@ -98,6 +98,7 @@ var description = engine.Description{
 		{Name: catalog.ScopeRoutine, Title: "routine", Within: catalog.ScopeSchema, Parts: []string{"database", "schema", "name"}},
 		{Name: catalog.ScopeColumn, Title: "column", Within: catalog.ScopeTable, Parts: []string{"database", "schema", "name", "column"}},
 	},
+	Table: table,
 	Privileges: engine.ParsePrivileges(`
 		table column: SELECT, INSERT, UPDATE, REFERENCES
 		table: DELETE, TRUNCATE, TRIGGER, MAINTAIN>=17

@@ -114,7 +114,7 @@ func testEffective(t *testing.T, running *localdb.Server) {
 			n := 0
 			if _, err := pgx.ForEachRow(rows, []any{&r, &word, &answer}, func() error {
 				n++
-				want, _ := privilege.Named(word)
+				want, _ := table.Named(word)
 				if have := g.Effective(catalog.Principal{Name: r}, o); have.Has(want) != answer {
 					t.Errorf("seed %d: %s %s on %v: computed %v, the server says %v", seed, r, word, o, have.Has(want), answer)
 				}
@@ -124,19 +124,19 @@ func testEffective(t *testing.T, running *localdb.Server) {
 			}
 		}
 		o := catalog.Object{Scope: catalog.ScopeDatabase, Database: db}
-		compare(o, "has_database_privilege(r, '"+db+"', p)", privilege.Connect, privilege.Create, privilege.Temporary)
+		compare(o, "has_database_privilege(r, '"+db+"', p)", may.Connect, may.Create, may.Temporary)
 		for i := range tables {
 			schema := []string{"public", "freight"}[i%2]
 			o := catalog.Object{Scope: catalog.ScopeTable, Database: db, Schema: schema, Name: fmt.Sprintf("t%d", i)}
 			table := fmt.Sprintf("%s.t%d", schema, i)
-			compare(o, "has_table_privilege(r, '"+table+"', p)", privilege.Select, privilege.Insert, privilege.Update, privilege.Delete, privilege.Truncate)
+			compare(o, "has_table_privilege(r, '"+table+"', p)", may.Select, may.Insert, may.Update, may.Delete, may.Truncate)
 			o.Scope, o.Column = catalog.ScopeColumn, "a"
-			compare(o, "has_column_privilege(r, '"+table+"', 'a', p)", privilege.Select, privilege.Insert)
+			compare(o, "has_column_privilege(r, '"+table+"', 'a', p)", may.Select, may.Insert)
 			o = catalog.Object{Scope: catalog.ScopeSequence, Database: db, Schema: schema, Name: fmt.Sprintf("s%d", i)}
-			compare(o, fmt.Sprintf("has_sequence_privilege(r, '%s.s%d', p)", schema, i), privilege.Usage, privilege.Select, privilege.Update)
+			compare(o, fmt.Sprintf("has_sequence_privilege(r, '%s.s%d', p)", schema, i), may.Usage, may.Select, may.Update)
 		}
 		for _, schema := range []string{"public", "freight"} {
-			compare(catalog.Object{Scope: catalog.ScopeSchema, Database: db, Schema: schema}, "has_schema_privilege(r, '"+schema+"', p)", privilege.Usage, privilege.Create)
+			compare(catalog.Object{Scope: catalog.ScopeSchema, Database: db, Schema: schema}, "has_schema_privilege(r, '"+schema+"', p)", may.Usage, may.Create)
 		}
 		conn.Close(t.Context())
 	}

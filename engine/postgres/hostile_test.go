@@ -24,14 +24,14 @@ func everything() catalog.Snapshot {
 		o.Database, o.Schema = "tickets_prod", "desk"
 		return o
 	}
-	d.Entries = append(d.Entries, catalog.Entry{Grantee: role("mate"), Grantor: "tickets_app", Privileges: privilege.Connect})
+	d.Entries = append(d.Entries, catalog.Entry{Grantee: role("mate"), Grantor: "tickets_app", Privileges: may.Connect})
 	d.Interior.Classes = append(d.Interior.Classes,
-		catalog.Class{Object: at(catalog.Object{Scope: catalog.ScopeSchema}), Count: 1, Owner: "tickets_owner", Entries: by(privilege.Usage)},
-		catalog.Class{Object: at(catalog.Object{Scope: catalog.ScopeRoutine, Name: "fare", Args: `(integer, "desk"."odd;type")`}), Example: "fare", Count: 1, Owner: "tickets_owner", Entries: by(privilege.Execute)},
-		catalog.Class{Object: at(catalog.Object{Scope: catalog.ScopeTable}), Example: "seats", Count: 1, Owner: "tickets_owner", Entries: by(privilege.Select)},
-		catalog.Class{Object: at(catalog.Object{Scope: catalog.ScopeColumn, Name: "seats", Column: "price"}), Example: "seats", Count: 1, Owner: "tickets_owner", Entries: by(privilege.Update)},
-		catalog.Class{Object: at(catalog.Object{Scope: catalog.ScopeSequence, Name: "numbers"}), Example: "numbers", Count: 1, Owner: "tickets_app", Entries: by(privilege.Usage)})
-	d.Interior.Futures = []catalog.Future{{Maker: "tickets_owner", On: catalog.ScopeTable, Schema: "desk", Entries: by(privilege.Select)}, {Maker: "tickets_owner", On: catalog.ScopeTable, Entries: by(privilege.Select)}}
+		catalog.Class{Object: at(catalog.Object{Scope: catalog.ScopeSchema}), Count: 1, Owner: "tickets_owner", Entries: by(may.Usage)},
+		catalog.Class{Object: at(catalog.Object{Scope: catalog.ScopeRoutine, Name: "fare", Args: `(integer, "desk"."odd;type")`}), Example: "fare", Count: 1, Owner: "tickets_owner", Entries: by(may.Execute)},
+		catalog.Class{Object: at(catalog.Object{Scope: catalog.ScopeTable}), Example: "seats", Count: 1, Owner: "tickets_owner", Entries: by(may.Select)},
+		catalog.Class{Object: at(catalog.Object{Scope: catalog.ScopeColumn, Name: "seats", Column: "price"}), Example: "seats", Count: 1, Owner: "tickets_owner", Entries: by(may.Update)},
+		catalog.Class{Object: at(catalog.Object{Scope: catalog.ScopeSequence, Name: "numbers"}), Example: "numbers", Count: 1, Owner: "tickets_app", Entries: by(may.Usage)})
+	d.Interior.Futures = []catalog.Future{{Maker: "tickets_owner", On: catalog.ScopeTable, Schema: "desk", Entries: by(may.Select)}, {Maker: "tickets_owner", On: catalog.ScopeTable, Entries: by(may.Select)}}
 	snap.Access.Memberships = append(snap.Access.Memberships, catalog.Membership{Role: role("tickets_owner"), Member: role("mate"), Grantor: "keeper", Inherit: true, Set: true})
 	snap.Holdings = []catalog.Holding{{Owned: 1, Kinds: "1 in pg_database", Databases: []string{"tickets_prod"}}, {Database: "tickets_prod", Owned: 2, Granted: 3, Policies: 1, Kinds: "2 in pg_class"}}
 	snap.Connected = []catalog.Session{connected(7, nil)}

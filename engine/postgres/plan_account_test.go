@@ -8,7 +8,6 @@ import (
 	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
-	"example.com/genarch/core/privilege"
 	"example.com/genarch/engine/enginetest"
 )
 
@@ -34,12 +33,12 @@ func staffed() catalog.Snapshot {
 		o.Scope = scope
 		return o
 	}
-	own := []catalog.Entry{{Grantee: role("tickets_owner"), Grantor: "tickets_owner", Privileges: privilege.Select | privilege.Insert | privilege.Update | privilege.Delete}}
+	own := []catalog.Entry{{Grantee: role("tickets_owner"), Grantor: "tickets_owner", Privileges: may.Select.Or(may.Insert, may.Update, may.Delete)}}
 	snap.Access = &catalog.Access{Engine: ID, Number: 180004,
 		Accounts:    []catalog.Account{keeper, group, owner, login("tickets_app"), login("mate"), {Principal: role("postgres"), Login: true, Super: true, System: true}},
 		Memberships: []catalog.Membership{{Role: role("crew"), Member: role("mate"), Grantor: "keeper", Inherit: true, Set: true}},
 		Databases: []catalog.AccessDatabase{{Name: "tickets_prod", Owner: "tickets_owner",
-			Entries: []catalog.Entry{{Grantee: catalog.Public, Grantor: "tickets_owner", Privileges: privilege.Connect | privilege.Temporary, Builtin: true}, {Grantee: role("tickets_app"), Grantor: "tickets_owner", Privileges: privilege.Connect}},
+			Entries: []catalog.Entry{{Grantee: catalog.Public, Grantor: "tickets_owner", Privileges: may.Connect.Or(may.Temporary), Builtin: true}, {Grantee: role("tickets_app"), Grantor: "tickets_owner", Privileges: may.Connect}},
 			Interior: &catalog.Interior{Classes: []catalog.Class{{Object: on(catalog.ScopeSchema), Count: 1, Owner: "tickets_owner"}, {Object: on(catalog.ScopeTable), Example: "fares", Count: 3, Owner: "tickets_owner", Entries: own},
 				{Object: catalog.Object{Scope: catalog.ScopeTable, Database: "tickets_prod", Schema: "public", Name: "fares"}, Example: "fares", Count: 1, Owner: "tickets_owner", Entries: own}}}},
 			{Name: "postgres", Owner: "postgres", System: true, Interior: &catalog.Interior{}}, {Name: "shut", Owner: "crew", Closed: true}}}
@@ -225,8 +224,8 @@ func TestScram(t *testing.T) {
 
 func TestParseACL(t *testing.T) {
 	got := parseACL([]string{"=Tc/postgres", "crew=r*w/\"o\"\"dd\"", `"na me=/x"=U/postgres`, "nonsense"}, false)
-	want := []catalog.Entry{{Grantee: catalog.Public, Grantor: "postgres", Privileges: privilege.Connect | privilege.Temporary},
-		{Grantee: role("crew"), Grantor: `o"dd`, Privileges: privilege.Select | privilege.Update, Grantable: privilege.Select}, {Grantee: role("na me=/x"), Grantor: "postgres", Privileges: privilege.Usage}}
+	want := []catalog.Entry{{Grantee: catalog.Public, Grantor: "postgres", Privileges: may.Connect.Or(may.Temporary)},
+		{Grantee: role("crew"), Grantor: `o"dd`, Privileges: may.Select.Or(may.Update), Grantable: may.Select}, {Grantee: role("na me=/x"), Grantor: "postgres", Privileges: may.Usage}}
 	if !slices.Equal(got, want) {
 		t.Errorf("parseACL = %+v", got)
 	}

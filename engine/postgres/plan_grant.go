@@ -133,7 +133,7 @@ func setStatements(d catalog.AccessDatabase, to catalog.Principal, passOn bool, 
 		option = " WITH GRANT OPTION"
 	}
 	add := func(set privilege.Set, object string) {
-		if set != 0 {
+		if !set.Empty() {
 			p.give = append(p.give, "GRANT "+set.String()+" ON "+object+" TO "+who+option)
 			p.take = append(p.take, "REVOKE "+set.String()+" ON "+object+" FROM "+who)
 		}
@@ -158,7 +158,7 @@ func setStatements(d catalog.AccessDatabase, to catalog.Principal, passOn bool, 
 			scope catalog.Scope
 			word  string
 		}{{catalog.ScopeSchema, "SCHEMAS"}, {catalog.ScopeTable, "TABLES"}, {catalog.ScopeSequence, "SEQUENCES"}} {
-			if set := on(o.scope); set != 0 {
+			if set := on(o.scope); !set.Empty() {
 				before := "ALTER DEFAULT PRIVILEGES FOR ROLE " + quoteIdent(maker)
 				p.give = append(p.give, before+" GRANT "+set.String()+" ON "+o.word+" TO "+who+option)
 				p.take = append(p.take, before+" REVOKE "+set.String()+" ON "+o.word+" FROM "+who)
@@ -310,7 +310,7 @@ func hasDirect(g *access.Graph, p catalog.Principal, o catalog.Object, set privi
 	var held privilege.Set
 	for _, l := range g.Direct(p) {
 		if l.Object.Database == o.Database && l.Object.Fits(o) {
-			held |= l.Privileges
+			held = held.Or(l.Privileges)
 		}
 	}
 	return held.Has(set)
@@ -356,7 +356,7 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 			if other == o {
 				return set
 			}
-			return 0
+			return privilege.Set{}
 		}
 		words := onColumns(set, o.Column)
 		statements = []string{"REVOKE " + words + " ON " + objectSQL(o) + " FROM " + grantee(to)}
@@ -364,13 +364,13 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		check = privilegeCheck(to, o, set, false)
 		noteRemains(b, g, to, o, set)
 	default:
-		keep := func(catalog.Scope) privilege.Set { return 0 }
+		keep := func(catalog.Scope) privilege.Set { return privilege.Set{} }
 		if spec.Bundle != "" {
 			keep = func(s catalog.Scope) privilege.Set { return bundles[spec.Bundle][s] }
 		}
-		asked = func(o catalog.Object) privilege.Set { return privilege.All &^ keep(o.Scope) }
+		asked = func(o catalog.Object) privilege.Set { return table.All().Minus(keep(o.Scope)) }
 		p := setStatements(d, to, false, func(s catalog.Scope) privilege.Set {
-			return description.PrivilegeSet(s) &^ keep(s) & notBefore(snap.Instance.Number)
+			return description.PrivilegeSet(s).Minus(keep(s)).And(notBefore(snap.Instance.Number))
 		})
 		statements, undo = p.take, p.give
 		if spec.Bundle == "" {
@@ -383,10 +383,10 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		planTakeOwn(b, d, to, snap)
 		if len(b.Steps) == 0 && !holdsAnything(g, to, d, keep) {
 			engine.PlanDone(b, change.GrantHeld, "%s was given nothing of that on %s; nothing will be done", to, naming.Show(d.Name))
-			noteRemains(b, g, to, catalog.Object{Scope: catalog.ScopeDatabase, Database: d.Name}, privilege.Connect)
+			noteRemains(b, g, to, catalog.Object{Scope: catalog.ScopeDatabase, Database: d.Name}, may.Connect)
 			return
 		}
-		noteRemains(b, g, to, catalog.Object{Scope: catalog.ScopeDatabase, Database: d.Name}, privilege.Connect)
+		noteRemains(b, g, to, catalog.Object{Scope: catalog.ScopeDatabase, Database: d.Name}, may.Connect)
 	}
 	others := byOthers(d, to, asked)
 	if len(others) > 0 && snap.Instance.Login.Superuser {
@@ -411,9 +411,9 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 // with 17.
 func notBefore(number int) privilege.Set {
 	if number < 170000 {
-		return privilege.All &^ privilege.Maintain
+		return table.All().Minus(may.Maintain)
 	}
-	return privilege.All
+	return table.All()
 }
 
 // singleRevokes takes what ALL … IN SCHEMA does not reach: routines and columns.
@@ -462,7 +462,7 @@ func holdsAnything(g *access.Graph, to catalog.Principal, d catalog.AccessDataba
 		if scope == catalog.ScopeRoutine && to == catalog.Public {
 			return false // everybody runs every routine until that is taken one by one
 		}
-		return l.Object.Database == d.Name && !l.Owner && l.Privileges&^keep(scope) != 0 && l.Object.Scope != catalog.ScopeServer
+		return l.Object.Database == d.Name && !l.Owner && !keep(scope).Has(l.Privileges) && l.Object.Scope != catalog.ScopeServer
 	})
 }
 
@@ -472,12 +472,12 @@ func byOthers(d catalog.AccessDatabase, p catalog.Principal, asked func(catalog.
 	var out []access.Line
 	add := func(o catalog.Object, owner string, entries []catalog.Entry) {
 		for _, e := range entries {
-			set := e.Privileges & asked(o)
+			set := e.Privileges.And(asked(o))
 			l := access.Line{Object: o, Grantor: e.Grantor, Privileges: set}
 			seen := func(x access.Line) bool {
 				return x.Object == l.Object && x.Grantor == l.Grantor && x.Privileges == l.Privileges
 			}
-			if e.Grantee == p && e.Grantor != owner && owner != "" && set != 0 && !slices.ContainsFunc(out, seen) {
+			if e.Grantee == p && e.Grantor != owner && owner != "" && !set.Empty() && !slices.ContainsFunc(out, seen) {
 				out = append(out, l)
 			}
 		}

@@ -64,10 +64,13 @@ func withMakers(list []catalog.Future, makers []string) []catalog.Future {
 // Base: to a superuser nothing is refused.
 func (p rules) Base(v int32) privilege.Set {
 	if acc, ok := p.g.At(v); ok && acc.Super {
-		return privilege.All | privilege.Own
+		return table.All().Or(privilege.Own)
 	}
-	return 0
+	return privilege.Set{}
 }
+
+// Table has the privileges of the engine.
+func (rules) Table() *privilege.Table { return table }
 
 // BaseInherited: to be a superuser is not inherited.
 func (p rules) BaseInherited() bool { return false }
@@ -131,21 +134,21 @@ func (p rules) Gifts(db int) ([]catalog.Object, []access.Gift) {
 func (p rules) predefined(scope catalog.Scope, facet int) []access.Gift {
 	var out []access.Gift
 	add := func(name string, set privilege.Set) {
-		if v := p.g.Known(role(name)); v >= 0 && set != 0 {
+		if v := p.g.Known(role(name)); v >= 0 && !set.Empty() {
 			out = append(out, access.Gift{Node: v, Facet: int32(facet), Set: set, Via: access.ViaServer, Text: name})
 		}
 	}
 	switch scope {
 	case catalog.ScopeSchema:
-		add(readAllData, privilege.Usage)
-		add(writeAllData, privilege.Usage)
+		add(readAllData, may.Usage)
+		add(writeAllData, may.Usage)
 	case catalog.ScopeTable:
-		add(readAllData, privilege.Select)
-		add(writeAllData, privilege.Insert|privilege.Update|privilege.Delete)
-		add(maintainAll, privilege.Maintain)
+		add(readAllData, may.Select)
+		add(writeAllData, may.Insert.Or(may.Update, may.Delete))
+		add(maintainAll, may.Maintain)
 	case catalog.ScopeSequence:
-		add(readAllData, privilege.Select)
-		add(writeAllData, privilege.Update)
+		add(readAllData, may.Select)
+		add(writeAllData, may.Update)
 	}
 	return out
 }
@@ -156,20 +159,20 @@ func (p rules) Level(db int, have []privilege.Set) access.Cell {
 	if have[0].Has(privilege.Own) {
 		return access.Cell{Level: access.Own}
 	}
-	if !have[0].Has(privilege.Connect) || d.Closed {
+	if !have[0].Has(may.Connect) || d.Closed {
 		return access.Cell{Level: access.None}
 	}
 	if d.Interior == nil {
 		return access.Cell{Level: access.Unknown}
 	}
 	objects := have[1 : 1+len(d.Interior.Classes)]
-	anything, holdsData := have[0].Has(privilege.Create), false
+	anything, holdsData := have[0].Has(may.Create), false
 	for i, s := range objects {
 		switch scope := d.Interior.Classes[i].Scope; scope {
 		case catalog.ScopeTable, catalog.ScopeSequence:
-			anything, holdsData = anything || s&privilege.All != 0, true
+			anything, holdsData = anything || s.Any(table.All()), true
 		case catalog.ScopeSchema:
-			anything = anything || s.Has(privilege.Create)
+			anything = anything || s.Has(may.Create)
 		}
 	}
 	futures := have[1+len(objects):]
@@ -202,12 +205,12 @@ func (p rules) covers(d *catalog.AccessDatabase, objects []privilege.Set, b acce
 // exceeds reports whether some object has more than the bundle; what everybody
 // has at first (routines, types, temporary tables) does not count.
 func (p rules) exceeds(d *catalog.AccessDatabase, objects []privilege.Set, b access.Bundle, database privilege.Set) bool {
-	if database&^(bundles[b][catalog.ScopeDatabase]|privilege.Connect|privilege.Temporary) != 0 {
+	if !bundles[b][catalog.ScopeDatabase].Or(may.Connect, may.Temporary).Has(database) {
 		return true
 	}
 	for i, s := range objects {
 		c := &d.Interior.Classes[i]
-		if c.Scope != catalog.ScopeRoutine && s&^bundles[b][c.Scope] != 0 {
+		if c.Scope != catalog.ScopeRoutine && !bundles[b][c.Scope].Has(s) {
 			return true
 		}
 	}
@@ -253,7 +256,7 @@ func makers(d catalog.AccessDatabase) []string {
 					add(c.Owner)
 				}
 				for _, e := range c.Entries {
-					if e.Privileges.Has(privilege.Create) && e.Grantee != catalog.Public && e.Grantee.Name != c.Owner {
+					if e.Privileges.Has(may.Create) && e.Grantee != catalog.Public && e.Grantee.Name != c.Owner {
 						add(e.Grantee.Name)
 					}
 				}
@@ -283,11 +286,11 @@ func (p rules) Object(o catalog.Object, _ []int32) []access.Gift {
 // database, into the schema, and the privilege itself.
 func (p rules) Needs(want privilege.Set, o catalog.Object) []access.Requirement {
 	var out []access.Requirement
-	if o.Scope != catalog.ScopeServer && !(o.Scope == catalog.ScopeDatabase && want == privilege.Connect) {
-		out = append(out, access.Requirement{Privilege: privilege.Connect, Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: o.Database}})
+	if o.Scope != catalog.ScopeServer && !(o.Scope == catalog.ScopeDatabase && want == may.Connect) {
+		out = append(out, access.Requirement{Privilege: may.Connect, Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: o.Database}})
 	}
-	if o.Schema != "" && !(o.Scope == catalog.ScopeSchema && want == privilege.Usage) {
-		out = append(out, access.Requirement{Privilege: privilege.Usage, Object: catalog.Object{Scope: catalog.ScopeSchema, Database: o.Database, Schema: o.Schema}})
+	if o.Schema != "" && !(o.Scope == catalog.ScopeSchema && want == may.Usage) {
+		out = append(out, access.Requirement{Privilege: may.Usage, Object: catalog.Object{Scope: catalog.ScopeSchema, Database: o.Database, Schema: o.Schema}})
 	}
 	return append(out, access.Requirement{Privilege: want, Object: o})
 }
@@ -306,9 +309,12 @@ func (p rules) Named(o catalog.Object) (database string, pattern bool) { return 
 // Fits: there are no patterns.
 func (p rules) Fits(string, string) bool { return false }
 
-// Marks tells what is weak about a role's password.
+// Marks tells what is powerful about a role, and weak about its password.
 func (p rules) Marks(a catalog.Account) []access.Mark {
 	var out []access.Mark
+	if a.Super || slices.Contains(a.Attributes, "CREATEROLE") {
+		out = append(out, access.Powerful(a.Super))
+	}
 	if a.Login && !a.Locked && a.Password != nil && !*a.Password {
 		out = append(out, access.Mark{Code: "no_password", Text: "it has no password: it signs in only where pg_hba.conf asks for none, or by another way"})
 	}

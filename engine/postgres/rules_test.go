@@ -28,18 +28,18 @@ func entry(to string, set privilege.Set) catalog.Entry {
 
 // rota is a small PostgreSQL server: one database, one table, three roles.
 func rota() catalog.Access {
-	data := privilege.Select | privilege.Insert | privilege.Update | privilege.Delete
+	data := may.Select.Or(may.Insert, may.Update, may.Delete)
 	db := catalog.Object{Scope: catalog.ScopeSchema, Database: "rota", Schema: "public"}
 	table := catalog.Object{Scope: catalog.ScopeTable, Database: "rota", Schema: "public", Name: "shifts"}
 	return catalog.Access{Engine: ID, Number: 160000,
 		Accounts: []catalog.Account{acc("owner"), acc("admin", func(a *catalog.Account) { a.Super = true }), acc("desk"), acc("officers"), acc("ines"), acc("tomas"),
 			acc("locked", func(a *catalog.Account) { a.Login = false }), acc("nobody")},
 		Memberships: []catalog.Membership{belongs("officers", "desk"), belongs("ines", "officers"), {Role: role("officers"), Member: role("tomas"), Set: true}, belongs("nobody", "admin")},
-		Databases: []catalog.AccessDatabase{{Name: "rota", Owner: "owner", Entries: []catalog.Entry{entry("owner", privilege.Connect|privilege.Create|privilege.Temporary), entry("desk", privilege.Connect), entry("officers", privilege.Temporary), entry("locked", privilege.Connect)},
+		Databases: []catalog.AccessDatabase{{Name: "rota", Owner: "owner", Entries: []catalog.Entry{entry("owner", may.Connect.Or(may.Create, may.Temporary)), entry("desk", may.Connect), entry("officers", may.Temporary), entry("locked", may.Connect)},
 			Interior: &catalog.Interior{
-				Classes: []catalog.Class{{Object: db, Count: 1, Owner: "owner", Entries: []catalog.Entry{entry("desk", privilege.Usage)}},
-					{Object: table, Count: 1, Owner: "owner", Entries: []catalog.Entry{entry("desk", privilege.Select), entry("officers", data)}}},
-				Futures: []catalog.Future{{Maker: "owner", On: catalog.ScopeTable, Entries: []catalog.Entry{entry("desk", privilege.Select)}}, {Maker: "owner", On: catalog.ScopeSequence, Entries: []catalog.Entry{entry("desk", privilege.Select)}}},
+				Classes: []catalog.Class{{Object: db, Count: 1, Owner: "owner", Entries: []catalog.Entry{entry("desk", may.Usage)}},
+					{Object: table, Count: 1, Owner: "owner", Entries: []catalog.Entry{entry("desk", may.Select), entry("officers", data)}}},
+				Futures: []catalog.Future{{Maker: "owner", On: catalog.ScopeTable, Entries: []catalog.Entry{entry("desk", may.Select)}}, {Maker: "owner", On: catalog.ScopeSequence, Entries: []catalog.Entry{entry("desk", may.Select)}}},
 			}}}}
 }
 
@@ -69,8 +69,8 @@ func TestLevels(t *testing.T) {
 func TestWhy(t *testing.T) {
 	g := graph(rota())
 	shifts := catalog.Object{Scope: catalog.ScopeTable, Database: "rota", Schema: "public", Name: "shifts"}
-	a := g.Why(role("ines"), privilege.Update, shifts)
-	if !a.Allowed || len(a.Needs) != 3 || a.Needs[0].Privilege != privilege.Connect || a.Needs[1].Privilege != privilege.Usage {
+	a := g.Why(role("ines"), may.Update, shifts)
+	if !a.Allowed || len(a.Needs) != 3 || a.Needs[0].Privilege != may.Connect || a.Needs[1].Privilege != may.Usage {
 		t.Fatalf("ines: %+v", a)
 	}
 	if c := a.Needs[2].Chains[0]; len(c.Roles) != 1 || c.Roles[0].Name != "officers" || !strings.Contains(c.Text(), "through officers") {
@@ -79,21 +79,21 @@ func TestWhy(t *testing.T) {
 	if c := a.Needs[0].Chains[0]; len(c.Roles) != 2 || c.Text() != "through officers → desk, granted by owner" {
 		t.Errorf("her way in: %s", c.Text())
 	}
-	if a := g.Why(role("tomas"), privilege.Update, shifts); a.Allowed || len(a.Needs[2].Dormant) != 1 {
+	if a := g.Why(role("tomas"), may.Update, shifts); a.Allowed || len(a.Needs[2].Dormant) != 1 {
 		t.Errorf("tomas could only after SET ROLE: %+v", a.Needs[2])
 	}
-	if a := g.Why(role("nobody"), privilege.Delete, shifts); a.Allowed || len(a.Needs[2].Dormant) != 1 || a.Needs[2].Dormant[0].Via != access.ViaSuperuser {
+	if a := g.Why(role("nobody"), may.Delete, shifts); a.Allowed || len(a.Needs[2].Dormant) != 1 || a.Needs[2].Dormant[0].Via != access.ViaSuperuser {
 		t.Errorf("a member of a superuser is none: %+v", a.Needs[2])
 	}
-	if a := g.Why(role("locked"), privilege.Connect, catalog.Object{Scope: catalog.ScopeDatabase, Database: "rota"}); !a.Allowed || len(a.Barred) == 0 {
+	if a := g.Why(role("locked"), may.Connect, catalog.Object{Scope: catalog.ScopeDatabase, Database: "rota"}); !a.Allowed || len(a.Barred) == 0 {
 		t.Errorf("a locked account is not barred: %+v", a)
 	}
-	if a := g.Why(role("nobody such"), privilege.Select, shifts); a.Found || a.Allowed {
+	if a := g.Why(role("nobody such"), may.Select, shifts); a.Found || a.Allowed {
 		t.Errorf("an account that is not there: %+v", a)
 	}
 	other := shifts
 	other.Name = "no_such"
-	if a := g.Why(role("ines"), privilege.Select, other); a.Allowed || a.Needs[2].Known {
+	if a := g.Why(role("ines"), may.Select, other); a.Allowed || a.Needs[2].Known {
 		t.Errorf("a table that is not there passes for known: %+v", a.Needs[2])
 	}
 }
@@ -158,7 +158,7 @@ func large() catalog.Access {
 			in.Classes = append(in.Classes, c)
 		}
 		for i := range 25 {
-			db.Entries = append(db.Entries, catalog.Entry{Grantee: who((d*37 + i*191) % 5000), Privileges: privilege.Connect})
+			db.Entries = append(db.Entries, catalog.Entry{Grantee: who((d*37 + i*191) % 5000), Privileges: may.Connect})
 		}
 		in.Futures = []catalog.Future{{Maker: db.Owner, On: catalog.ScopeTable}, {Maker: db.Owner, On: catalog.ScopeSequence}}
 		db.Interior = in
@@ -183,6 +183,6 @@ func BenchmarkWhy(b *testing.B) {
 	p := a.Accounts[4321].Principal
 	o := catalog.Object{Scope: catalog.ScopeTable, Database: "db_321", Schema: "public", Name: "t"}
 	for b.Loop() {
-		g.Why(p, privilege.Select, o)
+		g.Why(p, may.Select, o)
 	}
 }
