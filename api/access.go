@@ -20,6 +20,7 @@ import (
 // WhoQuery names an account or role in a query.
 type WhoQuery struct {
 	Account string `query:"account" maxLength:"800" doc:"The name; name@host where the host is part of it, or the name alone where there is one of it."`
+	Within  string `query:"within" maxLength:"800" doc:"The database that it lies in, where accounts do."`
 	Role    bool   `query:"role" doc:"It is a role, where accounts and roles of one name are two things."`
 }
 
@@ -60,10 +61,11 @@ func (h *Handler) engineOf(srv catalog.Server) *engine.Description {
 	return eng.Describe()
 }
 
-// who reads an account's name as the server's engine writes it.
-func (h *Handler) who(srv catalog.Server, text string, role bool) catalog.Principal {
+// who reads an account's name as the server's engine writes it; within is the database
+// that it lies in.
+func (h *Handler) who(srv catalog.Server, text, within string, role bool) catalog.Principal {
 	d := h.engineOf(srv)
-	p := catalog.Principal{Name: text, Role: role && d.SeparateRoles()}
+	p := catalog.Principal{Name: text, Database: within, Role: role && d.SeparateRoles()}
 	if text == catalog.Public.Name {
 		return catalog.Public
 	}
@@ -81,7 +83,7 @@ func (h *Handler) find(srv catalog.Server, g *access.Graph, p catalog.Principal)
 	var hosts []string
 	var found catalog.Account
 	for _, a := range g.Access().Accounts {
-		if a.Name == p.Name && a.Role == p.Role && p.Host == "" {
+		if a.Name == p.Name && a.Role == p.Role && p.Host == "" && p.Database == "" {
 			hosts, found = append(hosts, a.Principal.String()), a
 		}
 	}
@@ -92,7 +94,7 @@ func (h *Handler) find(srv catalog.Server, g *access.Graph, p catalog.Principal)
 		Next: "list them: genarch account list " + srv.Name}
 	if len(hosts) > 1 {
 		problem.Status, problem.Code = http.StatusConflict, "account.ambiguous"
-		problem.Detail, problem.Next = fmt.Sprintf("%s exists at %d hosts, and each is an account of its own", naming.Show(p.Name), len(hosts)), "say which: "+strings.Join(hosts, ", ")
+		problem.Detail, problem.Next = fmt.Sprintf("there are %[2]d accounts %[1]s, and each is one of its own", naming.Show(p.Name), len(hosts)), "say which: "+strings.Join(hosts, ", ")
 	}
 	return catalog.Account{}, problem
 }
@@ -172,13 +174,14 @@ func address(srv catalog.Server, a catalog.Account) string {
 func (h *Handler) showAccount(ctx context.Context, in *struct {
 	ServerPath
 	Account string `path:"account" maxLength:"2000" doc:"The name; name@host where the host is part of it, or the name alone where there is one of it."`
+	Within  string `query:"within" maxLength:"800" doc:"The database that it lies in, where accounts do."`
 	Role    bool   `query:"role" doc:"It is a role, where accounts and roles of one name are two things."`
 }) (*body[wire.AccountDetail], error) {
 	srv, g, err := h.graph(ctx, in.Server, catalog.AccessQuery{All: true})
 	if err != nil {
 		return nil, err
 	}
-	acc, err := h.find(srv, g, h.who(srv, in.Account, in.Role))
+	acc, err := h.find(srv, g, h.who(srv, in.Account, in.Within, in.Role))
 	if err != nil {
 		return nil, err
 	}
@@ -221,7 +224,7 @@ func (h *Handler) listGrants(ctx context.Context, in *struct {
 		}
 		lines = g.On(in.Database)
 	} else {
-		p := h.who(srv, in.Account, in.Role)
+		p := h.who(srv, in.Account, in.Within, in.Role)
 		if p != catalog.Public {
 			acc, err := h.find(srv, g, p)
 			if err != nil {
@@ -274,7 +277,7 @@ func (h *Handler) showMatrix(ctx context.Context, in *struct {
 				cells[j] -= 'a' - 'A'
 			}
 		}
-		out.Rows = append(out.Rows, wire.MatrixRow{Name: p.Name, Host: p.Host, Role: !acc.Login && !acc.Locked, Super: acc.Super, Marks: len(r.marks(acc)), Cells: string(cells)})
+		out.Rows = append(out.Rows, wire.MatrixRow{Name: p.Name, Host: p.Host, Database: p.Database, Role: !acc.Login && !acc.Locked, Super: acc.Super, Marks: len(r.marks(acc)), Cells: string(cells)})
 	}
 	out.Wide, out.Leftovers = renderWide(g), renderLeftovers(g)
 	return answer(out), nil
@@ -295,7 +298,7 @@ func byName(list []catalog.Principal, g *access.Graph) []int {
 			}
 			return -1
 		}
-		return cmp.Or(strings.Compare(list[x].Name, list[y].Name), strings.Compare(list[x].Host, list[y].Host))
+		return cmp.Or(strings.Compare(list[x].Name, list[y].Name), strings.Compare(list[x].Host, list[y].Host), strings.Compare(list[x].Database, list[y].Database))
 	})
 	return order
 }
@@ -324,7 +327,7 @@ func (h *Handler) showWhy(ctx context.Context, in *struct {
 		return nil, &Problem{Status: http.StatusUnprocessableEntity, Code: "privilege.unknown", Detail: fmt.Sprintf("there is no privilege %q", in.Privilege),
 			Next: "see what there is: genarch engine show " + string(srv.Engine)}
 	}
-	p := h.who(srv, in.Account, in.Role)
+	p := h.who(srv, in.Account, in.Within, in.Role)
 	if p != catalog.Public {
 		acc, err := h.find(srv, g, p)
 		if err != nil {
@@ -354,7 +357,7 @@ func (h *Handler) compareAccounts(ctx context.Context, in *struct {
 		if err != nil {
 			return nil, err
 		}
-		p := catalog.Principal{Name: at.Name, Host: at.Host, Role: at.Kind == naming.KindRole && h.engineOf(srv).SeparateRoles()}
+		p := catalog.Principal{Name: at.Name, Host: at.Host, Database: at.Database, Role: at.Kind == naming.KindRole && h.engineOf(srv).SeparateRoles()}
 		acc, err := h.find(srv, g, p)
 		if err != nil {
 			return nil, err

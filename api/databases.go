@@ -145,7 +145,7 @@ const maxRenames = 8
 // maker finds the change that made a database, if Genarch did. One of that name may
 // have been made again since, outside Genarch: the engine's own number tells, where
 // it is known (else 0). With it, a database is followed back through its names.
-func (h *Handler) maker(ctx context.Context, address string, key uint64, renames int) (c change.Change, found bool, err error) {
+func (h *Handler) maker(ctx context.Context, address string, key string, renames int) (c change.Change, found bool, err error) {
 	ended, err := h.Records.Changes(ctx, change.Filter{Target: address, State: change.Done, Limit: change.MakerLimit})
 	if err != nil {
 		return c, false, err
@@ -154,7 +154,7 @@ func (h *Handler) maker(ctx context.Context, address string, key uint64, renames
 		return c, true, nil
 	}
 	for _, c := range ended {
-		if to, renamed := c.Intent.Becomes(); renamed && to.String() == address && key != 0 && renames > 0 {
+		if to, renamed := c.Intent.Becomes(); renamed && to.String() == address && key != "" && renames > 0 {
 			return h.maker(ctx, c.Brief.Target, key, renames-1)
 		}
 	}

@@ -39,7 +39,7 @@ func (h *Handler) showHandover(ctx context.Context, in *struct {
 			out.Accounts = append(out.Accounts, h.handoverAccount(srv, in.Database, a.Principal, level.String(), ""))
 		}
 	}
-	c, found, err := h.maker(ctx, naming.DatabaseAddress(srv.Name, in.Database).String(), 0, 0)
+	c, found, err := h.maker(ctx, naming.DatabaseAddress(srv.Name, in.Database).String(), "", 0)
 	if err != nil {
 		return nil, err
 	}

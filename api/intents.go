@@ -79,7 +79,7 @@ func accountOf(in wire.Intent, out *change.Intent) (map[string]secret.Text, erro
 	if a == nil {
 		return nil, nil
 	}
-	spec := change.AccountSpec{Name: a.Name, Host: a.Host, Role: a.Role, IfAbsent: a.IfAbsent, IfPresent: a.IfPresent, NewName: a.NewName, NewHost: a.NewHost}
+	spec := change.AccountSpec{Name: a.Name, Host: a.Host, Database: a.Database, Role: a.Role, IfAbsent: a.IfAbsent, IfPresent: a.IfPresent, NewName: a.NewName, NewHost: a.NewHost}
 	var err error
 	if spec.Options, err = optionsOf("account", a.Options); err != nil {
 		return nil, err

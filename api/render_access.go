@@ -52,7 +52,7 @@ func (r accountRenderer) account(a catalog.Account) wire.Account {
 	if a.GlobalGrant {
 		rights = append(rights, "GRANT OPTION")
 	}
-	out := wire.Account{Address: address(r.srv, a), Name: a.Name, Host: a.Host, Kind: kind, Login: a.Login, Super: a.Super, ServerRights: orEmpty(rights),
+	out := wire.Account{Address: address(r.srv, a), Name: a.Name, Host: a.Host, Database: a.Database, Kind: kind, Login: a.Login, Super: a.Super, ServerRights: orEmpty(rights),
 		Locked: a.Locked, HasPassword: a.Password, Expires: optional(a.Expires), Expired: a.Expired, ConnectionLimit: a.ConnectionLimit, Sessions: a.Sessions,
 		Method: a.Method, TLS: a.TLS, DefaultRole: a.DefaultRole, Comment: a.Comment, System: a.System, Marks: orEmpty(r.marks(a)),
 		Owns: orEmpty(r.owns[a.Name]), Databases: []wire.DatabaseLevel{}}
@@ -90,7 +90,7 @@ func renderObject(o catalog.Object) wire.Object {
 func renderLines(g *access.Graph, lines []access.Line) []wire.GrantLine {
 	return each(lines, func(l access.Line) wire.GrantLine {
 		out := wire.GrantLine{Holder: wire.Principal(l.Holder), Object: renderObject(l.Object), Text: l.Text(), Privileges: orEmpty(l.Privileges.Names()),
-			PassOn: orEmpty(l.Grantable.Names()), Grantor: l.Grantor, Count: l.Count, Owner: l.Owner, Builtin: l.Builtin, Pattern: l.Pattern}
+			PassOn: orEmpty(l.Grantable.Names()), Denied: l.Denied.Names(), Grantor: l.Grantor, Count: l.Count, Owner: l.Owner, Builtin: l.Builtin, Pattern: l.Pattern}
 		if l.Object.Scope == catalog.ScopeServer {
 			return out
 		}
@@ -136,9 +136,9 @@ func renderWhy(srv catalog.Server, g *access.Graph, p catalog.Principal, want pr
 		return wire.Chain{Roles: each(c.Roles, func(r catalog.Principal) string { return r.String() }), Via: string(c.Via), Text: c.Text(), PassOn: c.PassOn}
 	}
 	for _, n := range a.Needs {
-		need := wire.Need{Privilege: n.Privilege.String(), Object: renderObject(n.Object), Text: n.Privilege.String() + " on " + objectWords(n.Object), Met: len(n.Chains) > 0, Known: n.Known,
-			Chains: each(n.Chains, chain), More: n.More, Dormant: each(n.Dormant, chain)}
-		if !need.Met && n.Known {
+		need := wire.Need{Privilege: n.Privilege.String(), Object: renderObject(n.Object), Text: n.Privilege.String() + " on " + objectWords(n.Object), Met: n.Met(), Known: n.Known,
+			Chains: each(n.Chains, chain), More: n.More, Denied: each(n.Denied, chain), Dormant: each(n.Dormant, chain)}
+		if !need.Met && n.Known && len(n.Denied) == 0 {
 			need.Missing = giveCommand(srv, p, n.Privilege, n.Object)
 		}
 		out.Needs = append(out.Needs, need)

@@ -47,7 +47,7 @@ var allowed = map[string][]string{
 	"console":           {},
 	"api":               {"core/...", "engine", "events", "api/wire"},
 	"client":            {"api/wire"},
-	"cli":               {"api/wire", "client"},
+	"cli":               {"api/wire", "client", "core/naming"},
 	"demo":              {"core/...", "client", "api/wire", "localdb"},
 	"cmd/genarch":       {"..."},
 	"testutil":          {"localdb", "core/secret"},

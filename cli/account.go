@@ -12,13 +12,18 @@ import (
 
 	"example.com/genarch/api/wire"
 	"example.com/genarch/client"
+	"example.com/genarch/core/naming"
 )
 
-// splitWho reads SERVER/account:NAME, SERVER/account:NAME@HOST or
-// SERVER/role:NAME. kind is the word that the command is about.
+// splitWho reads SERVER/account:NAME, SERVER/account:NAME@HOST or SERVER/role:NAME, and
+// where accounts lie in databases SERVER/DATABASE/account:NAME. kind is the word that the command is about.
 func splitWho(c *cli.Command, kind string) (server string, p wire.Principal, err error) {
 	text := c.StringArg("address")
 	server, rest, ok := strings.Cut(text, "/")
+	at, err := naming.ParseAddress(text)
+	if err == nil && at.Database != "" {
+		return at.Server, wire.Principal{Name: at.Name, Database: at.Database, Role: at.Kind == naming.KindRole}, nil
+	}
 	word, name, typed := strings.Cut(rest, ":")
 	if !ok || server == "" || rest == "" || !typed || word != "account" && word != "role" {
 		return "", p, usage("name it with its server: %s SERVER/%s:NAME, not %q", c.FullName(), kind, text)
@@ -47,6 +52,8 @@ func holder(text string) wire.Principal {
 
 func holderText(p wire.Principal) string {
 	switch {
+	case p.Database != "":
+		return p.Database + "/" + p.Name
 	case p.Host != "":
 		return p.Name + "@" + p.Host
 	case p.Role && p.Name != "PUBLIC":
@@ -103,7 +110,7 @@ func (a app) accountVerb(kind, name, usage string, flags []cli.Flag, intent stri
 			if err != nil {
 				return err
 			}
-			spec := wire.AccountSpec{Name: p.Name, Host: p.Host, Role: p.Role}
+			spec := wire.AccountSpec{Name: p.Name, Host: p.Host, Database: p.Database, Role: p.Role}
 			if spec.Options, err = options(c); err != nil {
 				return err
 			}

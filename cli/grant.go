@@ -96,6 +96,9 @@ func grantColumns(withHolder bool) []column[wire.GrantLine] {
 			if g.Owner {
 				text = strings.TrimSuffix("owner, "+text, ", ")
 			}
+			if len(g.Denied) > 0 {
+				text = strings.TrimPrefix(text+"; denied: "+strings.Join(g.Denied, ", "), "; ")
+			}
 			return text
 		}},
 		{title: "may pass on", text: func(g wire.GrantLine) string { return strings.Join(g.PassOn, ", ") }},
@@ -184,6 +187,9 @@ func (a app) showMatrix(ctx context.Context, c *cli.Command, api *client.Client,
 		}
 		if r.Host != "" {
 			name += "@" + r.Host
+		}
+		if r.Database != "" {
+			name = r.Database + "/" + name
 		}
 		if r.Role {
 			name = "role " + name
@@ -277,6 +283,7 @@ func (a app) showWhy(ctx context.Context, c *cli.Command) error {
 		name += "@" + p.Host
 	}
 	q.Set("account", name)
+	q.Set("within", p.Database)
 	q.Set("role", strconv.FormatBool(p.Role))
 	api, err := a.connect(c)
 	if err != nil {
@@ -310,6 +317,9 @@ func (a app) showWhy(ctx context.Context, c *cli.Command) error {
 		}
 		if n.More > 0 {
 			fmt.Fprintf(a.Out, "             and %d more ways\n", n.More)
+		}
+		for _, ch := range n.Denied {
+			fmt.Fprintf(a.Out, "             %s %s\n", wrong.Render("denied:"), visible(ch.Text))
 		}
 		for _, ch := range n.Dormant {
 			fmt.Fprintf(a.Out, "             %s %s\n", caution.Render("only after SET ROLE:"), visible(ch.Text))

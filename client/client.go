@@ -245,7 +245,8 @@ func (c *Client) Account(ctx context.Context, server string, p wire.Principal) (
 	if p.Host != "" {
 		name += "@" + p.Host
 	}
-	return get[wire.AccountDetail](ctx, c, serverPath(server)+"/accounts/"+url.PathEscape(name)+"?role="+strconv.FormatBool(p.Role))
+	query := url.Values{"role": {strconv.FormatBool(p.Role)}, "within": {p.Database}}
+	return get[wire.AccountDetail](ctx, c, serverPath(server)+"/accounts/"+url.PathEscape(name)+"?"+query.Encode())
 }
 
 // Grants lists who was given what; the query's names are those of the API.

@@ -43,6 +43,8 @@ func CheckIntent(in change.Intent, d *Description) (change.Intent, error) {
 	}
 	// The intent is the caller's: each part that has options is copied.
 	var errs []error
+	in, err := placed(in, d)
+	errs = append(errs, err)
 	check := func(part change.Part, options *catalog.Values) {
 		checked, err := checkOptions(in, d, part, *options)
 		*options = checked
@@ -77,6 +79,29 @@ func CheckIntent(in change.Intent, d *Description) (change.Intent, error) {
 		check(change.PartClearing, &own.Options)
 	}
 	return in, errors.Join(errs...)
+}
+
+// placed says of accounts that lie in databases in which one: that of a grant, when
+// nothing else was said.
+func placed(in change.Intent, d *Description) (change.Intent, error) {
+	inside := d.InDatabases()
+	if a := in.Account; a != nil && (a.Database != "") != inside {
+		if inside {
+			return in, fmt.Errorf("%w: on %s an account lies in a database: say which, SERVER/DATABASE/account:NAME", change.ErrIntent, d.Title)
+		}
+		return in, fmt.Errorf("%w: on %s an account is the whole server's: SERVER/account:NAME", change.ErrIntent, d.Title)
+	}
+	if g := in.Grant; g != nil && g.To != catalog.Public {
+		switch {
+		case inside && g.To.Database == "":
+			own := *g
+			own.To.Database = g.Database
+			in.Grant = &own
+		case !inside && g.To.Database != "":
+			return in, fmt.Errorf("%w: on %s an account is the whole server's", change.ErrIntent, d.Title)
+		}
+	}
+	return in, nil
 }
 
 func checkOptions(in change.Intent, d *Description, part change.Part, options catalog.Values) (catalog.Values, error) {

@@ -264,6 +264,12 @@ func (d *Description) HasHosts() bool {
 	return p.In == FromHost
 }
 
+// InDatabases reports whether accounts lie in databases.
+func (d *Description) InDatabases() bool {
+	p, _ := d.Principal(false)
+	return p.In == InDatabase
+}
+
 // SeparateRoles reports whether accounts and roles of one name are two things.
 func (d *Description) SeparateRoles() bool {
 	p, ok := d.Principal(true)

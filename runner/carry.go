@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strconv"
 	"sync"
 	"time"
 
@@ -265,7 +264,7 @@ func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.A
 	answered(step, err)
 	if len(rep.Learned) > 0 {
 		step.Learn(rep.Learned)
-		if key, err := strconv.ParseUint(step.Args["key"], 10, 64); err == nil {
+		if key := step.Args["key"]; key != "" {
 			c.ObjectKey = key
 		}
 	}
@@ -442,7 +441,7 @@ func (r *Runner) tellWatch(c change.Change) {
 	case change.DropDatabase:
 		r.Watch.Gone(target.Server, catalog.Used{Database: target.Name})
 	case change.DropAccount:
-		r.Watch.Gone(target.Server, catalog.Used{Account: catalog.Principal{Name: target.Name, Host: target.Host}})
+		r.Watch.Gone(target.Server, catalog.Used{Account: catalog.Principal{Name: target.Name, Host: target.Host, Database: target.Database}})
 	case change.RenameDatabase:
 		r.Watch.Renamed(target.Server, catalog.Used{Database: target.Name}, catalog.Used{Database: c.Intent.Database.NewName})
 	}

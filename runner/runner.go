@@ -283,7 +283,7 @@ func used(in change.Intent, snap catalog.Snapshot) (catalog.Used, bool) {
 // tellMaker adds who made the thing that is in the way, if a change did.
 func (r *Runner) tellMaker(ctx context.Context, b change.Brief) change.Brief {
 	ended, err := r.Store.Changes(ctx, change.Filter{Target: b.Target, State: change.Done, Limit: change.MakerLimit})
-	m, found := change.Maker(ended, 0)
+	m, found := change.Maker(ended, "")
 	if err != nil || !found {
 		return b
 	}

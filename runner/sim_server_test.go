@@ -168,7 +168,7 @@ func (a simAccess) Snapshot(ctx context.Context, in change.Intent) (catalog.Snap
 	snap := catalog.Snapshot{Instance: catalog.Instance{Identity: catalog.Identity{Key: x.identity}}}
 	if in.Database != nil {
 		if d := x.databases[in.Database.Name]; d != nil {
-			snap.Target = &catalog.Database{Name: in.Database.Name, Key: uint64(d.key)}
+			snap.Target = &catalog.Database{Name: in.Database.Name, Key: fmt.Sprint(d.key)}
 		}
 	}
 	return snap, nil

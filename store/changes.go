@@ -31,7 +31,7 @@ type changeRow struct {
 	Accepted    []string        `gorm:"serializer:json"`
 	Failure     *change.Failure `gorm:"serializer:json"`
 	Result      string
-	ObjectKey   uint64
+	ObjectKey   string
 	Idempotency *string
 	CreatedAt   time.Time
 	StartedAt   *time.Time

@@ -4,14 +4,16 @@ import "time"
 
 // Principal names an account or role, or everybody: {"name": "PUBLIC", "role": true}.
 type Principal struct {
-	Name string `json:"name" maxLength:"400"`
-	Host string `json:"host,omitempty" maxLength:"300" doc:"Where it comes from, on engines where that is part of an account. Empty: the only account of that name."`
-	Role bool   `json:"role,omitempty" doc:"A role, on engines where accounts and roles of one name are two things."`
+	Name     string `json:"name" maxLength:"400"`
+	Host     string `json:"host,omitempty" maxLength:"300" doc:"Where it comes from, on engines where that is part of an account. Empty: the only account of that name."`
+	Database string `json:"database,omitempty" maxLength:"800" doc:"The one that it lies in, on engines where accounts do. Empty beside a grant: the grant's."`
+	Role     bool   `json:"role,omitempty" doc:"A role, on engines where accounts and roles of one name are two things."`
 }
 
 // AccountSpec is what is asked for of an account or role.
 type AccountSpec struct {
 	Name         string         `json:"name" maxLength:"400"`
+	Database     string         `json:"database,omitempty" maxLength:"800" doc:"The one that it lies in, on engines where accounts do."`
 	Host         string         `json:"host,omitempty" maxLength:"300" doc:"Where it comes from, on engines where that is part of an account; new ones without one come from everywhere."`
 	Role         bool           `json:"role,omitempty" doc:"A group without login."`
 	IfAbsent     bool           `json:"if_absent,omitempty" doc:"account.create: do nothing if it is there, and say what differs."`
@@ -84,6 +86,7 @@ type Account struct {
 	Address         string          `json:"address"`
 	Name            string          `json:"name"`
 	Host            string          `json:"host,omitempty"`
+	Database        string          `json:"database,omitempty" doc:"The one that it lies in."`
 	Kind            string          `json:"kind" enum:"account,role"`
 	Login           bool            `json:"login"`
 	Super           bool            `json:"super" doc:"Nothing, or next to nothing, is refused to it."`
@@ -138,6 +141,7 @@ type GrantLine struct {
 	Text       string    `json:"text" doc:"The object in words."`
 	Privileges []string  `json:"privileges" nullable:"false"`
 	PassOn     []string  `json:"pass_on" nullable:"false" doc:"Those that may be given on."`
+	Denied     []string  `json:"denied,omitempty" nullable:"false" doc:"What is refused whatever else is granted, on engines that can."`
 	Grantor    string    `json:"grantor,omitempty"`
 	Count      int       `json:"count" doc:"How many objects of that kind together."`
 	Owner      bool      `json:"owner,omitempty"`
@@ -174,12 +178,13 @@ type Matrix struct {
 
 // MatrixRow is one account's row.
 type MatrixRow struct {
-	Name  string `json:"name"`
-	Host  string `json:"host,omitempty"`
-	Role  bool   `json:"role,omitempty" doc:"It cannot sign in."`
-	Super bool   `json:"super,omitempty"`
-	Marks int    `json:"marks,omitempty" doc:"How many marks the account has."`
-	Cells string `json:"cells"`
+	Name     string `json:"name"`
+	Host     string `json:"host,omitempty"`
+	Database string `json:"database,omitempty"`
+	Role     bool   `json:"role,omitempty" doc:"It cannot sign in."`
+	Super    bool   `json:"super,omitempty"`
+	Marks    int    `json:"marks,omitempty" doc:"How many marks the account has."`
+	Cells    string `json:"cells"`
 }
 
 // Chain is one way by which an account has a privilege.
@@ -199,6 +204,7 @@ type Need struct {
 	Known     bool    `json:"known" doc:"False: the object was not found, or cannot be seen."`
 	Chains    []Chain `json:"chains" nullable:"false"`
 	More      int     `json:"more,omitempty" doc:"Further ways that are not listed."`
+	Denied    []Chain `json:"denied,omitempty" nullable:"false" doc:"Why it is refused whatever the chains say, on engines that can deny."`
 	Dormant   []Chain `json:"dormant" nullable:"false" doc:"Ways that open only with SET ROLE."`
 	Missing   string  `json:"missing,omitempty" doc:"The command that would give it."`
 }

@@ -15,6 +15,7 @@ type Found struct {
 	Server      string `json:"server"`
 	Name        string `json:"name"`
 	Host        string `json:"host,omitempty"`
+	Database    string `json:"database,omitempty" doc:"The one that an account lies in."`
 	Role        bool   `json:"role,omitempty" doc:"It is addressed as a role, apart from accounts."`
 	Environment string `json:"environment"`
 }

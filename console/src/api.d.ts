@@ -832,6 +832,8 @@ export interface components {
              * @description -1 is none.
              */
             connection_limit: number;
+            /** @description The one that it lies in. */
+            database?: string;
             /** @description What it comes to, where it is anything. */
             databases: components["schemas"]["DatabaseLevel"][];
             default_role?: string;
@@ -873,6 +875,8 @@ export interface components {
              * @description -1 is none.
              */
             connection_limit: number;
+            /** @description The one that it lies in. */
+            database?: string;
             /** @description What it comes to, where it is anything. */
             databases: components["schemas"]["DatabaseLevel"][];
             default_role?: string;
@@ -936,6 +940,8 @@ export interface components {
             unknown: string[];
         };
         AccountSpec: {
+            /** @description The one that it lies in, on engines where accounts do. */
+            database?: string;
             /** @description Where it comes from, on engines where that is part of an account; new ones without one come from everywhere. */
             host?: string;
             /** @description account.create: do nothing if it is there, and say what differs. */
@@ -1423,6 +1429,8 @@ export interface components {
         };
         Found: {
             address: string;
+            /** @description The one that an account lies in. */
+            database?: string;
             environment: string;
             host?: string;
             /** @enum {string} */
@@ -1447,6 +1455,8 @@ export interface components {
              * @description How many objects of that kind together.
              */
             count: number;
+            /** @description What is refused whatever else is granted, on engines that can. */
+            denied?: string[];
             grantor?: string;
             holder: components["schemas"]["Principal"];
             /** @description The database does not exist; the grant comes alive with it. */
@@ -1622,6 +1632,7 @@ export interface components {
         };
         MatrixRow: {
             cells: string;
+            database?: string;
             host?: string;
             /**
              * Format: int64
@@ -1673,6 +1684,8 @@ export interface components {
         };
         Need: {
             chains: components["schemas"]["Chain"][];
+            /** @description Why it is refused whatever the chains say, on engines that can deny. */
+            denied?: components["schemas"]["Chain"][];
             /** @description Ways that open only with SET ROLE. */
             dormant: components["schemas"]["Chain"][];
             /** @description False: the object was not found, or cannot be seen. */
@@ -1769,6 +1782,8 @@ export interface components {
             progress?: string;
         };
         Principal: {
+            /** @description The one that it lies in, on engines where accounts do. Empty beside a grant: the grant's. */
+            database?: string;
             /** @description Where it comes from, on engines where that is part of an account. Empty: the only account of that name. */
             host?: string;
             name: string;
@@ -3276,6 +3291,8 @@ export interface operations {
             query: {
                 /** @description The name; name@host where the host is part of it, or the name alone where there is one of it. */
                 account?: string;
+                /** @description The database that it lies in, where accounts do. */
+                within?: string;
                 /** @description It is a role, where accounts and roles of one name are two things. */
                 role?: boolean;
                 privilege: string;
@@ -3357,6 +3374,8 @@ export interface operations {
     "show-account": {
         parameters: {
             query?: {
+                /** @description The database that it lies in, where accounts do. */
+                within?: string;
                 /** @description It is a role, where accounts and roles of one name are two things. */
                 role?: boolean;
             };
@@ -3563,6 +3582,8 @@ export interface operations {
             query?: {
                 /** @description The name; name@host where the host is part of it, or the name alone where there is one of it. */
                 account?: string;
+                /** @description The database that it lies in, where accounts do. */
+                within?: string;
                 /** @description It is a role, where accounts and roles of one name are two things. */
                 role?: boolean;
                 /** @description Who was given anything on this database, or in it. */

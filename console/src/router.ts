@@ -38,6 +38,10 @@ export const { p, navigate, isActive, route } = createRouter({
 	'/servers/:server/roles/:account': AccountPage,
 	'/servers/:server/accounts/:account/drop': DropAccount,
 	'/servers/:server/roles/:account/drop': DropAccount,
+	'/servers/:server/databases/:database/accounts/:account': AccountPage,
+	'/servers/:server/databases/:database/roles/:account': AccountPage,
+	'/servers/:server/databases/:database/accounts/:account/drop': DropAccount,
+	'/servers/:server/databases/:database/roles/:account/drop': DropAccount,
 	'/servers/:server/new-account': NewAccount,
 	'/servers/:server/new-grant': GrantPage,
 	'/changes': Changes,
@@ -62,16 +66,20 @@ export const to = {
 	rename: (server: string, name: string) => `${to.database(server, name)}/rename`,
 	alter: (server: string, name: string) => `${to.database(server, name)}/alter`,
 	access: (server: string) => `/servers/${encodeURIComponent(server)}/access`,
-	account: (server: string, who: { name: string; host?: string; role?: boolean }) =>
-		`/servers/${encodeURIComponent(server)}/${who.role ? 'roles' : 'accounts'}/${encodeURIComponent(whoText(who))}`,
+	account: (server: string, who: Who) =>
+		`${who.database ? to.database(server, who.database) : to.server(server)}/${who.role ? 'roles' : 'accounts'}/${encodeURIComponent(whoText({ ...who, database: '' }))}`,
 	newAccount: (server: string) => `/servers/${encodeURIComponent(server)}/new-account`,
 	newGrant: (server: string, database = '', who = '') =>
 		`/servers/${encodeURIComponent(server)}/new-grant?${new URLSearchParams({ database, who })}`,
 	change: (id: number) => `/changes/${id}`
 };
 
-/** An account as people write it: name@host where there are hosts. */
-export function whoText(who: { name: string; host?: string }): string {
+/** What names an account or role: with its host or the database that it lies in, where there are such. */
+export type Who = { name: string; host?: string; database?: string; role?: boolean };
+
+/** An account as people write it. */
+export function whoText(who: Who): string {
+	if (who.database) return `${who.database}/${who.name}`;
 	return who.host ? `${who.name}@${who.host}` : who.name;
 }
 

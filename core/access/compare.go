@@ -19,6 +19,7 @@ type Line struct {
 	Holder     catalog.Principal
 	Privileges privilege.Set
 	Grantable  privilege.Set
+	Denied     privilege.Set
 	Grantor    string
 	// On is what kind of object a line at ScopeFuture is about.
 	On catalog.Scope
@@ -67,7 +68,7 @@ func (g *Graph) lines(yield func(Line)) {
 		}
 	}
 	for _, gr := range g.access.Grants {
-		l := Line{Object: gr.Object, Holder: gr.Grantee, Privileges: gr.Privileges, Grantable: gr.Grantable, Grantor: gr.Grantor, Count: 1}
+		l := Line{Object: gr.Object, Holder: gr.Grantee, Privileges: gr.Privileges, Grantable: gr.Grantable, Denied: gr.Denied, Grantor: gr.Grantor, Count: 1}
 		l.Object.Database, l.Pattern = g.rules.Named(gr.Object)
 		yield(l)
 	}
@@ -75,7 +76,7 @@ func (g *Graph) lines(yield func(Line)) {
 		listed := owner == ""
 		for _, e := range entries {
 			owns := !listed && e.Grantee == catalog.Principal{Name: owner}
-			yield(Line{Object: o, Holder: e.Grantee, Privileges: e.Privileges, Grantable: e.Grantable, Grantor: e.Grantor, Count: count, Owner: owns, Builtin: e.Builtin})
+			yield(Line{Object: o, Holder: e.Grantee, Privileges: e.Privileges, Grantable: e.Grantable, Denied: e.Denied, Grantor: e.Grantor, Count: count, Owner: owns, Builtin: e.Builtin})
 			listed = listed || owns
 		}
 		if !listed {

@@ -82,6 +82,9 @@ type Gift struct {
 	Node, Facet    int32
 	Set, Grantable privilege.Set
 	Via            Via
+	// Deny: the set is refused to the node and its members, whatever else they hold
+	// below the whole server.
+	Deny bool
 	// Text says what the kind does not: the pattern, the grantor.
 	Text string
 }
@@ -356,12 +359,28 @@ func (g *Graph) onDatabase(db int, buffer []uint64) (sets []uint64, width int) {
 	sets = buffer[:need]
 	clear(sets)
 	some := make([]bool, len(g.nodes))
+	var refused []uint64 // where anything is denied
+	var someRefused []bool
 	for _, h := range held {
-		some[h.Node] = true
 		at := int(h.Node)*width + int(h.Facet)*g.words
+		if h.Deny {
+			if refused == nil {
+				refused, someRefused = make([]uint64, need), make([]bool, len(g.nodes))
+			}
+			someRefused[h.Node] = true
+			table.Pack(refused[at:at+g.words], h.Set)
+			continue
+		}
+		some[h.Node] = true
 		table.Pack(sets[at:at+g.words], h.Set)
 	}
 	g.spread(sets, some, width)
+	if refused != nil {
+		g.spread(refused, someRefused, width)
+		for i, w := range refused {
+			sets[i] &^= w
+		}
+	}
 	for v := range g.nodes {
 		if !g.based[v] {
 			continue

@@ -126,9 +126,16 @@ func (g *Graph) Effective(p catalog.Principal, o catalog.Object) privilege.Set {
 	if o.Scope == catalog.ScopeServer {
 		return g.rules.Table().Unpack(g.base[int(v)*g.words : int(v+1)*g.words])
 	}
-	var out privilege.Set
+	var held, refused, everywhere privilege.Set
 	for _, w := range g.ways(v, o, false) {
-		out = out.Or(w.set)
+		switch {
+		case w.deny:
+			refused = refused.Or(w.set)
+		case w.everywhere:
+			everywhere = everywhere.Or(w.set)
+		default:
+			held = held.Or(w.set)
+		}
 	}
-	return out
+	return held.Minus(refused).Or(everywhere)
 }

@@ -16,6 +16,8 @@ type way struct {
 	via            Via
 	text           string
 	dormant        bool // only after SET ROLE
+	everywhere     bool // on the whole server, where nothing below it is denied
+	deny           bool
 }
 
 // ways lists all ways by which a node has anything on an object, the shortest
@@ -25,7 +27,7 @@ func (g *Graph) ways(v int32, o catalog.Object, dormant bool) []way {
 	var out []way
 	for _, u := range r.list {
 		if s := g.rules.Base(u); !s.Empty() {
-			w := way{path: r.path(u), set: s, via: ViaServer}
+			w := way{path: r.path(u), set: s, via: ViaServer, everywhere: true}
 			if s.Has(privilege.Own) {
 				// A member of a superuser is none until it takes the role on.
 				w.via, w.dormant = ViaSuperuser, u != v
@@ -39,7 +41,7 @@ func (g *Graph) ways(v int32, o catalog.Object, dormant bool) []way {
 	if o.Scope != catalog.ScopeServer {
 		for _, h := range g.rules.Object(o, r.list) {
 			if _, ok := r.from[h.Node]; ok {
-				out = append(out, way{path: r.path(h.Node), set: h.Set, grantable: h.Grantable, via: h.Via, text: h.Text})
+				out = append(out, way{path: r.path(h.Node), set: h.Set, grantable: h.Grantable, via: h.Via, text: h.Text, deny: h.Deny})
 			}
 		}
 	}
@@ -83,11 +85,18 @@ type Need struct {
 	Chains []Chain
 	// More counts the chains beyond those listed.
 	More int
+	// Denied are the ways by which it is refused, whatever the chains say.
+	Denied []Chain
 	// Dormant are ways that open only with SET ROLE.
 	Dormant []Chain
 	// Known is false when the reading does not hold the object.
 	Known bool
+	// everywhere: it is held on the whole server, where no denial below it counts.
+	everywhere bool
 }
+
+// Met reports whether the need is met.
+func (n Need) Met() bool { return n.everywhere || len(n.Chains) > 0 && len(n.Denied) == 0 }
 
 // Answer says whether an account may use a privilege on an object, and why.
 type Answer struct {
@@ -118,6 +127,7 @@ func (g *Graph) Why(p catalog.Principal, want privilege.Set, o catalog.Object) A
 			if !w.set.Has(n.Privilege) {
 				continue
 			}
+			need.everywhere = need.everywhere || w.everywhere && !w.dormant
 			c := Chain{Via: w.via, Detail: w.text, PassOn: w.grantable.Has(n.Privilege)}
 			for _, u := range w.path[1:] {
 				if u != g.public {
@@ -125,6 +135,9 @@ func (g *Graph) Why(p catalog.Principal, want privilege.Set, o catalog.Object) A
 				}
 			}
 			switch {
+			case w.deny && !w.dormant && len(need.Denied) < maxChains:
+				need.Denied = append(need.Denied, c)
+			case w.deny:
 			case w.dormant && len(need.Dormant) < maxChains:
 				need.Dormant = append(need.Dormant, c)
 			case w.dormant:
@@ -134,7 +147,7 @@ func (g *Graph) Why(p catalog.Principal, want privilege.Set, o catalog.Object) A
 				need.More++
 			}
 		}
-		a.Allowed = a.Allowed && len(need.Chains) > 0
+		a.Allowed = a.Allowed && need.Met()
 		a.Needs = append(a.Needs, need)
 	}
 	a.Barred = g.barred(a.Account, p, o)

@@ -7,20 +7,26 @@ import (
 )
 
 // Principal names whoever can hold privileges on one server: an account, a
-// role, or everybody ([Public]). On PostgreSQL accounts and roles are one kind
-// of thing, so Role is false for all; on MariaDB an account is a name and a
-// host, and a role, which has no host, may bear the name of an account.
+// role, or everybody ([Public]). An engine's description says which of the parts it
+// has: where accounts and roles are one kind of thing, Role is false for all.
 type Principal struct {
 	Name string `json:"name"`
+	// Host is where an account comes from, where that is part of it.
 	Host string `json:"host,omitempty"`
-	Role bool   `json:"role,omitempty"`
+	// Database is the one that it lies in, where it is not the whole server's.
+	Database string `json:"database,omitempty"`
+	Role     bool   `json:"role,omitempty"`
 }
 
 // Public is everybody who can sign in.
 var Public = Principal{Name: "PUBLIC", Role: true}
 
-// String writes it as people do: name@host on MariaDB, else the name.
+// String writes it as people do: name@host where it has a host, database/name where
+// it lies in one, else the name.
 func (p Principal) String() string {
+	if p.Database != "" {
+		return p.Database + "/" + p.Name
+	}
 	if p.Host != "" {
 		return p.Name + "@" + p.Host
 	}
@@ -31,8 +37,9 @@ func (p Principal) String() string {
 // it cannot be seen.
 type Account struct {
 	Principal
-	// Key is the engine's own number of it (PostgreSQL: oid); 0 where there is none.
-	Key uint64
+	// Key is by what the engine itself tells it from another one of the same name; empty
+	// where there is nothing.
+	Key string
 	// Bootstrap: it is the system's own, and the superuser that the server was set up
 	// with, whom people use: it is shown among theirs.
 	Bootstrap bool
@@ -106,6 +113,8 @@ type Entry struct {
 	Grantor    string
 	Privileges privilege.Set
 	Grantable  privilege.Set
+	// Denied is refused to the grantee whatever else it holds, on engines that can.
+	Denied privilege.Set
 	// Builtin: it holds because nothing was ever granted or revoked there.
 	Builtin bool
 }

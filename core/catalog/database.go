@@ -28,8 +28,9 @@ type Database struct {
 	Tables   *int
 	TablesAt time.Time // when Tables was counted; zero: just now
 	Sessions *int
-	// Key is the engine's own stable number for it (PostgreSQL: the oid).
-	Key uint64
+	// Key is by what the engine itself tells it from another one of the same name; empty
+	// where there is nothing.
+	Key string
 }
 
 // Listing is the databases of one server, read at one moment.

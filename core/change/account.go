@@ -30,6 +30,8 @@ type AccountSpec struct {
 	Name string `json:"name"`
 	// Host is where it comes from, on engines where that is part of an account.
 	Host string `json:"host,omitempty"`
+	// Database is the one that it lies in, on engines where accounts do.
+	Database string `json:"database,omitempty"`
 	// Role: a group without login.
 	Role      bool `json:"role,omitempty"`
 	IfAbsent  bool `json:"if_absent,omitempty"`
@@ -46,7 +48,7 @@ type AccountSpec struct {
 
 // Principal is whom the spec is about.
 func (a AccountSpec) Principal() catalog.Principal {
-	return catalog.Principal{Name: a.Name, Host: a.Host, Role: a.Role}
+	return catalog.Principal{Name: a.Name, Host: a.Host, Database: a.Database, Role: a.Role}
 }
 
 func (a AccountSpec) check(k Kind) error {

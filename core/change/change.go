@@ -68,8 +68,8 @@ type Change struct {
 	Result string
 	// StopBy is who asked for it to be stopped while it ran; empty: nobody.
 	StopBy string
-	// Key of the object that was made, as the engine numbers it; 0 unknown.
-	ObjectKey uint64
+	// Key of the object that was made, by which its engine tells it; empty: unknown.
+	ObjectKey string
 	// Secrets are the passwords that a new change brings; they are kept apart
 	// from it, sealed.
 	Secrets []Secret `json:"-"`
@@ -175,11 +175,11 @@ func (c *Change) unaccepted(accepted []string) []string {
 }
 
 // Maker finds, among the ended changes of one target with the newest first, the
-// one that made what is there now. key is the engine's number of that; a change
-// that noted no number, or a key of 0, is taken at its word.
-func Maker(ended []Change, key uint64) (Change, bool) {
+// one that made what is there now. key is by what the engine tells that; a change
+// that noted none, or no key, is taken at its word.
+func Maker(ended []Change, key string) (Change, bool) {
 	for _, c := range ended {
-		if c.State == Done && c.Intent.Kind == CreateDatabase && c.Brief.Outcome == Acts && (key == 0 || c.ObjectKey == 0 || c.ObjectKey == key) {
+		if c.State == Done && c.Intent.Kind == CreateDatabase && c.Brief.Outcome == Acts && (key == "" || c.ObjectKey == "" || c.ObjectKey == key) {
 			return c, true
 		}
 	}

@@ -149,5 +149,5 @@ func PrincipalAddress(server string, p catalog.Principal) naming.Address {
 	if p.Role {
 		kind = naming.KindRole
 	}
-	return naming.Address{Server: server, Kind: kind, Name: p.Name, Host: p.Host}
+	return naming.Address{Server: server, Kind: kind, Name: p.Name, Host: p.Host, Database: p.Database}
 }

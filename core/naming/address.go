@@ -27,15 +27,17 @@ var prefixes = []Kind{KindDatabase, KindAccount, KindRole, KindSession}
 var ErrAddress = errors.New("not an address")
 
 // Address names one thing on one server: "harbour", "harbour/tickets_prod",
-// "quay/account:app@10.0.0.%", "harbour/role:crew", "harbour/session:4711".
+// "quay/account:app@10.0.0.%", "harbour/role:crew", "harbour/session:4711"; and,
+// where accounts lie in databases, "harbour/tickets_prod/account:app".
 // It is written the same way in the CLI, the API, the journal and the console.
 type Address struct {
 	Server string
 	Kind   Kind
 	// Name is the database, account, role or session; empty for a server.
 	Name string
-	// Host is the host part of an account on engines that have one.
-	Host string
+	// Host is the host part of an account on engines that have one, Database what an
+	// account or role lies in where it is not the whole server's.
+	Host, Database string
 }
 
 // ServerAddress is the address of a server itself.
@@ -63,6 +65,15 @@ func ParseAddress(text string) (Address, error) {
 			break
 		}
 	}
+	if a.Kind == KindDatabase && a.Name == rest { // without its prefix
+		if database, inside, deeper := strings.Cut(rest, "/"); deeper {
+			for _, k := range []Kind{KindAccount, KindRole} {
+				if name, ok := strings.CutPrefix(inside, string(k)+":"); ok && name != "" && database != "" {
+					return Address{Server: server, Kind: k, Name: name, Database: unescaped.Replace(database)}, nil
+				}
+			}
+		}
+	}
 	if a.Kind == KindAccount {
 		// A host cannot hold an at sign, a name can: split at the last one.
 		if at := strings.LastIndexByte(a.Name, '@'); at >= 0 {
@@ -75,20 +86,39 @@ func ParseAddress(text string) (Address, error) {
 	return a, nil
 }
 
+// A database that something lies in is written without slashes.
+var (
+	escaped   = strings.NewReplacer("%", "%25", "/", "%2F")
+	unescaped = strings.NewReplacer("%25", "%", "%2F", "/")
+)
+
+// prefixed reports whether the name of a database has to be written with its prefix,
+// so that it is not read as something else.
+func prefixed(name string) bool {
+	_, inside, _ := strings.Cut(name, "/")
+	for _, k := range prefixes {
+		if strings.HasPrefix(name, string(k)+":") || strings.HasPrefix(inside, string(k)+":") {
+			return true
+		}
+	}
+	return false
+}
+
 // String writes the address so that ParseAddress reads the same one back.
 func (a Address) String() string {
 	switch a.Kind {
 	case KindServer, "":
 		return a.Server
 	case KindDatabase:
-		for _, k := range prefixes {
-			if strings.HasPrefix(a.Name, string(k)+":") {
-				return a.Server + "/database:" + a.Name
-			}
+		if prefixed(a.Name) {
+			return a.Server + "/database:" + a.Name
 		}
 		return a.Server + "/" + a.Name
-	case KindAccount:
-		if a.Host != "" || strings.Contains(a.Name, "@") || a.Name == "" {
+	case KindAccount, KindRole:
+		if a.Database != "" {
+			return a.Server + "/" + escaped.Replace(a.Database) + "/" + string(a.Kind) + ":" + a.Name
+		}
+		if a.Kind == KindAccount && (a.Host != "" || strings.Contains(a.Name, "@") || a.Name == "") {
 			return a.Server + "/account:" + a.Name + "@" + a.Host
 		}
 	}

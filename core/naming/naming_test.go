@@ -11,14 +11,17 @@ func TestParseAddress(t *testing.T) {
 		want Address
 	}{
 		{"harbour", Address{Server: "harbour", Kind: KindServer}},
-		{"harbour/tickets_prod", Address{"harbour", KindDatabase, "tickets_prod", ""}},
-		{"harbour/a/b c", Address{"harbour", KindDatabase, "a/b c", ""}},
-		{"harbour/database:role:x", Address{"harbour", KindDatabase, "role:x", ""}},
-		{"quay/account:app@10.0.0.%", Address{"quay", KindAccount, "app", "10.0.0.%"}},
-		{"quay/account:a@b@localhost", Address{"quay", KindAccount, "a@b", "localhost"}},
-		{"quay/account:@127.0.0.1", Address{"quay", KindAccount, "", "127.0.0.1"}},
-		{"harbour/role:crew", Address{"harbour", KindRole, "crew", ""}},
-		{"harbour/session:4711", Address{"harbour", KindSession, "4711", ""}},
+		{"harbour/tickets_prod", Address{"harbour", KindDatabase, "tickets_prod", "", ""}},
+		{"harbour/a/b c", Address{"harbour", KindDatabase, "a/b c", "", ""}},
+		{"harbour/database:role:x", Address{"harbour", KindDatabase, "role:x", "", ""}},
+		{"quay/account:app@10.0.0.%", Address{"quay", KindAccount, "app", "10.0.0.%", ""}},
+		{"quay/account:a@b@localhost", Address{"quay", KindAccount, "a@b", "localhost", ""}},
+		{"quay/account:@127.0.0.1", Address{"quay", KindAccount, "", "127.0.0.1", ""}},
+		{"harbour/role:crew", Address{"harbour", KindRole, "crew", "", ""}},
+		{"jetty/tickets_prod/account:app", Address{"jetty", KindAccount, "app", "", "tickets_prod"}},
+		{"jetty/a%2Fb%25c/role:x/account:y", Address{"jetty", KindRole, "x/account:y", "", "a/b%c"}},
+		{"jetty/database:x/account:y", Address{"jetty", KindDatabase, "x/account:y", "", ""}},
+		{"harbour/session:4711", Address{"harbour", KindSession, "4711", "", ""}},
 	} {
 		got, err := ParseAddress(tt.text)
 		if err != nil || got != tt.want {
@@ -36,7 +39,7 @@ func TestParseAddress(t *testing.T) {
 }
 
 func FuzzAddress(f *testing.F) {
-	for _, s := range []string{"harbour", "a/b", "a/account:x@y@z", "a/database:session:1", "a/role:\x00"} {
+	for _, s := range []string{"harbour", "a/b", "a/account:x@y@z", "a/database:session:1", "a/role:\x00", "a/b/account:x", "a/b/c/role:x", "a/b%2/account:x@y"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

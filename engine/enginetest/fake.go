@@ -66,7 +66,7 @@ func (f *Fake) Put(name, owner string) {
 func (f *Fake) put(name, owner, comment string) catalog.Database {
 	f.nextKey++
 	none, zero := 0, int64(0)
-	d := catalog.Database{Name: name, Owner: owner, Comment: comment, Encoding: "UTF8", Collation: "C", Key: f.nextKey, Tables: &none, Sessions: &none, Size: &zero}
+	d := catalog.Database{Name: name, Owner: owner, Comment: comment, Encoding: "UTF8", Collation: "C", Key: fmt.Sprint("made ", f.nextKey), Tables: &none, Sessions: &none, Size: &zero}
 	f.databases[name] = d
 	return d
 }
@@ -362,7 +362,7 @@ func (s *fakeServer) Do(ctx context.Context, step change.Step) (engine.Report, e
 			return &engine.Error{Op: "create", Kind: engine.Refused, Code: "42P04", Text: "it exists"}
 		case step.Kind == "create_database":
 			made := s.f.put(name, step.Args["owner"], "")
-			rep.Learned = map[string]string{"key": fmt.Sprint(made.Key)}
+			rep.Learned = map[string]string{"key": made.Key}
 		case step.Kind == "verify_gone" && !found:
 		case !found:
 			return &engine.Error{Op: step.Kind, Kind: engine.Differs, Text: "it is not there"}

@@ -89,7 +89,7 @@ func (s *server) readAccounts(ctx context.Context, q querier, names ...string) (
 		var method string
 		err := row.Scan(&key, &a.Name, &a.Super, &a.Inherit, &createrole, &createdb, &a.Login, &replication, &bypass, &a.ConnectionLimit,
 			&expires, &a.Expired, &a.Comment, &sessions, &method)
-		a.Key, a.Bootstrap = uint64(key), key == bootstrap
+		a.Key, a.Bootstrap = keyOf(key), key == bootstrap
 		a.System = a.Bootstrap || strings.HasPrefix(a.Name, "pg_")
 		if expires != nil {
 			a.Expires = expires.UTC()
@@ -348,7 +348,7 @@ func readInterior(ctx context.Context, q querier, database string) (*catalog.Int
 
 // readHoldings says what a role has in every database without connecting to
 // any. Source: pg_shdepend; deptype o is ownership, a an access list, r a policy.
-func (s *server) readHoldings(ctx context.Context, key uint64) ([]catalog.Holding, error) {
+func (s *server) readHoldings(ctx context.Context, key string) ([]catalog.Holding, error) {
 	type line struct {
 		database, deptype, class string
 		closed                   bool
@@ -359,7 +359,7 @@ func (s *server) readHoldings(ctx context.Context, key uint64) ([]catalog.Holdin
 		return l, err
 	}, `SELECT coalesce(d.datname::text, ''), coalesce(NOT d.datallowconn OR d.datconnlimit = -2, false), s.deptype::text, coalesce(c.relname::text, '?'), count(*)::int
 		FROM pg_catalog.pg_shdepend s LEFT JOIN pg_catalog.pg_database d ON d.oid = s.dbid LEFT JOIN pg_catalog.pg_class c ON c.oid = s.classid
-		WHERE s.refclassid = 'pg_catalog.pg_authid'::pg_catalog.regclass AND s.refobjid = $1::oid GROUP BY 1, 2, 3, 4 ORDER BY 1, 3, 4`, uint32(key))
+		WHERE s.refclassid = 'pg_catalog.pg_authid'::pg_catalog.regclass AND s.refobjid = $1::oid GROUP BY 1, 2, 3, 4 ORDER BY 1, 3, 4`, oidOf(key))
 	if err != nil {
 		return nil, err
 	}
@@ -385,7 +385,7 @@ func (s *server) readHoldings(ctx context.Context, key uint64) ([]catalog.Holdin
 	for i := range out {
 		if out[i].Database == "" && out[i].Owned > 0 {
 			out[i].Databases, err = collect(ctx, s.pool, "read the role's databases", pgx.RowTo[string],
-				`SELECT datname::text FROM pg_catalog.pg_database WHERE datdba = $1::oid ORDER BY 1`, uint32(key))
+				`SELECT datname::text FROM pg_catalog.pg_database WHERE datdba = $1::oid ORDER BY 1`, oidOf(key))
 		}
 	}
 	return out, err
@@ -402,14 +402,14 @@ func ownedWords(class string) string {
 }
 
 // readSessionsOf says who is connected as a role: database, client, program.
-func (s *server) readSessionsOf(ctx context.Context, key uint64) ([]string, error) {
+func (s *server) readSessionsOf(ctx context.Context, key string) ([]string, error) {
 	return collect(ctx, s.pool, "look for its sessions", func(row pgx.CollectableRow) (string, error) {
 		var pid int
 		var database, client, program string
 		err := row.Scan(&pid, &database, &client, &program)
 		return sessionText(pid, database, client, program), err
 	}, `SELECT pid, coalesce(datname::text, ''), coalesce(host(client_addr), ''), coalesce(application_name, '')
-		FROM pg_catalog.pg_stat_activity WHERE usesysid = $1::oid AND leader_pid IS NULL ORDER BY backend_start LIMIT 50`, uint32(key))
+		FROM pg_catalog.pg_stat_activity WHERE usesysid = $1::oid AND leader_pid IS NULL ORDER BY backend_start LIMIT 50`, oidOf(key))
 }
 
 func sessionText(pid int, database, client, program string) string {

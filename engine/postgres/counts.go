@@ -22,7 +22,7 @@ type tableCounts struct {
 
 type countState struct {
 	mu     sync.Mutex            // guards counts and busy
-	counts map[uint64]tableCount // by oid
+	counts map[string]tableCount // by oid
 	busy   bool
 	done   sync.WaitGroup
 	// logins is held for reading by each count, and for writing while a
@@ -43,7 +43,7 @@ const maxCounted = 500
 
 func newTableCounts() tableCounts {
 	ctx, cancel := context.WithCancel(context.Background())
-	return tableCounts{ctx, cancel, &countState{counts: map[uint64]tableCount{}}}
+	return tableCounts{ctx, cancel, &countState{counts: map[string]tableCount{}}}
 }
 
 // stop ends counting and waits for it.
@@ -52,7 +52,7 @@ func (t tableCounts) stop() {
 	t.state.done.Wait()
 }
 
-func (t tableCounts) put(key uint64, n int) {
+func (t tableCounts) put(key string, n int) {
 	t.state.mu.Lock()
 	defer t.state.mu.Unlock()
 	t.state.counts[key] = tableCount{n, time.Now().UTC()}
@@ -78,7 +78,7 @@ func (t tableCounts) refresh(s *server, list []catalog.Database) {
 		return
 	}
 	var old []catalog.Database
-	keep := make(map[uint64]tableCount, len(list))
+	keep := make(map[string]tableCount, len(list))
 	for _, d := range list {
 		c, known := t.state.counts[d.Key]
 		if known {

@@ -18,7 +18,7 @@ func (s *server) readDoomed(ctx context.Context, d catalog.Database, size **int6
 	if d.Name == orElse(s.target.Server.Options.Text("database"), "postgres") {
 		out.Own = "Genarch's own login signs in to it"
 	}
-	key := uint32(d.Key)
+	key := oidOf(d.Key)
 	group, gctx := errgroup.WithContext(ctx)
 	group.Go(func() error {
 		err := s.pool.QueryRow(gctx, `SELECT pg_catalog.pg_has_role(datdba, 'USAGE') FROM pg_catalog.pg_database WHERE oid = $1::oid`, key).Scan(&out.MayDrop)
@@ -126,7 +126,7 @@ func (s *server) readContents(ctx context.Context, d catalog.Database, out *cata
 // counted are the counts of the database that was looked into last: a brief is
 // made twice within moments, when it is asked for and when it is let run.
 type counted struct {
-	key     uint64
+	key     string
 	objects []catalog.Count
 	rows    int64
 	at      time.Time

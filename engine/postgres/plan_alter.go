@@ -47,7 +47,7 @@ func planAlter(p *planning.Draft) {
 	if tablespace == nil && p.In.Clearing != nil {
 		b.Find(change.Stop, change.OptionInvalid, "leave it out", "nobody has to leave %s for this, so nobody is ended or waited for", naming.Show(d.Name))
 	}
-	want := map[string]string{"name": d.Name, "key": keyText(d)}
+	want := map[string]string{"name": d.Name, "key": d.Key}
 	for _, a := range list {
 		want[a.Name] = catalog.WriteValue(a.Will)
 		p.Step(alterStep(d, a))
@@ -71,7 +71,7 @@ func planAlter(p *planning.Draft) {
 	if refresh != nil {
 		p.Step(change.Step{Kind: stepAlter, Title: "note the version of the collation that the system has now", Stays: true,
 			Statement: "ALTER DATABASE " + quoteIdent(d.Name) + " REFRESH COLLATION VERSION",
-			Args:      map[string]string{"name": d.Name, "key": keyText(d), "option": "collation_version", "will": d.Properties.Text("system_collation_version")}})
+			Args:      map[string]string{"name": d.Name, "key": d.Key, "option": "collation_version", "will": d.Properties.Text("system_collation_version")}})
 	}
 	p.Step(change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: want})
 }
@@ -82,7 +82,7 @@ func alterStep(d catalog.Database, a planning.Alteration) change.Step {
 		return commentDatabaseStep(d.Name, catalog.WriteValue(a.Will), catalog.WriteValue(a.Is))
 	}
 	return change.Step{Kind: stepAlter, Title: a.Words(), Statement: alterDatabase(d.Name, a.Name, a.Will), Undo: alterDatabase(d.Name, a.Name, a.Is),
-		Args: map[string]string{"name": d.Name, "key": keyText(d), "option": a.Name, "will": catalog.WriteValue(a.Will)}}
+		Args: map[string]string{"name": d.Name, "key": d.Key, "option": a.Name, "will": catalog.WriteValue(a.Will)}}
 }
 
 // planClosing says what altering who can connect does, and does not.
@@ -174,7 +174,7 @@ func planSettings(p *planning.Draft, d catalog.Database) []catalog.Values {
 			title = "take the setting " + naming.Show(name) + " away"
 		}
 		p.Step(change.Step{Kind: stepAlter, Title: title, Statement: setParameter(d.Name, name, value, set), Undo: setParameter(d.Name, name, was, there),
-			Args: map[string]string{"name": d.Name, "key": keyText(d), "option": "setting", "setting": name, "set": strconv.FormatBool(set), "will": value}})
+			Args: map[string]string{"name": d.Name, "key": d.Key, "option": "setting", "setting": name, "set": strconv.FormatBool(set), "will": value}})
 		after = withSetting(after, name, value, set)
 	}
 	return after

@@ -304,7 +304,7 @@ func limitNumber(limit any) string {
 
 // facts writes a database's properties under the names that verifying uses.
 func facts(d catalog.Database) map[string]string {
-	out := map[string]string{"name": d.Name, "key": keyText(d), "comment": d.Comment, "closed": yesNo(d.Closed)}
+	out := map[string]string{"name": d.Name, "key": d.Key, "comment": d.Comment, "closed": yesNo(d.Closed)}
 	for name, value := range d.Values() {
 		out[name] = catalog.WriteValue(value)
 	}

@@ -70,20 +70,18 @@ func planTakeAway(p *planning.Draft) {
 	if open && !d.Closed {
 		b.Steps = append(b.Steps, openStep(d, name))
 	}
-	verify := change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: map[string]string{"name": name, "key": keyText(d), "closed": yesNo(d.Closed)}}
+	verify := change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: map[string]string{"name": name, "key": d.Key, "closed": yesNo(d.Closed)}}
 	if in.Kind == change.DropDatabase {
-		verify.Title, verify.Args = "read back that it is gone", map[string]string{"check": "database_gone", "name": d.Name, "key": keyText(d)}
+		verify.Title, verify.Args = "read back that it is gone", map[string]string{"check": "database_gone", "name": d.Name, "key": d.Key}
 	}
 	b.Steps = append(b.Steps, verify)
 }
-
-func keyText(d catalog.Database) string { return strconv.FormatUint(d.Key, 10) }
 
 // gateStep keeps everybody out: it is the only thing that stops superusers.
 func gateStep(d catalog.Database) change.Step {
 	alter := "ALTER DATABASE " + quoteIdent(d.Name) + " ALLOW_CONNECTIONS "
 	return change.Step{Kind: stepGate, Title: "close the gate: let nobody connect to " + naming.Show(d.Name) + " any more", Statement: alter + "false", Undo: alter + "true",
-		Args: map[string]string{"name": d.Name, "key": keyText(d)}}
+		Args: map[string]string{"name": d.Name, "key": d.Key}}
 }
 
 // planGate closes the gate, and says what that does to whom.
@@ -95,7 +93,7 @@ func planGate(b *change.Brief, d catalog.Database) change.Step {
 
 func openStep(d catalog.Database, name string) change.Step {
 	return change.Step{Kind: stepOpen, Title: "open the gate: let everybody connect again", Statement: "ALTER DATABASE " + quoteIdent(name) + " ALLOW_CONNECTIONS true", Stays: true,
-		Args: map[string]string{"name": name, "key": keyText(d)}}
+		Args: map[string]string{"name": name, "key": d.Key}}
 }
 
 // planDrop says what would be lost, and what forbids a drop and nothing else.
@@ -115,7 +113,7 @@ func planDrop(b *change.Brief, d catalog.Database, doom catalog.Doomed, snap cat
 			"it receives through the subscription %s; the server drops no database that has one", naming.Show(x))
 	}
 	engine.PlanLost(b, snap)
-	return change.Step{Kind: stepDrop, Title: "drop database " + naming.Show(d.Name), Statement: dropDatabase(d.Name), Uncut: true, Seconds: dropSeconds, Args: map[string]string{"name": d.Name, "key": keyText(d)}}
+	return change.Step{Kind: stepDrop, Title: "drop database " + naming.Show(d.Name), Statement: dropDatabase(d.Name), Uncut: true, Seconds: dropSeconds, Args: map[string]string{"name": d.Name, "key": d.Key}}
 }
 
 func planRename(b *change.Brief, spec change.DatabaseSpec, d catalog.Database, snap catalog.Snapshot) change.Step {
@@ -143,7 +141,7 @@ func planRename(b *change.Brief, spec change.DatabaseSpec, d catalog.Database, s
 	b.Set(change.Setting{Name: "new_name", Value: spec.NewName, Asked: true, Decides: "how every client finds it"})
 	from, to := quoteIdent(d.Name), quoteIdent(spec.NewName)
 	return change.Step{Kind: stepRename, Title: "rename it to " + naming.Show(spec.NewName), Statement: "ALTER DATABASE " + from + " RENAME TO " + to, Undo: "ALTER DATABASE " + to + " RENAME TO " + from,
-		Args: map[string]string{"name": d.Name, "new": spec.NewName, "key": keyText(d)}}
+		Args: map[string]string{"name": d.Name, "new": spec.NewName, "key": d.Key}}
 }
 
 // moveStep copies all files of a database to another tablespace.
@@ -155,7 +153,7 @@ func moveStep(b *change.Brief, d catalog.Database, to string) change.Step {
 	b.Find(change.Note, change.GateEffect, "", "all its files%s are copied, which takes as long as the disks need; nobody can use it meanwhile", size).Passing = true
 	move := "ALTER DATABASE " + quoteIdent(d.Name) + " SET TABLESPACE "
 	return change.Step{Kind: stepMove, Title: "move its files to " + naming.Show(to), Statement: move + quoteIdent(to), Undo: move + quoteIdent(from), Seconds: dropSeconds,
-		Args: map[string]string{"name": d.Name, "key": keyText(d), "tablespace": to, "from": from}}
+		Args: map[string]string{"name": d.Name, "key": d.Key, "tablespace": to, "from": from}}
 }
 
 // planEndSessions briefs ending sessions.

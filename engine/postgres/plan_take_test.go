@@ -16,7 +16,7 @@ import (
 func doomed() catalog.Snapshot {
 	snap := staffed()
 	rows, size := int64(9400), int64(9<<20)
-	snap.Target = &catalog.Database{Name: "tickets_prod", Owner: "tickets_owner", Key: 16384, Size: &size, Comment: "bookings",
+	snap.Target = &catalog.Database{Name: "tickets_prod", Owner: "tickets_owner", Key: "16384", Size: &size, Comment: "bookings",
 		Properties: catalog.Values{"tablespace": "pg_default", "connection_limit": "none", "allow_connections": true, "is_template": false}}
 	snap.Doomed = &catalog.Doomed{Objects: []catalog.Count{{What: "tables", N: 3}, {What: "views", N: 0}}, Rows: &rows, MayDrop: true, OnlyFor: []string{"tickets_app"}}
 	return snap
@@ -139,7 +139,7 @@ func TestPlanTakeAwayStatements(t *testing.T) {
 		"move":        {taking(change.AlterDatabase, change.DatabaseSpec{Options: catalog.Values{"tablespace": "fast"}}, nil), nil},
 		"lock":        {change.Intent{Kind: change.AlterAccount, Account: &change.AccountSpec{Name: "tickets_app", Options: catalog.Values{"locked": true}}, Clearing: &change.ClearingSpec{}}, nil},
 		"copy_in_use": {change.Intent{Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"template": "template1"}}, Clearing: &change.ClearingSpec{}}, func(s *catalog.Snapshot) {
-			s.Target, s.Source, s.SourceMine = nil, &catalog.Database{Name: "template1", Key: 1}, true
+			s.Target, s.Source, s.SourceMine = nil, &catalog.Database{Name: "template1", Key: "1"}, true
 			template1(s).Properties["sessions"] = int64(1)
 			s.Connected = []catalog.Session{connected(7, func(s *catalog.Session) { s.Database = "template1" })}
 		}},

@@ -70,7 +70,7 @@ const (
 // pointers keeps what was found in each database a moment ago.
 type pointers struct {
 	mu   sync.Mutex // guards kept
-	kept map[uint64]pointed
+	kept map[string]pointed
 }
 
 type pointed struct {
@@ -79,18 +79,18 @@ type pointed struct {
 }
 
 // get gives what was found in a database; fresh: a moment ago.
-func (k *pointers) get(key uint64) (list []pointer, known, fresh bool) {
+func (k *pointers) get(key string) (list []pointer, known, fresh bool) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	p, known := k.kept[key]
 	return p.list, known, known && time.Since(p.at) < pointersAge
 }
 
-func (k *pointers) put(key uint64, list []pointer) {
+func (k *pointers) put(key string, list []pointer) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if k.kept == nil || len(k.kept) > 10*maxPointed {
-		k.kept = map[uint64]pointed{}
+		k.kept = map[string]pointed{}
 	}
 	k.kept[key] = pointed{list, time.Now()}
 }
@@ -101,7 +101,7 @@ func (s *server) readPointers(ctx context.Context, d catalog.Database, out *cata
 	ctx, cancel := context.WithTimeout(ctx, pointersTime)
 	defer cancel()
 	type other struct {
-		key  uint64
+		key  string
 		name string
 		may  bool
 	}
@@ -109,7 +109,7 @@ func (s *server) readPointers(ctx context.Context, d catalog.Database, out *cata
 		err = row.Scan(&o.key, &o.name, &o.may)
 		return o, err
 	}, `SELECT oid::int8, datname::text, datallowconn AND datconnlimit <> $2 AND pg_catalog.has_database_privilege(oid, 'CONNECT') FROM pg_catalog.pg_database
-		WHERE oid <> $1::oid AND NOT datistemplate ORDER BY datname LIMIT 10001`, uint32(d.Key), invalidLimit)
+		WHERE oid <> $1::oid AND NOT datistemplate ORDER BY datname LIMIT 10001`, oidOf(d.Key), invalidLimit)
 	if err != nil {
 		return err
 	}

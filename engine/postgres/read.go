@@ -122,7 +122,7 @@ func scanDatabase(row pgx.CollectableRow) (catalog.Database, error) {
 	var sessions int
 	err := row.Scan(&key, &d.Name, &d.Owner, &d.Encoding, &d.Collation, &ctype, &provider, &locale,
 		&tablespace, &template, &allowed, &limit, &d.Comment, &version, &systemVersion, &settings, &sessions)
-	d.Key, d.Sessions, d.Closed, d.Broken = uint64(key), &sessions, !allowed, limit == invalidLimit
+	d.Key, d.Sessions, d.Closed, d.Broken = keyOf(key), &sessions, !allowed, limit == invalidLimit
 	d.System = d.Name == "postgres" || d.Name == "template0" || d.Name == "template1"
 	d.Properties = catalog.Values{"ctype": ctype, "provider": provider, "tablespace": tablespace, "is_template": template,
 		"allow_connections": allowed, "connection_limit": "none"}.With("locale", locale)
@@ -166,7 +166,7 @@ func sortedSettings(rows []catalog.Values) []catalog.Values {
 // first: one database that is dropped meanwhile must not fail the list.
 func (s *server) Databases(ctx context.Context) (catalog.Listing, error) {
 	out := catalog.Listing{Read: time.Now().UTC()}
-	sizes := map[uint64]int64{}
+	sizes := map[string]int64{}
 	var sizesErr error
 	group, gctx := errgroup.WithContext(ctx)
 	group.Go(func() error {
@@ -203,7 +203,7 @@ func (s *server) Databases(ctx context.Context) (catalog.Listing, error) {
 }
 
 // readSizes sums the files of each database that the login may measure.
-func (s *server) readSizes(ctx context.Context, into map[uint64]int64) error {
+func (s *server) readSizes(ctx context.Context, into map[string]int64) error {
 	rows, err := s.pool.Query(ctx, `SELECT oid::int8, pg_catalog.pg_database_size(oid) FROM pg_catalog.pg_database
 		WHERE datconnlimit <> -2 AND (pg_catalog.pg_has_role('pg_read_all_stats', 'USAGE')
 			OR pg_catalog.has_database_privilege(oid, 'CONNECT'))`)
@@ -212,16 +212,16 @@ func (s *server) readSizes(ctx context.Context, into map[uint64]int64) error {
 	}
 	var key, size int64
 	_, err = pgx.ForEachRow(rows, []any{&key, &size}, func() error {
-		into[uint64(key)] = size
+		into[keyOf(key)] = size
 		return nil
 	})
 	return wrap("read sizes", err)
 }
 
 // sizeOf reads how large a database is, in bytes; nil where the login may not know.
-func (s *server) sizeOf(ctx context.Context, key uint64) *int64 {
+func (s *server) sizeOf(ctx context.Context, key string) *int64 {
 	var size int64
-	if s.pool.QueryRow(ctx, `SELECT pg_catalog.pg_database_size($1::oid)`, uint32(key)).Scan(&size) != nil {
+	if s.pool.QueryRow(ctx, `SELECT pg_catalog.pg_database_size($1::oid)`, oidOf(key)).Scan(&size) != nil {
 		return nil
 	}
 	return &size

@@ -365,7 +365,7 @@ func (s *server) undoCreate(ctx context.Context, step change.Step) (engine.Repor
 	if key == "" {
 		return rep, refuse("it is not certain that this change made the database " + naming.Show(d.Name) + ", so it was left alone")
 	}
-	if key != strconv.FormatUint(d.Key, 10) {
+	if key != d.Key {
 		return rep, refuse("a database " + naming.Show(d.Name) + " is there that this change did not make, so it was left alone")
 	}
 	s.counts.state.logins.Lock() // our own counting of tables is not to be in the way

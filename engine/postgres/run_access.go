@@ -69,7 +69,7 @@ func (s *server) undoCreateRole(ctx context.Context, step change.Step) (engine.R
 	if err != nil || !ok {
 		return engine.Report{}, err
 	}
-	ours := step.Args["role_key"] == strconv.FormatUint(a.Key, 10)
+	ours := step.Args["role_key"] == a.Key
 	if step.Args["role_key"] == "" && len(step.SecretsNeeded()) == 1 {
 		// The answer was lost: its password tells whether it is the one.
 		bad, err := s.checkPassword(ctx, step)

@@ -83,7 +83,7 @@ func (s *server) atStart(ctx context.Context, name string) (why string, err erro
 // probeAlter looks whether an option has the value that a step sets.
 func (s *server) probeAlter(ctx context.Context, step change.Step) (bool, error) {
 	d, err := s.readDatabase(ctx, s.pool, step.Args["name"])
-	if errors.Is(err, engine.ErrNotFound) || err == nil && keyText(d) != step.Args["key"] {
+	if errors.Is(err, engine.ErrNotFound) || err == nil && d.Key != step.Args["key"] {
 		return false, nil
 	}
 	if err != nil {

@@ -169,3 +169,12 @@ const (
 	providerICU     = "icu"
 	providerBuiltin = "builtin"
 )
+
+// keyOf writes an oid as a key, and oidOf reads it back; a key that is none is the oid
+// that nothing has.
+func keyOf[N int64 | uint32](oid N) string { return strconv.FormatInt(int64(oid), 10) }
+
+func oidOf(key string) uint32 {
+	oid, _ := strconv.ParseUint(key, 10, 32)
+	return uint32(oid)
+}

@@ -56,7 +56,7 @@
 			case 'database':
 				return [{ ...shared, address: to.database(f.server, f.name) }];
 			default:
-				return [{ ...shared, address: to.account(f.server, { name: f.name, host: f.host, role: f.role }) }];
+				return [{ ...shared, address: to.account(f.server, f) }];
 		}
 	}
 

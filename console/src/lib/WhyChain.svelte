@@ -15,6 +15,7 @@
 				<p class="break-words"><span class="quiet">{n.met ? 'has' : 'lacks'}</span> <span class="mono">{visible(n.text)}</span></p>
 				{#each n.chains as c, j (j)}<p class="quiet text-sm break-words">{visible(c.text)}{c.pass_on ? ', and may pass it on' : ''}</p>{/each}
 				{#if n.more}<p class="quiet text-sm">and {n.more} more ways</p>{/if}
+				{#each n.denied ?? [] as c, j (j)}<p class="text-error text-sm break-words"><span class="font-bold">denied:</span> {visible(c.text)}</p>{/each}
 				{#each n.dormant as c, j (j)}<p class="text-sm break-words"><span class="font-bold">only after SET ROLE:</span> {visible(c.text)}</p>{/each}
 				{#if !n.met && !n.known}<p class="text-sm">There is no such object, or it cannot be seen.</p>{/if}
 				{#if n.missing}<p class="text-sm break-words">Would give it: <code class="mono">{n.missing}</code></p>{/if}

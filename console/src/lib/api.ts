@@ -149,15 +149,15 @@ export const api = {
 	passwords: (id: number) => unwrap(client.POST('/changes/{id}/passwords', { params: { path: { id } } })),
 	accounts: (name: string) =>
 		unwrap(client.GET('/servers/{server}/accounts', { params: { path: { server: name }, query: { limit: 20000 } } })),
-	account: (name: string, account: string, role: boolean) =>
-		unwrap(client.GET('/servers/{server}/accounts/{account}', { params: { path: { server: name, account }, query: { role } } })),
+	account: (name: string, account: string, role: boolean, within = '') =>
+		unwrap(client.GET('/servers/{server}/accounts/{account}', { params: { path: { server: name, account }, query: { role, within: within || undefined } } })),
 	access: (name: string, query: { database?: string; account?: string; fresh?: boolean } = {}) =>
 		unwrap(client.GET('/servers/{server}/access', { params: { path: { server: name }, query } })),
 	grants: (name: string, database: string) =>
 		unwrap(client.GET('/servers/{server}/grants', { params: { path: { server: name }, query: { database } } })),
 	why: (
 		name: string,
-		query: { account: string; role: boolean; privilege: string; database?: string; schema?: string; name?: string; scope?: 'server' | 'database' | 'schema' | 'table' }
+		query: { account: string; within?: string; role: boolean; privilege: string; database?: string; schema?: string; name?: string; scope?: 'server' | 'database' | 'schema' | 'table' }
 	) => unwrap(client.GET('/servers/{server}/access/why', { params: { path: { server: name }, query } })),
 	handover: (name: string, database: string) =>
 		unwrap(client.GET('/servers/{server}/databases/{database}/handover', { params: { path: { server: name, database } } })),

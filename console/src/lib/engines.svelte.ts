@@ -45,6 +45,16 @@ class Engines {
 	hasHosts(id: string | undefined): boolean {
 		return !!this.get(id)?.principals.some((k) => k.in === 'host');
 	}
+
+	/** Whether accounts lie in databases. */
+	inDatabases(id: string | undefined): boolean {
+		return !!this.get(id)?.principals.some((k) => !k.role && k.in === 'database');
+	}
+
+	/** Whether there are roles. */
+	hasRoles(id: string | undefined): boolean {
+		return !!this.get(id)?.principals.some((k) => k.role);
+	}
 }
 
 export const engines = new Engines();

@@ -15,6 +15,7 @@
 
 	const server = $derived(param('server'));
 	const who = $derived(param('account'));
+	const within = $derived(param('database'));
 	const isRole = $derived(route.pathname.includes('/roles/'));
 	let account = $state.raw<AccountDetail | null>(null);
 	let problem = $state<Problem | null>(null);
@@ -27,17 +28,17 @@
 	let unanswered = $state<Problem | null>(null);
 
 	async function load(): Promise<void> {
-		const [s, w] = [server, who];
+		const [s, w, d] = [server, who, within];
 		try {
-			const read = await api.account(s, w, isRole);
-			if (s === server && w === who) [account, problem] = [read, null];
+			const read = await api.account(s, w, isRole, d);
+			if (s === server && w === who && d === within) [account, problem] = [read, null];
 		} catch (e) {
-			if (s === server && w === who) problem = problemOf(e);
+			if (s === server && w === who && d === within) problem = problemOf(e);
 		}
 	}
 	$effect(() => {
 		const s = server;
-		void who;
+		void [who, within];
 		[account, why, unanswered] = [null, null, null];
 		load();
 		return live.watch({ change: (c) => c.server === s && c.ended && load(), resync: load });
@@ -46,7 +47,7 @@
 	async function askWhy(e: SubmitEvent): Promise<void> {
 		e.preventDefault();
 		const [database, rest] = object.split(/\/(.*)/s);
-		const query: Parameters<typeof api.why>[1] = { account: who, role: isRole && engines.separateRoles(account?.engine), privilege, database, scope: 'database' };
+		const query: Parameters<typeof api.why>[1] = { account: who, within: within || undefined, role: isRole && engines.separateRoles(account?.engine), privilege, database, scope: 'database' };
 		if (rest) {
 			query.scope = 'table';
 			const dot = rest.indexOf('.');
@@ -60,7 +61,7 @@
 		}
 	}
 
-	const spec = $derived({ name: account?.name ?? '', host: account?.host, role: account?.kind === 'role' && engines.separateRoles(account.engine) });
+	const spec = $derived({ name: account?.name ?? '', host: account?.host, database: account?.database, role: account?.kind === 'role' && engines.separateRoles(account.engine) });
 	const alter = (more: object) => asking.ask({ kind: 'account.alter', server, account: { ...spec, ...more } });
 	const facts = $derived.by((): [string, string, string?][] => {
 		const a = account;
@@ -103,7 +104,7 @@
 					<button class="btn btn-sm" onclick={() => alter({ options: { locked: !account?.locked } })}>{account.locked ? 'Unlock' : 'Lock'} {visible(account.name)}</button>
 					{#if account.sessions && !account.locked}<button class="btn btn-sm" onclick={() => asking.ask({ kind: 'account.alter', server, account: { ...spec, options: { locked: true } }, clearing: { grace: 10 } })}>Lock it and end its {account.sessions === 1 ? 'session' : `${count(account.sessions)} sessions`}</button>{/if}
 				{/if}
-				<a class="btn btn-sm" href="{to.account(server, { name: account.name, host: account.host, role: isRole })}/drop">Drop {visible(account.name)} …</a>
+				<a class="btn btn-sm" href="{to.account(server, { ...account, role: isRole })}/drop">Drop {visible(account.name)} …</a>
 				<span class="quiet self-center text-sm">Each shows its brief first.</span>
 			</div>
 			{#if asking.refused}<Trouble problem={asking.refused} />{/if}
@@ -123,7 +124,7 @@
 				<h2 class="mb-1">May it, and why?</h2>
 				<form class="flex flex-wrap items-end gap-2" onsubmit={askWhy}>
 					<label class="flex flex-col gap-1"><span class="label-text">Privilege</span><input name="privilege" class="input input-sm mono w-32" bind:value={privilege} list="privileges" autocomplete="off" /></label>
-					<datalist id="privileges">{#each ['SELECT', 'INSERT', 'UPDATE', 'DELETE', 'CONNECT', 'CREATE', 'EXECUTE', 'USAGE', 'DROP', 'ALTER'] as p (p)}<option value={p}></option>{/each}</datalist>
+					<datalist id="privileges">{#each engines.get(account.engine)?.privileges ?? [] as p (p.name)}<option value={p.name}></option>{/each}</datalist>
 					<label class="flex min-w-0 flex-1 flex-col gap-1"><span class="label-text">On</span><input name="object" class="input input-sm mono w-full min-w-40" placeholder={engines.hasSchemas(account.engine) ? 'database/schema.table' : 'database/table'} bind:value={object} autocomplete="off" required /></label>
 					<button class="btn btn-sm">Ask</button>
 				</form>
@@ -131,7 +132,7 @@
 				<h2 class="mt-6 mb-1">Given to it directly</h2>
 				{#each account.grants as g, i (i)}
 					<div class="border-base-300/60 border-b py-1.5"><p class="break-words">{visible(g.text)}{#if g.pattern && g.opens?.length}<span class="ml-2 text-sm font-semibold">opens {g.opens.map(visible).join(', ')}</span>{/if}{#if g.leftover}<span class="ml-2 text-sm font-semibold">does not exist</span>{/if}</p>
-						<p class="quiet mono text-sm break-words">{g.owner ? 'owner' : ''}{g.owner && g.privileges.length ? ', ' : ''}{g.privileges.join(', ')}{g.pass_on.length ? ' · may pass on' : ''}{g.grantor && !g.builtin ? ` · by ${visible(g.grantor)}` : ''}</p></div>
+						<p class="quiet mono text-sm break-words">{g.owner ? 'owner' : ''}{g.owner && g.privileges.length ? ', ' : ''}{g.privileges.join(', ')}{g.denied?.length ? `${g.privileges.length ? '; ' : ''}denied: ${g.denied.join(', ')}` : ''}{g.pass_on.length ? ' · may pass on' : ''}{g.grantor && !g.builtin ? ` · by ${visible(g.grantor)}` : ''}</p></div>
 				{:else}<p class="quiet py-1.5">Nothing.</p>{/each}
 			</div>
 		</div>

@@ -11,6 +11,7 @@
 
 	const server = $derived(param('server'));
 	const who = $derived(param('account'));
+	const within = $derived(param('database'));
 	const isRole = $derived(route.pathname.includes('/roles/'));
 	const asking = $derived(new Asking(server));
 	const apart = $derived(engines.separateRoles(asking.server?.engine));
@@ -21,14 +22,14 @@
 	let giveTo = $state('');
 
 	$effect(() => {
-		api.account(server, who, isRole).then(
+		api.account(server, who, isRole, within).then(
 			(a) => ([account, problem] = [a, null]),
 			(e) => (problem = problemOf(e))
 		);
 	});
 	const signsIn = $derived(account?.kind === 'account');
 	const intent = $derived.by((): Intent | null =>
-		account && { kind: 'account.drop', server, account: { name: account.name, host: account.host, role: (isRole && apart) || undefined, options: giveTo ? { give_to: giveTo } : undefined }, clearing: signsIn ? manner.spec : undefined }
+		account && { kind: 'account.drop', server, account: { name: account.name, host: account.host, database: account.database, role: (isRole && apart) || undefined, options: giveTo ? { give_to: giveTo } : undefined }, clearing: signsIn ? manner.spec : undefined }
 	);
 </script>
 

@@ -1,5 +1,6 @@
 <script lang="ts">
-	import { engines } from '../lib/engines.svelte';
+	import EngineFields from '../lib/EngineFields.svelte';
+	import { engines, given, type Options } from '../lib/engines.svelte';
 	import { api, type Account, type Intent } from '../lib/api';
 	import AskForm from '../lib/AskForm.svelte';
 	import { Asking } from '../lib/asking.svelte';
@@ -12,6 +13,7 @@
 	let database = $state(start.get('database') ?? '');
 	let who = $state(start.get('who') ?? '');
 	let deed = $state<'give' | 'take'>('give');
+	let options = $state<Options>({});
 	let bundle = $state<'' | 'read' | 'write' | 'build' | 'own'>('read');
 	let single = $state(false);
 	let privileges = $state('');
@@ -24,6 +26,7 @@
 		api.accounts(server).then((l) => (accounts = l.accounts), () => {});
 		api.databases(server, false).then((l) => (databases = l.databases.map((d) => d.name)), () => {});
 	});
+	const engine = $derived(engines.get(asking.server?.engine));
 	const hosts = $derived(engines.hasHosts(asking.server?.engine));
 	const apart = $derived(engines.separateRoles(asking.server?.engine));
 	const schemas = $derived(engines.hasSchemas(asking.server?.engine));
@@ -42,17 +45,21 @@
 		} else if (bundle) grant.bundle = bundle;
 		else if (deed === 'give') return null;
 		if (passOn && deed === 'give') grant.pass_on = true;
+		grant.options = given(options);
 		return { kind: deed === 'give' ? 'grant.give' : 'grant.take', server, grant };
 	});
-	const bundles = { read: 'read all data', write: 'read and write all data', build: 'write, and make tables', own: 'everything on it' };
+	// Down to the whole of a database nothing is taken: own is for giving only.
+	const bundles = $derived((engine?.bundles ?? []).filter((b) => deed === 'give' || b.name !== 'own'));
+	/** A bundle in a line, and what its holder could do that the name does not say. */
+	const means = (b: (typeof bundles)[number]) => b.decides + (b.careful ? ` ${b.careful}` : '');
 </script>
 
 <svelte:head><title>Privileges on {server} · Genarch</title></svelte:head>
 
 <AskForm title="Give or take privileges on {server}" {asking} {intent} button="Show the brief{who ? ` for ${visible(who)}` : ''}" hint="Name an account and a database; the statements that would run are shown here.">
 	<fieldset class="flex gap-6"><legend class="label-text mb-1">Act</legend>
-		<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="give" bind:group={deed} onchange={() => (bundle ||= 'read')} /> give</label>
-		<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="take" bind:group={deed} onchange={() => (bundle = '')} /> take</label>
+		<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="give" bind:group={deed} onchange={() => ([bundle, options] = [bundle || 'read', {}])} /> give</label>
+		<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="take" bind:group={deed} onchange={() => ([bundle, options] = ['', {}])} /> take</label>
 	</fieldset>
 	<div class="grid gap-4 sm:grid-cols-2">
 		<label class="flex flex-col gap-1"><span class="label-text">Account or role</span><input name="who" class="input mono w-full" list="whos" autocomplete="off" autocapitalize="none" required bind:value={who} /></label>
@@ -69,10 +76,11 @@
 	{:else}
 		<fieldset class="flex flex-col gap-1"><legend class="label-text mb-1">{deed === 'give' ? 'Bundle' : 'What is to remain'}</legend>
 			{#if deed === 'take'}<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="" bind:group={bundle} /> nothing</label>{/if}
-			{#each Object.entries(bundles).slice(0, deed === 'give' ? 4 : 3) as [b, means] (b)}
-				<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value={b} bind:group={bundle} /> <span class="w-14 font-semibold">{b}</span> <span class="quiet">{means}</span></label>
+			{#each bundles as b (b.name)}
+				<label class="flex items-baseline gap-2"><input class="radio radio-sm self-center" type="radio" value={b.name} bind:group={bundle} /> <span class="w-14 shrink-0 font-semibold">{b.name}</span> <span class="quiet">{means(b)}</span></label>
 			{/each}
 		</fieldset>
 	{/if}
-	{#if deed === 'give'}<label class="flex items-center gap-2"><input class="checkbox checkbox-sm" type="checkbox" bind:checked={passOn} /> with the right to pass them on</label>{/if}
+	{#if deed === 'give' && engine?.granting.option}<label class="flex items-center gap-2"><input class="checkbox checkbox-sm" type="checkbox" bind:checked={passOn} /> with the right to pass them on</label>{/if}
+	{#if engine}{#key deed}<EngineFields {server} {engine} kind={deed === 'give' ? 'grant.give' : 'grant.take'} bind:options brief={asking.brief} />{/key}{/if}
 </AskForm>

@@ -12,14 +12,17 @@
 	const engine = $derived(engines.get(asking.server?.engine));
 	const hosts = $derived(engines.hasHosts(asking.server?.engine));
 	let name = $state('');
+	const inside = $derived(engines.inDatabases(asking.server?.engine));
+	const roles = $derived(engines.hasRoles(asking.server?.engine));
 	let host = $state('');
+	let database = $state(new URLSearchParams(location.search).get('database') ?? '');
 	let kind = $state<'account' | 'role'>('account');
 	let from = $state<'generated' | 'given' | 'none'>('generated');
 	let password = $state('');
 	let options = $state<Options>({});
 
 	const intent = $derived.by((): Intent | null => {
-		if (!name || (kind === 'account' && from === 'given' && !password)) return null;
+		if (!name || (inside && !database) || (kind === 'account' && from === 'given' && !password)) return null;
 		const account: NonNullable<Intent['account']> = { name };
 		if (kind === 'role') account.role = true;
 		else {
@@ -27,6 +30,7 @@
 			if (from === 'given') account.password = password;
 			if (hosts && host) account.host = host;
 		}
+		if (inside) account.database = database;
 		account.options = given(options);
 		return { kind: 'account.create', server, account };
 	});
@@ -35,12 +39,15 @@
 <svelte:head><title>New account on {server} · Genarch</title></svelte:head>
 
 <AskForm title="New account on {server}" {asking} {intent} button="Show the brief{name ? ` for ${visible(name)}` : ''}" hint="Type a name; the statements that would run are shown here." rest={(f) => !f.option}>
-	<fieldset class="flex gap-6"><legend class="label-text mb-1">Kind</legend>
+	{#if roles}<fieldset class="flex gap-6"><legend class="label-text mb-1">Kind</legend>
 		<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="account" bind:group={kind} onchange={() => (options = {})} /> account, signs in</label>
 		<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="role" bind:group={kind} onchange={() => (options = {})} /> role, is given to accounts</label>
-	</fieldset>
-	<div class="grid gap-4 {hosts && kind === 'account' ? 'sm:grid-cols-2' : ''}">
+	</fieldset>{/if}
+	<div class="grid gap-4 {inside || (hosts && kind === 'account') ? 'sm:grid-cols-2' : ''}">
 		<label class="flex flex-col gap-1"><span class="label-text">Name</span><input name="name" class="input mono w-full" autocomplete="off" autocapitalize="none" spellcheck="false" required bind:value={name} /></label>
+		{#if inside}
+			<label class="flex flex-col gap-1"><span class="label-text">The {engine?.nouns.database?.one} that it lies in</span><input name="database" class="input mono w-full" autocomplete="off" autocapitalize="none" spellcheck="false" required bind:value={database} /></label>
+		{/if}
 		{#if hosts && kind === 'account'}
 			<label class="flex flex-col gap-1"><span class="label-text">Host it comes from</span><input name="host" class="input mono w-full" autocomplete="off" placeholder="10.20.4.%" bind:value={host} />
 				<span class="quiet text-sm">Name and host together are the account. Empty: everywhere.</span></label>
