@@ -54,7 +54,7 @@ func (r accountRenderer) account(a catalog.Account) wire.Account {
 	}
 	out := wire.Account{Address: address(r.srv, a), Name: a.Name, Host: a.Host, Database: a.Database, Kind: kind, Login: a.Login, Super: a.Super, ServerRights: orEmpty(rights),
 		Locked: a.Locked, HasPassword: a.Password, Expires: optional(a.Expires), Expired: a.Expired, ConnectionLimit: a.ConnectionLimit, Sessions: a.Sessions,
-		Method: a.Method, TLS: a.TLS, DefaultRole: a.DefaultRole, Comment: a.Comment, System: a.System, Marks: orEmpty(r.marks(a)),
+		Method: a.Method, TLS: a.TLS, DefaultRole: a.DefaultRole, Comment: a.Comment, System: a.System, Properties: a.Properties, Marks: orEmpty(r.marks(a)),
 		Owns: orEmpty(r.owns[a.Name]), Databases: []wire.DatabaseLevel{}}
 	out.MemberOf = each(r.memberOf[a.Principal], func(m catalog.Membership) wire.RoleLink {
 		return wire.RoleLink{Name: m.Role.Name, Admin: m.Admin, AtOnce: r.g.AtOnce(m.Member, m.Role), Grantor: m.Grantor}

@@ -261,6 +261,7 @@ func accountColumns() []column[wire.Account] {
 			return x.Name
 		}},
 		{title: "host", text: func(x wire.Account) string { return x.Host }},
+		{title: "database", text: func(x wire.Account) string { return x.Database }},
 		{title: "kind", text: func(x wire.Account) string { return x.Kind }},
 		{title: "deserves a look", text: func(x wire.Account) string {
 			var out []string
@@ -374,6 +375,15 @@ func (a app) showAccount(ctx context.Context, c *cli.Command) error {
 		{"default role", d.DefaultRole}, {"members", linkNames(d.Members)}, {"owns databases", strings.Join(d.Owns, ", ")}, {"comment", d.Comment}} {
 		if l.text != "" {
 			q.add(l.title, visible(l.text))
+		}
+	}
+	engine, err := api.Engine(ctx, d.Engine)
+	if err != nil {
+		return err
+	}
+	for _, f := range engine.Fields["account"] {
+		if value, has := d.Properties[f.Name]; has {
+			addField(&q, f, value)
 		}
 	}
 	title := "databases"

@@ -246,7 +246,7 @@ func databaseColumns(engine wire.Engine) []column[wire.Database] {
 			}
 			return sizeText(*d.Size)
 		}, exact: func(d wire.Database) string { return numberText(d.Size) }, right: true},
-		{title: "tables", text: func(d wire.Database) string { return numberText(d.Tables) }, right: true},
+		{title: strings.ToLower(engine.Nouns["table"].Many), text: func(d wire.Database) string { return numberText(d.Tables) }, right: true},
 		{title: "sessions", text: func(d wire.Database) string { return numberText(d.Sessions) }, right: true},
 	}
 	told := []column[wire.Database]{
@@ -302,7 +302,7 @@ func (a app) showDatabase(ctx context.Context, c *cli.Command) error {
 	if tables == "0" {
 		tables = "0 (empty: nothing has been installed in it)"
 	}
-	p.add("tables", tables)
+	p.add(strings.ToLower(engine.Nouns["table"].Many), tables)
 	p.add("sessions", numberText(d.Sessions))
 	p.add("last use", useText(d.LastUse, d.Sessions))
 	for _, f := range engine.Fields["database"] {

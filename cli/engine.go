@@ -82,18 +82,25 @@ func (a app) printEngine(e wire.Engine) error {
 	}
 	fmt.Fprintf(a.Out, "%s (%s), %s, usually on port %d\n", bold.Render(e.Title), e.ID, e.Versions, e.Port)
 	fmt.Fprintf(a.Out, "Names of %s: up to %d %s.\n", e.Nouns["database"].Many, e.Names.MaxLength, e.Names.Counted)
-	heading("Options of a " + e.Nouns["database"].One + ", and what is shown of it")
-	list(func(p *properties) {
-		for _, f := range e.Fields["database"] {
-			p.add(f.Name, given(f))
-			p.add("", faint.Render(explained(f)))
+	for _, part := range []struct{ name, title string }{
+		{"database", "Options of a " + e.Nouns["database"].One + ", and what is shown of it"},
+		{"account", "Options of a " + e.Nouns["account"].One + " or role, and what is shown of it"},
+		{"member", "Options of a membership"},
+		{"grant", "Options of a grant"},
+		{"clearing", "Options of dealing with sessions"},
+		{"server", "Asked for when a server is registered, beside address, login and TLS"},
+	} {
+		if len(e.Fields[part.name]) == 0 {
+			continue
 		}
-	})
-	if len(e.Fields["server"]) > 0 {
-		heading("Asked for when a server is registered, beside address, login and TLS")
+		heading(part.title)
 		list(func(p *properties) {
-			for _, f := range e.Fields["server"] {
-				p.add(f.Name, typeText(f))
+			for _, f := range e.Fields[part.name] {
+				what := given(f)
+				if part.name == "server" {
+					what = typeText(f)
+				}
+				p.add(f.Name, what)
 				p.add("", faint.Render(explained(f)))
 			}
 		})

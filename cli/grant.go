@@ -12,6 +12,7 @@ import (
 
 	"example.com/genarch/api/wire"
 	"example.com/genarch/client"
+	"example.com/genarch/core/naming"
 )
 
 func objectFlags() []cli.Flag {
@@ -82,7 +83,7 @@ func (a app) grantCommand() *cli.Command {
 			Flags: []cli.Flag{outputFlag(), &cli.StringFlag{Name: "column", Usage: "one column of the table"},
 				&cli.BoolFlag{Name: "sequence", Usage: "the object is a sequence"}, &cli.BoolFlag{Name: "routine", Usage: "the object is a routine"}}, Action: a.showWhy},
 		alter("give", "give a bundle or single privileges on a database", "grant.give", "to", "bundle", "read, write, build or own",
-			&cli.BoolFlag{Name: "may-pass-on", Usage: "with the right to give them on"}),
+			append(optionFlags(), &cli.BoolFlag{Name: "may-pass-on", Usage: "with the right to give them on"})...),
 		alter("take", "take privileges on a database: everything, single ones, or down to a bundle", "grant.take", "from", "down-to", "the bundle that is to remain: read, write or build",
 			optionFlags()...),
 	}}
@@ -125,26 +126,22 @@ func grantColumns(withHolder bool) []column[wire.GrantLine] {
 }
 
 func (a app) listGrants(ctx context.Context, c *cli.Command) error {
-	server, rest, ok := strings.Cut(c.StringArg("address"), "/")
-	if !ok || rest == "" {
+	at, err := naming.ParseAddress(c.StringArg("address"))
+	if err != nil || at.Name == "" && at.Host == "" {
 		return usage("name a database or an account: %s SERVER/DATABASE or SERVER/account:NAME", c.FullName())
 	}
 	q := url.Values{"limit": {strconv.Itoa(c.Int("limit"))}}
-	onDatabase := false
-	if name, isAccount := strings.CutPrefix(rest, "account:"); isAccount {
-		q.Set("account", name)
-	} else if name, isRole := strings.CutPrefix(rest, "role:"); isRole {
-		q.Set("account", name)
-		q.Set("role", "true")
+	onDatabase := at.Kind == naming.KindDatabase
+	if onDatabase {
+		q.Set("database", at.Name)
 	} else {
-		onDatabase = true
-		q.Set("database", strings.TrimPrefix(rest, "database:"))
+		setWho(q, wire.Principal{Name: at.Name, Host: at.Host, Database: at.Database, Role: at.Kind == naming.KindRole})
 	}
 	api, err := a.connect(c)
 	if err != nil {
 		return err
 	}
-	list, err := api.Grants(ctx, server, q)
+	list, err := api.Grants(ctx, at.Server, q)
 	if err != nil {
 		return err
 	}
@@ -156,6 +153,17 @@ func (a app) listGrants(ctx context.Context, c *cli.Command) error {
 		a.say("there are %d; see --limit", list.Total)
 	}
 	return print(a, c, list, list.Grants, grantColumns(onDatabase))
+}
+
+// setWho names an account or role in a query.
+func setWho(q url.Values, p wire.Principal) {
+	name := p.Name
+	if p.Host != "" {
+		name += "@" + p.Host
+	}
+	q.Set("account", name)
+	q.Set("within", p.Database)
+	q.Set("role", strconv.FormatBool(p.Role))
 }
 
 // levelWords are what the letters of a matrix stand for.
@@ -278,13 +286,7 @@ func (a app) showWhy(ctx context.Context, c *cli.Command) error {
 	}
 	q := readTarget(c, object)
 	q.Set("privilege", privilege)
-	name := p.Name
-	if p.Host != "" {
-		name += "@" + p.Host
-	}
-	q.Set("account", name)
-	q.Set("within", p.Database)
-	q.Set("role", strconv.FormatBool(p.Role))
+	setWho(q, p)
 	api, err := a.connect(c)
 	if err != nil {
 		return err

@@ -4,6 +4,7 @@ package e2e
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -30,6 +31,15 @@ import (
 // command of the CLI starts ten times as quickly with it, and hundreds are run.
 var binary, commands string
 
+var buildDir string
+
+// withInvented is the service with the engine that there is not, beside the others.
+var withInvented = sync.OnceValue(func() string {
+	path := filepath.Join(buildDir, "genarch-invented")
+	build("CGO_ENABLED=0", "invented", "-o", path)
+	return path
+})
+
 func TestMain(m *testing.M) {
 	forgetSettings()
 	dir, err := os.MkdirTemp("", "genarch-e2e-")
@@ -38,10 +48,11 @@ func TestMain(m *testing.M) {
 	}
 	commands = filepath.Join(dir, "genarch")
 	binary = commands
-	build("CGO_ENABLED=0", "-trimpath", "-ldflags", "-s -w", "-o", commands)
+	buildDir = dir
+	build("CGO_ENABLED=0", "", "-trimpath", "-ldflags", "-s -w", "-o", commands)
 	if raceDetector {
 		binary = filepath.Join(dir, "genarch-race")
-		build("CGO_ENABLED=1", "-race", "-o", binary)
+		build("CGO_ENABLED=1", "", "-race", "-o", binary)
 	}
 	code := m.Run()
 	os.RemoveAll(dir)
@@ -61,8 +72,8 @@ func forgetSettings() {
 	}
 }
 
-func build(env string, args ...string) {
-	cmd := exec.Command("go", append(append([]string{"build", "-buildvcs=false", "-tags", "nomsgpack"}, args...), "./cmd/genarch")...)
+func build(env, tag string, args ...string) {
+	cmd := exec.Command("go", append(append([]string{"build", "-buildvcs=false", "-tags", "nomsgpack," + tag}, args...), "./cmd/genarch")...)
 	cmd.Dir, cmd.Env = testutil.Root(), append(os.Environ(), env)
 	if out, err := cmd.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
@@ -84,6 +95,8 @@ type service struct {
 	log   *logBuffer
 	token string
 	flags []string // further ones of serve
+	// program is the build that serves; empty: the usual one.
+	program string
 }
 
 type logBuffer struct {
@@ -107,7 +120,13 @@ func (l *logBuffer) String() string {
 // signs the CLI in.
 func newService(tb testing.TB) *service {
 	tb.Helper()
-	s := &service{tb: tb, dir: tb.TempDir(), home: tb.TempDir(), dsn: testutil.MariaDB(tb).DSN("records")}
+	return newServiceOf(tb, binary)
+}
+
+// newServiceOf starts another build of it.
+func newServiceOf(tb testing.TB, program string) *service {
+	tb.Helper()
+	s := &service{tb: tb, program: program, dir: tb.TempDir(), home: tb.TempDir(), dsn: testutil.MariaDB(tb).DSN("records")}
 	s.start()
 	s.login()
 	return s
@@ -125,7 +144,7 @@ func (s *service) start() {
 func (s *service) startAt(listen string) {
 	s.tb.Helper()
 	s.url, s.log, s.done = "http://"+listen, &logBuffer{}, make(chan struct{})
-	s.cmd = exec.Command(binary, append([]string{"serve", "--listen", listen, "--data", s.dir}, s.flags...)...)
+	s.cmd = exec.Command(cmp.Or(s.program, binary), append([]string{"serve", "--listen", listen, "--data", s.dir}, s.flags...)...)
 	s.cmd.Env = os.Environ()
 	if s.dsn != "" {
 		s.cmd.Env = append(s.cmd.Env, "GENARCH_FIRST_PASSWORD="+password, "GENARCH_STORE_DSN="+s.dsn)

@@ -84,6 +84,9 @@ func CheckIntent(in change.Intent, d *Description) (change.Intent, error) {
 // placed says of accounts that lie in databases in which one: that of a grant, when
 // nothing else was said.
 func placed(in change.Intent, d *Description) (change.Intent, error) {
+	if _, roles := d.Principal(true); in.Account != nil && in.Account.Role && !roles {
+		return in, fmt.Errorf("%w: %s has no roles", change.ErrIntent, d.Title)
+	}
 	inside := d.InDatabases()
 	if a := in.Account; a != nil && (a.Database != "") != inside {
 		if inside {

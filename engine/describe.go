@@ -161,7 +161,8 @@ type Bundle struct {
 
 // Gate keeps new logins out of a database while a change runs.
 type Gate struct {
-	// Keeps says whom it keeps out: all, or those whose rights can be taken for a while.
+	// Keeps says whom it keeps out: all, those whose rights can be taken for a while, or
+	// nobody, where there is no gate.
 	Keeps string `json:"keeps"`
 	Says  string `json:"says"`
 	Leaks string `json:"leaks,omitempty"` // whom or what it does not stop
@@ -171,6 +172,7 @@ type Gate struct {
 const (
 	KeepsAll    = "all"
 	KeepsRights = "rights"
+	KeepsNobody = "nobody" // there is no gate
 )
 
 // Script says how the statements of a change are written as a file for the

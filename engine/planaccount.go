@@ -108,7 +108,7 @@ func FindAccount(b *change.Brief, p catalog.Principal, snap catalog.Snapshot, co
 	for _, a := range found {
 		hosts = append(hosts, a.Principal.String())
 	}
-	b.Find(change.Stop, change.AccountAmbiguous, "say which: "+strings.Join(hosts, ", "), "%s exists at %d hosts, and each is an account of its own", naming.Show(p.Name), len(found)).Suggestion = hosts[0]
+	b.Find(change.Stop, change.AccountAmbiguous, "say which: "+strings.Join(hosts, ", "), "there are %[2]d accounts %[1]s, and each is one of its own", naming.Show(p.Name), len(found)).Suggestion = hosts[0]
 	return catalog.Account{}, false
 }
 
@@ -131,7 +131,7 @@ func hostsOf(list []catalog.Account, name string) string {
 func Candidates(list []catalog.Account, p catalog.Principal) []catalog.Account {
 	var out []catalog.Account
 	for _, a := range list {
-		if a.Name == p.Name && a.Role == p.Role && (a.Host == p.Host || p.Host == "") {
+		if a.Name == p.Name && a.Role == p.Role && (a.Host == p.Host || p.Host == "") && (a.Database == p.Database || p.Database == "") {
 			out = append(out, a)
 		}
 	}

@@ -286,7 +286,7 @@ func (v *validation) clearing() {
 	}
 	g := v.d.Gate
 	v.sentence("the gate", g.Says)
-	if g.Keeps != KeepsAll && (g.Keeps != KeepsRights || g.Leaks == "") {
+	if g.Keeps != KeepsAll && (g.Keeps != KeepsRights && g.Keeps != KeepsNobody || g.Leaks == "") {
 		v.bad("the gate keeps out %q and says not whom it does not", g.Keeps)
 	}
 	v.form("a team", v.d.Team)

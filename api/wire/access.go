@@ -106,6 +106,7 @@ type Account struct {
 	MemberOf        []RoleLink      `json:"member_of" nullable:"false"`
 	Members         []RoleLink      `json:"members" nullable:"false"`
 	Owns            []string        `json:"owns" nullable:"false" doc:"Databases."`
+	Properties      map[string]any  `json:"properties,omitempty" doc:"All others, by the names of the engine's fields of an account."`
 	Enters          *int            `json:"enters,omitempty" doc:"In a list: how many databases it can get into."`
 	Databases       []DatabaseLevel `json:"databases" nullable:"false" doc:"What it comes to, where it is anything."`
 }

@@ -130,7 +130,7 @@ type EngineBundle struct {
 
 // Gate keeps new logins out of a database while a change runs.
 type Gate struct {
-	Keeps string `json:"keeps" enum:"all,rights"`
+	Keeps string `json:"keeps" enum:"all,rights,nobody"`
 	Says  string `json:"says"`
 	Leaks string `json:"leaks,omitempty" doc:"Whom it does not stop."`
 }

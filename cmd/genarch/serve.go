@@ -21,8 +21,6 @@ import (
 
 	"example.com/genarch/api"
 	"example.com/genarch/console"
-	"example.com/genarch/engine/mariadb"
-	"example.com/genarch/engine/postgres"
 	"example.com/genarch/events"
 	"example.com/genarch/fleet"
 	"example.com/genarch/runner"
@@ -197,7 +195,7 @@ func (s service) run(ctx context.Context) error {
 		return err
 	}
 	hub := &events.Hub{}
-	servers := fleet.New(records, postgres.Engine{}, mariadb.Engine{Owns: records.Owns})
+	servers := fleet.New(records, engines(records)...)
 	defer servers.Close()
 	samples := watch.Start(servers, records, s.log)
 	defer samples.Stop()

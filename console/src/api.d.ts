@@ -858,6 +858,10 @@ export interface components {
             name: string;
             /** @description Databases. */
             owns: string[];
+            /** @description All others, by the names of the engine's fields of an account. */
+            properties?: {
+                [key: string]: unknown;
+            };
             /** @description What reaches the whole server. */
             server_rights: string[];
             /** Format: int64 */
@@ -907,6 +911,10 @@ export interface components {
             name: string;
             /** @description Databases. */
             owns: string[];
+            /** @description All others, by the names of the engine's fields of an account. */
+            properties?: {
+                [key: string]: unknown;
+            };
             /** Format: date-time */
             read: string;
             server: string;
@@ -1442,7 +1450,7 @@ export interface components {
         };
         Gate: {
             /** @enum {string} */
-            keeps: "all" | "rights";
+            keeps: "all" | "rights" | "nobody";
             /** @description Whom it does not stop. */
             leaks?: string;
             says: string;

@@ -78,6 +78,8 @@ type Account struct {
 	Comment     string
 	// System: the engine made it, or it is kept for the engine.
 	System bool
+	// Properties are all others, by the names of the engine's fields.
+	Properties Values
 }
 
 // Membership says that Member belongs to Role.

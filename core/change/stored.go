@@ -3,6 +3,8 @@ package change
 import (
 	"encoding/json"
 	"maps"
+	"reflect"
+	"strings"
 
 	"example.com/genarch/core/catalog"
 )
@@ -13,36 +15,36 @@ import (
 // UnmarshalJSON reads what is asked for of a database.
 func (s *DatabaseSpec) UnmarshalJSON(text []byte) error {
 	type plain DatabaseSpec
-	return stored(text, (*plain)(s), &s.Options, "name if_absent if_present new_name team options")
+	return stored(text, (*plain)(s), &s.Options)
 }
 
 // UnmarshalJSON reads what is asked for of an account.
 func (a *AccountSpec) UnmarshalJSON(text []byte) error {
 	type plain AccountSpec
-	return stored(text, (*plain)(a), &a.Options, "name host role if_absent if_present new_name new_host password bits options")
+	return stored(text, (*plain)(a), &a.Options)
 }
 
 // UnmarshalJSON reads what is asked for of a membership.
 func (m *MemberSpec) UnmarshalJSON(text []byte) error {
 	type plain MemberSpec
-	return stored(text, (*plain)(m), &m.Options, "role to admin options")
+	return stored(text, (*plain)(m), &m.Options)
 }
 
 // UnmarshalJSON reads what is asked for of a grant.
 func (g *GrantSpec) UnmarshalJSON(text []byte) error {
 	type plain GrantSpec
-	return stored(text, (*plain)(g), &g.Options, "database to bundle privileges on pass_on options")
+	return stored(text, (*plain)(g), &g.Options)
 }
 
 // UnmarshalJSON reads how sessions are dealt with.
 func (c *ClearingSpec) UnmarshalJSON(text []byte) error {
 	type plain ClearingSpec
-	return stored(text, (*plain)(c), &c.Options, "grace when_empty accept_loss options")
+	return stored(text, (*plain)(c), &c.Options)
 }
 
 // stored reads a part of an intent into plain; what is none of its fields is added to
 // the options.
-func stored(text []byte, plain any, options *catalog.Values, fields string) error {
+func stored(text []byte, plain any, options *catalog.Values) error {
 	if err := json.Unmarshal(text, plain); err != nil {
 		return err
 	}
@@ -50,7 +52,9 @@ func stored(text []byte, plain any, options *catalog.Values, fields string) erro
 	if err := json.Unmarshal(text, &all); err != nil {
 		return err
 	}
-	for _, name := range words(fields) {
+	own := reflect.TypeOf(plain).Elem()
+	for i := range own.NumField() {
+		name, _, _ := strings.Cut(own.Field(i).Tag.Get("json"), ",")
 		delete(all, name)
 	}
 	if len(all) == 0 {

@@ -44,7 +44,11 @@ func New(in change.Intent, snap catalog.Snapshot, d *engine.Description, equal S
 		return nil, false, err
 	}
 	p := &Draft{Brief: engine.NewBrief(in, snap), In: in, Snap: snap, D: d, Settled: catalog.Values{}, equal: equal, source: map[string]string{}}
-	if form := d.Intents[in.Kind]; form.Why != "" {
+	form := d.Intents[in.Kind]
+	if in.Sessions != nil && in.Sessions.StatementOnly && form.Why == "" {
+		form = d.Endings[catalog.EndStatement]
+	}
+	if form.Why != "" {
 		p.Summary = d.Title + " cannot: " + string(in.Kind)
 		p.Find(change.Stop, change.KindUnsupported, form.Instead, "%s", form.Why)
 		return p, false, nil

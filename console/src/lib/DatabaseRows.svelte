@@ -2,11 +2,13 @@
 	import { createVirtualizer } from '@tanstack/svelte-virtual';
 	import { untrack } from 'svelte';
 	import type { DatabaseTable, SortKey } from './databases.svelte';
-	import { count, size, visible } from './format';
+	import type { Engine } from './api';
+	import { property, propertiesOf, valueText } from './engines.svelte';
+	import { capital, count, size, visible } from './format';
 	import { to } from '../router';
 
-	type Props = { table: DatabaseTable };
-	let { table }: Props = $props();
+	type Props = { table: DatabaseTable; engine: Engine | undefined };
+	let { table, engine }: Props = $props();
 
 	const rowHeight = 34;
 	let box = $state<HTMLDivElement | null>(null);
@@ -23,20 +25,22 @@
 	const items = $derived($virtual.getVirtualItems());
 	const above = $derived(items[0]?.start ?? 0);
 	const below = $derived($virtual.getTotalSize() - (items.at(-1)?.end ?? 0));
-	/** A column in which nothing stands is left out. */
-	const owned = $derived(!!table.list?.databases.some((d) => d.owner));
+	/** The properties that the engine has in lists; a column in which nothing stands is left out, and the comment is among the remarks. */
+	const listed = $derived(
+		propertiesOf(engine)
+			.filter((f) => f.show === 'list' && !f.group && f.name !== 'comment' && table.list?.databases.some((d) => valueText(property(d, f.name))))
+			.map((f, i) => ({ ...f, from: ['hidden sm:table-cell', 'hidden md:table-cell'][i] ?? 'hidden lg:table-cell' }))
+	);
 
 	const arrow = (key: SortKey) => (table.sort !== key ? '' : table.down ? '↓' : '↑');
 
 	type Column = { key: SortKey; title: string; number?: boolean; from?: string };
 	const columns: Column[] = $derived([
-		{ key: 'name', title: 'Database' },
-		...(owned ? [{ key: 'owner', title: 'Owner', from: 'hidden sm:table-cell' } as Column] : []),
-		{ key: 'encoding', title: 'Encoding', from: 'hidden md:table-cell' },
-		{ key: 'collation', title: 'Collation', from: 'hidden lg:table-cell' },
+		{ key: 'name', title: capital(engine?.nouns.database?.one ?? 'database') },
+		...listed.map((f): Column => ({ key: f.name, title: f.title, from: f.from })),
 		{ key: 'size', title: 'Size', number: true },
-		{ key: 'tables', title: 'Tables', number: true, from: 'hidden sm:table-cell' },
-		{ key: 'sessions', title: 'Sessions', number: true }
+		{ key: 'tables', title: capital(engine?.nouns.table?.many ?? 'tables'), number: true, from: 'hidden sm:table-cell' },
+		{ key: 'sessions', title: capital(engine?.nouns.session?.many ?? 'sessions'), number: true }
 	]);
 </script>
 
@@ -51,7 +55,7 @@
 			<th scope="col" class="hidden xl:table-cell">Remarks</th>
 		</tr></thead>
 		<tbody>
-			{#if above > 0}<tr aria-hidden="true"><td colspan="8" style:height="{above}px" class="border-0! p-0!"></td></tr>{/if}
+			{#if above > 0}<tr aria-hidden="true"><td colspan={columns.length + 1} style:height="{above}px" class="border-0! p-0!"></td></tr>{/if}
 			{#each items as item (table.rows[item.index]?.name ?? item.index)}
 				{@const d = table.rows[item.index]}
 				{#if d}
@@ -66,9 +70,7 @@
 								{#if d.trouble}<span class="badge badge-warning badge-sm" title={d.trouble}>trouble</span>{/if}
 							</div>
 						</td>
-						{#if owned}<td class="mono hidden max-w-40 truncate sm:table-cell">{visible(d.owner)}</td>{/if}
-						<td class="mono hidden md:table-cell">{d.encoding}</td>
-						<td class="mono hidden max-w-48 truncate lg:table-cell">{d.collation}</td>
+						{#each listed as f (f.name)}<td class="mono max-w-48 truncate {f.from}">{visible(valueText(property(d, f.name)))}</td>{/each}
 						<td class="num">{size(d.size)}</td>
 						<td class="num hidden sm:table-cell" title={d.tables === 0 ? 'empty: nothing has been installed in it' : undefined}>{count(d.tables)}</td>
 						<td class="num">{count(d.sessions)}{#if typeof d.properties.connection_limit === 'number'}<span class="quiet">&nbsp;of {d.properties.connection_limit}</span>{/if}</td>
@@ -76,7 +78,7 @@
 					</tr>
 				{/if}
 			{/each}
-			{#if below > 0}<tr aria-hidden="true"><td colspan="8" style:height="{below}px" class="border-0! p-0!"></td></tr>{/if}
+			{#if below > 0}<tr aria-hidden="true"><td colspan={columns.length + 1} style:height="{below}px" class="border-0! p-0!"></td></tr>{/if}
 		</tbody>
 	</table>
 </div>

@@ -1,6 +1,8 @@
 import { api, problemOf, type Database, type DatabaseList, type Problem } from './api';
+import { property, valueText } from './engines.svelte';
 
-export type SortKey = 'name' | 'owner' | 'encoding' | 'collation' | 'size' | 'tables' | 'sessions';
+/** A figure that every engine has, or the name of a field of the engine's. */
+export type SortKey = string;
 
 /** How long a row that has come stays marked, in milliseconds. */
 const freshFor = 60_000;
@@ -23,12 +25,12 @@ export class DatabaseTable {
 			? all.filter((d) => [d.name, d.owner, d.comment].some((t) => t.toLowerCase().includes(wanted)))
 			: [...all];
 		const sign = this.down ? -1 : 1;
-		const value = (d: Database) => d[this.sort];
+		const value = (d: Database) => property(d, this.sort) ?? null;
 		return found.sort((x, y) => {
 			const [a, b] = [value(x), value(y)];
 			// What is unknown stands last, whichever way round.
 			if (a === null || b === null) return a === b ? 0 : a === null ? 1 : -1;
-			const order = typeof a === 'number' ? a - (b as number) : a.localeCompare(b as string, 'en');
+			const order = typeof a === 'number' && typeof b === 'number' ? a - b : valueText(a).localeCompare(valueText(b), 'en');
 			return order * sign || x.name.localeCompare(y.name, 'en');
 		});
 	});

@@ -105,3 +105,8 @@ export function visibleText(text: string): string {
 function escaped(c: string): string {
 	return `\\u{${(c.codePointAt(0) ?? 0).toString(16)}}`;
 }
+
+/** A word as it stands at the head of a column. */
+export function capital(word: string): string {
+	return word.slice(0, 1).toUpperCase() + word.slice(1);
+}

@@ -1,5 +1,5 @@
 <script lang="ts">
-	import { engines } from '../lib/engines.svelte';
+	import { engines, valueText } from '../lib/engines.svelte';
 	import { api, problemOf, type AccountDetail, type Problem, type Why } from '../lib/api';
 	import { Asking } from '../lib/asking.svelte';
 	import Band from '../lib/Band.svelte';
@@ -81,6 +81,9 @@
 		if (a.members.length) out.push(['members', links(a.members)]);
 		if (a.owns.length) out.push(['owns databases', a.owns.join(', ')]);
 		if (a.comment) out.push(['comment', a.comment]);
+		for (const f of engines.get(a.engine)?.fields.account ?? []) {
+			if (a.properties?.[f.name] !== undefined) out.push([f.title.toLowerCase(), valueText(a.properties[f.name])]);
+		}
 		return out;
 	});
 </script>

@@ -3,6 +3,7 @@
 	import Band from '../lib/Band.svelte';
 	import DatabaseRows from '../lib/DatabaseRows.svelte';
 	import { DatabaseTable } from '../lib/databases.svelte';
+	import { engines } from '../lib/engines.svelte';
 	import { count, identityText, size } from '../lib/format';
 	import { live } from '../lib/live.svelte';
 	import { registered } from '../lib/registered.svelte';
@@ -100,7 +101,7 @@
 				<p class="py-6">{name} has no databases yet besides the engine's own. {#if session.may('ask')}<a class="link-plain" href={to.newDatabase(name)}>Create the first one.</a>{/if}</p>
 			{:else if table.rows.length === 0}
 				<p class="py-6">Nothing fits “{table.search}”. <button class="link" onclick={() => (table.search = '')}>Show all</button></p>
-			{:else}<DatabaseRows {table} />{/if}
+			{:else}<DatabaseRows {table} engine={engines.get(known?.engine)} />{/if}
 		{/if}
 	{/if}
 </section>

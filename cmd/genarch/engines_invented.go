@@ -1,0 +1,7 @@
+//go:build invented
+
+package main
+
+import "example.com/genarch/engine/enginetest/invented"
+
+func init() { moreEngines = append(moreEngines, invented.Engine{}) }
