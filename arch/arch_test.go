@@ -37,7 +37,7 @@ var allowed = map[string][]string{
 	"engine/postgres":            {"core/...", "engine", "engine/planning"},
 	"engine/mariadb":             {"core/...", "engine", "engine/planning"},
 	"engine/enginetest/invented": {"core/...", "engine", "engine/enginetest", "engine/planning", "localdb", "testutil"},
-	"engine/enginetest":          {"core/...", "engine", "localdb", "testutil"},
+	"engine/enginetest":          {"core/...", "engine", "engine/planning", "localdb", "testutil"},
 	"events":                     {"core/..."},
 	"fleet":                      {"core/...", "engine"},
 	"watch":                      {"core/...", "engine"},
@@ -52,7 +52,7 @@ var allowed = map[string][]string{
 	"demo":                       {"core/...", "client", "api/wire", "localdb"},
 	"cmd/genarch":                {"..."},
 	"testutil":                   {"localdb", "core/secret"},
-	"testutil/rigs":              {"core/...", "engine", "engine/enginetest", "localdb", "testutil"},
+	"testutil/rigs":              {"core/...", "engine", "engine/planning", "engine/enginetest", "localdb", "testutil"},
 	"arch":                       {},
 	"e2e":                        {},
 }

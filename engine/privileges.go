@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/privilege"
 )
 
 // ParsePrivileges reads a table of privileges, a line for each set of scopes:
@@ -56,4 +57,14 @@ func (d *Description) PrivilegesOn(scope catalog.Scope) []string {
 		}
 	}
 	return out
+}
+
+// PrivilegeSet are the privileges that can be granted on a scope. Those of the whole
+// server are none of a database's, so Genarch grants none of them.
+func (d *Description) PrivilegeSet(scope catalog.Scope) privilege.Set {
+	if scope == catalog.ScopeServer {
+		return privilege.Set{}
+	}
+	set, _ := d.Table.Parse(d.PrivilegesOn(scope)) // validated
+	return set
 }

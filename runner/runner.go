@@ -273,7 +273,7 @@ func used(in change.Intent, snap catalog.Snapshot) (catalog.Used, bool) {
 		if snap.Access == nil {
 			break
 		}
-		if found := engine.Candidates(snap.Access.Accounts, in.Account.Principal()); len(found) == 1 {
+		if found := catalog.Candidates(snap.Access.Accounts, in.Account.Principal()); len(found) == 1 {
 			return catalog.Used{Account: found[0].Principal}, true
 		}
 	}

@@ -223,3 +223,15 @@ type AccessQuery struct {
 	// Fresh: nothing that was kept from an earlier reading will do.
 	Fresh bool
 }
+
+// Candidates are the accounts that a principal can mean: itself, or, for a
+// name without a host, every account of that name.
+func Candidates(list []Account, p Principal) []Account {
+	var out []Account
+	for _, a := range list {
+		if a.Name == p.Name && a.Role == p.Role && (a.Host == p.Host || p.Host == "") && (a.Database == p.Database || p.Database == "") {
+			out = append(out, a)
+		}
+	}
+	return out
+}

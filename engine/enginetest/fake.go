@@ -16,6 +16,7 @@ import (
 	"example.com/genarch/core/handover"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/planning"
 )
 
 // Fault is what a fake server does wrong at a step.
@@ -172,7 +173,7 @@ func (f *Fake) Plan(in change.Intent, snap catalog.Snapshot) (change.Brief, erro
 	if err := in.Check(); err != nil {
 		return change.Brief{}, err
 	}
-	b := engine.NewBrief(in, snap)
+	b := planning.NewBrief(in, snap)
 	if in.Database == nil {
 		b.Find(change.Stop, change.ServerHasIdentity, "", "a fake needs no mark")
 		return b.Seal(), nil
@@ -181,7 +182,7 @@ func (f *Fake) Plan(in change.Intent, snap catalog.Snapshot) (change.Brief, erro
 	if in.Kind == change.DropDatabase {
 		b.Summary, b.Confirm = "drop database "+spec.Name, spec.Name
 		args := map[string]string{"name": spec.Name}
-		clear := engine.PlanClearing(&b, snap, in.Clearing.Rules(clearing.Target{Database: spec.Name}), spec.Name, "END")
+		clear := planning.Clearing(&b, snap, in.Clearing.Rules(clearing.Target{Database: spec.Name}), spec.Name, "END")
 		b.Steps = []change.Step{
 			{Kind: "close_gate", Title: "close the gate", Statement: "CLOSE " + spec.Name, Undo: "OPEN " + spec.Name, Args: args},
 			clear,
@@ -191,7 +192,7 @@ func (f *Fake) Plan(in change.Intent, snap catalog.Snapshot) (change.Brief, erro
 		return b.Seal(), nil
 	}
 	b.Summary = "create database " + spec.Name
-	if engine.PlanName(&b, spec, snap, f.Describe().Names) {
+	if planning.Name(&b, spec, snap, f.Describe().Names) {
 		b.Outcome = change.Nothing
 		return b.Seal(), nil
 	}

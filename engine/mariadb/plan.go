@@ -3,7 +3,6 @@ package mariadb
 import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
-	"example.com/genarch/engine"
 	"example.com/genarch/engine/planning"
 )
 
@@ -69,7 +68,7 @@ func planMark(b *change.Brief, mark string, snap catalog.Snapshot) {
 		b.Find(change.Stop, change.ServerHasIdentity, "nothing has to be done", "%s is marked already: %s", snap.Server.Name, key)
 		return
 	}
-	engine.PlanRights(b, snap)
+	planning.Rights(b, snap)
 	b.Find(change.Note, change.ServerHasIdentity, "", "MariaDB tells nothing by which a copy could be told from the original. A small database %s with one random number makes it certain; a copy that is restored elsewhere is then recognised by its address and folder", markerDatabase)
 	table := quoteIdent(markerDatabase) + "." + quoteIdent(markerTable)
 	b.Steps = []change.Step{

@@ -12,6 +12,7 @@ import (
 	"example.com/genarch/core/naming"
 	"example.com/genarch/core/privilege"
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/planning"
 )
 
 // The kinds of steps on accounts that need more than a statement and a check.
@@ -161,14 +162,14 @@ func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 			b.Find(change.Stop, change.AccountExists, "choose another name", "there is %s %s already, and MariaDB would take one for the other", article(map[bool]string{true: "role", false: "account"}[a.Role]), naming.Show(a.Principal.String()))
 		}
 	}
-	engine.PlanManage(b, snap)
-	engine.PlanNewName(b, spec.Name, snap, accountLimits)
-	engine.PlanPassword(b, spec, snap)
+	planning.Manage(b, snap)
+	planning.NewName(b, spec.Name, snap, accountLimits)
+	planning.Password(b, spec, snap)
 	planUsableName(b, spec.Name)
 	if !spec.Role {
 		planRivals(b, p, snap)
 		if len(snap.Definers) > 0 {
-			b.Find(change.Caution, change.AccountRevives, "look at each of them first", "things are left that run with the rights of an account of this name, and come alive with it: %s", engine.Shorten(snap.Definers))
+			b.Find(change.Caution, change.AccountRevives, "look at each of them first", "things are left that run with the rights of an account of this name, and come alive with it: %s", planning.Shorten(snap.Definers))
 		}
 	}
 	left := slices.DeleteFunc(slices.Clone(snap.Access.Grants), func(gr catalog.Grant) bool { return gr.Grantee != p })
@@ -176,7 +177,7 @@ func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 		b.Find(change.Caution, change.GrantsLeftover, "look at them first", "grants to an account of this name are left in the grant tables (%d)", len(left))
 	}
 	set := func(name, value string, asked bool, decides string) {
-		b.Set(change.Setting{Name: name, Value: value, Asked: asked, Source: engine.Source(asked, "MariaDB"), Decides: decides})
+		b.Set(change.Setting{Name: name, Value: value, Asked: asked, Source: planning.Source(asked, "MariaDB"), Decides: decides})
 	}
 	set("name", spec.Name, true, "how it signs in")
 	set("kind", what, true, "whether it signs in; a role is given to accounts")
@@ -362,7 +363,7 @@ func accountFacts(a catalog.Account) map[string]string {
 func compareAccount(b *change.Brief, spec change.AccountSpec, a catalog.Account) {
 	want := map[string]string{}
 	wantOptions(want, spec)
-	engine.PlanExisting(b, want, accountFacts(a), func(_, want, have string) bool { return want == have })
+	planning.Existing(b, want, accountFacts(a), func(_, want, have string) bool { return want == have })
 	if hasSecret(spec) {
 		b.Find(change.Note, change.PasswordMethod, "to set one: genarch account password "+b.Target, "its password stays as it is")
 	}
@@ -371,13 +372,13 @@ func compareAccount(b *change.Brief, spec change.AccountSpec, a catalog.Account)
 // planAlterAccount briefs new limits, expiry, lock, demand for TLS, default role.
 func planAlterAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	spec := *in.Account
-	a, ok := engine.FindAccount(b, spec.Principal(), snap, change.AccountAbsent)
+	a, ok := planning.FindAccount(b, spec.Principal(), snap, change.AccountAbsent)
 	b.Summary = "alter " + naming.Show(spec.Principal().String()) + " on " + snap.Server.Name
 	if !ok {
 		return
 	}
 	b.Target = change.PrincipalAddress(snap.Server.Name, a.Principal).String()
-	engine.PlanManage(b, snap)
+	planning.Manage(b, snap)
 	have, want := accountFacts(a), checkOf("account", a.Principal)
 	wantOptions(want, spec)
 	for _, k := range []string{"connection_limit", "locked", "tls"} {
@@ -394,9 +395,9 @@ func planAlterAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 		b.Set(change.Setting{Name: "expires", Was: &was, Value: expires, Asked: true, Decides: "when the password has to be changed; open sessions go on"})
 	}
 	if spec.Options.Bool("locked") || spec.Options.Text("expires") == "now" {
-		engine.PlanKeep(b, a, snap, "locked")
+		planning.Keep(b, a, snap, "locked")
 		if in.Clearing == nil {
-			engine.PlanOpenSessions(b, a, snap)
+			planning.OpenSessions(b, a, snap)
 		}
 	}
 	if role := spec.Options.Text("default_role"); role != "" {
@@ -411,7 +412,7 @@ func planAlterAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 		if !spec.Options.Bool("locked") {
 			b.Find(change.Stop, change.OptionInvalid, "lock it too", "sessions of an account are ended together with a lock: else they would be back at once")
 		}
-		b.Steps = append(b.Steps, engine.PlanClearAccount(b, in, a, snap, killEach))
+		b.Steps = append(b.Steps, planning.ClearAccount(b, in, a, snap, killEach))
 	}
 	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: want})
 }
@@ -456,7 +457,7 @@ func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 	if spec.Role {
 		b.Find(change.Stop, change.OptionUnsupported, "create another role, give it what this one has, then drop this one", "MariaDB cannot rename a role")
 	}
-	a, ok := engine.FindAccount(b, spec.Principal(), snap, change.AccountAbsent)
+	a, ok := planning.FindAccount(b, spec.Principal(), snap, change.AccountAbsent)
 	if !ok {
 		return
 	}
@@ -465,19 +466,19 @@ func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 	if spec.NewName != "" {
 		to.Name = spec.NewName
 		planUsableName(b, to.Name)
-		engine.PlanNewName(b, to.Name, snap, accountLimits)
+		planning.NewName(b, to.Name, snap, accountLimits)
 	}
 	if spec.NewHost != "" {
 		to.Host = planHost(b, spec.NewHost, snap)
 	}
 	b.Summary += " to " + naming.Show(to.String())
-	engine.PlanManage(b, snap)
-	engine.PlanKeep(b, a, snap, "renamed")
+	planning.Manage(b, snap)
+	planning.Keep(b, a, snap, "renamed")
 	if _, taken := graph(*snap.Access).Account(to); taken {
 		b.Find(change.Stop, change.AccountExists, "choose another name or host", "there is an account %s on %s already", naming.Show(to.String()), snap.Server.Name)
 	}
 	if len(snap.Definers) > 0 {
-		b.Find(change.Stop, change.AccountDefines, "make them anew with another definer first", "a rename leaves behind what runs with its rights, which then fails: %s", engine.Shorten(snap.Definers))
+		b.Find(change.Stop, change.AccountDefines, "make them anew with another definer first", "a rename leaves behind what runs with its rights, which then fails: %s", planning.Shorten(snap.Definers))
 	}
 	rest := snap
 	others := *snap.Access
@@ -502,16 +503,16 @@ func planSetPassword(b *change.Brief, spec change.AccountSpec, snap catalog.Snap
 		b.Find(change.Stop, change.OptionUnsupported, "choose an account", "a role has no password: nobody signs in as it")
 		return
 	}
-	a, ok := engine.FindAccount(b, spec.Principal(), snap, change.AccountAbsent)
+	a, ok := planning.FindAccount(b, spec.Principal(), snap, change.AccountAbsent)
 	if !ok {
 		return
 	}
 	b.Target = change.PrincipalAddress(snap.Server.Name, a.Principal).String()
-	engine.PlanManage(b, snap)
-	engine.PlanKeep(b, a, snap, "given another password: Genarch could not sign in any more")
-	engine.PlanPassword(b, spec, snap)
+	planning.Manage(b, snap)
+	planning.Keep(b, a, snap, "given another password: Genarch could not sign in any more")
+	planning.Password(b, spec, snap)
 	if takesOver(a) {
-		engine.PlanTakeover(b, snap, "whoever knows the new password", a.Name, "%s may do everything on every database, or alter accounts", naming.Show(a.Principal.String()))
+		planning.Takeover(b, snap, "whoever knows the new password", a.Name, "%s may do everything on every database, or alter accounts", naming.Show(a.Principal.String()))
 	}
 	method := planMethod(b, spec.Options.Text("method"), a.Method, snap)
 	if a.Method != method {

@@ -8,7 +8,6 @@ import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
-	"example.com/genarch/engine"
 	"example.com/genarch/engine/planning"
 )
 
@@ -17,7 +16,7 @@ import (
 func planAlter(p *planning.Draft) {
 	b, spec, snap := &p.Brief, *p.In.Database, p.Snap
 	p.Summary = "alter database " + naming.Show(spec.Name) + " on " + snap.Server.Name
-	if !engine.PlanDatabaseThere(b, spec, snap, engine.Altered) {
+	if !planning.DatabaseThere(b, spec, snap, planning.Altered) {
 		return
 	}
 	d := *snap.Target
@@ -63,7 +62,7 @@ func planKept(p *planning.Draft, d catalog.Database, collation string) {
 			words = append(words, fmt.Sprintf("%s (%s)", naming.Show(t.table), t.collation))
 		}
 		p.About("collation", change.Note, change.TablesKeep, "alter each by itself: ALTER TABLE … CONVERT TO CHARACTER SET, which rewrites it",
-			"tables that exist keep their character set and collation (%d): %s", len(kept), engine.Shorten(words))
+			"tables that exist keep their character set and collation (%d): %s", len(kept), planning.Shorten(words))
 	}
 	var there []string
 	for _, s := range p.Snap.Connected {
@@ -73,7 +72,7 @@ func planKept(p *planning.Draft, d catalog.Database, collation string) {
 	}
 	if len(there) > 0 {
 		p.About("collation", change.Note, change.GateEffect, "have them connect again, or end their sessions",
-			"sessions that are in it go on with the old default for the tables that they make (%d): %s", len(there), engine.Shorten(there)).Passing = true
+			"sessions that are in it go on with the old default for the tables that they make (%d): %s", len(there), planning.Shorten(there)).Passing = true
 	}
 }
 
@@ -100,6 +99,6 @@ func planHandOver(p *planning.Draft, d catalog.Database, owner catalog.Principal
 	}
 	if len(told) > 0 {
 		p.About("owner", change.Caution, change.OwnerReplaced, "give them a bundle first, if they are to keep something: genarch grant give",
-			"all that was given on the whole database is taken from who held it: %s; sessions of theirs that are in it keep it until they say USE again", engine.Shorten(told))
+			"all that was given on the whole database is taken from who held it: %s; sessions of theirs that are in it keep it until they say USE again", planning.Shorten(told))
 	}
 }

@@ -10,7 +10,6 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/core/privilege"
-	"example.com/genarch/engine"
 	"example.com/genarch/engine/planning"
 )
 
@@ -37,12 +36,12 @@ func planCreate(p *planning.Draft) {
 	p.Summary = "create database " + naming.Show(spec.Name) + " on " + snap.Server.Name
 	spec.Name = folded(spec.Name, snap.FoldsCase)
 	p.In.Database = &spec
-	if engine.PlanName(b, spec, snap, limits) {
+	if planning.Name(b, spec, snap, limits) {
 		p.Existing()
 		return
 	}
 	planSpace(b, spec.Name)
-	engine.PlanRights(b, snap)
+	planning.Rights(b, snap)
 	planCollation(p, snap.Instance.Encoding, snap.Instance.Collation, "the server")
 	planLeftover(p)
 	if spec.Team != nil {
@@ -213,6 +212,6 @@ func clearLeftovers(p *planning.Draft) {
 		}
 	}
 	if len(kept) > 0 {
-		p.Find(change.Caution, change.GrantsLeftover, "take the pattern by itself: genarch grant take --set pattern=…", "patterns that fit other databases too stay, and open the new one: %s", engine.Shorten(kept))
+		p.Find(change.Caution, change.GrantsLeftover, "take the pattern by itself: genarch grant take --set pattern=…", "patterns that fit other databases too stay, and open the new one: %s", planning.Shorten(kept))
 	}
 }

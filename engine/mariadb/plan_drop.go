@@ -7,6 +7,7 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/planning"
 )
 
 // planDropAccount briefs removing an account or role. MariaDB refuses nothing
@@ -14,17 +15,17 @@ import (
 func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	spec := *in.Account
 	b.Summary = "drop " + naming.Show(spec.Principal().String()) + " on " + snap.Server.Name
-	if spec.IfPresent && len(engine.Candidates(snap.Access.Accounts, spec.Principal())) == 0 {
-		engine.PlanAbsent(b)
+	if spec.IfPresent && len(catalog.Candidates(snap.Access.Accounts, spec.Principal())) == 0 {
+		planning.Absent(b)
 		return
 	}
-	a, ok := engine.FindAccount(b, spec.Principal(), snap, change.AccountAbsent)
+	a, ok := planning.FindAccount(b, spec.Principal(), snap, change.AccountAbsent)
 	if !ok {
 		return
 	}
 	b.Target = change.PrincipalAddress(snap.Server.Name, a.Principal).String()
-	engine.PlanManage(b, snap)
-	engine.PlanKeep(b, a, snap, "dropped")
+	planning.Manage(b, snap)
+	planning.Keep(b, a, snap, "dropped")
 	b.Confirm = a.Principal.String()
 	b.Set(change.Setting{Name: "name", Value: a.Principal.String(), Asked: true, Decides: "it is removed for good, with everything that was granted to it"})
 	if a.Super && !slices.ContainsFunc(snap.Access.Accounts, func(x catalog.Account) bool { return x.Super && x.Principal != a.Principal }) {
@@ -32,12 +33,12 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	}
 	if len(snap.Definers) > 0 {
 		b.Find(change.Stop, change.AccountDefines, "make them anew with another definer, or lock the account instead: genarch account lock "+b.Target,
-			"these run with its rights and would fail without it: %s", engine.Shorten(snap.Definers))
+			"these run with its rights and would fail without it: %s", planning.Shorten(snap.Definers))
 	}
 	if !a.Role {
-		engine.PlanUse(b, change.AccountSeen, "signed in as it", len(snap.Sessions) > 0, snap.Use)
+		planning.Use(b, change.AccountSeen, "signed in as it", len(snap.Sessions) > 0, snap.Use)
 	}
-	engine.PlanLoses(b, graph(*snap.Access), a.Principal)
+	planning.Loses(b, graph(*snap.Access), a.Principal)
 	for _, m := range snap.Access.Memberships {
 		switch a.Principal {
 		case m.Member:
@@ -65,7 +66,7 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 			user := "ALTER USER " + quotePrincipal(a.Principal)
 			b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: "keep it out", Statement: user + " ACCOUNT LOCK", Undo: user + " ACCOUNT UNLOCK", Args: args})
 		}
-		b.Steps = append(b.Steps, engine.PlanClearAccount(b, in, a, snap, killEach))
+		b.Steps = append(b.Steps, planning.ClearAccount(b, in, a, snap, killEach))
 	}
 	gone := checkOf("account", a.Principal)
 	gone["present"] = "no"

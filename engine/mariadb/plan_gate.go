@@ -10,6 +10,7 @@ import (
 	"example.com/genarch/core/clearing"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/planning"
 )
 
 // gate is what keeps new sessions out of one database, as far as MariaDB has
@@ -142,7 +143,7 @@ func planLeaks(b *change.Brief, in change.Intent, people, roots []catalog.Accoun
 			g.after = append(g.after, user+" ACCOUNT UNLOCK")
 		}
 		if len(names) > 0 {
-			b.Find(change.Caution, change.GateEffect, "leave --hold-accounts out, and they may come back meanwhile", "while it runs these accounts cannot sign in at all, to no database: %s. Their open sessions elsewhere go on", engine.Shorten(names))
+			b.Find(change.Caution, change.GateEffect, "leave --hold-accounts out, and they may come back meanwhile", "while it runs these accounts cannot sign in at all, to no database: %s. Their open sessions elsewhere go on", planning.Shorten(names))
 		}
 		names = nil
 	}
@@ -159,7 +160,7 @@ func planLeaks(b *change.Brief, in change.Intent, people, roots []catalog.Accoun
 		if slices.ContainsFunc(present, func(s catalog.Session) bool { return slices.Contains(names, s.Account.String()) }) {
 			level, next = change.Caution, keep+": a session that comes back and holds no lock does not stop the drop, and is told of and ended afterwards"
 		}
-		b.Find(level, change.GateLeaky, next, "MariaDB has no gate for a database; these hold rights on all databases and could come back meanwhile: %s", engine.Shorten(names)).Passing = true
+		b.Find(level, change.GateLeaky, next, "MariaDB has no gate for a database; these hold rights on all databases and could come back meanwhile: %s", planning.Shorten(names)).Passing = true
 	}
 }
 
@@ -189,7 +190,7 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 	spec.Name = folded(spec.Name, snap.FoldsCase)
 	shown := naming.Show(spec.Name)
 	b.Summary, b.Confirm = "drop database "+shown+" on "+snap.Server.Name, spec.Name
-	if !engine.PlanDatabaseThere(b, spec, snap, "dropped") || b.Stopped() {
+	if !planning.DatabaseThere(b, spec, snap, "dropped") || b.Stopped() {
 		return
 	}
 	d, doom, clears := *snap.Target, *snap.Doomed, spec.Options.Bool("clear_leftovers")
@@ -197,21 +198,21 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 	people, roots := outsiders(snap)
 	rules := in.Clearing.Rules(clearing.Target{Database: d.Name})
 	rules.Leaky = len(roots) > 0 || len(people) > 0 && !in.Clearing.Asks("hold_accounts")
-	engine.PlanLost(b, snap)
-	clear := engine.PlanClearing(b, snap, rules, shown, killEach)
-	engine.PlanManage(b, snap)
+	planning.Lost(b, snap)
+	clear := planning.Clearing(b, snap, rules, shown, killEach)
+	planning.Manage(b, snap)
 	if login := snap.Instance.Login; !login.May("give_bundles") {
 		b.Find(change.Stop, change.RightsMissing, login.Remedy("give_bundles"), "rights are taken for the time and put back, which Genarch's login %s may not", login.Name)
 	}
 	b.Set(change.Setting{Name: "name", Value: spec.Name, Asked: true, Decides: "which database"})
-	engine.PlanManner(b, in.Clearing)
+	planning.Manner(b, in.Clearing)
 	g := planGate(d.Name, snap, clears)
 	planLeaks(b, in, people, roots, rules.Target.Of(snap.Connected), &g)
 	planLeft(b, g, spec, snap)
 	if len(g.do) > 0 {
 		b.Steps = append(b.Steps, gateStep(g, d.Name, snap.Self))
 	}
-	engine.PlanUnseen(b, snap)
+	planning.Unseen(b, snap)
 	b.Steps = append(b.Steps, clear,
 		change.Step{Kind: stepDrop, Title: "look once more, and drop database " + shown, Statement: dropDatabase(d.Name), Mend: alterDatabase(d), Uncut: true, Seconds: dropSeconds,
 			Args: map[string]string{"name": d.Name, "objects": fmt.Sprint(total(doom.Objects))}})
@@ -231,9 +232,9 @@ func planBlockers(b *change.Brief, d catalog.Database, doom catalog.Doomed) {
 		b.Find(change.Stop, change.OptionUnsupported, "drop it with the cluster's own tools", "this server is a node of a cluster: there a drop waits for nobody and ends open transactions on all nodes, so Genarch does not do it")
 	}
 	if len(doom.OutsideKeys) > 0 {
-		b.Find(change.Stop, change.KeysOutside, "drop those keys first, or the tables that have them", "foreign keys of other databases point into it, and the drop would stop halfway: %s", engine.Shorten(doom.OutsideKeys))
+		b.Find(change.Stop, change.KeysOutside, "drop those keys first, or the tables that have them", "foreign keys of other databases point into it, and the drop would stop halfway: %s", planning.Shorten(doom.OutsideKeys))
 	}
-	engine.PlanPrepared(b, doom.Prepared, "find out whose it is, then XA COMMIT or XA ROLLBACK it; the server does not tell which database it is of")
+	planning.Prepared(b, doom.Prepared, "find out whose it is, then XA COMMIT or XA ROLLBACK it; the server does not tell which database it is of")
 	if doom.Detached > 0 {
 		b.Find(change.Stop, change.PreparedWaiting, "look at SHOW ENGINE INNODB STATUS and XA RECOVER", "transactions without a session hold locks on this server (%d); one of them in this database would leave it half dropped", doom.Detached).Passing = true
 	}
@@ -259,12 +260,12 @@ func planLeft(b *change.Brief, g gate, spec change.DatabaseSpec, snap catalog.Sn
 	}
 	switch {
 	case len(left) > 0 && clears:
-		b.Find(change.Note, change.GrantsLeftover, "", "the grants on this name are taken for good: %s", engine.Shorten(left))
+		b.Find(change.Note, change.GrantsLeftover, "", "the grants on this name are taken for good: %s", planning.Shorten(left))
 	case len(left) > 0:
-		b.Find(change.Note, change.GrantsLeftover, "have them taken too: --set clear_leftovers=yes", "grants on this name stay behind and open a database of the name at once, should one be made again: %s", engine.Shorten(left))
+		b.Find(change.Note, change.GrantsLeftover, "have them taken too: --set clear_leftovers=yes", "grants on this name stay behind and open a database of the name at once, should one be made again: %s", planning.Shorten(left))
 	}
 	if len(wide) > 0 {
-		b.Find(change.Note, change.GrantsLeftover, "", "patterns that fit other databases too stay as they are: %s", engine.Shorten(wide))
+		b.Find(change.Note, change.GrantsLeftover, "", "patterns that fit other databases too stay as they are: %s", planning.Shorten(wide))
 	}
 	if g.tables > 0 {
 		b.Find(change.Note, change.GrantsLeftover, "", "grants on its tables, columns and routines are taken for good (%d)", g.tables)
@@ -288,5 +289,5 @@ func planEndSessions(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	if in.Sessions.StatementOnly {
 		statement = killStatement
 	}
-	engine.PlanEndSessions(b, in, snap, statement)
+	planning.EndSessions(b, in, snap, statement)
 }

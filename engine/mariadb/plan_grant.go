@@ -10,6 +10,7 @@ import (
 	"example.com/genarch/core/naming"
 	"example.com/genarch/core/privilege"
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/planning"
 )
 
 // procedure is the usual kind of routine; routines are the others that a grant can
@@ -105,7 +106,7 @@ func grantTarget(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, 
 	if spec.To == catalog.Public {
 		return spec.To, true
 	}
-	a, ok := engine.FindAccount(b, spec.To, snap, change.AccountAbsent)
+	a, ok := planning.FindAccount(b, spec.To, snap, change.AccountAbsent)
 	if ok && a.Global.Has(ownPrivileges) {
 		b.Find(change.Note, change.AccountSuper, "", "%s may do everything on every database whatever it is given", a.Principal)
 	}
@@ -131,20 +132,20 @@ func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	b.Set(change.Setting{Name: "account", Value: to.String(), Asked: true, Decides: "who may do it"})
 	if spec.Bundle != "" {
 		b.Set(change.Setting{Name: "bundle", Value: string(spec.Bundle), Asked: true, Decides: description.BundleDecides(spec.Bundle)})
-	} else if set = engine.PlanPrivileges(b, spec, &description); b.Stopped() {
+	} else if set = planning.Privileges(b, spec, &description); b.Stopped() {
 		return
 	}
-	b.Set(change.Setting{Name: "privileges", Value: set.String(), Asked: spec.Bundle == "", Source: engine.Source(spec.Bundle == "", "bundle "+string(spec.Bundle)), Decides: "what may be done on " + grantObjectText(o)})
+	b.Set(change.Setting{Name: "privileges", Value: set.String(), Asked: spec.Bundle == "", Source: planning.Source(spec.Bundle == "", "bundle "+string(spec.Bundle)), Decides: "what may be done on " + grantObjectText(o)})
 	if snap.ObjectAbsent {
 		b.Find(change.Stop, change.ObjectAbsent, "look at the name", "there is no %s %s", o.Scope, access.ObjectText(o))
 	}
 	planGivable(b, snap)
 	if spec.PassOn {
-		engine.PlanPassOn(b, to)
+		planning.PassOn(b, to)
 	}
 	had, passed := directOn(snap.Access.Grants, to, o)
 	if had.Has(set) && (!spec.PassOn || passed.Has(set)) {
-		engine.PlanDone(b, change.GrantHeld, "%s has that on %s already; nothing will be done", to, grantObjectText(o))
+		planning.Done(b, change.GrantHeld, "%s has that on %s already; nothing will be done", to, grantObjectText(o))
 		return
 	}
 	planNarrows(b, snap, to, o, had.Or(set))
@@ -199,7 +200,7 @@ func noteRole(b *change.Brief, snap catalog.Snapshot, role catalog.Principal) {
 		}
 	}
 	if len(dormant) > 0 {
-		b.Find(change.Note, change.RoleDormant, "genarch account alter … --set default_role="+role.Name, "the role is not the default role of %s: for them it holds only after SET ROLE", engine.Shorten(dormant))
+		b.Find(change.Note, change.RoleDormant, "genarch account alter … --set default_role="+role.Name, "the role is not the default role of %s: for them it holds only after SET ROLE", planning.Shorten(dormant))
 	}
 }
 
@@ -211,7 +212,7 @@ func noteEffect(b *change.Brief, snap catalog.Snapshot, o catalog.Object) {
 	}
 	text := "it holds at once, but sessions that are in the database keep what they had until they leave it or say USE again"
 	if len(snap.Sessions) > 0 {
-		text += ": " + engine.Shorten(snap.Sessions)
+		text += ": " + planning.Shorten(snap.Sessions)
 	}
 	b.Find(change.Note, change.GrantEffect, "", "%s", text).Passing = true
 }
@@ -257,7 +258,7 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	keep := bundles[spec.Bundle]
 	var only privilege.Set = table.All()
 	if len(spec.Privileges) > 0 {
-		if only = engine.PlanPrivileges(b, spec, &description); b.Stopped() {
+		if only = planning.Privileges(b, spec, &description); b.Stopped() {
 			return
 		}
 	}
@@ -277,13 +278,13 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 				}
 			}
 			if len(opens) > 0 {
-				b.Find(change.Caution, change.GrantWide, "give it on those databases by name first", "the grant is on the pattern %s, so %s loses it on these too: %s", g.Database, to, engine.Shorten(opens))
+				b.Find(change.Caution, change.GrantWide, "give it on those databases by name first", "the grant is on the pattern %s, so %s loses it on these too: %s", g.Database, to, planning.Shorten(opens))
 			}
 		}
 	}
 	noteRemains(b, snap, to, o, spec)
 	if len(b.Steps) == 0 {
-		engine.PlanDone(b, change.GrantHeld, "%s was given nothing of that on %s; nothing will be done", to, grantObjectText(o))
+		planning.Done(b, change.GrantHeld, "%s was given nothing of that on %s; nothing will be done", to, grantObjectText(o))
 		return
 	}
 	last := b.Steps[len(b.Steps)-1].Args

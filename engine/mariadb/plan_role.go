@@ -8,6 +8,7 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/planning"
 )
 
 func setDefaultRole(role string, p catalog.Principal) string {
@@ -40,8 +41,8 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 	if !give {
 		b.Summary = "take role " + naming.Show(spec.Role) + " from " + naming.Show(spec.To.String())
 	}
-	r, okRole := engine.FindAccount(b, catalog.Principal{Name: spec.Role, Role: true}, snap, change.RoleAbsent)
-	m, okMember := engine.FindAccount(b, spec.To, snap, change.AccountAbsent)
+	r, okRole := planning.FindAccount(b, catalog.Principal{Name: spec.Role, Role: true}, snap, change.RoleAbsent)
+	m, okMember := planning.FindAccount(b, spec.To, snap, change.AccountAbsent)
 	if !okRole || !okMember {
 		return
 	}
@@ -57,7 +58,7 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 		b.Find(change.Stop, change.RightsMissing, "whoever made it runs: GRANT "+quoteIdent(r.Name)+" TO "+quotePrincipal(snap.Self)+" WITH ADMIN OPTION", "Genarch's login %s may not give the role %s: only its administrators may, whatever else they are", snap.Self, r.Name)
 	}
 	if give && takesOver(r) && !takesOver(m) {
-		engine.PlanTakeover(b, snap, m.Principal.String(), m.Name, "the role %s may do everything on every database, or alter accounts", naming.Show(r.Name))
+		planning.Takeover(b, snap, m.Principal.String(), m.Name, "the role %s may do everything on every database, or alter accounts", naming.Show(r.Name))
 	}
 	b.Set(change.Setting{Name: "role", Value: r.Name, Asked: true, Decides: "whose privileges are had"})
 	b.Set(change.Setting{Name: "member", Value: m.Principal.String(), Asked: true, Decides: "who has them"})
@@ -73,7 +74,7 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 	args["of"], args["present"] = r.Name, yesNo(give)
 	switch {
 	case !give && held == nil:
-		engine.PlanDone(b, change.RoleHeld, "%s does not have the role %s; nothing will be done", m.Principal, r.Name)
+		planning.Done(b, change.RoleHeld, "%s does not have the role %s; nothing will be done", m.Principal, r.Name)
 		return
 	case !give:
 		if m.DefaultRole == r.Name {
@@ -82,9 +83,9 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: b.Summary, Statement: revoke, Undo: grant(held.Admin), Args: args})
 		b.Find(change.Note, change.GrantEffect, "", "sessions in which the role is active keep it until they end or choose another%s", connectedText(snap)).Passing = true
 	default:
-		engine.PlanCircle(b, r.Principal, m.Principal, graph(*snap.Access))
+		planning.Circle(b, r.Principal, m.Principal, graph(*snap.Access))
 		if held != nil && held.Admin == spec.Admin && (m.Role || m.DefaultRole == r.Name || spec.Options.Bool("no_default")) {
-			engine.PlanDone(b, change.RoleHeld, "%s has the role %s already; nothing will be done", m.Principal, r.Name)
+			planning.Done(b, change.RoleHeld, "%s has the role %s already; nothing will be done", m.Principal, r.Name)
 			return
 		}
 		if spec.Admin {
@@ -114,5 +115,5 @@ func connectedText(snap catalog.Snapshot) string {
 	if len(snap.Sessions) == 0 {
 		return ""
 	}
-	return "; connected now: " + engine.Shorten(snap.Sessions)
+	return "; connected now: " + planning.Shorten(snap.Sessions)
 }

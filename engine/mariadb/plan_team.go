@@ -34,7 +34,7 @@ func teamRole(t change.TeamSpec) catalog.Principal {
 // planTeam makes the role and the accounts that the database is for.
 func planTeam(p *planning.Draft) {
 	b, snap, t := &p.Brief, p.Snap, teamOf(*p.In.Database)
-	engine.PlanTeam(b, t, snap, accountLimits)
+	planning.Team(b, t, snap, accountLimits)
 	planHost(b, t.Host, snap)
 	if p.Asked.Has("owner") {
 		p.About("owner", change.Stop, change.OptionInvalid, "leave the owner out", "the team gets an owner role of its own, %s", t.Owner().Name)

@@ -17,6 +17,7 @@ import (
 	"example.com/genarch/core/clearing"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/planning"
 )
 
 const (
@@ -328,7 +329,7 @@ func (s *server) checkDatabaseGone(ctx context.Context, args map[string]string) 
 		}
 	}
 	if len(left) > 0 {
-		return []string{"grants on the name are left: " + engine.Shorten(left)}, err
+		return []string{"grants on the name are left: " + planning.Shorten(left)}, err
 	}
 	return nil, err
 }

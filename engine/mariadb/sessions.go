@@ -18,6 +18,7 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/clearing"
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/planning"
 )
 
 // killEach is what is sent for each session, right after its account and client
@@ -567,7 +568,7 @@ func (s *server) present(ctx context.Context, ids []catalog.SessionID) ([]catalo
 
 // readSessions reads the sessions that an intent has to do with into its snapshot.
 func (s *server) readSessions(ctx context.Context, in change.Intent, snap *catalog.Snapshot) error {
-	q, any := engine.Clears(in, nil)
+	q, any := planning.Clears(in, nil)
 	if !any {
 		return nil
 	}

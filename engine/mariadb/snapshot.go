@@ -7,7 +7,6 @@ import (
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
-	"example.com/genarch/engine"
 )
 
 // readAccountSide reads what planning for accounts, roles, grants and teams
@@ -71,7 +70,7 @@ func (s *server) readServerSide(ctx context.Context, snap *catalog.Snapshot) err
 // readAccountUse reads what an account is used for now: sessions, definers,
 // and whether the object of a grant is there.
 func (s *server) readAccountUse(ctx context.Context, in change.Intent, who catalog.Principal, snap *catalog.Snapshot) error {
-	found := engine.Candidates(snap.Access.Accounts, who)
+	found := catalog.Candidates(snap.Access.Accounts, who)
 	if len(found) == 1 {
 		who = found[0].Principal
 	}

@@ -43,7 +43,7 @@ func New(in change.Intent, snap catalog.Snapshot, d *engine.Description, equal S
 	if err != nil {
 		return nil, false, err
 	}
-	p := &Draft{Brief: engine.NewBrief(in, snap), In: in, Snap: snap, D: d, Settled: catalog.Values{}, equal: equal, source: map[string]string{}}
+	p := &Draft{Brief: NewBrief(in, snap), In: in, Snap: snap, D: d, Settled: catalog.Values{}, equal: equal, source: map[string]string{}}
 	form := d.Intents[in.Kind]
 	if in.Sessions != nil && in.Sessions.StatementOnly && form.Why == "" {
 		form = d.Endings[catalog.EndStatement]

@@ -9,7 +9,7 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/core/privilege"
-	"example.com/genarch/engine"
+	"example.com/genarch/engine/planning"
 )
 
 // grantObjectText names what a grant is about.
@@ -77,7 +77,7 @@ func findObject(b *change.Brief, named catalog.Object, d catalog.AccessDatabase)
 	case 1:
 		return found[0], true
 	case 0:
-		b.Find(change.Stop, change.ObjectAbsent, "name it as schema.name; schemas there: "+engine.Shorten(schemas),
+		b.Find(change.Stop, change.ObjectAbsent, "name it as schema.name; schemas there: "+planning.Shorten(schemas),
 			"there is no %s %s in %s", named.Scope, naming.Show(access.ObjectText(named)), naming.Show(d.Name))
 		return named, false
 	}
@@ -85,7 +85,7 @@ func findObject(b *change.Brief, named catalog.Object, d catalog.AccessDatabase)
 	for _, o := range found {
 		all = append(all, naming.Show(access.ObjectText(o)))
 	}
-	b.Find(change.Stop, change.ObjectAmbiguous, "name it with its argument types: "+engine.Shorten(all),
+	b.Find(change.Stop, change.ObjectAmbiguous, "name it with its argument types: "+planning.Shorten(all),
 		"%s fits several routines in %s", naming.Show(access.ObjectText(named)), naming.Show(d.Name))
 	return named, false
 }

@@ -10,6 +10,7 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/planning"
 )
 
 // The kinds of steps on roles and access.
@@ -37,18 +38,18 @@ func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 		}
 		b.Find(change.Stop, change.AccountExists, "choose another name; or ask for it only if absent", "there is a role %s on %s already (PostgreSQL keeps accounts and roles under the same names)", naming.Show(a.Name), snap.Server.Name)
 	}
-	engine.PlanManage(b, snap)
-	engine.PlanNewName(b, spec.Name, snap, accountLimits)
+	planning.Manage(b, snap)
+	planning.NewName(b, spec.Name, snap, accountLimits)
 	if strings.HasPrefix(spec.Name, "pg_") {
 		b.Find(change.Stop, "name.reserved", "choose another name", "names that begin with pg_ are kept for the server")
 	}
-	engine.PlanPassword(b, spec, snap)
+	planning.Password(b, spec, snap)
 	limits := roleOptions(b, spec)
 	if !spec.Role && spec.Password == change.NoPassword {
 		b.Find(change.Caution, change.PasswordMissing, "leave it out, and a password is generated", "without a password it signs in only where the server's pg_hba.conf asks for none, or by another way such as a certificate")
 	}
 	set := func(name, value string, asked bool, decides string) {
-		b.Set(change.Setting{Name: name, Value: value, Asked: asked, Source: engine.Source(asked, "PostgreSQL"), Decides: decides})
+		b.Set(change.Setting{Name: name, Value: value, Asked: asked, Source: planning.Source(asked, "PostgreSQL"), Decides: decides})
 	}
 	set("name", spec.Name, true, "how it signs in, and how others see it")
 	set("kind", what, true, "whether it signs in; a role is given to accounts")
@@ -151,7 +152,7 @@ func compareAccount(b *change.Brief, spec change.AccountSpec, a catalog.Account)
 			want[option] = catalog.WriteValue(value)
 		}
 	}
-	engine.PlanExisting(b, want, have, func(name, want, have string) bool {
+	planning.Existing(b, want, have, func(name, want, have string) bool {
 		return want == have || name == "expires" && want != "" && strings.HasPrefix(have, want)
 	})
 	if hasSecret(spec) {
@@ -193,11 +194,11 @@ func planAlterAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 	spec := *in.Account
 	b.Summary = "alter " + naming.Show(spec.Name) + " on " + snap.Server.Name
 	planNoHost(b, spec)
-	a, ok := engine.FindAccount(b, catalog.Principal{Name: spec.Name}, snap, change.AccountAbsent)
+	a, ok := planning.FindAccount(b, catalog.Principal{Name: spec.Name}, snap, change.AccountAbsent)
 	if !ok {
 		return
 	}
-	engine.PlanManage(b, snap)
+	planning.Manage(b, snap)
 	text, undo, want := roleOptions(b, spec), "", map[string]string{"check": "account", "name": a.Name}
 	have := accountFacts(a)
 	set := func(name, value, was, decides string) {
@@ -223,9 +224,9 @@ func planAlterAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 		on, off := " LOGIN", " NOLOGIN"
 		if locked {
 			on, off = off, on
-			engine.PlanKeep(b, a, snap, "locked")
+			planning.Keep(b, a, snap, "locked")
 			if in.Clearing == nil {
-				engine.PlanOpenSessions(b, a, snap)
+				planning.OpenSessions(b, a, snap)
 			}
 		}
 		text, undo = text+on, undo+off
@@ -239,7 +240,7 @@ func planAlterAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 		if !spec.Options.Bool("locked") {
 			b.Find(change.Stop, change.OptionInvalid, "lock it too", "sessions of an account are ended together with a lock: else they would be back at once")
 		}
-		b.Steps = append(b.Steps, engine.PlanClearAccount(b, in, a, snap, terminate))
+		b.Steps = append(b.Steps, planning.ClearAccount(b, in, a, snap, terminate))
 	}
 	if comment := spec.Options.Text("comment"); spec.Options.Has("comment") {
 		set("comment", comment, a.Comment, "a remark that everybody on the server can read")
@@ -252,16 +253,16 @@ func planAlterAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
 	b.Summary = "rename " + naming.Show(spec.Name) + " to " + naming.Show(spec.NewName) + " on " + snap.Server.Name
 	planNoHost(b, spec)
-	a, ok := engine.FindAccount(b, catalog.Principal{Name: spec.Name}, snap, change.AccountAbsent)
+	a, ok := planning.FindAccount(b, catalog.Principal{Name: spec.Name}, snap, change.AccountAbsent)
 	if !ok {
 		return
 	}
-	engine.PlanManage(b, snap)
-	engine.PlanKeep(b, a, snap, "renamed")
+	planning.Manage(b, snap)
+	planning.Keep(b, a, snap, "renamed")
 	if other, taken := find(snap.Access.Accounts, spec.NewName); taken {
 		b.Find(change.Stop, change.AccountExists, "choose another name", "there is a role %s on %s already", naming.Show(other.Name), snap.Server.Name)
 	}
-	engine.PlanNewName(b, spec.NewName, snap, accountLimits)
+	planning.NewName(b, spec.NewName, snap, accountLimits)
 	if a.Method == "md5" || a.Password == nil && a.Login {
 		b.Find(change.Caution, change.PasswordCleared, "set a password afterwards: genarch account password", "a password kept as md5 is cleared by a rename, since the name is part of it")
 	}
@@ -280,15 +281,15 @@ func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 
 func planSetPassword(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
 	b.Summary = "set another password for " + naming.Show(spec.Name) + " on " + snap.Server.Name
-	a, ok := engine.FindAccount(b, catalog.Principal{Name: spec.Name}, snap, change.AccountAbsent)
+	a, ok := planning.FindAccount(b, catalog.Principal{Name: spec.Name}, snap, change.AccountAbsent)
 	if !ok {
 		return
 	}
-	engine.PlanManage(b, snap)
-	engine.PlanKeep(b, a, snap, "given another password: Genarch could not sign in any more")
-	engine.PlanPassword(b, spec, snap)
+	planning.Manage(b, snap)
+	planning.Keep(b, a, snap, "given another password: Genarch could not sign in any more")
+	planning.Password(b, spec, snap)
 	if reach := takesOver(a, snap); reach != "" {
-		engine.PlanTakeover(b, snap, "whoever knows the new password", a.Name, "%s %s", naming.Show(a.Name), reach)
+		planning.Takeover(b, snap, "whoever knows the new password", a.Name, "%s %s", naming.Show(a.Name), reach)
 	}
 	b.Find(change.Note, change.PasswordMethod, "", "the server gets a SCRAM-SHA-256 verifier, never the text; open sessions go on, the next sign-in needs the new password. It cannot be taken back: nobody but the server has the old one")
 	before := "ALTER ROLE " + quoteIdent(a.Name) + " PASSWORD "

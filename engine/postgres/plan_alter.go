@@ -8,7 +8,6 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/clearing"
 	"example.com/genarch/core/naming"
-	"example.com/genarch/engine"
 	"example.com/genarch/engine/planning"
 )
 
@@ -21,7 +20,7 @@ const stepAlter = "alter_database"
 func planAlter(p *planning.Draft) {
 	b, spec := &p.Brief, *p.In.Database
 	p.Summary = "alter database " + naming.Show(spec.Name) + " on " + p.Snap.Server.Name
-	if !engine.PlanDatabaseThere(b, spec, p.Snap, engine.Altered) {
+	if !planning.DatabaseThere(b, spec, p.Snap, planning.Altered) {
 		return
 	}
 	d := *p.Snap.Target
@@ -57,7 +56,7 @@ func planAlter(p *planning.Draft) {
 	}
 	if owner != nil {
 		want["owner"] = catalog.WriteValue(owner.Will)
-		engine.PlanRights(b, p.Snap)
+		planning.Rights(b, p.Snap)
 		if (tablespace != nil || refresh != nil) && !p.Snap.Instance.Login.Superuser {
 			p.About("owner", change.Stop, change.OptionInvalid, "alter the owner afterwards, by a change of its own",
 				"Genarch's login %s may not alter %s any more once it belongs to %s", p.Snap.Instance.Login.Name, naming.Show(d.Name), naming.Show(want["owner"]))
@@ -114,7 +113,7 @@ func planRefresh(p *planning.Draft, d catalog.Database) bool {
 	was, now := d.Properties.Text("collation_version"), d.Properties.Text("system_collation_version")
 	if was == now {
 		if len(p.Steps) == 0 && len(p.Brief.Settings) <= 2 {
-			engine.PlanDone(&p.Brief, change.DatabaseSame, "the collation of %s has the version that the system has", naming.Show(d.Name))
+			planning.Done(&p.Brief, change.DatabaseSame, "the collation of %s has the version that the system has", naming.Show(d.Name))
 		}
 		return false
 	}
@@ -129,14 +128,14 @@ func planMoving(p *planning.Draft, d catalog.Database, to string) {
 	if own := p.Snap.Doomed.Own; own != "" {
 		p.About("tablespace", change.Stop, change.DatabaseKept, "leave it where it is", "%s cannot be moved: %s", shown, own)
 	}
-	engine.PlanPrepared(b, p.Snap.Doomed.Prepared, "connect to "+shown+" and run COMMIT PREPARED or ROLLBACK PREPARED")
+	planning.Prepared(b, p.Snap.Doomed.Prepared, "connect to "+shown+" and run COMMIT PREPARED or ROLLBACK PREPARED")
 	move := moveStep(b, d, to)
-	clear := engine.PlanClearing(b, p.Snap, p.In.Clearing.Rules(clearing.Target{Database: d.Name}), shown, terminate)
-	engine.PlanManner(b, p.In.Clearing)
+	clear := planning.Clearing(b, p.Snap, p.In.Clearing.Rules(clearing.Target{Database: d.Name}), shown, terminate)
+	planning.Manner(b, p.In.Clearing)
 	if !d.Closed {
 		p.Step(planGate(b, d))
 	}
-	engine.PlanUnseen(b, p.Snap)
+	planning.Unseen(b, p.Snap)
 	p.Step(clear, move)
 	if !d.Closed {
 		p.Step(openStep(d, d.Name))

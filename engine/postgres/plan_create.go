@@ -9,7 +9,6 @@ import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
-	"example.com/genarch/engine"
 	"example.com/genarch/engine/planning"
 )
 
@@ -63,11 +62,11 @@ func settingsHold(want, have any) bool {
 func planCreate(p *planning.Draft) {
 	spec, snap := *p.In.Database, p.Snap
 	p.Summary = "create database " + naming.Show(spec.Name) + " on " + snap.Server.Name
-	if engine.PlanName(&p.Brief, spec, snap, limits) {
+	if planning.Name(&p.Brief, spec, snap, limits) {
 		planExisting(p)
 		return
 	}
-	engine.PlanRights(&p.Brief, snap)
+	planning.Rights(&p.Brief, snap)
 	if spec.Team != nil {
 		planTeam(p)
 	}

@@ -8,6 +8,7 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/planning"
 )
 
 // planDropAccount briefs removing a role: what it owns goes to another or stops
@@ -18,29 +19,29 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	b.Summary = "drop " + naming.Show(spec.Name) + " on " + snap.Server.Name
 	a, ok := find(snap.Access.Accounts, spec.Name)
 	if !ok && spec.IfPresent {
-		engine.PlanAbsent(b)
+		planning.Absent(b)
 		return
 	}
 	if !ok {
-		engine.FindAccount(b, catalog.Principal{Name: spec.Name}, snap, change.AccountAbsent)
+		planning.FindAccount(b, catalog.Principal{Name: spec.Name}, snap, change.AccountAbsent)
 		return
 	}
-	engine.PlanManage(b, snap)
-	engine.PlanKeep(b, a, snap, "dropped")
+	planning.Manage(b, snap)
+	planning.Keep(b, a, snap, "dropped")
 	b.Confirm = a.Name
 	b.Set(change.Setting{Name: "name", Value: a.Name, Asked: true, Decides: "it is removed for good; the same name again is another role"})
 	if a.Login || a.Locked {
-		engine.PlanUse(b, change.AccountSeen, "signed in as it", len(snap.Sessions) > 0, snap.Use)
+		planning.Use(b, change.AccountSeen, "signed in as it", len(snap.Sessions) > 0, snap.Use)
 	}
 	if giveTo != "" {
-		if to, ok := engine.FindAccount(b, catalog.Principal{Name: giveTo}, snap, change.AccountAbsent); ok && to.Name == a.Name {
+		if to, ok := planning.FindAccount(b, catalog.Principal{Name: giveTo}, snap, change.AccountAbsent); ok && to.Name == a.Name {
 			b.Find(change.Stop, change.OptionInvalid, "name another role", "%s cannot be given to itself", a.Name)
 		}
 	}
 	planHoldings(b, giveTo, a, snap)
 	g := graph(*snap.Access)
 	planDropMembers(b, a, snap)
-	engine.PlanLoses(b, g, a.Principal)
+	planning.Loses(b, g, a.Principal)
 	for _, d := range snap.Access.Databases {
 		if d.Interior == nil {
 			continue
@@ -58,7 +59,7 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 		drop = append(drop, change.Step{Kind: engine.StepStatement, Title: "keep it out", Statement: "ALTER ROLE " + quoteIdent(a.Name) + " NOLOGIN",
 			Undo: "ALTER ROLE " + quoteIdent(a.Name) + " LOGIN", Args: map[string]string{"check": "account", "name": a.Name, "login": "no"}})
 	}
-	if clear := engine.PlanClearAccount(b, in, a, snap, terminate); a.Login || b.AffectedCount > 0 {
+	if clear := planning.ClearAccount(b, in, a, snap, terminate); a.Login || b.AffectedCount > 0 {
 		drop = append(drop, clear)
 	}
 	b.Steps = append(drop, b.Steps...)
@@ -140,9 +141,9 @@ func planDropMembers(b *change.Brief, a catalog.Account, snap catalog.Snapshot) 
 		}
 	}
 	if len(members) > 0 {
-		b.Find(change.Caution, change.AccountMembers, "look what they would lose: genarch role show "+b.Target, "belonging to it ends for: %s", engine.Shorten(members))
+		b.Find(change.Caution, change.AccountMembers, "look what they would lose: genarch role show "+b.Target, "belonging to it ends for: %s", planning.Shorten(members))
 	}
 	if len(roles) > 0 {
-		b.Find(change.Note, change.AccountMembers, "", "it belongs to %s; that ends", engine.Shorten(roles))
+		b.Find(change.Note, change.AccountMembers, "", "it belongs to %s; that ends", planning.Shorten(roles))
 	}
 }

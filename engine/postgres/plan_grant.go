@@ -11,6 +11,7 @@ import (
 	"example.com/genarch/core/naming"
 	"example.com/genarch/core/privilege"
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/planning"
 )
 
 // accessStep is statements that run inside one database, in one transaction:
@@ -37,7 +38,7 @@ func grantTarget(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) 
 	d := snap.Access.Databases[i]
 	to := catalog.Public
 	if spec.To != catalog.Public {
-		a, ok := engine.FindAccount(b, role(spec.To.Name), snap, change.AccountAbsent)
+		a, ok := planning.FindAccount(b, role(spec.To.Name), snap, change.AccountAbsent)
 		if !ok {
 			return d, to, false
 		}
@@ -77,7 +78,7 @@ func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	}
 	b.Set(change.Setting{Name: "account", Value: to.String(), Asked: true, Decides: "who may do it"})
 	if spec.PassOn {
-		engine.PlanPassOn(b, to)
+		planning.PassOn(b, to)
 	}
 	g := graph(*snap.Access)
 	if spec.Bundle == "" {
@@ -86,7 +87,7 @@ func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	}
 	b.Set(change.Setting{Name: "bundle", Value: string(spec.Bundle), Asked: true, Decides: description.BundleDecides(spec.Bundle)})
 	if c := g.Level(to, d.Name); c.Level >= spec.Bundle.Level() && !c.Gap {
-		engine.PlanDone(b, change.GrantHeld, "%s has %s on %s already, %s; nothing will be done", to, c.Level, naming.Show(d.Name), "directly or through a role")
+		planning.Done(b, change.GrantHeld, "%s has %s on %s already, %s; nothing will be done", to, c.Level, naming.Show(d.Name), "directly or through a role")
 		return
 	}
 	if spec.Bundle == access.BundleOwn {
@@ -245,10 +246,10 @@ func planGiveOwn(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, 
 		}
 	}
 	if len(also) > 0 {
-		b.Find(change.Caution, change.GrantWide, "give each database an owner of its own", "%s owns other databases too, which %s gets with it: %s", d.Owner, to, engine.Shorten(also))
+		b.Find(change.Caution, change.GrantWide, "give each database an owner of its own", "%s owns other databases too, which %s gets with it: %s", d.Owner, to, planning.Shorten(also))
 	}
-	engine.PlanCircle(b, owner.Principal, to, graph(*snap.Access))
-	engine.PlanManage(b, snap)
+	planning.Circle(b, owner.Principal, to, graph(*snap.Access))
+	planning.Manage(b, snap)
 	who, option := quoteIdent(to.Name), ""
 	if snap.Instance.Number >= 160000 {
 		option = " WITH INHERIT TRUE, SET TRUE"
@@ -274,7 +275,7 @@ func planGiveOwn(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, 
 
 func planGiveSingle(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, g *access.Graph, to catalog.Principal) {
 	d := databaseOf(snap, spec.Database)
-	set := engine.PlanPrivileges(b, spec, &description)
+	set := planning.Privileges(b, spec, &description)
 	o, ok := findObject(b, spec.Object(), d)
 	if !ok || b.Stopped() {
 		return
@@ -282,7 +283,7 @@ func planGiveSingle(b *change.Brief, spec change.GrantSpec, snap catalog.Snapsho
 	planCovered(b, snap, d)
 	b.Set(change.Setting{Name: "privileges", Value: set.String(), Asked: true, Decides: "what may be done on " + grantObjectText(spec)})
 	if !spec.PassOn && hasDirect(g, to, o, set) {
-		engine.PlanDone(b, change.GrantHeld, "%s has %s on %s already; nothing will be done", to, set, grantObjectText(spec))
+		planning.Done(b, change.GrantHeld, "%s has %s on %s already; nothing will be done", to, set, grantObjectText(spec))
 		return
 	}
 	option := ""
@@ -347,7 +348,7 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	var asked func(catalog.Object) privilege.Set
 	switch {
 	case len(spec.Privileges) > 0:
-		set := engine.PlanPrivileges(b, spec, &description)
+		set := planning.Privileges(b, spec, &description)
 		o, ok := findObject(b, spec.Object(), d)
 		if !ok || b.Stopped() {
 			return
@@ -382,7 +383,7 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		}
 		planTakeOwn(b, d, to, snap)
 		if len(b.Steps) == 0 && !holdsAnything(g, to, d, keep) {
-			engine.PlanDone(b, change.GrantHeld, "%s was given nothing of that on %s; nothing will be done", to, naming.Show(d.Name))
+			planning.Done(b, change.GrantHeld, "%s was given nothing of that on %s; nothing will be done", to, naming.Show(d.Name))
 			noteRemains(b, g, to, catalog.Object{Scope: catalog.ScopeDatabase, Database: d.Name}, may.Connect)
 			return
 		}
@@ -390,12 +391,12 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	}
 	others := byOthers(d, to, asked)
 	if len(others) > 0 && snap.Instance.Login.Superuser {
-		b.Find(change.Note, change.GrantOther, "", "some of it was given by others (%s): it is taken as each of them, since else PostgreSQL would say nothing and do nothing", engine.Shorten(grantorsOf(others)))
+		b.Find(change.Note, change.GrantOther, "", "some of it was given by others (%s): it is taken as each of them, since else PostgreSQL would say nothing and do nothing", planning.Shorten(grantorsOf(others)))
 		for _, l := range others {
 			statements = append(statements, "SET LOCAL ROLE "+quoteIdent(l.Grantor), "REVOKE "+onColumns(l.Privileges, l.Object.Column)+" ON "+objectSQL(l.Object)+" FROM "+grantee(to), "RESET ROLE")
 		}
 	} else if len(others) > 0 {
-		b.Find(change.Stop, change.GrantOther, "ask them to take it, or register Genarch with a superuser", "some of it was given by others (%s), and only they or a superuser can take it", engine.Shorten(grantorsOf(others)))
+		b.Find(change.Stop, change.GrantOther, "ask them to take it, or register Genarch with a superuser", "some of it was given by others (%s), and only they or a superuser can take it", planning.Shorten(grantorsOf(others)))
 	}
 	planCovered(b, snap, d)
 	step := accessStep(b.Summary, d.Name, statements, undo, to.Name)
@@ -526,7 +527,7 @@ func noteEffect(b *change.Brief, snap catalog.Snapshot, give bool) {
 		text = "privileges on tables are gone at the next statement, in open sessions too; who is connected stays connected, even without CONNECT"
 	}
 	if n := len(snap.Sessions); n > 0 {
-		text += fmt.Sprintf("; connected now (sessions: %d): %s", n, engine.Shorten(snap.Sessions))
+		text += fmt.Sprintf("; connected now (sessions: %d): %s", n, planning.Shorten(snap.Sessions))
 	}
 	b.Find(change.Note, change.GrantEffect, "", "%s", text).Passing = true
 }

@@ -7,6 +7,7 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/planning"
 )
 
 // serverRoles are predefined roles that reach the server's files and programs, or
@@ -41,9 +42,9 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 	if !give {
 		b.Summary = "end that " + naming.Show(member.Name) + " belongs to " + naming.Show(spec.Role)
 	}
-	engine.PlanManage(b, snap)
-	r, okRole := engine.FindAccount(b, role(spec.Role), snap, change.RoleAbsent)
-	m, okMember := engine.FindAccount(b, member, snap, change.AccountAbsent)
+	planning.Manage(b, snap)
+	r, okRole := planning.FindAccount(b, role(spec.Role), snap, change.RoleAbsent)
+	m, okMember := planning.FindAccount(b, member, snap, change.AccountAbsent)
 	if !okRole || !okMember {
 		return
 	}
@@ -55,7 +56,7 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 	}
 	modern := snap.Instance.Number >= 160000
 	if reach := takesOver(r, snap); give && reach != "" && !m.Super {
-		engine.PlanTakeover(b, snap, m.Name, m.Name, "the role %s %s", naming.Show(r.Name), reach)
+		planning.Takeover(b, snap, m.Name, m.Name, "the role %s %s", naming.Show(r.Name), reach)
 	}
 	b.Set(change.Setting{Name: "role", Value: r.Name, Asked: true, Decides: "whose privileges are had"})
 	b.Set(change.Setting{Name: "member", Value: m.Name, Asked: true, Decides: "who has them"})
@@ -81,7 +82,7 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 	}
 	if !give {
 		if len(held) == 0 {
-			engine.PlanDone(b, change.RoleHeld, "%s does not belong to %s; nothing will be done", m.Name, r.Name)
+			planning.Done(b, change.RoleHeld, "%s does not belong to %s; nothing will be done", m.Name, r.Name)
 			return
 		}
 		for i, x := range held {
@@ -93,11 +94,11 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 		}
 		b.Find(change.Note, change.GrantEffect, "", "%s loses the privileges of %s at its next statement, in open sessions too", m.Name, r.Name)
 	} else {
-		engine.PlanCircle(b, r.Principal, m.Principal, graph(*snap.Access))
+		planning.Circle(b, r.Principal, m.Principal, graph(*snap.Access))
 		inherit, set := !isNo(spec.Options, "inherit"), !isNo(spec.Options, "set_role")
 		for _, x := range held {
 			if x.Admin == spec.Admin && x.Inherit == (inherit && (modern || m.Inherit)) && x.Set == set {
-				engine.PlanDone(b, change.RoleHeld, "%s belongs to %s already; nothing will be done", m.Name, r.Name)
+				planning.Done(b, change.RoleHeld, "%s belongs to %s already; nothing will be done", m.Name, r.Name)
 				return
 			}
 		}

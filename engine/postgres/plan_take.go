@@ -9,7 +9,6 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/clearing"
 	"example.com/genarch/core/naming"
-	"example.com/genarch/engine"
 	"example.com/genarch/engine/planning"
 )
 
@@ -40,14 +39,14 @@ func planTakeAway(p *planning.Draft) {
 	case change.RenameDatabase:
 		b.Summary = "rename database " + shown + " to " + naming.Show(spec.NewName) + " on " + snap.Server.Name
 	}
-	if !engine.PlanDatabaseThere(b, spec, snap, deed) {
+	if !planning.DatabaseThere(b, spec, snap, deed) {
 		return
 	}
 	d, doom := *snap.Target, *snap.Doomed
 	if d.Broken && in.Kind != change.DropDatabase {
 		b.Find(change.Stop, change.DatabaseBroken, "genarch database drop "+b.Target, "%s was left over by an interrupted drop; only dropping it again helps", shown)
 	}
-	engine.PlanPrepared(b, doom.Prepared, "connect to "+shown+" and run COMMIT PREPARED or ROLLBACK PREPARED")
+	planning.Prepared(b, doom.Prepared, "connect to "+shown+" and run COMMIT PREPARED or ROLLBACK PREPARED")
 	act, open := change.Step{}, true
 	switch in.Kind {
 	case change.DropDatabase:
@@ -55,14 +54,14 @@ func planTakeAway(p *planning.Draft) {
 	case change.RenameDatabase:
 		act = planRename(b, spec, d, snap)
 	}
-	clear := engine.PlanClearing(b, snap, in.Clearing.Rules(clearing.Target{Database: d.Name}), shown, terminate)
+	clear := planning.Clearing(b, snap, in.Clearing.Rules(clearing.Target{Database: d.Name}), shown, terminate)
 	b.Set(change.Setting{Name: "name", Value: spec.Name, Asked: true, Decides: "which database; it is known by its number too, so another one of that name is left alone"})
-	engine.PlanManner(b, in.Clearing)
+	planning.Manner(b, in.Clearing)
 	name := d.Name
 	if !d.Closed && !d.Broken {
 		p.Step(planGate(b, d))
 	}
-	engine.PlanUnseen(b, snap)
+	planning.Unseen(b, snap)
 	b.Steps = append(b.Steps, clear, act)
 	if in.Kind == change.RenameDatabase {
 		name = spec.NewName
@@ -112,7 +111,7 @@ func planDrop(b *change.Brief, d catalog.Database, doom catalog.Doomed, snap cat
 		b.Find(change.Stop, change.ReplicationRunning, "connect to "+naming.Show(d.Name)+": ALTER SUBSCRIPTION "+quoteIdent(x)+" DISABLE; ALTER SUBSCRIPTION "+quoteIdent(x)+" SET (slot_name = NONE); DROP SUBSCRIPTION "+quoteIdent(x),
 			"it receives through the subscription %s; the server drops no database that has one", naming.Show(x))
 	}
-	engine.PlanLost(b, snap)
+	planning.Lost(b, snap)
 	return change.Step{Kind: stepDrop, Title: "drop database " + naming.Show(d.Name), Statement: dropDatabase(d.Name), Uncut: true, Seconds: dropSeconds, Args: map[string]string{"name": d.Name, "key": d.Key}}
 }
 
@@ -136,7 +135,7 @@ func planRename(b *change.Brief, spec change.DatabaseSpec, d catalog.Database, s
 	for _, x := range snap.Doomed.Slots {
 		b.Find(change.Note, change.GateEffect, "", "the logical replication slot %s follows the new name", naming.Show(x.Name))
 	}
-	engine.PlanDependents(b, snap.Doomed.Dependents, snap.Doomed.Perhaps)
+	planning.Dependents(b, snap.Doomed.Dependents, snap.Doomed.Perhaps)
 	b.Find(change.Caution, change.DropBreaks, "tell the teams, and have the new name in their settings by then", "whoever connects by the name %s gets an error afterwards; owner, grants, settings and contents stay", naming.Show(d.Name))
 	b.Set(change.Setting{Name: "new_name", Value: spec.NewName, Asked: true, Decides: "how every client finds it"})
 	from, to := quoteIdent(d.Name), quoteIdent(spec.NewName)
@@ -162,7 +161,7 @@ func planEndSessions(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	if in.Sessions.StatementOnly {
 		statement = cancelOnly
 	}
-	engine.PlanEndSessions(b, in, snap, statement)
+	planning.EndSessions(b, in, snap, statement)
 }
 
 // clearTemplate lays out clearing a template that is in use: its gate is closed
@@ -172,7 +171,7 @@ func clearTemplate(b *change.Brief, in change.Intent, snap catalog.Snapshot) (be
 	if !snap.SourceMine {
 		b.Find(change.Stop, change.DatabaseDenied, "GRANT "+quoteIdent(t.Owner)+" TO "+quoteIdent(snap.Instance.Login.Name), "only its owner may keep others out of the template %s", naming.Show(t.Name))
 	}
-	before = []change.Step{engine.PlanClearing(b, snap, in.Clearing.Rules(clearing.Target{Database: t.Name}), "the template "+naming.Show(t.Name), terminate)}
+	before = []change.Step{planning.Clearing(b, snap, in.Clearing.Rules(clearing.Target{Database: t.Name}), "the template "+naming.Show(t.Name), terminate)}
 	if !t.Closed {
 		b.Find(change.Note, change.GateEffect, "", "while it is copied nobody can connect to %s, superusers included", naming.Show(t.Name))
 		before, after = append([]change.Step{gateStep(t)}, before...), []change.Step{openStep(t, t.Name)}

@@ -19,7 +19,7 @@ const proofTable = "genarch_proof"
 // that will use it. The database is asked for then as it is made for them.
 func planTeam(p *planning.Draft) {
 	b, snap, t := &p.Brief, p.Snap, *p.In.Database.Team
-	engine.PlanTeam(b, t, snap, accountLimits)
+	planning.Team(b, t, snap, accountLimits)
 	if t.Host != "" {
 		b.Find(change.Stop, change.OptionUnsupported, "leave it out", "PostgreSQL roles have no host: where a role may come from is said in the server's pg_hba.conf")
 	}
@@ -62,7 +62,7 @@ func planPrivate(p *planning.Draft) []change.Step {
 	grantees := []string{catalog.Public.Name}
 	for _, name := range allow {
 		if snap.Access != nil {
-			if _, ok := engine.FindAccount(b, role(name), snap, change.AccountAbsent); !ok {
+			if _, ok := planning.FindAccount(b, role(name), snap, change.AccountAbsent); !ok {
 				continue
 			}
 		}

@@ -14,6 +14,7 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/planning"
 )
 
 // filled is the statement that is really sent: with a verifier in place of the
@@ -176,7 +177,7 @@ func (s *server) undoAccess(ctx context.Context, step change.Step) (engine.Repor
 		return rep, wrap(op, err)
 	}
 	if lost := engine.Unpack(step.Args[argLost]); len(lost) > 0 {
-		return rep, &engine.Error{Op: op, Kind: engine.Differs, Text: "everything else was put back, but no statement gives back: " + engine.Shorten(lost),
+		return rep, &engine.Error{Op: op, Kind: engine.Differs, Text: "everything else was put back, but no statement gives back: " + planning.Shorten(lost),
 			Next: "put these right by hand"}
 	}
 	return rep, nil

@@ -14,6 +14,7 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/planning"
 )
 
 // found is a database as pg_database has it, by its number.
@@ -136,7 +137,7 @@ func (s *server) onEmpty(ctx context.Context, step change.Step, send func(c *pgx
 				break
 			}
 			if time.Now().After(deadline) {
-				return &engine.Error{Op: op, Kind: engine.NotSent, Text: "somebody is there after all: " + engine.Shorten(there), Next: "ask again"}
+				return &engine.Error{Op: op, Kind: engine.NotSent, Text: "somebody is there after all: " + planning.Shorten(there), Next: "ask again"}
 			}
 			if !engine.Pause(ctx, 20*time.Millisecond) {
 				return &engine.Error{Op: op, Kind: engine.NotSent, Text: "given up before it was sent"}

@@ -14,6 +14,7 @@ import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/planning"
 )
 
 // terminate is what is sent for each session: the process number together with
@@ -234,7 +235,7 @@ func (s *server) signal(ctx context.Context, ids []catalog.SessionID, how catalo
 
 // connected reads the sessions that an intent has to do with, into its snapshot.
 func (s *server) connected(ctx context.Context, in change.Intent, snap *catalog.Snapshot) error {
-	q, any := engine.Clears(in, snap.Source)
+	q, any := planning.Clears(in, snap.Source)
 	if !any {
 		return nil
 	}

@@ -10,7 +10,6 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/clearing"
 	"example.com/genarch/core/naming"
-	"example.com/genarch/engine"
 	"example.com/genarch/engine/planning"
 )
 
@@ -42,7 +41,7 @@ func (Engine) Plan(in change.Intent, snap catalog.Snapshot) (change.Brief, error
 	case change.DropDatabase:
 		planDrop(p)
 	case change.EndSessions:
-		engine.PlanEndSessions(&p.Brief, p.In, snap, request{Do: "end"}.text())
+		planning.EndSessions(&p.Brief, p.In, snap, request{Do: "end"}.text())
 	case change.CreateAccount:
 		planAdmit(p)
 	case change.DropAccount:
@@ -73,8 +72,8 @@ func planCreate(p *planning.Draft) {
 	if spec.Team != nil {
 		p.Find(change.Stop, change.TeamName, description.Team.Instead, "%s", description.Team.Why)
 	}
-	engine.PlanRights(&p.Brief, p.Snap)
-	if engine.PlanName(&p.Brief, spec, p.Snap, names) {
+	planning.Rights(&p.Brief, p.Snap)
+	if planning.Name(&p.Brief, spec, p.Snap, names) {
 		p.Existing()
 		return
 	}
@@ -94,7 +93,7 @@ func planCreate(p *planning.Draft) {
 }
 
 func planAlter(p *planning.Draft) {
-	if !engine.PlanDatabaseThere(&p.Brief, *p.In.Database, p.Snap, engine.Altered) {
+	if !planning.DatabaseThere(&p.Brief, *p.In.Database, p.Snap, planning.Altered) {
 		return
 	}
 	d := p.Snap.Target
@@ -113,13 +112,13 @@ func planAlter(p *planning.Draft) {
 func planDrop(p *planning.Draft) {
 	spec := *p.In.Database
 	p.Summary = "empty the vault " + naming.Show(spec.Name) + " on " + p.Snap.Server.Name
-	if !engine.PlanDatabaseThere(&p.Brief, spec, p.Snap, "emptied") {
+	if !planning.DatabaseThere(&p.Brief, spec, p.Snap, "emptied") {
 		return
 	}
 	d := p.Snap.Target
 	p.Confirm = d.Name
-	engine.PlanLost(&p.Brief, p.Snap)
-	clear := engine.PlanClearing(&p.Brief, p.Snap, p.In.Clearing.Rules(clearing.Target{Database: d.Name}), naming.Show(d.Name), request{Do: "end"}.text())
+	planning.Lost(&p.Brief, p.Snap)
+	clear := planning.Clearing(&p.Brief, p.Snap, p.In.Clearing.Rules(clearing.Target{Database: d.Name}), naming.Show(d.Name), request{Do: "end"}.text())
 	args := map[string]string{"name": d.Name, "key": d.Key}
 	p.Step(clear, step(stepEmpty, "empty it", request{Do: "empty", Vault: d.Name, Key: d.Key}, request{}, args),
 		verify("read back that it is gone", map[string]string{"name": d.Name, "key": d.Key, "gone": "yes"}))
@@ -137,15 +136,15 @@ func there(p *planning.Draft, name string) bool {
 func planAdmit(p *planning.Draft) {
 	a := *p.In.Account
 	p.Summary = "admit " + naming.Show(a.Name) + " to " + naming.Show(a.Database) + " on " + p.Snap.Server.Name
-	engine.PlanManage(&p.Brief, p.Snap)
-	engine.PlanNewName(&p.Brief, a.Name, p.Snap, names)
-	engine.PlanPassword(&p.Brief, a, p.Snap)
+	planning.Manage(&p.Brief, p.Snap)
+	planning.NewName(&p.Brief, a.Name, p.Snap, names)
+	planning.Password(&p.Brief, a, p.Snap)
 	if !there(p, a.Database) {
 		return
 	}
-	if len(engine.Candidates(p.Snap.Access.Accounts, a.Principal())) > 0 {
+	if len(catalog.Candidates(p.Snap.Access.Accounts, a.Principal())) > 0 {
 		if a.IfAbsent {
-			engine.PlanDone(&p.Brief, change.ExistsAsAsked, "%s is there already", p.Target)
+			planning.Done(&p.Brief, change.ExistsAsAsked, "%s is there already", p.Target)
 			return
 		}
 		p.Find(change.Stop, change.AccountExists, "choose another name", "there is a clerk %s already", naming.Show(a.Principal().String()))
@@ -165,20 +164,20 @@ func planAdmit(p *planning.Draft) {
 func planDismiss(p *planning.Draft) {
 	a := *p.In.Account
 	p.Summary = "dismiss " + naming.Show(a.Principal().String()) + " on " + p.Snap.Server.Name
-	engine.PlanManage(&p.Brief, p.Snap)
-	found, ok := engine.FindAccount(&p.Brief, a.Principal(), p.Snap, change.AccountAbsent)
+	planning.Manage(&p.Brief, p.Snap)
+	found, ok := planning.FindAccount(&p.Brief, a.Principal(), p.Snap, change.AccountAbsent)
 	if !ok {
 		if a.IfPresent {
-			engine.PlanAbsent(&p.Brief)
+			planning.Absent(&p.Brief)
 		}
 		return
 	}
-	engine.PlanKeep(&p.Brief, found, p.Snap, "dismissed")
-	engine.PlanLoses(&p.Brief, access.New(*p.Snap.Access, Engine{}.Rules), found.Principal)
+	planning.Keep(&p.Brief, found, p.Snap, "dismissed")
+	planning.Loses(&p.Brief, access.New(*p.Snap.Access, Engine{}.Rules), found.Principal)
 	p.Confirm = found.Name
 	args := map[string]string{"vault": found.Database, "clerk": found.Name, "gone": "yes"}
 	p.Step(step(stepDismiss, "dismiss "+naming.Show(found.Name), request{Do: "dismiss", Vault: found.Database, Clerk: found.Name}, request{}, args),
-		engine.PlanClearAccount(&p.Brief, p.In, found, p.Snap, request{Do: "end"}.text()), verify("read back that it is gone", args))
+		planning.ClearAccount(&p.Brief, p.In, found, p.Snap, request{Do: "end"}.text()), verify("read back that it is gone", args))
 }
 
 func planPermit(p *planning.Draft) {
@@ -191,11 +190,11 @@ func planPermit(p *planning.Draft) {
 	if !there(p, g.Database) {
 		return
 	}
-	to, ok := engine.FindAccount(&p.Brief, g.To, p.Snap, change.AccountAbsent)
+	to, ok := planning.FindAccount(&p.Brief, g.To, p.Snap, change.AccountAbsent)
 	if !ok {
 		return
 	}
-	set := engine.PlanPrivileges(&p.Brief, g, &description)
+	set := planning.Privileges(&p.Brief, g, &description)
 	switch {
 	case g.Bundle != "" && p.In.Kind == change.GiveGrant:
 		set = table.Of(on[g.Bundle]...)

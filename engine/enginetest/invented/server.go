@@ -14,6 +14,7 @@ import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/planning"
 )
 
 // program is how Genarch's own visits call themselves.
@@ -286,7 +287,7 @@ func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapsh
 	}
 	a := accessOf(state, s.target.Server.Admin)
 	snap.Access = &a
-	if q, ok := engine.Clears(in, nil); ok {
+	if q, ok := planning.Clears(in, nil); ok {
 		snap.Connected = visitsOf(state, q.Database)
 	}
 	return snap, nil

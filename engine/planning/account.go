@@ -1,4 +1,4 @@
-package engine
+package planning
 
 import (
 	"fmt"
@@ -11,28 +11,19 @@ import (
 	"example.com/genarch/core/naming"
 	"example.com/genarch/core/policy"
 	"example.com/genarch/core/privilege"
+	"example.com/genarch/engine"
 )
 
-// The kinds of steps that both engines know, beside [change.Verify].
-const (
-	// StepStatement sends one statement; whether it took effect is found by the
-	// check in its arguments.
-	StepStatement = "statement"
-	// StepProve signs in as accounts, does what they may, and is refused what
-	// they may not.
-	StepProve = "prove"
-)
-
-// PlanManage adds the finding that the login may not alter accounts.
-func PlanManage(b *change.Brief, snap catalog.Snapshot) {
+// Manage adds the finding that the login may not alter accounts.
+func Manage(b *change.Brief, snap catalog.Snapshot) {
 	if login := snap.Instance.Login; !login.May("manage_accounts") {
 		b.Find(change.Stop, change.RightsMissing, login.Remedy("manage_accounts"), "Genarch's login %s may not create or alter accounts on %s", login.Name, snap.Server.Name)
 	}
 }
 
-// PlanNewName adds what speaks against the name of a new account or role: what
+// NewName adds what speaks against the name of a new account or role: what
 // the engine cannot store, and names that are easily taken for it.
-func PlanNewName(b *change.Brief, name string, snap catalog.Snapshot, lim naming.Limits) {
+func NewName(b *change.Brief, name string, snap catalog.Snapshot, lim naming.Limits) {
 	for _, p := range (naming.Rule{Free: true}).Check(name, lim) {
 		f := b.Find(change.Stop, p.Code, "choose another name", "%s", p.Text)
 		if f.Suggestion = snap.Server.NameRule.Suggest(name, lim, func(string) bool { return false }); f.Suggestion != "" && snap.Server.NameRule.Suffix == "" {
@@ -62,8 +53,8 @@ func PlanNewName(b *change.Brief, name string, snap catalog.Snapshot, lim naming
 	}
 }
 
-// PlanPassword adds what there is to say about a given password.
-func PlanPassword(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
+// Password adds what there is to say about a given password.
+func Password(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
 	if spec.Password != change.Given {
 		return
 	}
@@ -81,7 +72,7 @@ func PlanPassword(b *change.Brief, spec change.AccountSpec, snap catalog.Snapsho
 // FindAccount looks an account up, and adds the finding that it is not there:
 // on MariaDB a name without a host means the one account of that name.
 func FindAccount(b *change.Brief, p catalog.Principal, snap catalog.Snapshot, code string) (catalog.Account, bool) {
-	found := Candidates(snap.Access.Accounts, p)
+	found := catalog.Candidates(snap.Access.Accounts, p)
 	what := "account"
 	if p.Role {
 		what = "role"
@@ -126,20 +117,8 @@ func hostsOf(list []catalog.Account, name string) string {
 	return strings.Join(out, ", ")
 }
 
-// Candidates are the accounts that a principal can mean: itself, or, for a
-// name without a host, every account of that name.
-func Candidates(list []catalog.Account, p catalog.Principal) []catalog.Account {
-	var out []catalog.Account
-	for _, a := range list {
-		if a.Name == p.Name && a.Role == p.Role && (a.Host == p.Host || p.Host == "") && (a.Database == p.Database || p.Database == "") {
-			out = append(out, a)
-		}
-	}
-	return out
-}
-
-// PlanKeep stops what would harm Genarch's own login or the engine's accounts.
-func PlanKeep(b *change.Brief, a catalog.Account, snap catalog.Snapshot, deed string) {
+// Keep stops what would harm Genarch's own login or the engine's accounts.
+func Keep(b *change.Brief, a catalog.Account, snap catalog.Snapshot, deed string) {
 	switch {
 	case a.Principal == snap.Self:
 		b.Find(change.Stop, change.AccountOwn, "sign in with the engine's own client as another administrator for that", "%s is the login that Genarch itself uses on %s; it cannot be %s from here", naming.Show(a.Principal.String()), snap.Server.Name, deed)
@@ -148,8 +127,8 @@ func PlanKeep(b *change.Brief, a catalog.Account, snap catalog.Snapshot, deed st
 	}
 }
 
-// PlanLoses tells what goes with an account that is dropped.
-func PlanLoses(b *change.Brief, g *access.Graph, p catalog.Principal) {
+// Loses tells what goes with an account that is dropped.
+func Loses(b *change.Brief, g *access.Graph, p catalog.Principal) {
 	var lost []string
 	for _, l := range g.Direct(p) {
 		if !l.Privileges.Empty() && !l.Owner {
@@ -161,16 +140,16 @@ func PlanLoses(b *change.Brief, g *access.Graph, p catalog.Principal) {
 	}
 }
 
-// PlanCircle stops a membership that would make a role belong to itself.
-func PlanCircle(b *change.Brief, role, member catalog.Principal, g *access.Graph) {
+// Circle stops a membership that would make a role belong to itself.
+func Circle(b *change.Brief, role, member catalog.Principal, g *access.Graph) {
 	atOnce, dormant := g.Roles(role)
 	if role == member || slices.Contains(atOnce, member) || slices.Contains(dormant, member) {
 		b.Find(change.Stop, change.RoleCircle, "look at who belongs to whom: genarch role show "+b.Target, "%s belongs to %s already, so it would belong to itself", naming.Show(role.String()), naming.Show(member.String()))
 	}
 }
 
-// PlanPassOn cautions about the right to give privileges on.
-func PlanPassOn(b *change.Brief, to catalog.Principal) {
+// PassOn cautions about the right to give privileges on.
+func PassOn(b *change.Brief, to catalog.Principal) {
 	if to == catalog.Public {
 		b.Find(change.Stop, change.GrantInvalid, "leave out the right to pass on", "the right to pass on cannot be given to everybody")
 		return
@@ -178,35 +157,25 @@ func PlanPassOn(b *change.Brief, to catalog.Principal) {
 	b.Find(change.Caution, change.GrantPassOn, "leave out the right to pass on", "%s could give these privileges to anybody, outside Genarch", naming.Show(to.String()))
 }
 
-// PlanAbsent ends a brief for a thing that is not there, where it was to go only
+// Absent ends a brief for a thing that is not there, where it was to go only
 // if present.
-func PlanAbsent(b *change.Brief) {
+func Absent(b *change.Brief) {
 	b.Outcome = change.Nothing
 	b.Summary = b.Target + " is not there"
 	b.Find(change.Note, change.AccountAbsent, "", "%s is not there; nothing will be done", b.Target)
 }
 
-// PlanDone ends a brief for something that is so already.
-func PlanDone(b *change.Brief, code, format string, args ...any) {
+// Done ends a brief for something that is so already.
+func Done(b *change.Brief, code, format string, args ...any) {
 	b.Outcome = change.Nothing
 	b.Find(change.Note, code, "", format, args...)
 	b.Summary = b.Findings[len(b.Findings)-1].Text
 	b.Steps = nil
 }
 
-// PrivilegeSet are the privileges that can be granted on a scope. Those of the whole
-// server are none of a database's, so Genarch grants none of them.
-func (d *Description) PrivilegeSet(scope catalog.Scope) privilege.Set {
-	if scope == catalog.ScopeServer {
-		return privilege.Set{}
-	}
-	set, _ := d.Table.Parse(d.PrivilegesOn(scope)) // validated
-	return set
-}
-
-// PlanPrivileges reads the single privileges of a grant and stops those that
+// Privileges reads the single privileges of a grant and stops those that
 // the kind of object does not have.
-func PlanPrivileges(b *change.Brief, spec change.GrantSpec, d *Description) privilege.Set {
+func Privileges(b *change.Brief, spec change.GrantSpec, d *engine.Description) privilege.Set {
 	set, _ := d.Table.Parse(spec.Privileges) // checked with the intent
 	o := spec.Object()
 	known := d.PrivilegeSet(o.Scope)
@@ -216,10 +185,10 @@ func PlanPrivileges(b *change.Brief, spec change.GrantSpec, d *Description) priv
 	return set
 }
 
-// PlanTeam adds what speaks against a team's name, and reports whether its
+// Team adds what speaks against a team's name, and reports whether its
 // role and accounts can be made.
-func PlanTeam(b *change.Brief, t change.TeamSpec, snap catalog.Snapshot, lim naming.Limits) {
-	PlanManage(b, snap)
+func Team(b *change.Brief, t change.TeamSpec, snap catalog.Snapshot, lim naming.Limits) {
+	Manage(b, snap)
 	for _, p := range t.CheckTeam(snap.Server.NameRule, lim) {
 		b.Find(change.Stop, change.TeamName, "choose a short plain name, such as tickets", "%s", p.Text)
 		return
@@ -234,13 +203,13 @@ func PlanTeam(b *change.Brief, t change.TeamSpec, snap catalog.Snapshot, lim nam
 		if b.Stopped() {
 			continue
 		}
-		PlanNewName(b, p.Name, snap, lim)
+		NewName(b, p.Name, snap, lim)
 	}
 }
 
-// PlanTakeover cautions about what hands the whole server over, and has the name of
+// Takeover cautions about what hands the whole server over, and has the name of
 // who gets it typed.
-func PlanTakeover(b *change.Brief, snap catalog.Snapshot, who, name, format string, args ...any) {
+func Takeover(b *change.Brief, snap catalog.Snapshot, who, name, format string, args ...any) {
 	b.Confirm = name
 	b.Find(change.Caution, change.ServerTakenOver, "give only what is needed; or accept it, and type the name", "%s: %s could then do anything on %s, outside Genarch too",
 		fmt.Sprintf(format, args...), naming.Show(who), snap.Server.Name)

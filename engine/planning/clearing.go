@@ -1,4 +1,4 @@
-package engine
+package planning
 
 import (
 	"fmt"
@@ -12,10 +12,10 @@ import (
 	"example.com/genarch/core/naming"
 )
 
-// PlanClearing adds what there is to say about the sessions of a target, and
+// Clearing adds what there is to say about the sessions of a target, and
 // returns the step that clears it. what is what they are in the way of:
 // "tickets_prod"; statement is what is sent for each of them.
-func PlanClearing(b *change.Brief, snap catalog.Snapshot, r clearing.Rules, what, statement string) change.Step {
+func Clearing(b *change.Brief, snap catalog.Snapshot, r clearing.Rules, what, statement string) change.Step {
 	in := r.Target.Of(snap.Connected)
 	planSight(b, snap)
 	ends := r.WhenEmpty == 0
@@ -69,9 +69,9 @@ func planSight(b *change.Brief, snap catalog.Snapshot) {
 	}
 }
 
-// PlanUnseen says, at the end of a brief, what could not be looked at. That can be
+// Unseen says, at the end of a brief, what could not be looked at. That can be
 // otherwise at the next reading, of a busy server above all.
-func PlanUnseen(b *change.Brief, snap catalog.Snapshot) {
+func Unseen(b *change.Brief, snap catalog.Snapshot) {
 	find := func(code, text string) {
 		f := b.Find(change.Note, code, "", "%s", text)
 		f.Unseen, f.Passing = true, true
@@ -167,9 +167,9 @@ func semicolons(list []string) string {
 	return strings.Join(list, "; ")
 }
 
-// PlanEndSessions briefs ending sessions chosen by their identity or by a filter.
+// EndSessions briefs ending sessions chosen by their identity or by a filter.
 // What is shown is what is ended: whoever comes later is left alone.
-func PlanEndSessions(b *change.Brief, in change.Intent, snap catalog.Snapshot, statement string) {
+func EndSessions(b *change.Brief, in change.Intent, snap catalog.Snapshot, statement string) {
 	spec := *in.Sessions
 	b.Summary = "end " + sessionsText(spec) + " on " + snap.Server.Name
 	if spec.StatementOnly {
@@ -191,10 +191,10 @@ func PlanEndSessions(b *change.Brief, in change.Intent, snap catalog.Snapshot, s
 	}
 	switch {
 	case len(list) == 0 && found > 0:
-		PlanDone(b, change.SessionsNone, "nothing to stop: no statement runs there just now")
+		Done(b, change.SessionsNone, "nothing to stop: no statement runs there just now")
 		return
 	case len(list) == 0:
-		PlanDone(b, change.SessionGone, "nothing to end: no such session is there (any more)")
+		Done(b, change.SessionGone, "nothing to end: no such session is there (any more)")
 		return
 	}
 	if len(list) > change.MaxSessions {
@@ -211,14 +211,14 @@ func PlanEndSessions(b *change.Brief, in change.Intent, snap catalog.Snapshot, s
 	if r.How = catalog.EndSession; spec.StatementOnly {
 		r.How = catalog.EndStatement
 	}
-	step := PlanClearing(b, snap, r, what, statement)
+	step := Clearing(b, snap, r, what, statement)
 	if step.Title = "end each of them, and look until they are gone"; spec.StatementOnly {
 		step.Title = "stop what runs in each of them, and look until it has ended"
 	}
 	b.Set(change.Setting{Name: "whom", Value: sessionsText(spec), Asked: true, Decides: "whose sessions; those shown are ended, each by its identity, and nobody who comes later"})
 	b.Set(change.Setting{Name: "how", Value: map[bool]string{false: "the session ends; its open transaction is taken back", true: "only the running statement stops; session and transaction stay"}[spec.StatementOnly], Asked: spec.StatementOnly, Decides: "what they lose"})
 	b.Steps = []change.Step{step}
-	PlanUnseen(b, snap)
+	Unseen(b, snap)
 }
 
 // named finds the sessions that were named, and says of each that cannot be
@@ -258,9 +258,9 @@ func sessionsText(spec change.SessionsSpec) string {
 // Altered is the deed of an alteration that takes nothing away.
 const Altered = "altered"
 
-// PlanDatabaseThere looks the database of an intent up, and says what forbids
+// DatabaseThere looks the database of an intent up, and says what forbids
 // taking it away or moving it whatever the engine. It reports whether to go on.
-func PlanDatabaseThere(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot, deed string) bool {
+func DatabaseThere(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot, deed string) bool {
 	if snap.Target == nil {
 		if spec.IfPresent {
 			b.Outcome, b.Summary = change.Nothing, b.Target+" is not there"
@@ -289,8 +289,8 @@ func PlanDatabaseThere(b *change.Brief, spec change.DatabaseSpec, snap catalog.S
 	return true
 }
 
-// PlanPrepared stops at transactions that were prepared and wait.
-func PlanPrepared(b *change.Brief, list []catalog.Prepared, remedy string) {
+// Prepared stops at transactions that were prepared and wait.
+func Prepared(b *change.Brief, list []catalog.Prepared, remedy string) {
 	for _, p := range list {
 		text := "a prepared transaction waits for its second phase: " + naming.Show(p.Name)
 		if p.Owner != "" {
@@ -303,8 +303,8 @@ func PlanPrepared(b *change.Brief, list []catalog.Prepared, remedy string) {
 	}
 }
 
-// PlanLost says what a drop would lose.
-func PlanLost(b *change.Brief, snap catalog.Snapshot) {
+// Lost says what a drop would lose.
+func Lost(b *change.Brief, snap catalog.Snapshot) {
 	d, doom := snap.Target, snap.Doomed
 	var parts []string
 	for _, c := range doom.Objects {
@@ -334,16 +334,16 @@ func PlanLost(b *change.Brief, snap catalog.Snapshot) {
 	if len(doom.OnlyFor) > 0 {
 		b.Find(change.Note, change.DropOrphans, "look at each afterwards: genarch account show; or drop it: genarch account drop", "accounts that have something in no other database: %s", Shorten(doom.OnlyFor))
 	}
-	PlanDependents(b, doom.Dependents, doom.Perhaps)
+	Dependents(b, doom.Dependents, doom.Perhaps)
 	if doom.Backup != "" {
 		b.Find(change.Caution, change.BackupRunning, "wait until it has ended, then look again", "%s", doom.Backup).Passing = true
 	}
-	PlanUse(b, change.DropLastUse, "connected to it", len(clearing.Target{Database: d.Name}.Of(snap.Connected)) > 0, snap.Use)
+	Use(b, change.DropLastUse, "connected to it", len(clearing.Target{Database: d.Name}.Of(snap.Connected)) > 0, snap.Use)
 }
 
-// PlanDependents cautions about what other databases have that needs this one
+// Dependents cautions about what other databases have that needs this one
 // under its name; perhaps is what may mean another server.
-func PlanDependents(b *change.Brief, sure, perhaps []string) {
+func Dependents(b *change.Brief, sure, perhaps []string) {
 	if len(sure) > 0 {
 		b.Find(change.Caution, change.DropBreaks, "alter or drop them first", "what elsewhere needs it and would fail: %s", Shorten(sure))
 	}
@@ -352,9 +352,9 @@ func PlanDependents(b *change.Brief, sure, perhaps []string) {
 	}
 }
 
-// PlanUse says when a database or an account was last used, unless that is now.
+// Use says when a database or an account was last used, unless that is now.
 // seen is how: "connected to it".
-func PlanUse(b *change.Brief, code, seen string, now bool, use catalog.Use) {
+func Use(b *change.Brief, code, seen string, now bool, use catalog.Use) {
 	if now {
 		return // who is connected is told beside it
 	}
@@ -372,8 +372,8 @@ func PlanUse(b *change.Brief, code, seen string, now bool, use catalog.Use) {
 	b.Find(change.Note, code, "", "last use: %s", text).Passing = true
 }
 
-// PlanManner says how sessions are dealt with, as a setting.
-func PlanManner(b *change.Brief, c *change.ClearingSpec) {
+// Manner says how sessions are dealt with, as a setting.
+func Manner(b *change.Brief, c *change.ClearingSpec) {
 	b.Set(change.Setting{Name: "sessions", Value: c.SettingText(), Asked: c != nil && (c.Grace > 0 || c.WhenEmpty > 0), Decides: "what happens to whoever is connected"})
 }
 
@@ -387,16 +387,16 @@ func sizeText(n int64) string {
 	return fmt.Sprintf("%.3g %s", v, units[i])
 }
 
-// PlanClearAccount returns the step that ends the sessions of an account which
+// ClearAccount returns the step that ends the sessions of an account which
 // cannot sign in any more: they would go on working after it was dropped.
-func PlanClearAccount(b *change.Brief, in change.Intent, a catalog.Account, snap catalog.Snapshot, statement string) change.Step {
-	PlanManner(b, in.Clearing)
+func ClearAccount(b *change.Brief, in change.Intent, a catalog.Account, snap catalog.Snapshot, statement string) change.Step {
+	Manner(b, in.Clearing)
 	who := a.Principal
-	return PlanClearing(b, snap, in.Clearing.Rules(clearing.Target{Account: &who}), naming.Show(who.String()), statement)
+	return Clearing(b, snap, in.Clearing.Rules(clearing.Target{Account: &who}), naming.Show(who.String()), statement)
 }
 
-// PlanOpenSessions cautions that a lock leaves open sessions alone.
-func PlanOpenSessions(b *change.Brief, a catalog.Account, snap catalog.Snapshot) {
+// OpenSessions cautions that a lock leaves open sessions alone.
+func OpenSessions(b *change.Brief, a catalog.Account, snap catalog.Snapshot) {
 	if n := len(snap.Sessions); n > 0 {
 		b.Find(change.Caution, change.AccountSessions, "end them with the same change: --end-sessions; a lock alone only keeps new ones out", "%s stays connected (sessions: %d): %s", naming.Show(a.Principal.String()), n, strings.Join(snap.Sessions[:min(n, 5)], "; ")).Passing = true
 	}

@@ -1,4 +1,4 @@
-package engine
+package planning
 
 import (
 	"fmt"
@@ -25,17 +25,17 @@ func NewBrief(in change.Intent, snap catalog.Snapshot) change.Brief {
 	return b
 }
 
-// PlanRights adds the finding that the login may not create databases.
-func PlanRights(b *change.Brief, snap catalog.Snapshot) {
+// Rights adds the finding that the login may not create databases.
+func Rights(b *change.Brief, snap catalog.Snapshot) {
 	if login := snap.Instance.Login; !login.May("create_database") {
 		b.Find(change.Stop, change.RightsMissing, login.Remedy("create_database"), "Genarch's login %s may not create databases on %s", login.Name, snap.Server.Name)
 	}
 }
 
-// PlanName adds what speaks against the name: the server's rule, and names
+// Name adds what speaks against the name: the server's rule, and names
 // that exist. It reports whether the database is there already and the intent
 // asks to create it only if absent: then there is nothing to make.
-func PlanName(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot, lim naming.Limits) (exists bool) {
+func Name(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot, lim naming.Limits) (exists bool) {
 	rule := snap.Server.NameRule
 	taken := func(name string) bool {
 		_, _, found := naming.Clashes(name, snap.Names)
@@ -69,9 +69,9 @@ func PlanName(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot, 
 	return false
 }
 
-// PlanExisting ends a brief for a database that is there: nothing to do, and
+// Existing ends a brief for a database that is there: nothing to do, and
 // every property in which it is not as asked.
-func PlanExisting(b *change.Brief, asked, have map[string]string, same func(name, want, have string) bool) {
+func Existing(b *change.Brief, asked, have map[string]string, same func(name, want, have string) bool) {
 	b.Outcome = change.Nothing
 	for _, name := range slices.Sorted(maps.Keys(asked)) {
 		if !same(name, asked[name], have[name]) {
@@ -97,18 +97,6 @@ func Source(asked bool, source string) string {
 		return ""
 	}
 	return source
-}
-
-// Mismatches compares what was read back with what a verify step expects, and
-// says each difference in words.
-func Mismatches(want, have map[string]string) []string {
-	var out []string
-	for _, name := range slices.Sorted(maps.Keys(want)) {
-		if have[name] != want[name] {
-			out = append(out, name+" is "+naming.Show(have[name])+", not "+naming.Show(want[name]))
-		}
-	}
-	return out
 }
 
 // Shorten joins a list for a sentence, at most ten of it.
