@@ -9,6 +9,7 @@ import (
 
 	"example.com/genarch/api/wire"
 	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/naming"
 	"example.com/genarch/core/policy"
 	"example.com/genarch/engine"
 )
@@ -16,6 +17,7 @@ import (
 func (h *Handler) registerEngines() {
 	register(h, op{method: "GET", path: "/engines", id: "list-engines", summary: "What the engines say of themselves", remit: policy.See}, h.listEngines)
 	register(h, op{method: "GET", path: "/engines/{engine}", id: "show-engine", summary: "What one engine says of itself", remit: policy.See}, h.showEngine)
+	register(h, op{method: "GET", path: "/engines/{engine}/login", id: "prepare-login", summary: "The statements that make a login for Genarch itself", remit: policy.See}, h.prepareLogin)
 }
 
 func (h *Handler) listEngines(context.Context, *empty) (*body[wire.Engines], error) {
@@ -33,12 +35,48 @@ func (h *Handler) listEngines(context.Context, *empty) (*body[wire.Engines], err
 	return answer(out), nil
 }
 
-func (h *Handler) showEngine(_ context.Context, in *struct {
+// EnginePath names an engine in a path.
+type EnginePath struct {
 	Engine string `path:"engine" maxLength:"40"`
-}) (*body[wire.Engine], error) {
-	e, err := h.Fleet.Engine(catalog.Engine(in.Engine))
+}
+
+func (h *Handler) engineNamed(name string) (engine.Engine, error) {
+	e, err := h.Fleet.Engine(catalog.Engine(name))
 	if err != nil {
 		return nil, &Problem{Status: 404, Code: "engine.absent", Detail: err.Error(), Next: "list them: genarch engine list"}
+	}
+	return e, nil
+}
+
+func (h *Handler) prepareLogin(_ context.Context, in *struct {
+	EnginePath
+	Name string `query:"name" minLength:"1" maxLength:"128" default:"genarch" doc:"What the login is to be called."`
+	Host string `query:"host" maxLength:"255" doc:"Where Genarch connects from, on engines where that is part of an account; absent: everywhere."`
+}) (*body[wire.Preparation], error) {
+	e, err := h.engineNamed(in.Engine)
+	if err != nil {
+		return nil, err
+	}
+	d := e.Describe()
+	p, _ := d.Principal(false)
+	for _, text := range []string{in.Name, in.Host} {
+		for _, bad := range (naming.Rule{Free: true}).Check(text, p.Names) {
+			if text != "" {
+				return nil, &Problem{Status: 422, Code: bad.Code, Detail: bad.Text, Next: "choose a plain name"}
+			}
+		}
+	}
+	if in.Host != "" && !d.HasHosts() {
+		return nil, &Problem{Status: 422, Code: "request.invalid", Detail: "on " + d.Title + " no host is part of an account", Next: "leave it out"}
+	}
+	return answer(wire.Preparation{Engine: in.Engine, Login: in.Name, Comment: d.Script.Comment, End: d.Script.End, Client: d.Script.Client,
+		Statements: each(e.Prepare(catalog.Principal{Name: in.Name, Host: in.Host}), func(r engine.Right) wire.Right { return wire.Right(r) })}), nil
+}
+
+func (h *Handler) showEngine(_ context.Context, in *EnginePath) (*body[wire.Engine], error) {
+	e, err := h.engineNamed(in.Engine)
+	if err != nil {
+		return nil, err
 	}
 	out, err := renderEngine(e.Describe())
 	return answer(out), err

@@ -54,6 +54,11 @@ func registrationFlags(add bool) []cli.Flag {
 
 func (a app) serverCommand() *cli.Command {
 	return &cli.Command{Name: "server", Usage: "the database servers that Genarch looks after", Commands: []*cli.Command{
+		{Name: "prepare", Usage: "write the statements that make a login for Genarch itself, with the rights that it needs and no others", ArgsUsage: "ENGINE",
+			Arguments: []cli.Argument{&cli.StringArg{Name: "engine"}},
+			Flags: []cli.Flag{&cli.StringFlag{Name: "login", Value: "genarch", Usage: "what it is to be called"},
+				&cli.StringFlag{Name: "client-host", Usage: "where Genarch connects from, on engines where that is part of an account", DefaultText: "everywhere"}, outputFlag()},
+			Action: a.prepareServer},
 		{Name: "add", Usage: "register a server, after connecting to it", ArgsUsage: "NAME", Arguments: nameArg(),
 			Flags:  append(registrationFlags(true), &cli.StringFlag{Name: "engine", Usage: "one of genarch engine list", Required: true}),
 			Action: a.withServer(a.addServer)},
@@ -89,6 +94,38 @@ func (a app) serverCommand() *cli.Command {
 			Flags:  []cli.Flag{&cli.StringFlag{Name: "confirm", Usage: "the server's name, typed again"}},
 			Action: a.withServer(a.forgetServer)},
 	}}
+}
+
+// prepareServer writes a script for the engine's own client: nothing is sent to a server.
+func (a app) prepareServer(ctx context.Context, c *cli.Command) error {
+	name := c.StringArg("engine")
+	if name == "" {
+		return usage("name the engine: %s ENGINE (genarch engine list)", c.FullName())
+	}
+	api, err := a.connect(c)
+	if err != nil {
+		return err
+	}
+	p, err := api.PrepareLogin(ctx, name, c.String("login"), c.String("client-host"))
+	if err != nil {
+		return err
+	}
+	if c.String("output") != "table" {
+		return print(a, c, p, p.Statements, []column[wire.Right]{
+			{title: "for", text: func(r wire.Right) string { return r.For }},
+			{title: "statement", text: func(r wire.Right) string { return r.Statement }}})
+	}
+	if len(p.Statements) == 0 {
+		a.say("%s has one login, and nothing to be prepared", name)
+		return nil
+	}
+	fmt.Fprintf(a.Out, "%sA login for Genarch. Run this as an administrator, give the login a password in a way\n%sthat leaves it in no history, then: genarch server add NAME --engine %s --admin %s …\n",
+		p.Comment, p.Comment, name, visible(p.Login))
+	for _, r := range p.Statements {
+		fmt.Fprintf(a.Out, "\n%sto %s\n%s%s\n", p.Comment, r.For, visible(r.Statement), p.End)
+	}
+	a.say("next: run it with %s, set the password, register the server; genarch server check says what is missing", p.Client)
+	return nil
 }
 
 func (a app) addServer(ctx context.Context, c *cli.Command, api *client.Client, name string) error {

@@ -304,6 +304,12 @@ func (c *Client) Engines(ctx context.Context) (wire.Engines, error) {
 	return get[wire.Engines](ctx, c, "/engines")
 }
 
+// PrepareLogin is the statements that make a login for Genarch itself.
+func (c *Client) PrepareLogin(ctx context.Context, engine, login, host string) (wire.Preparation, error) {
+	query := url.Values{"name": {login}, "host": {host}}
+	return get[wire.Preparation](ctx, c, "/engines/"+url.PathEscape(engine)+"/login?"+query.Encode())
+}
+
 // Engine is what one engine says of itself.
 func (c *Client) Engine(ctx context.Context, name string) (wire.Engine, error) {
 	return get[wire.Engine](ctx, c, "/engines/"+url.PathEscape(name))

@@ -27,11 +27,21 @@ type Engine interface {
 	// Rules prepares the engine's judgement of a reading of who may do what: see
 	// [access.New].
 	Rules(g *access.Graph) access.Rules
+	// Prepare writes the statements that make a login for Genarch itself on a server,
+	// with the abilities that [Server.Inspect] reports and no others, in order.
+	Prepare(login catalog.Principal) []Right
 	// Connections writes one login in the forms of the engine's own clients.
 	Connections(l handover.Login) []handover.Form
 	// Open prepares access to a server without connecting to it. The
 	// caller closes the result.
 	Open(t Target) (Server, error)
+}
+
+// Right is one statement that gives Genarch's own login something, and what for: one
+// line that stands after "to".
+type Right struct {
+	For       string
+	Statement string
 }
 
 // Target is a server to be opened.

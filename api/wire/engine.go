@@ -24,6 +24,22 @@ type Engine struct {
 	Script     EngineScript          `json:"script"`
 }
 
+// Preparation is the statements that make a login for Genarch itself.
+type Preparation struct {
+	Engine     string  `json:"engine"`
+	Login      string  `json:"login"`
+	Statements []Right `json:"statements" nullable:"false" doc:"None: the engine has one login, or what makes one is not known."`
+	Comment    string  `json:"comment" doc:"Begins a comment in the engine's own client."`
+	End        string  `json:"end" doc:"Ends a statement there."`
+	Client     string  `json:"client" doc:"The engine's own client."`
+}
+
+// Right is one statement that gives a login something.
+type Right struct {
+	For       string `json:"for"`
+	Statement string `json:"statement"`
+}
+
 // Noun is a word in the singular and the plural.
 type Noun struct {
 	One  string `json:"one"`

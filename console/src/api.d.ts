@@ -268,6 +268,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/engines/{engine}/login": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The statements that make a login for Genarch itself
+         * @description Needs the remit see.
+         */
+        get: operations["prepare-login"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/events": {
         parameters: {
             query?: never;
@@ -1774,6 +1794,18 @@ export interface components {
             /** Format: date-time */
             at: string;
         };
+        Preparation: {
+            /** @description The engine's own client. */
+            client: string;
+            /** @description Begins a comment in the engine's own client. */
+            comment: string;
+            /** @description Ends a statement there. */
+            end: string;
+            engine: string;
+            login: string;
+            /** @description None: the engine has one login, or what makes one is not known. */
+            statements: components["schemas"]["Right"][];
+        };
         Prepared: {
             database?: string;
             name: string;
@@ -1845,6 +1877,10 @@ export interface components {
             message: string;
             /** @description What to do about it. */
             next?: string;
+        };
+        Right: {
+            for: string;
+            statement: string;
         };
         RoleLink: {
             /** @description May give the role on. */
@@ -2772,6 +2808,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Engine"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "prepare-login": {
+        parameters: {
+            query?: {
+                /** @description What the login is to be called. */
+                name?: string;
+                /** @description Where Genarch connects from, on engines where that is part of an account; absent: everywhere. */
+                host?: string;
+            };
+            header?: never;
+            path: {
+                engine: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preparation"];
                 };
             };
             /** @description Error */

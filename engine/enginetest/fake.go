@@ -162,6 +162,9 @@ var fakeDescription = engine.Description{ID: "fake", Title: "Fake", Port: 1, Nam
 // Rules: nobody holds anything on a fake.
 func (f *Fake) Rules(*access.Graph) access.Rules { return nil }
 
+// Prepare: a fake has one login.
+func (f *Fake) Prepare(catalog.Principal) []engine.Right { return nil }
+
 // Connections: nobody connects to a fake.
 func (f *Fake) Connections(handover.Login) []handover.Form { return nil }
 

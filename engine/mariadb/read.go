@@ -108,31 +108,14 @@ func (s *server) readAbilities(ctx context.Context, conn *sql.Conn, login *catal
 		held[privilege] = true
 		held["GRANT OPTION"] = held["GRANT OPTION"] || grantable == "YES"
 	}
-	add := func(code, title, on string, privileges ...string) {
-		var missing []string
-		for _, p := range privileges {
-			if !held[p] {
-				missing = append(missing, p)
-			}
+	for _, a := range abilities {
+		missing := slices.DeleteFunc(slices.Clone(a.privileges), func(p string) bool { return held[p] })
+		ability := catalog.Ability{Code: a.code, Title: a.title, Allowed: len(missing) == 0}
+		if !ability.Allowed {
+			ability.Remedy = a.statement(account, missing)
 		}
-		a := catalog.Ability{Code: code, Title: title, Allowed: len(missing) == 0}
-		if !a.Allowed {
-			a.Remedy = "GRANT " + strings.Join(missing, ", ") + " ON " + on + " TO " + account
-			if slices.Contains(missing, "GRANT OPTION") {
-				a.Remedy = "GRANT " + strings.Join(privileges[:len(privileges)-1], ", ") + " ON " + on + " TO " + account + " WITH GRANT OPTION"
-			}
-		}
-		login.Abilities = append(login.Abilities, a)
+		login.Abilities = append(login.Abilities, ability)
 	}
-	add("create_database", "create databases", "*.*", "CREATE")
-	add("see_databases", "see all databases", "*.*", "SHOW DATABASES")
-	add("see_sessions", "see all sessions and sizes", "*.*", "PROCESS")
-	add("end_sessions", "end sessions", "*.*", "CONNECTION ADMIN")
-	add("manage_accounts", "create and alter accounts", "*.*", "CREATE USER")
-	add("read_grants", "read the grants of all accounts", "*.*", "SELECT")
-	add("give_bundles", "give privileges on databases", "*.*", append(ownPrivileges.Names(), "GRANT OPTION")...)
-	add("drop_database", "drop databases", "*.*", "DROP")
-	add("alter_database", "alter databases", "*.*", "ALTER")
 	login.Superuser = held["SUPER"]
 	return wrap("read the login's rights", rows.Err())
 }

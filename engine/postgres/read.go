@@ -69,24 +69,15 @@ func (s *server) Inspect(ctx context.Context) (catalog.Instance, error) {
 	if standby {
 		in.ReadOnly = "it is a standby: nothing can be altered here, only on its primary"
 	}
-	su := in.Login.Superuser
-	role := quoteIdent(in.Login.Name)
-	in.Login.Abilities = []catalog.Ability{
-		ability("create_database", "create databases", su || createdb, "ALTER ROLE "+role+" CREATEDB"),
-		ability("see_sessions", "see all sessions and sizes", su || monitor, "GRANT pg_monitor TO "+role),
-		ability("end_sessions", "end sessions", su || signal, "GRANT pg_signal_backend TO "+role),
-		ability("manage_accounts", "create and alter roles", su || createrole, "ALTER ROLE "+role+" CREATEROLE"),
-		ability("any_owner", "give a database to any role", su, "ALTER ROLE "+role+" SUPERUSER -- or, for one role: GRANT owner TO "+role),
+	held := map[string]bool{"create_database": createdb, "see_sessions": monitor, "end_sessions": signal, "manage_accounts": createrole}
+	for _, a := range append(abilities, anyOwner) {
+		ability := catalog.Ability{Code: a.code, Title: a.title, Allowed: in.Login.Superuser || held[a.code]}
+		if !ability.Allowed {
+			ability.Remedy = a.statement(quoteIdent(in.Login.Name))
+		}
+		in.Login.Abilities = append(in.Login.Abilities, ability)
 	}
 	return in, nil
-}
-
-func ability(code, title string, allowed bool, remedy string) catalog.Ability {
-	a := catalog.Ability{Code: code, Title: title, Allowed: allowed}
-	if !allowed {
-		a.Remedy = remedy
-	}
-	return a
 }
 
 // databaseColumns reads pg_database in a way that fits all versions: the ICU or

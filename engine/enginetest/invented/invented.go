@@ -11,6 +11,7 @@ import (
 	"strconv"
 
 	"example.com/genarch/core/access"
+	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/handover"
 	"example.com/genarch/engine"
 )
@@ -25,6 +26,9 @@ func (Engine) Describe() *engine.Description { return &description }
 
 // Rules are those of permits: see rules.go.
 func (Engine) Rules(g *access.Graph) access.Rules { return rules{g} }
+
+// Prepare: a warehouse has one warden, who is there from the beginning.
+func (Engine) Prepare(catalog.Principal) []engine.Right { return nil }
 
 // Connections has one form, an address.
 func (Engine) Connections(l handover.Login) []handover.Form {
