@@ -83,8 +83,8 @@ func (a app) printEngine(e wire.Engine) error {
 	fmt.Fprintf(a.Out, "%s (%s), %s, usually on port %d\n", bold.Render(e.Title), e.ID, e.Versions, e.Port)
 	fmt.Fprintf(a.Out, "Names of %s: up to %d %s.\n", e.Nouns["database"].Many, e.Names.MaxLength, e.Names.Counted)
 	for _, part := range []struct{ name, title string }{
-		{"database", "Options of a " + e.Nouns["database"].One + ", and what is shown of it"},
-		{"account", "Options of a " + e.Nouns["account"].One + " or role, and what is shown of it"},
+		{"database", "Options of " + article(e.Nouns["database"].One) + ", and what is shown of it"},
+		{"account", "Options of " + article(e.Nouns["account"].One) + " or role, and what is shown of it"},
 		{"member", "Options of a membership"},
 		{"grant", "Options of a grant"},
 		{"clearing", "Options of dealing with sessions"},
@@ -120,7 +120,7 @@ func (a app) printEngine(e wire.Engine) error {
 					names = append(names, x.Name)
 				}
 			}
-			p.add("on a "+s.Title, strings.Join(names, ", "))
+			p.add("on "+article(s.Title), strings.Join(names, ", "))
 		}
 		p.add("later objects", e.Granting.Later)
 		p.add("open sessions", e.Granting.AtOnce)
@@ -150,6 +150,14 @@ func (a app) printEngine(e wire.Engine) error {
 		p.add("for a team", e.Team.Says+e.Team.Why)
 	})
 	return nil
+}
+
+// article puts a or an before a word.
+func article(word string) string {
+	if word != "" && strings.ContainsRune("aeiou", rune(word[0])) {
+		return "an " + word
+	}
+	return "a " + word
 }
 
 // given says in which verbs a field is asked for, and which values it takes.

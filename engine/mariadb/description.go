@@ -55,7 +55,7 @@ var description = engine.Description{
 				Show: engine.InList, Default: "the character set's",
 				Decides: "how text in its new tables is sorted and compared; a later change does not touch tables that exist"},
 			{Name: "comment", Title: "Comment", Type: engine.Text, Max: engine.N(maxComment), In: engine.AtBoth, Show: engine.InList,
-				Default: "none", Decides: "a remark that everybody who sees the database can read"},
+				Default: "none", Decides: "which remark everybody who sees the database can read"},
 			{Name: "clear_leftovers", Title: "Take old grants first", Type: engine.Yes,
 				In: []change.Kind{change.CreateDatabase, change.DropDatabase}, Default: "no",
 				Decides: "whether grants on the name, which outlive a database and would open a new one, are taken"},

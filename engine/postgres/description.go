@@ -143,7 +143,7 @@ var accountFields = []engine.Field{
 	{Name: "locked", Title: "Locked", Type: engine.Yes, In: engine.AtAccountBoth, Show: engine.InList, Default: "no",
 		Decides: "whether sign-in is refused; open sessions go on"},
 	{Name: "comment", Title: "Comment", Type: engine.Text, Max: engine.N(4000), In: engine.AtAccountBoth, Show: engine.InList, Default: "none",
-		Decides: "a remark that everybody on the server can read"},
+		Decides: "which remark everybody on the server can read"},
 	{Name: "give_to", Title: "Give what it owns to", Type: engine.Text, From: "owners", In: []change.Kind{change.DropAccount},
 		Decides: "who owns afterwards what it owns; as long as it owns something it cannot be dropped without"},
 }
@@ -158,7 +158,7 @@ var databaseFields = []engine.Field{
 	{Name: "collation", Title: "Collation", Type: engine.Pick, From: "collations", By: "encoding", Free: true, In: engine.AtCreate,
 		Show: engine.InList, Default: "the template's", Decides: "how text is sorted and compared", Fixed: copyInstead},
 	{Name: "comment", Title: "Comment", Type: engine.Text, Max: engine.N(4000), In: engine.AtBoth, Show: engine.InList, Default: "none",
-		Decides: "a remark that everybody on the server can read"},
+		Decides: "which remark everybody on the server can read"},
 	{Name: "private", Title: "Private", Type: engine.Yes, In: engine.AtCreate, Default: "no",
 		Decides: "whether CONNECT and TEMPORARY are taken from everybody"},
 	{Name: "allow", Title: "Who may connect", Type: engine.List, From: "owners", With: "private", In: engine.AtCreate, Default: "the owner",

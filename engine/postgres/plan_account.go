@@ -243,7 +243,7 @@ func planAlterAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 		b.Steps = append(b.Steps, planning.ClearAccount(b, in, a, snap, terminate))
 	}
 	if comment := spec.Options.Text("comment"); spec.Options.Has("comment") {
-		set("comment", comment, a.Comment, "a remark that everybody on the server can read")
+		set("comment", comment, a.Comment, "which remark everybody on the server can read")
 		b.Steps = append(b.Steps, commentStep(a.Name, comment, a.Comment))
 		want["comment"] = comment
 	}

@@ -77,7 +77,7 @@
 		<fieldset class="flex flex-col gap-1"><legend class="label-text mb-1">{deed === 'give' ? 'Bundle' : 'What is to remain'}</legend>
 			{#if deed === 'take'}<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="" bind:group={bundle} /> nothing</label>{/if}
 			{#each bundles as b (b.name)}
-				<label class="flex items-baseline gap-2"><input class="radio radio-sm self-center" type="radio" value={b.name} bind:group={bundle} /> <span class="w-14 shrink-0 font-semibold">{b.name}</span> <span class="quiet">{means(b)}</span></label>
+				<label class="flex items-start gap-2"><input class="radio radio-sm mt-0.5" type="radio" value={b.name} bind:group={bundle} /> <span class="w-14 shrink-0 font-semibold">{b.name}</span> <span class="quiet">{means(b)}</span></label>
 			{/each}
 		</fieldset>
 	{/if}
