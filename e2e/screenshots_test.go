@@ -37,6 +37,7 @@ func TestScreenshots(t *testing.T) {
 	p.Type("input[name=comment]", "seats and meals in the lounges")
 	p.WaitText("is free on")
 	p.WaitText("COMMENT ON DATABASE")
+	p.Eval("document.activeElement.blur(), scrollTo(0, 0), true")
 	shot("new-database")
 	p.Click("form button.btn-primary")
 	p.WaitText("What will happen")

@@ -93,7 +93,7 @@ func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act, st
 			if probing.IsZero() { // a probe that is repeated is told once
 				news = append(news, stepEntry(c, act, string(act.Deed)+".begin"))
 			}
-			if !harmless(c, act) {
+			if act.Deed == change.Undo {
 				if !r.save(ctx, c, stop.holder, news) {
 					return
 				}
@@ -101,8 +101,8 @@ func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act, st
 			}
 		}
 		r.publish(c)
-		// A step that only reads, or only looks at first, need not wait for its
-		// intention to be on record: the two go side by side.
+		// The intention goes on record while the step is made ready. What alters waits for
+		// it right before it is sent: see ready. Taking back waits from the beginning.
 		saved := make(chan bool, 1)
 		if len(news) > 0 {
 			before := c
@@ -147,13 +147,6 @@ func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act, st
 		}
 		engine.Pause(ctx, probePause)
 	}
-}
-
-// harmless reports whether a deed alters nothing on the server, or, as a clearing,
-// nothing before it has made sure that its intention is on record.
-func harmless(c change.Change, act change.Act) bool {
-	step := c.Steps[act.Step]
-	return act.Deed == change.Probe || act.Deed == change.Do && (step.ReadOnly || step.Kind == change.ClearSessions)
 }
 
 const (

@@ -92,6 +92,9 @@ func Carry(tb testing.TB, s engine.Server, b change.Brief) ([]change.Step, error
 		}
 		rep, err := s.Do(tb.Context(), step)
 		step.Ready = nil
+		if sent.Number == 0 && err == nil && !step.ReadOnly {
+			tb.Errorf("%s altered something, and nobody was told who sent it", step.Kind)
+		}
 		if sent.Number != 0 {
 			testutil.Wait(tb, "the session that sent "+step.Title+" to be gone", func() bool {
 				state, err := s.Sender(tb.Context(), sent, false)
