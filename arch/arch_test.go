@@ -93,6 +93,16 @@ func TestImports(t *testing.T) {
 	}
 }
 
+// TestNothingForTestsIsShipped holds that the binary has neither the suite nor the engine
+// that there is not.
+func TestNothingForTestsIsShipped(t *testing.T) {
+	for _, pkg := range goList(t, "-deps", "./cmd/genarch") {
+		if name := strings.TrimPrefix(pkg, mod); name == "testing" || strings.HasPrefix(name, "engine/enginetest") || strings.HasPrefix(name, "testutil") {
+			t.Errorf("the binary has %s in it", name)
+		}
+	}
+}
+
 func TestCoreIsPure(t *testing.T) {
 	for _, line := range goList(t, "-f", `{{$p := .ImportPath}}{{range .Imports}}{{$p}}|{{.}} {{end}}`, mod+"core/...") {
 		pkg, imported, _ := strings.Cut(line, "|")

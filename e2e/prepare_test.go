@@ -34,7 +34,9 @@ func TestPreparedLogin(t *testing.T) {
 				t.Fatal(err)
 			}
 			defer admin.Close()
-			prepared := decode[struct{ Statements []struct{ For, Statement string } }](t, s.run(0, "server", "prepare", x.id, "--login", `gen"arch`, "-o", "json").out)
+			prepared := decode[struct {
+				Statements []struct{ For, Statement string }
+			}](t, s.run(0, "server", "prepare", x.id, "--login", `gen"arch`, "-o", "json").out)
 			if len(prepared.Statements) < 5 {
 				t.Fatalf("prepared: %+v", prepared)
 			}
