@@ -56,7 +56,7 @@ type Config struct {
 }
 
 //go:embed migrations/*.sql
-var migrations embed.FS
+var migrationFiles embed.FS
 
 // maxConns bounds the connections to the store.
 const maxConns = 10
@@ -174,12 +174,16 @@ func makeDatabase(ctx context.Context, dsn driver.Config) error {
 	return nil
 }
 
-func (s *Store) migrate(ctx context.Context) error {
-	files, err := fs.Sub(migrations, "migrations")
+func (s *Store) migrations() (*goose.Provider, error) {
+	files, err := fs.Sub(migrationFiles, "migrations")
 	if err != nil {
-		return err
+		return nil, err
 	}
-	p, err := goose.NewProvider(goose.DialectMySQL, s.sql, files)
+	return goose.NewProvider(goose.DialectMySQL, s.sql, files)
+}
+
+func (s *Store) migrate(ctx context.Context) error {
+	p, err := s.migrations()
 	if err != nil {
 		return err
 	}

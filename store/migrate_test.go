@@ -1,0 +1,59 @@
+package store
+
+import (
+	"reflect"
+	"testing"
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/secret"
+)
+
+// TestEarlierRecords takes registrations and changes back to the tables of an earlier
+// version and forward again: nothing of them is lost.
+func TestEarlierRecords(t *testing.T) {
+	s, _ := openStore(t)
+	for name, options := range map[string]catalog.Values{"harbour": {"database": "postgres", "weak_sign_in": true}, "slipway": {"database": "home"}, "quay": {}} {
+		srv := catalog.Server{Name: name, Engine: "postgresql", Host: "127.0.0.1", Port: 5432, Admin: "keeper", Environment: catalog.Staging, TLS: catalog.TLSOff, Options: options}
+		if _, err := s.AddServer(t.Context(), srv, secret.New("hush"), entry); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, key := range []string{"4711", ""} {
+		err := s.db.Exec("INSERT INTO changes (kind, server, target, state, operator, run_by, intent, brief, accepted, result, object_key, created_at) " +
+			"VALUES ('database.create', 'harbour', 'harbour/x', 'done', 'keeper', '', '{}', '{}', '[]', '', '" + key + "', NOW())").Error
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	read := func() (servers []catalog.Server, keys []string) {
+		servers, err := s.Servers(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		for i := range servers {
+			servers[i].Updated = servers[i].Created
+		}
+		if err := s.db.Raw("SELECT object_key FROM changes ORDER BY id").Scan(&keys).Error; err != nil {
+			t.Fatal(err)
+		}
+		return servers, keys
+	}
+	servers, keys := read()
+	p, err := s.migrations()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := p.DownTo(t.Context(), 10); err != nil {
+		t.Fatal(err)
+	}
+	var weak int
+	if err := s.db.Raw("SELECT COUNT(*) FROM servers WHERE weak_sign_in AND database_name = 'postgres'").Scan(&weak).Error; err != nil || weak != 1 {
+		t.Errorf("as the earlier version has it: %d, %v", weak, err)
+	}
+	if err := s.migrate(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if again, kept := read(); !reflect.DeepEqual(again, servers) || !reflect.DeepEqual(kept, keys) || len(servers) != 3 || len(keys) != 2 {
+		t.Errorf("before: %+v %v\nafter: %+v %v", servers, keys, again, kept)
+	}
+}
