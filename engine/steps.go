@@ -1,9 +1,11 @@
 package engine
 
 import (
+	"context"
 	"maps"
 	"slices"
 
+	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
 )
 
@@ -27,4 +29,47 @@ func Mismatches(want, have map[string]string) []string {
 		}
 	}
 	return out
+}
+
+// StepKind is how a kind of step is done on a server of an engine, how it is told
+// whether it took effect, and how it is taken back; nil: nothing has to be.
+type StepKind[S any] struct {
+	Do    func(S, context.Context, change.Step) (Report, error)
+	Probe func(S, context.Context, change.Step) (bool, error)
+	Undo  func(S, context.Context, change.Step) (Report, error)
+}
+
+// StepKinds has every kind of step that an engine's planners write.
+type StepKinds[S any] map[string]StepKind[S]
+
+// Reading is a kind that only reads: whether it took effect is told by doing it again.
+func Reading[S any](read func(S, context.Context, change.Step) (Report, error)) StepKind[S] {
+	return StepKind[S]{Do: read, Probe: func(s S, ctx context.Context, step change.Step) (bool, error) {
+		_, err := read(s, ctx, step)
+		return Verified(err)
+	}}
+}
+
+// Do carries a step out: see [Server].
+func (k StepKinds[S]) Do(s S, ctx context.Context, step change.Step) (Report, error) {
+	if kind, known := k[step.Kind]; known {
+		return kind.Do(s, ctx, step)
+	}
+	return Report{}, UnknownStep(step)
+}
+
+// Probe looks whether a step took effect: see [Server].
+func (k StepKinds[S]) Probe(s S, ctx context.Context, step change.Step) (bool, error) {
+	if kind, known := k[step.Kind]; known {
+		return kind.Probe(s, ctx, step)
+	}
+	return false, UnknownStep(step)
+}
+
+// Undo takes a step back: see [Server].
+func (k StepKinds[S]) Undo(s S, ctx context.Context, step change.Step) (Report, error) {
+	if kind := k[step.Kind]; kind.Undo != nil {
+		return kind.Undo(s, ctx, step)
+	}
+	return Report{}, UnknownStep(step)
 }

@@ -112,6 +112,30 @@ func OneCommand(t *testing.T, e engine.Engine, commands func(string) (int, error
 	return looked
 }
 
+// EachKnown checks that every kind of step that the planners write for some intents can be
+// done and looked for, and that what a brief says to be taken back can be.
+func EachKnown[S any](t *testing.T, e engine.Engine, kinds engine.StepKinds[S], snap catalog.Snapshot, intents map[string]change.Intent) {
+	t.Helper()
+	for title, in := range intents {
+		b, err := e.Plan(in, snap)
+		if err != nil {
+			t.Errorf("%s: %v", title, err)
+		}
+		for _, s := range b.Steps {
+			k, known := kinds[s.Kind]
+			switch {
+			case s.Kind == change.ClearSessions:
+			case !known || k.Do == nil || k.Probe == nil:
+				t.Errorf("%s writes a step %s, which nobody can do or look for", title, s.Kind)
+			case (s.Undo != "" || s.Mend != "") && k.Undo == nil:
+				t.Errorf("%s promises to take back a step %s, which nobody can", title, s.Kind)
+			case s.ReadOnly && k.Undo != nil:
+				t.Errorf("%s has a step %s that only reads, and can be taken back", title, s.Kind)
+			}
+		}
+	}
+}
+
 // Sent lists every text that the steps of a brief would send by itself. A step
 // that sends several keeps them in its arguments, one by one.
 func Sent(b change.Brief) []string {

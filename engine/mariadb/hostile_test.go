@@ -60,6 +60,7 @@ func TestEachStatementIsOneCommand(t *testing.T) {
 		in.Server = "quay"
 		intents[title] = in
 	}
+	enginetest.EachKnown(t, Engine{}, steps, everything(), intents)
 	if n := enginetest.OneCommand(t, Engine{}, dialect.Commands, named, everything(), intents); n < 900 {
 		t.Errorf("only %d statements were looked at", n)
 	}

@@ -16,41 +16,6 @@ import (
 	"example.com/genarch/engine"
 )
 
-// Do carries a step out and brings back the server's warnings.
-func (s *server) Do(ctx context.Context, step change.Step) (engine.Report, error) {
-	switch step.Kind {
-	case stepCreate, stepMarkDatabase:
-		rep, err := s.send(ctx, "create database", step.Statement, step)
-		if err == nil {
-			rep.Learned = map[string]string{"made": "yes"}
-		}
-		return rep, err
-	case stepCreateAccount, stepCreateRole, engine.StepStatement:
-		return s.runStatement(ctx, step)
-	case stepAlter:
-		return s.send(ctx, step.Title, step.Statement, step)
-	case stepGate:
-		return s.closeGate(ctx, step)
-	case stepDrop:
-		return s.dropNow(ctx, step)
-	case stepSettle:
-		return s.settle(ctx, step)
-	case engine.StepProve:
-		return s.prove(ctx, step)
-	case stepMarkTable, stepMarkRow:
-		return s.send(ctx, step.Title, step.Statement, step)
-	case change.Verify:
-		return engine.Report{}, s.verify(ctx, step)
-	case stepMarkVerify:
-		took, err := s.markWritten(ctx, step.Args["mark"])
-		if err == nil && !took {
-			err = &engine.Error{Op: "verify", Kind: engine.Differs, Text: "the mark is not there"}
-		}
-		return engine.Report{}, err
-	}
-	return engine.Report{}, engine.UnknownStep(step)
-}
-
 // send runs one statement of a step on one connection, and collects its warnings
 // there.
 func (s *server) send(ctx context.Context, op, statement string, step change.Step) (engine.Report, error) {
@@ -176,41 +141,6 @@ func (s *server) verify(ctx context.Context, step change.Step) error {
 	return nil
 }
 
-// Probe looks whether a step took effect.
-func (s *server) Probe(ctx context.Context, step change.Step) (bool, error) {
-	switch step.Kind {
-	case stepCreate, stepMarkDatabase:
-		_, err := s.readDatabase(ctx, step.Args["name"])
-		if errors.Is(err, engine.ErrNotFound) {
-			return false, nil
-		}
-		return err == nil, err
-	case stepCreateAccount, stepCreateRole, engine.StepStatement:
-		return engine.Verified(engine.Checked(s.check(ctx, step)))
-	case stepAlter:
-		return s.probeAlter(ctx, step)
-	case stepGate:
-		return s.probeGate(ctx, step)
-	case stepDrop:
-		return s.probeDrop(ctx, step)
-	case stepSettle:
-		// All of it can be done again: what was cut off is carried to its end.
-		_, err := s.settle(ctx, step)
-		return err == nil, err
-	case engine.StepProve:
-		_, err := s.prove(ctx, step)
-		return engine.Verified(err)
-	case stepMarkTable:
-		n, err := s.contents(ctx, step.Args["name"])
-		return n > 0, err
-	case stepMarkRow, stepMarkVerify:
-		return s.markWritten(ctx, step.Args["mark"])
-	case change.Verify:
-		return engine.Verified(s.verify(ctx, step))
-	}
-	return false, engine.UnknownStep(step)
-}
-
 func (s *server) markWritten(ctx context.Context, mark string) (bool, error) {
 	var found string
 	err := s.db.QueryRowContext(ctx, markerQuery).Scan(&found)
@@ -221,33 +151,6 @@ func (s *server) markWritten(ctx context.Context, mark string) (bool, error) {
 		return false, nil
 	}
 	return found == mark, wrap("read the marker", err)
-}
-
-// Undo takes a step back. What is not there any more is taken back already.
-func (s *server) Undo(ctx context.Context, step change.Step) (engine.Report, error) {
-	const op = "take a step back"
-	switch step.Kind {
-	case stepCreate, stepMarkDatabase:
-		return s.undoCreate(ctx, step)
-	case stepCreateAccount, stepCreateRole:
-		return s.undoCreateAccount(ctx, step)
-	case stepGate:
-		return s.openGate(ctx, step)
-	case stepDrop:
-		return s.mendDrop(ctx, step)
-	case stepAlter:
-		return s.undoAlter(ctx, step)
-	case engine.StepStatement, stepMarkTable, stepMarkRow:
-		rep, err := s.send(ctx, op, step.Undo, step)
-		if e, ok := errors.AsType[*engine.Error](err); ok {
-			switch e.Code {
-			case "1141", "1133", "1049", "1146", "1051": // no such grant, account, database, table
-				err = nil
-			}
-		}
-		return rep, err
-	}
-	return engine.Report{}, engine.UnknownStep(step)
 }
 
 // undoCreate drops the database that this change made, if it is still empty and

@@ -77,6 +77,7 @@ func TestEachStatementIsOneCommand(t *testing.T) {
 		in.Server = "harbour"
 		intents[title] = in
 	}
+	enginetest.EachKnown(t, Engine{}, steps, everything(), intents)
 	if n := enginetest.OneCommand(t, Engine{}, dialect.Commands, named, everything(), intents); n < 1500 {
 		t.Errorf("only %d statements were looked at", n)
 	}

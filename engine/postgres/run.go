@@ -18,35 +18,6 @@ import (
 	"example.com/genarch/engine"
 )
 
-// Do carries a step out on one connection, and brings back the notices.
-func (s *server) Do(ctx context.Context, step change.Step) (engine.Report, error) {
-	switch step.Kind {
-	case stepCreate:
-		return s.create(ctx, step)
-	case stepComment:
-		return s.alter(ctx, "set the comment", step.Statement, step)
-	case stepCreateRole:
-		return s.createRole(ctx, step)
-	case stepGate, stepOpen, stepAlter:
-		return s.setGate(ctx, step)
-	case stepDrop:
-		return s.dropEmpty(ctx, step)
-	case stepRename:
-		return s.renameEmpty(ctx, step)
-	case stepMove:
-		return s.moveEmpty(ctx, step)
-	case engine.StepStatement:
-		return s.runStatement(ctx, step)
-	case stepAccess, stepHandOver:
-		return s.alterAccess(ctx, step)
-	case engine.StepProve:
-		return s.prove(ctx, step)
-	case change.Verify:
-		return engine.Report{}, s.verify(ctx, step)
-	}
-	return engine.Report{}, engine.UnknownStep(step)
-}
-
 // create makes the database. Right before, on the same connection, it looks
 // again whether somebody sits in the template: a refused copy is not harmless,
 // every login to the template hangs while the server waits 5 s for it.
@@ -278,56 +249,6 @@ func (s *server) verify(ctx context.Context, step change.Step) error {
 		return &engine.Error{Op: op, Kind: engine.Differs, Text: d.Trouble}
 	}
 	return nil
-}
-
-// Probe looks whether a step took effect.
-func (s *server) Probe(ctx context.Context, step change.Step) (bool, error) {
-	switch step.Kind {
-	case stepCreate, stepComment:
-		d, err := s.readDatabase(ctx, s.pool, step.Args["name"])
-		if errors.Is(err, engine.ErrNotFound) {
-			return false, nil
-		}
-		return err == nil && (step.Kind == stepCreate || d.Comment == step.Args["comment"]), err
-	case change.Verify:
-		return engine.Verified(s.verify(ctx, step))
-	case stepCreateRole:
-		_, ok, err := s.account(ctx, step.Args["name"])
-		return ok, err
-	case stepAlter:
-		return s.probeAlter(ctx, step)
-	case stepGate, stepOpen, stepDrop, stepRename, stepMove:
-		return s.probeTake(ctx, step)
-	case engine.StepStatement, stepAccess, stepHandOver:
-		return engine.Verified(engine.Checked(s.check(ctx, step)))
-	case engine.StepProve:
-		_, err := s.prove(ctx, step)
-		return engine.Verified(err)
-	}
-	return false, engine.UnknownStep(step)
-}
-
-// Undo takes a step back.
-func (s *server) Undo(ctx context.Context, step change.Step) (engine.Report, error) {
-	switch step.Kind {
-	case stepCreate:
-		return s.undoCreate(ctx, step)
-	case stepComment:
-		return s.takeBack(ctx, "take the comment back", step.Undo, step)
-	case stepCreateRole:
-		return s.undoCreateRole(ctx, step)
-	case stepGate:
-		return s.undoGate(ctx, step)
-	case stepAlter:
-		return s.undoAlter(ctx, step)
-	case stepRename, stepMove:
-		return s.undoTake(ctx, step)
-	case engine.StepStatement:
-		return s.takeBack(ctx, "undo: "+step.Title, step.Undo, step)
-	case stepAccess, stepHandOver:
-		return s.undoAccess(ctx, step)
-	}
-	return engine.Report{}, engine.UnknownStep(step)
 }
 
 // takeBack sends an undo. What the step altered may be gone by now, and with it
