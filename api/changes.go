@@ -15,6 +15,7 @@ import (
 	"example.com/genarch/core/policy"
 	"example.com/genarch/core/record"
 	"example.com/genarch/core/secret"
+	"example.com/genarch/engine"
 )
 
 // ChangePath is the number of a change in an address.
@@ -34,7 +35,7 @@ func (h *Handler) registerChanges() {
 	register(h, op{method: "POST", path: "/changes/{id}/decline", id: "decline-change", summary: "End a change that waits, with the reason", remit: policy.Run}, h.declineChange)
 	register(h, op{method: "POST", path: "/changes/{id}/passwords", id: "reveal-passwords", summary: "The handover sheet with the generated passwords: once, for who asked for the change", remit: policy.Ask}, h.revealPasswords)
 	script := h.describe(op{method: "GET", path: "/changes/{id}/script", id: "show-script", summary: "The statements of a change, as a script to keep", remit: policy.See})
-	script.Responses = map[string]*huma.Response{"200": {Description: "SQL text", Content: map[string]*huma.MediaType{"application/sql": {Schema: &huma.Schema{Type: huma.TypeString}}}}}
+	script.Responses = map[string]*huma.Response{"200": {Description: "The statements, in the form of the engine's own client: its media type is another one where that is no SQL.", Content: map[string]*huma.MediaType{"application/sql": {Schema: &huma.Schema{Type: huma.TypeString}}}}}
 	huma.Register(h.api, script, h.showScript)
 }
 
@@ -236,30 +237,47 @@ func (h *Handler) showScript(ctx context.Context, in *ChangePath) (*scriptAnswer
 		return nil, err
 	}
 	form := eng.Describe().Script
+	return &scriptAnswer{form.Media + "; charset=utf-8", []byte(scriptOf(c, form))}, nil
+}
+
+// scriptOf writes the statements of a change as a file for the engine's own client.
+func scriptOf(c change.Change, form engine.Script) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "-- Genarch change %d: %s\n-- %s, %s, read %s\n", c.ID, oneLine(c.Brief.Summary), c.Brief.Engine, oneLine(c.Brief.Identity), c.Brief.Read.UTC().Format(time.RFC3339))
+	comment := func(format string, args ...any) {
+		b.WriteString(form.Comment + fmt.Sprintf(format, args...) + "\n")
+	}
+	comment("Genarch change %d: %s", c.ID, oneLine(c.Brief.Summary))
+	comment("%s, %s, read %s", c.Brief.Engine, oneLine(c.Brief.Identity), c.Brief.Read.UTC().Format(time.RFC3339))
 	if form.Head != "" && len(c.Brief.Steps) > 0 {
 		b.WriteString("\n" + form.Head)
 	}
 	for _, s := range c.Brief.Steps {
-		if s.Statement != "" && len(s.SecretsNeeded()) > 0 {
+		if s.Statement == "" {
+			continue
+		}
+		b.WriteString("\n")
+		comment("%s", oneLine(s.Title))
+		switch {
+		case len(s.SecretsNeeded()) > 0:
 			// The mask would be taken for the password.
-			fmt.Fprintf(&b, "\n-- %s\n-- Not run: it needs a password, and none is kept. Put it in place of '%s', and take the comment marks away:\n--   %s;\n",
-				oneLine(s.Title), secret.Mask, strings.ReplaceAll(strings.ReplaceAll(s.Statement, "\r", " "), "\n", "\n--   "))
-		} else if s.Clear != nil && s.Statement != "" {
-			fmt.Fprintf(&b, "\n-- %s\n-- for each session: %s\n", oneLine(s.Title), oneLine(s.Statement))
-		} else if s.Statement != "" {
-			where := ""
-			if name := s.Args["database"]; name != "" && form.Connect != nil {
-				where = form.Connect(name)
+			comment("Not run: it needs a password, and none is kept. Put it in place of '%s', and take the comment marks away:", secret.Mask)
+			for line := range strings.SplitSeq(strings.ReplaceAll(s.Statement, "\r", " ")+form.End, "\n") {
+				comment("  %s", line)
 			}
-			fmt.Fprintf(&b, "\n-- %s\n%s%s;\n", oneLine(s.Title), where, s.Statement)
+		case s.Clear != nil:
+			comment("for each session: %s", oneLine(s.Statement))
+		default:
+			if name := s.Args["database"]; name != "" && form.Connect != nil {
+				b.WriteString(form.Connect(name))
+			}
+			b.WriteString(s.Statement + form.End + "\n")
 		}
 	}
 	if len(c.Brief.Statements()) == 0 {
-		b.WriteString("\n-- nothing would run\n")
+		b.WriteString("\n")
+		comment("nothing would run")
 	}
-	return &scriptAnswer{"application/sql; charset=utf-8", []byte(b.String())}, nil
+	return b.String()
 }
 
 // oneLine keeps a name with a newline from ending a comment.

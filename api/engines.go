@@ -48,6 +48,9 @@ func (h *Handler) engineNamed(name string) (engine.Engine, error) {
 	return e, nil
 }
 
+// maxHost is the longest name of a host (RFC 1035, 2.3.4).
+const maxHost = 255
+
 func (h *Handler) prepareLogin(_ context.Context, in *struct {
 	EnginePath
 	Name string `query:"name" minLength:"1" maxLength:"128" default:"genarch" doc:"What the login is to be called."`
@@ -59,15 +62,15 @@ func (h *Handler) prepareLogin(_ context.Context, in *struct {
 	}
 	d := e.Describe()
 	p, _ := d.Principal(false)
-	for _, text := range []string{in.Name, in.Host} {
-		for _, bad := range (naming.Rule{Free: true}).Check(text, p.Names) {
-			if text != "" {
-				return nil, &Problem{Status: 422, Code: bad.Code, Detail: bad.Text, Next: "choose a plain name"}
-			}
-		}
-	}
 	if in.Host != "" && !d.HasHosts() {
 		return nil, &Problem{Status: 422, Code: "request.invalid", Detail: "on " + d.Title + " no host is part of an account", Next: "leave it out"}
+	}
+	wrong := (naming.Rule{Free: true}).Check(in.Name, p.Names)
+	if in.Host != "" {
+		wrong = append(wrong, (naming.Rule{Free: true}).Check(in.Host, naming.Limits{MaxLength: maxHost, Counted: naming.Bytes})...)
+	}
+	if len(wrong) > 0 {
+		return nil, &Problem{Status: 422, Code: wrong[0].Code, Detail: wrong[0].Text, Next: "choose a plain one"}
 	}
 	return answer(wire.Preparation{Engine: in.Engine, Login: in.Name, Comment: d.Script.Comment, End: d.Script.End, Client: d.Script.Client,
 		Statements: each(e.Prepare(catalog.Principal{Name: in.Name, Host: in.Host}), func(r engine.Right) wire.Right { return wire.Right(r) })}), nil

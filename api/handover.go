@@ -118,6 +118,9 @@ func (h *Handler) revealPasswords(ctx context.Context, in *ChangePath) (*body[wi
 			levels = map[string]string{d.Team.App().Name: string(access.BundleWrite), d.Team.Reader().Name: string(access.BundleRead)}
 		}
 	}
+	if a := c.Intent.Account; a != nil {
+		database = a.Database
+	}
 	out := sheet(srv, database)
 	out.Change, out.Read = c.ID, c.Ended
 	hosts := map[string]string{}

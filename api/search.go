@@ -128,7 +128,7 @@ func (h *Handler) namesOf(ctx context.Context, srv catalog.Server) ([]wire.Found
 	}
 	found := []wire.Found{}
 	add := func(kind, address string, p catalog.Principal) {
-		found = append(found, wire.Found{Kind: kind, Address: address, Server: srv.Name, Name: p.Name, Host: p.Host, Role: p.Role, Environment: string(srv.Environment)})
+		found = append(found, wire.Found{Kind: kind, Address: address, Server: srv.Name, Name: p.Name, Host: p.Host, Database: p.Database, Role: p.Role, Environment: string(srv.Environment)})
 	}
 	for _, d := range a.Databases {
 		if !d.System {

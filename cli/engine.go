@@ -82,9 +82,13 @@ func (a app) printEngine(e wire.Engine) error {
 	}
 	fmt.Fprintf(a.Out, "%s (%s), %s, usually on port %d\n", bold.Render(e.Title), e.ID, e.Versions, e.Port)
 	fmt.Fprintf(a.Out, "Names of %s: up to %d %s.\n", e.Nouns["database"].Many, e.Names.MaxLength, e.Names.Counted)
+	orRole := ""
+	if role := e.Nouns["role"].One; role != "" {
+		orRole = " or " + role
+	}
 	for _, part := range []struct{ name, title string }{
 		{"database", "Options of " + article(e.Nouns["database"].One) + ", and what is shown of it"},
-		{"account", "Options of " + article(e.Nouns["account"].One) + " or role, and what is shown of it"},
+		{"account", "Options of " + article(e.Nouns["account"].One) + orRole + ", and what is shown of it"},
 		{"member", "Options of a membership"},
 		{"grant", "Options of a grant"},
 		{"clearing", "Options of dealing with sessions"},

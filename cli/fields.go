@@ -93,6 +93,8 @@ func options(c *cli.Command) (map[string]any, error) {
 			out[name] = []any{had, value}
 		case []any:
 			out[name] = append(had, value)
+		default:
+			return nil, usage("%s is given twice: by --%s and by --set", name, strings.ReplaceAll(name, "_", "-"))
 		}
 	}
 	if len(out) == 0 {

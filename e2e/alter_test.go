@@ -94,7 +94,7 @@ func testAlterPostgres(t *testing.T, s *service) {
 	has(t, "once more", s.run(0, "database", "alter", "harbour/tickets_prod", "--comment", "bookings", "--yes").err, "is so already")
 	has(t, "taken away", s.run(0, "database", "alter", "harbour/tickets_prod", "--set", "settings.work_mem=", "--yes").err, "64MB → the server's", `RESET "work_mem"`)
 	has(t, "a setting that the server refuses", s.run(1, "database", "alter", "harbour/tickets_prod", "--set", "settings.work_mem=lots", "--yes").err, "[setting.refused]", "invalid value")
-	has(t, "what is fixed", s.run(2, "database", "alter", "harbour/tickets_prod", "--encoding", "LATIN1", "--yes").err, "fixed once it is made", "make a new database")
+	has(t, "what is fixed", s.run(2, "database", "alter", "harbour/tickets_prod", "--encoding", "LATIN1", "--yes").err, "encoding is fixed once the database is made", "make a new database")
 	has(t, "mistyped", s.run(2, "database", "alter", "harbour/tickets_prod", "--set", "conection_limit=4", "--yes").err, "did you mean connection_limit?")
 	has(t, "nothing", s.run(2, "database", "alter", "harbour/tickets_prod").err, "say what to alter")
 	has(t, "no value", s.run(2, "database", "alter", "harbour/tickets_prod", "--set", "is_template").err, "--set NAME=VALUE")

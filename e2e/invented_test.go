@@ -2,6 +2,8 @@ package e2e
 
 import (
 	"encoding/json"
+	"fmt"
+	"strings"
 	"testing"
 
 	"example.com/genarch/engine/enginetest/invented"
@@ -50,6 +52,10 @@ func TestInvented(t *testing.T) {
 		has(t, "why not", s.run(0, "grant", "why", "cellar/fares/account:ines", "OPEN", "fares/till").out, "no", "denied:")
 		has(t, "why", s.run(0, "grant", "why", "cellar/fares/account:ines", "STORE", "fares/till").out, "yes")
 		has(t, "what there is not", s.run(2, "grant", "why", "cellar/fares/account:ines", "SELECT", "fares").err, "no privilege", "genarch engine show invented")
+		_, found, _ := s.call("GET", "/api/v1/search?q=cellar/fares/account:ines", s.token, "")
+		if text := fmt.Sprint(found["found"]); !strings.Contains(text, "database:fares") || !strings.Contains(text, "name:ines") {
+			t.Errorf("found by its address: %s", text)
+		}
 		status, one, _ := s.call("GET", "/api/v1/servers/cellar/accounts/ines?within=fares", s.token, "")
 		if status != 200 || one["address"] != "cellar/fares/account:ines" || one["database"] != "fares" {
 			t.Errorf("%d %v", status, one)
@@ -84,7 +90,7 @@ func TestInvented(t *testing.T) {
 		if err := json.Unmarshal([]byte(s.run(0, "change", "list", "-o", "json").out), &all); err != nil || len(all.Changes) == 0 {
 			t.Fatalf("%d changes, %v", len(all.Changes), err)
 		}
-		has(t, "a script", s.run(0, "change", "script", itoa(int(all.Changes[len(all.Changes)-1].ID))).out, `{"do":"reserve","vault":"fares"`)
+		has(t, "a script", s.run(0, "change", "script", itoa(int(all.Changes[len(all.Changes)-1].ID))).out, "# Genarch change", "\n"+`{"do":"reserve","vault":"fares","settings"`)
 	})
 	t.Run("console", func(t *testing.T) { testInventedConsole(t, s) })
 	t.Run("dropping", func(t *testing.T) {
@@ -104,6 +110,14 @@ func testInventedConsole(t *testing.T, s *service) {
 	p := testutil.NewBrowser(t).Page(t, s.url)
 	p.SignIn("keeper", password)
 	p.Open("/servers/cellar")
+	p.Open("/servers/cellar/sessions")
+	p.WaitText("Each shows its brief first")
+	if p.Eval("[...document.querySelectorAll('button')].some((b) => b.innerText.startsWith('Stop the statements'))") {
+		t.Error("stopping statements is offered, and none can be stopped")
+	}
+	p.Open("/servers/cellar/databases/fares/drop")
+	p.WaitText("There is no gate.")
+	p.Open("/servers/cellar")
 	for _, text := range []string{"Vault", "Region", "Boxes", "Visits", "south"} {
 		p.WaitText(text)
 	}
@@ -111,6 +125,9 @@ func testInventedConsole(t *testing.T, s *service) {
 	p.Type("input[name=name]", "tolls")
 	p.WaitText("where its boxes are kept")
 	p.WaitText(`{"do":"reserve","vault":"tolls"`)
+	if p.Has("input[name=team]") {
+		t.Error("a team is offered, and there can be none")
+	}
 	p.Axe("a new vault")
 	p.Type("input[name=retention]", "0")
 	p.WaitText("0 is out of bounds")
@@ -142,7 +159,7 @@ func testInventedConsole(t *testing.T, s *service) {
 	p.Click("form button")
 	p.WaitText("✕ No.")
 	p.Axe("a clerk")
-	p.Open("/servers/cellar/new-grant?database=fares&who=ines")
+	p.Click("a[href='/servers/cellar/new-grant?database=fares&who=ines']")
 	p.WaitText("Open and fill every box.")
 	p.WaitText("whether the privileges are refused")
 	has(t, "what the console made", s.run(0, "account", "show", "cellar/tolls/account:tomas").out, "tomas")

@@ -67,7 +67,7 @@ func CheckIntent(in change.Intent, d *Description) (change.Intent, error) {
 	}
 	if in.Grant != nil {
 		if _, err := d.Table.Parse(in.Grant.Privileges); err != nil {
-			errs = append(errs, fmt.Errorf("%w: %w; see what there is: genarch engine show %s", change.ErrIntent, err, d.ID))
+			errs = append(errs, fmt.Errorf("%w: %w; %s", change.ErrIntent, err, showEngine(d)))
 		}
 		own := *in.Grant
 		in.Grant = &own
@@ -79,6 +79,11 @@ func CheckIntent(in change.Intent, d *Description) (change.Intent, error) {
 		check(change.PartClearing, &own.Options)
 	}
 	return in, errors.Join(errs...)
+}
+
+// showEngine is the next step of whoever asked for what there is not.
+func showEngine(d *Description) string {
+	return "see what there is: genarch engine show " + string(d.ID)
 }
 
 // placed says of accounts that lie in databases in which one: that of a grant, when
@@ -122,12 +127,12 @@ func checkOptions(in change.Intent, d *Description, part change.Part, options ca
 			continue
 		}
 		if who, only := principalOf(in, d), fields[i].For; part == change.PartAccount && len(only) > 0 && !slices.Contains(only, who.Kind) {
-			bad(name, "leave it out", "%s is nothing that a %s has", name, who.Title)
+			bad(name, "leave it out", "%s is nothing that %s have", name, who.Many)
 			continue
 		}
 		value, err := fields[i].Parse(options[name])
 		if err != nil {
-			bad(name, "see what there is: genarch engine show "+string(d.ID), "%s: %v", name, err)
+			bad(name, showEngine(d), "%s: %v", name, err)
 			continue
 		}
 		if out == nil {
@@ -140,7 +145,7 @@ func checkOptions(in change.Intent, d *Description, part change.Part, options ca
 		case f.With != "" && options.Has(f.Name) && !options.Has(f.With):
 			bad(f.Name, "give both, or leave it out", "%s means nothing without %s", f.Name, f.With)
 		case f.Required && !options.Has(f.Name):
-			bad(f.Name, "", "%s needs %s: %s", k, f.Name, f.Decides)
+			bad(f.Name, "give it: --set "+f.Name+"=…", "%s needs %s: %s", k, f.Name, f.Decides)
 		}
 	}
 	return out, errors.Join(errs...)
@@ -154,13 +159,13 @@ func CheckRegistration(d *Description, options catalog.Values) (catalog.Values, 
 	for _, name := range options.Names() {
 		f, known := d.Option(PartServer, name)
 		if !known {
-			errs = append(errs, &OptionError{Engine: d.ID, Part: PartServer, Option: name, Next: "see what there is: genarch engine show " + string(d.ID),
+			errs = append(errs, &OptionError{Engine: d.ID, Part: PartServer, Option: name, Next: showEngine(d),
 				Text: fmt.Sprintf("a registration of %s has no option %s", d.Title, naming.Show(name))})
 			continue
 		}
 		value, err := f.Parse(options[name])
 		if err != nil {
-			errs = append(errs, &OptionError{Engine: d.ID, Part: PartServer, Option: name, Text: fmt.Sprintf("%s: %v", name, err)})
+			errs = append(errs, &OptionError{Engine: d.ID, Part: PartServer, Option: name, Next: showEngine(d), Text: fmt.Sprintf("%s: %v", name, err)})
 			continue
 		}
 		if value != "" {
@@ -169,7 +174,8 @@ func CheckRegistration(d *Description, options catalog.Values) (catalog.Values, 
 	}
 	for _, f := range d.Fields[PartServer] {
 		if f.Required && !out.Has(f.Name) {
-			errs = append(errs, &OptionError{Engine: d.ID, Part: PartServer, Option: f.Name, Text: fmt.Sprintf("a registration of %s needs %s: %s", d.Title, f.Name, f.Decides)})
+			errs = append(errs, &OptionError{Engine: d.ID, Part: PartServer, Option: f.Name, Next: "give it: --set " + f.Name + "=…",
+				Text: fmt.Sprintf("a registration of %s needs %s: %s", d.Title, f.Name, f.Decides)})
 		}
 	}
 	return out, errors.Join(errs...)
@@ -210,14 +216,14 @@ func inRows(fields []Field, options catalog.Values) catalog.Values {
 // unknownOption says which option it is that the engine does not have, and what is
 // nearest: the same one in another kind, or one of a like name.
 func unknownOption(k change.Kind, d *Description, part change.Part, name string) error {
-	e := &OptionError{Engine: d.ID, Part: part, Option: name, Next: "see what there is: genarch engine show " + string(d.ID)}
+	e := &OptionError{Engine: d.ID, Part: part, Option: name, Next: showEngine(d)}
 	var names []string
 	for _, f := range d.Fields[part] {
 		switch {
 		case f.Name != name:
 			names = append(names, f.Name)
 		case f.Fixed != "":
-			e.Text = fmt.Sprintf("%s of a %s is fixed once it is made", name, d.Word(Noun(part)).One)
+			e.Text = fmt.Sprintf("%s is fixed once the %s is made", name, d.Word(Noun(part)).One)
 			e.Next = f.Fixed
 			return e
 		case len(f.In) > 0:

@@ -113,7 +113,7 @@ func TestCheckIntent(t *testing.T) {
 		{postgres.Engine{}.Describe(), create(catalog.Values{"allow": []string{"mate"}}), "allow means nothing without private", "give both"},
 		{postgres.Engine{}.Describe(), create(catalog.Values{"collation_version": "1"}), "collation_version can be read and not be set", "genarch engine show"},
 		{postgres.Engine{}.Describe(), create(catalog.Values{"clear_leftovers": true}), "PostgreSQL has no option clear_leftovers", "genarch engine show"},
-		{postgres.Engine{}.Describe(), alter, "encoding of a database is fixed once it is made", "make a new database"},
+		{postgres.Engine{}.Describe(), alter, "encoding is fixed once the database is made", "make a new database"},
 		{mariadb.Engine{}.Describe(), create(catalog.Values{"tablespace": "fast"}), "MariaDB has no option tablespace for database.create", "genarch engine show mariadb"},
 		{mariadb.Engine{}.Describe(), create(catalog.Values{"comment": strings.Repeat("x", 1025)}), "it has 1025 characters; at most 1024 fit", ""},
 	} {
@@ -132,7 +132,7 @@ func TestCheckIntent(t *testing.T) {
 		in   change.Intent
 		says string
 	}{
-		{mariadb.Engine{}.Describe(), account(true, catalog.Values{"locked": true}), "locked is nothing that a role has"},
+		{mariadb.Engine{}.Describe(), account(true, catalog.Values{"locked": true}), "locked is nothing that roles have"},
 		{mariadb.Engine{}.Describe(), account(false, catalog.Values{"comment": "x"}), "MariaDB has no option comment for account.alter"},
 		{mariadb.Engine{}.Describe(), account(false, catalog.Values{"connection_limit": int64(-5)}), "out of bounds"},
 		{postgres.Engine{}.Describe(), account(false, catalog.Values{"tls": true}), "PostgreSQL has no option tls for account.alter"},

@@ -19,7 +19,6 @@ type simDatabase struct {
 	open          bool
 	comment       string
 	made, dropped int
-	broken        bool // by a drop that was cut off
 }
 
 // simAccount is an account of it: what it holds can be given away and back.

@@ -160,7 +160,6 @@ type wish struct {
 	at   time.Duration
 	stop time.Duration // when it is asked to be stopped; 0: never
 	id   uint64
-	ran  bool
 }
 
 // newSim draws a schedule from its seed.

@@ -2610,7 +2610,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description SQL text */
+            /** @description The statements, in the form of the engine's own client: its media type is another one where that is no SQL. */
             200: {
                 headers: {
                     "Content-Type"?: string;

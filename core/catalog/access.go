@@ -134,8 +134,7 @@ type Object struct {
 	Args   string `json:"args,omitempty"`
 	Column string `json:"column,omitempty"`
 	// Routine is what kind of routine it is, in the engine's own word, where two
-	// kinds may have one name and it is not the usual one: MariaDB's FUNCTION,
-	// PACKAGE and PACKAGE BODY beside PROCEDURE. Only a reading sets it.
+	// kinds may have one name and it is not the usual one. Only a reading sets it.
 	Routine string `json:"routine,omitempty"`
 }
 
@@ -199,7 +198,6 @@ type Grant struct {
 
 // Access is everything that says who may do what on one server.
 type Access struct {
-	Engine Engine
 	// Number is the engine's version, comparable: 150018.
 	Number      int
 	Accounts    []Account

@@ -55,7 +55,7 @@ type Snapshot struct {
 	Use Use
 	// ObjectAbsent: the table or routine of a grant is not there (MariaDB).
 	ObjectAbsent bool
-	// Routine is what kind of routine a grant names, if it is not a procedure (MariaDB).
+	// Routine is what kind of routine a grant names, if it is not of the usual kind.
 	Routine string
 	// FoldsCase: the server stores names in lower case.
 	FoldsCase bool

@@ -286,7 +286,7 @@ func (s *fakeServer) Choices(ctx context.Context, _ ...string) (catalog.Choices,
 
 // Access shows one administrator, who owns everything.
 func (s *fakeServer) Access(ctx context.Context, _ catalog.AccessQuery) (catalog.Access, error) {
-	a := catalog.Access{Engine: "fake", Accounts: []catalog.Account{{Principal: catalog.Principal{Name: "admin"}, Login: true, Super: true, ConnectionLimit: -1}}, Read: time.Now().UTC()}
+	a := catalog.Access{Accounts: []catalog.Account{{Principal: catalog.Principal{Name: "admin"}, Login: true, Super: true, ConnectionLimit: -1}}, Read: time.Now().UTC()}
 	list, err := s.Databases(ctx)
 	for _, d := range list.Databases {
 		a.Databases = append(a.Databases, catalog.AccessDatabase{Name: d.Name, Owner: d.Owner, Interior: &catalog.Interior{Read: a.Read}})

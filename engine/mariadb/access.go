@@ -327,7 +327,7 @@ func hidden(err error) bool {
 }
 
 func (s *server) readAccess(ctx context.Context) (catalog.Access, error) {
-	a := catalog.Access{Engine: ID, Read: time.Now().UTC()}
+	a := catalog.Access{Read: time.Now().UTC()}
 	var sessions []connected
 	group, gctx := errgroup.WithContext(ctx)
 	group.Go(func() (err error) {

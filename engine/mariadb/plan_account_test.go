@@ -29,7 +29,7 @@ func staffed() catalog.Snapshot {
 	keeper.Super, keeper.Global, keeper.GlobalGrant = true, table.All(), true
 	gate := account(at("gate", "10.%"))
 	gate.DefaultRole = "crew"
-	snap.Access = &catalog.Access{Engine: ID,
+	snap.Access = &catalog.Access{
 		Accounts:    []catalog.Account{keeper, account(at("cargo_app", "10.0.0.%")), gate, account(at("crew", "")), account(at("desk", ""))},
 		Memberships: []catalog.Membership{{Role: at("crew", ""), Member: at("keeper", "%"), Admin: true}, {Role: at("crew", ""), Member: at("gate", "10.%")}, {Role: at("desk", ""), Member: at("keeper", "%"), Admin: true}},
 		Databases:   []catalog.AccessDatabase{{Name: "cargo_prod"}, {Name: "cargo2prod"}},

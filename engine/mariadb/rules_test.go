@@ -84,7 +84,7 @@ func freight() catalog.Access {
 	gate := account("gate", "10.%")
 	gate.DefaultRole = "crew"
 	own := ownPrivileges
-	return catalog.Access{Engine: ID, Number: 101119,
+	return catalog.Access{Number: 101119,
 		Accounts:    []catalog.Account{account("app", "%"), account("app", "127.0.0.1"), gate, account("lead", "10.%"), account("crew", "")},
 		Memberships: []catalog.Membership{{Role: p("crew", ""), Member: p("gate", "10.%")}, {Role: p("crew", ""), Member: p("lead", "10.%")}},
 		Databases:   []catalog.AccessDatabase{{Name: "a_b"}, {Name: "axb"}, {Name: "cargo"}},
@@ -133,7 +133,7 @@ func TestRules(t *testing.T) {
 // large is a server of 5,000 accounts and 500 databases with what is usual on
 // them: some grants each, roles in roles, public ones too.
 func large() catalog.Access {
-	a := catalog.Access{Engine: ID}
+	a := catalog.Access{}
 	who := func(i int) catalog.Principal {
 		if i < 300 {
 			return catalog.Principal{Name: fmt.Sprintf("acc_%04d", i), Role: true}

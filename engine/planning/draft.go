@@ -29,11 +29,6 @@ type Draft struct {
 // UTF8 is utf-8.
 type Same func(option string, want, have any) bool
 
-// Equal compares two values letter by letter.
-func Equal(_ string, want, have any) bool {
-	return catalog.WriteValue(want) == catalog.WriteValue(have)
-}
-
 // New starts a brief with what it says for every engine: the target, whether the
 // engine has such an intent at all, whether the server can be altered, and what the
 // fields themselves say of the options. It reports false where there is nothing more

@@ -148,7 +148,7 @@ func (s *server) readAccessDatabases(ctx context.Context, q querier) ([]catalog.
 // Access reads roles, memberships and the access lists of databases, which the
 // whole server shows, and looks into the databases that q names.
 func (s *server) Access(ctx context.Context, q catalog.AccessQuery) (catalog.Access, error) {
-	a := catalog.Access{Engine: ID, Read: time.Now().UTC()}
+	a := catalog.Access{Read: time.Now().UTC()}
 	group, gctx := errgroup.WithContext(ctx)
 	group.Go(func() error {
 		list, unknown, err := s.readAccounts(gctx, s.pool)

@@ -232,7 +232,7 @@ func (s *server) createSnapshot(ctx context.Context, in change.Intent) (catalog.
 // copy of a template.
 func (s *server) readTeamSide(ctx context.Context, spec *change.DatabaseSpec, snap *catalog.Snapshot) error {
 	list, _, err := s.readAccounts(ctx, s.pool)
-	snap.Access = &catalog.Access{Engine: ID, Accounts: list}
+	snap.Access = &catalog.Access{Accounts: list}
 	template := spec.Options.Text("template")
 	if err != nil || spec.Team == nil || template == "" || template == pristine {
 		return err

@@ -34,7 +34,7 @@ func staffed() catalog.Snapshot {
 		return o
 	}
 	own := []catalog.Entry{{Grantee: role("tickets_owner"), Grantor: "tickets_owner", Privileges: may.Select.Or(may.Insert, may.Update, may.Delete)}}
-	snap.Access = &catalog.Access{Engine: ID, Number: 180004,
+	snap.Access = &catalog.Access{Number: 180004,
 		Accounts:    []catalog.Account{keeper, group, owner, login("tickets_app"), login("mate"), {Principal: role("postgres"), Login: true, Super: true, System: true}},
 		Memberships: []catalog.Membership{{Role: role("crew"), Member: role("mate"), Grantor: "keeper", Inherit: true, Set: true}},
 		Databases: []catalog.AccessDatabase{{Name: "tickets_prod", Owner: "tickets_owner",

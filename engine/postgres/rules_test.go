@@ -31,7 +31,7 @@ func rota() catalog.Access {
 	data := may.Select.Or(may.Insert, may.Update, may.Delete)
 	db := catalog.Object{Scope: catalog.ScopeSchema, Database: "rota", Schema: "public"}
 	table := catalog.Object{Scope: catalog.ScopeTable, Database: "rota", Schema: "public", Name: "shifts"}
-	return catalog.Access{Engine: ID, Number: 160000,
+	return catalog.Access{Number: 160000,
 		Accounts: []catalog.Account{acc("owner"), acc("admin", func(a *catalog.Account) { a.Super = true }), acc("desk"), acc("officers"), acc("ines"), acc("tomas"),
 			acc("locked", func(a *catalog.Account) { a.Login = false }), acc("nobody")},
 		Memberships: []catalog.Membership{belongs("officers", "desk"), belongs("ines", "officers"), {Role: role("officers"), Member: role("tomas"), Set: true}, belongs("nobody", "admin")},
@@ -131,7 +131,7 @@ func TestCompare(t *testing.T) {
 // large is a server of 5,000 accounts and 500 databases with what is usual on
 // them: some grants each, roles in roles, public ones too.
 func large() catalog.Access {
-	a := catalog.Access{Engine: ID, Number: 160000}
+	a := catalog.Access{Number: 160000}
 	who := func(i int) catalog.Principal { return role(fmt.Sprintf("acc_%04d", i)) }
 	for i := range 5000 {
 		a.Accounts = append(a.Accounts, catalog.Account{Principal: who(i), Login: i >= 300, Inherit: true, ConnectionLimit: -1})

@@ -193,7 +193,6 @@ func (s *server) readPrepared(ctx context.Context, database string) ([]catalog.P
 // go in one statement; if the server refuses one of them it has refused the rest
 // of the statement too, so then they are signalled one by one.
 func (s *server) End(ctx context.Context, ids []catalog.SessionID, how catalog.Ending) (map[catalog.SessionID]string, error) {
-	const op = "end sessions"
 	err := s.signal(ctx, ids, how)
 	if e, ok := errors.AsType[*engine.Error](err); !ok || e.Code != "42501" {
 		return nil, err

@@ -2,8 +2,8 @@
 	import type { Manner } from './manner.svelte';
 
 	/** refused: what does not run if written work is lost without being accepted. */
-	type Props = { manner: Manner; who?: string; gate?: string; refused: string };
-	let { manner, who = 'Whoever is connected', gate = 'New logins are kept out from the beginning.', refused }: Props = $props();
+	type Props = { manner: Manner; who?: string; gate: string; refused: string };
+	let { manner, who = 'Whoever is connected', gate, refused }: Props = $props();
 </script>
 
 <fieldset class="flex flex-col gap-2"><legend class="label-text mb-1">{who}</legend>

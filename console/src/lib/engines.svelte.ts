@@ -51,6 +51,13 @@ class Engines {
 		return !!this.get(id)?.principals.some((k) => !k.role && k.in === 'database');
 	}
 
+	/** Whom the gate of a database keeps out, in a sentence. */
+	gate(id: string | undefined): string {
+		const gate = this.get(id)?.gate;
+		const says = gate?.keeps === 'nobody' ? gate.says : 'New logins are kept out from the beginning.';
+		return [says, gate?.leaks].filter(Boolean).join(' ');
+	}
+
 	/** Whether there are roles. */
 	hasRoles(id: string | undefined): boolean {
 		return !!this.get(id)?.principals.some((k) => k.role);

@@ -101,7 +101,7 @@
 		{#each account.unknown as u (u)}<p class="quiet mt-2 text-sm">Not known: {u}</p>{/each}
 		{#if session.may('ask') && !account.system}
 			<div class="mt-4 flex flex-wrap gap-2">
-				<a class="btn btn-sm btn-primary" href={to.newGrant(server, '', (spec.role ? 'role:' : '') + whoText(account))}>Give or take privileges</a>
+				<a class="btn btn-sm btn-primary" href={to.newGrant(server, account.database, (spec.role ? 'role:' : '') + whoText({ ...account, database: '' }))}>Give or take privileges</a>
 				{#if account.kind === 'account'}
 					<button class="btn btn-sm" onclick={() => asking.ask({ kind: 'account.password', server, account: { ...spec, password_from: 'generated' } })}>New password</button>
 					<button class="btn btn-sm" onclick={() => alter({ options: { locked: !account?.locked } })}>{account.locked ? 'Unlock' : 'Lock'} {visible(account.name)}</button>

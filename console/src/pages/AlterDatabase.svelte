@@ -54,7 +54,7 @@
 	{#if !engine || !database}{#if !problem}<Skeleton rows={6} label="Reading the database" />{/if}
 	{:else}
 		<EngineFields {server} {engine} kind="database.alter" bind:options {brief} now={database} />
-		{#if clears}<MannerFields {manner} refused="the alteration" />{/if}
+		{#if clears}<MannerFields {manner} gate={engines.gate(asking.server?.engine)} refused="the alteration" />{/if}
 		{#if fixed.length}
 			<section>
 				<h2 class="mb-1">What cannot be altered</h2>

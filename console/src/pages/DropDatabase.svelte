@@ -30,7 +30,7 @@
 <svelte:head><title>Drop {database} · {server} · Genarch</title></svelte:head>
 
 <AskForm title="Drop {visible(database)}" {asking} {intent} button="Show the brief for dropping {visible(database)}" hint="Reading who is connected and what would be lost.">
-	<MannerFields {manner} refused="the drop" />
+	<MannerFields {manner} gate={engines.gate(asking.server?.engine)} refused="the drop" />
 	{#if outlive || leaks}
 		<fieldset class="flex flex-col gap-2"><legend class="label-text mb-1">On {engine?.title}</legend>
 			{#if outlive}<label class="flex items-start gap-2"><input class="checkbox checkbox-sm mt-0.5" type="checkbox" name="leftovers" bind:checked={leftovers} /> <span>take the grants on its name too; else they open a database of the name at once, should one be made again</span></label>{/if}

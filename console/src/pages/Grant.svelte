@@ -63,7 +63,7 @@
 	</fieldset>
 	<div class="grid gap-4 sm:grid-cols-2">
 		<label class="flex flex-col gap-1"><span class="label-text">Account or role</span><input name="who" class="input mono w-full" list="whos" autocomplete="off" autocapitalize="none" required bind:value={who} /></label>
-		<datalist id="whos">{#each accounts as a, i (i)}<option value={(apart && a.kind === 'role' ? 'role:' : '') + whoText(a)}></option>{/each}<option value="PUBLIC">everybody</option></datalist>
+		<datalist id="whos">{#each accounts.filter((a) => !a.database || a.database === database) as a, i (i)}<option value={(apart && a.kind === 'role' ? 'role:' : '') + whoText({ ...a, database: '' })}></option>{/each}<option value="PUBLIC">everybody</option></datalist>
 		<label class="flex flex-col gap-1"><span class="label-text">Database</span><input name="database" class="input mono w-full" list="dbs" autocomplete="off" required bind:value={database} /></label>
 		<datalist id="dbs">{#each databases as d, i (i)}<option value={d}></option>{/each}</datalist>
 	</div>

@@ -45,14 +45,14 @@
 				{#if brief && aboutName.length === 0}<p class="text-success text-sm" role="status">{visible(name)} is free on {server}.</p>{/if}
 			{/snippet}
 		</Field>
-		<fieldset class="border-base-300 rounded-box flex flex-col gap-2 border px-4 py-3">
+		{#if !engine.team.why}<fieldset class="border-base-300 rounded-box flex flex-col gap-2 border px-4 py-3">
 			<legend class="label-text px-1">Who will use it</legend>
 			<div class="grid gap-4 {hosts ? 'sm:grid-cols-2' : ''}">
 				<label class="flex flex-col gap-1"><span class="label-text">Team</span><input name="team" class="input mono w-full" autocomplete="off" autocapitalize="none" spellcheck="false" placeholder="tickets" bind:value={team} /></label>
 				{#if hosts}<label class="flex flex-col gap-1"><span class="label-text">Host its accounts come from</span><input name="team_host" class="input mono w-full" autocomplete="off" placeholder="%" bind:value={teamHost} /></label>{/if}
 			</div>
 			<p class="quiet text-sm">{engine.team.says?.replaceAll('NAME', team ? visible(team) : 'NAME')}</p>
-		</fieldset>
+		</fieldset>{/if}
 		<EngineFields {server} {engine} kind="database.create" bind:options {brief} without={team ? ['owner', 'private', 'allow'] : []} />
 	{/if}
 </AskForm>

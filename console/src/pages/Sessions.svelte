@@ -1,5 +1,6 @@
 <script lang="ts">
 	import { Asking } from '../lib/asking.svelte';
+	import { engines } from '../lib/engines.svelte';
 	import Band from '../lib/Band.svelte';
 	import { count, visible } from '../lib/format';
 	import { session } from '../lib/session.svelte';
@@ -48,7 +49,7 @@
 		</div>
 		{#if session.may('ask')}
 			<div class="my-2 flex min-h-8 flex-wrap items-center gap-3">
-				<button class="btn btn-sm" disabled={!sessions.chosen.size || asking.busy} onclick={() => end(true)}>Stop the statements of {sessions.chosen.size || 'those chosen'} …</button>
+				{#if !engines.get(asking.server?.engine)?.endings.statement?.why}<button class="btn btn-sm" disabled={!sessions.chosen.size || asking.busy} onclick={() => end(true)}>Stop the statements of {sessions.chosen.size || 'those chosen'} …</button>{/if}
 				<button class="btn btn-sm" disabled={!sessions.chosen.size || asking.busy} onclick={() => end(false)}>End {sessions.chosen.size ? (sessions.chosen.size === 1 ? '1 session' : `${sessions.chosen.size} sessions`) : 'those chosen'} …</button>
 				<span class="quiet text-sm">Each shows its brief first: who they are and what they would lose.</span>
 			</div>

@@ -12,7 +12,7 @@ import (
 // ID names the engine; Version is the only one that there is.
 const (
 	ID      catalog.Engine = "invented"
-	Version                = "2.1"
+	Version string         = "2.1"
 )
 
 var table = privilege.NewTable("OPEN", "STORE", "DISCARD", "MANAGE")

@@ -26,7 +26,7 @@ const (
 
 // Plan briefs an intent.
 func (Engine) Plan(in change.Intent, snap catalog.Snapshot) (change.Brief, error) {
-	p, ok, err := planning.New(in, snap, &description, planning.Equal)
+	p, ok, err := planning.New(in, snap, &description, equal)
 	if err != nil || !ok {
 		if p == nil {
 			return change.Brief{}, err
@@ -50,6 +50,11 @@ func (Engine) Plan(in change.Intent, snap catalog.Snapshot) (change.Brief, error
 		planPermit(p)
 	}
 	return p.Seal(), nil
+}
+
+// equal compares two values letter by letter.
+func equal(_ string, want, have any) bool {
+	return catalog.WriteValue(want) == catalog.WriteValue(have)
 }
 
 // step makes one whose command is a request, with what it takes to know it again.

@@ -192,7 +192,7 @@ func (s *server) Access(ctx context.Context, _ catalog.AccessQuery) (catalog.Acc
 }
 
 func accessOf(state *reading, admin string) catalog.Access {
-	a := catalog.Access{Engine: ID, Number: description.Releases["2"] + 1, Read: time.Now().UTC()}
+	a := catalog.Access{Number: description.Releases["2"] + 1, Read: time.Now().UTC()}
 	yes := true
 	a.Accounts = append(a.Accounts, catalog.Account{Principal: catalog.Principal{Name: admin}, Login: true, Super: true, Password: &yes, ConnectionLimit: -1, System: true})
 	for _, c := range state.Clerks {
