@@ -103,12 +103,15 @@ func confirmFlag() cli.Flag {
 // accountVerb is a command that alters one account or role.
 // With the option end-sessions, or the clearing options of a drop, it ends the
 // sessions of the account too.
-func (a app) accountVerb(kind, name, usage string, flags []cli.Flag, intent string, fill func(c *cli.Command, spec *wire.AccountSpec) error) *cli.Command {
-	return &cli.Command{Name: name, Usage: usage, ArgsUsage: "SERVER/" + kind + ":NAME", Arguments: addressArg(), Flags: append(flags, alterFlags()...),
+func (a app) accountVerb(kind, name, usageText string, flags []cli.Flag, intent string, fill func(c *cli.Command, spec *wire.AccountSpec) error) *cli.Command {
+	return &cli.Command{Name: name, Usage: usageText, ArgsUsage: "SERVER/" + kind + ":NAME", Arguments: addressArg(), Flags: append(flags, alterFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			server, p, err := splitWho(c, kind)
 			if err != nil {
 				return err
+			}
+			if p.Role && kind == "account" && intent == "account.create" {
+				return usage("%s is the address of a role: genarch role create %s", c.StringArg("address"), c.StringArg("address"))
 			}
 			spec := wire.AccountSpec{Name: p.Name, Host: p.Host, Database: p.Database, Role: p.Role}
 			if spec.Options, err = options(c); err != nil {

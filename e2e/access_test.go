@@ -515,6 +515,7 @@ func testAccessUsage(t *testing.T, s *service) {
 		{[]string{"grant", "give", "harbour/lounges_prod", "--to", "lounges_app", "--bundle", "all", "--yes"}, 2, "bundle"},
 		{[]string{"grant", "give", "harbour/lounges_prod", "--to", "lounges_app", "--privilege", "FLY", "--yes"}, 2, "no privilege"},
 		{[]string{"grant", "why", "harbour/account:lounges_app", "FLY", "lounges_prod"}, 2, "no privilege"},
+		{[]string{"account", "create", "harbour/role:crew_x", "--yes"}, 2, "genarch role create harbour/role:crew_x"},
 		{[]string{"grant", "why", "harbour/account:lounges_app", "SELECT"}, 2, "PRIVILEGE OBJECT"},
 		{[]string{"grant", "why", "harbour/account:lounges_app", "SELECT", "nowhere"}, 4, "no database nowhere"},
 		{[]string{"grant", "list", "harbour"}, 2, "SERVER/DATABASE or"},

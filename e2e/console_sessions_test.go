@@ -189,7 +189,8 @@ func TestConsoleSessions(t *testing.T) {
 		}
 		p.Open("/servers/quay/databases/cargo_prod/drop")
 		p.WaitText("grants on this name stay behind")
-		p.Click("input[name=leftovers]")
+		p.Wait("what else can be asked for", "document.querySelector('select[name=clear_leftovers] option[value=true]')")
+		p.Select("select[name=clear_leftovers]", "true")
 		p.WaitText("are taken for good")
 		p.Axe("asking for a drop on MariaDB")
 		p.Click("form button.btn-primary")

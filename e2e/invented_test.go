@@ -96,8 +96,8 @@ func TestInvented(t *testing.T) {
 	t.Run("dropping", func(t *testing.T) {
 		visitor := invented.Visit(t, running, "", running.Admin, running.Password.Reveal())
 		visitor.Enter("fares")
-		r := s.run(0, "database", "drop", "cellar/fares", "--confirm", "fares", "--grace", "0s", "--yes")
-		has(t, "a drop", r.err, "end the sessions of fares", "empty it", "gone")
+		r := s.run(0, "database", "drop", "cellar/fares", "--confirm", "fares", "--grace", "0s", "--set", "shred=yes", "--yes")
+		has(t, "a drop", r.err, `"settings":{"shred":true}`, "end the sessions of fares", "empty it", "gone")
 		if visitor.Inside() {
 			t.Error("the visitor is still inside")
 		}
@@ -117,6 +117,7 @@ func testInventedConsole(t *testing.T, s *service) {
 	}
 	p.Open("/servers/cellar/databases/fares/drop")
 	p.WaitText("There is no gate.")
+	p.WaitText("whether what was in it is shredded")
 	p.Open("/servers/cellar")
 	for _, text := range []string{"Vault", "Region", "Boxes", "Visits", "south"} {
 		p.WaitText(text)

@@ -2,6 +2,7 @@ package enginetest
 
 import (
 	"slices"
+	"strings"
 	"testing"
 
 	"example.com/genarch/core/catalog"
@@ -64,4 +65,19 @@ func ValuesOf(t *testing.T, s engine.Server, name string) catalog.Values {
 		t.Fatal(err)
 	}
 	return d.Values()
+}
+
+// Findings checks what a brief has found, as level:code, and that one of the findings
+// says the remedy.
+func Findings(t *testing.T, b change.Brief, want, remedy string) {
+	t.Helper()
+	var got []string
+	remedies := ""
+	for _, f := range b.Findings {
+		got = append(got, string(f.Level)+":"+f.Code)
+		remedies += f.Next + "\n"
+	}
+	if strings.Join(got, " ") != want || !strings.Contains(remedies, remedy) {
+		t.Errorf("findings %v; want %q with the remedy %q; got %s", got, want, remedy, remedies)
+	}
 }

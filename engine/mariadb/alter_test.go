@@ -3,7 +3,6 @@ package mariadb
 import (
 	"database/sql"
 	"slices"
-	"strings"
 	"testing"
 
 	"example.com/genarch/core/catalog"
@@ -52,15 +51,7 @@ func TestPlanAlterFindings(t *testing.T) {
 				tt.alter(&snap)
 			}
 			b := plan(t, tt.in, snap)
-			var got []string
-			remedies := ""
-			for _, f := range b.Findings {
-				got = append(got, string(f.Level)+":"+f.Code)
-				remedies += f.Next + "\n"
-			}
-			if strings.Join(got, " ") != tt.want || !strings.Contains(remedies, tt.remedy) {
-				t.Errorf("findings %v; want %q with the remedy %q; got %s", got, tt.want, tt.remedy, remedies)
-			}
+			enginetest.Findings(t, b, tt.want, tt.remedy)
 		})
 	}
 	snap := doomed()

@@ -61,15 +61,7 @@ func TestPlanAlterFindings(t *testing.T) {
 				tt.alter(&snap)
 			}
 			b := ask(t, tt.in, snap)
-			var got []string
-			remedies := ""
-			for _, f := range b.Findings {
-				got = append(got, string(f.Level)+":"+f.Code)
-				remedies += f.Next + "\n"
-			}
-			if strings.Join(got, " ") != tt.want || !strings.Contains(remedies, tt.remedy) {
-				t.Errorf("findings %v; want %q with the remedy %q; got %s", got, tt.want, tt.remedy, remedies)
-			}
+			enginetest.Findings(t, b, tt.want, tt.remedy)
 			if (b.Stopped() || b.Outcome == change.Nothing) != (len(b.Steps) == 0) {
 				t.Errorf("outcome %s, stopped %v, with %d steps", b.Outcome, b.Stopped(), len(b.Steps))
 			}

@@ -8,6 +8,7 @@ import (
 	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/privilege"
+	"example.com/genarch/engine/enginetest"
 )
 
 func acc(name string, more ...func(*catalog.Account)) catalog.Account {
@@ -167,22 +168,6 @@ func large() catalog.Access {
 	return a
 }
 
-// BenchmarkMatrix is the whole matrix of 5,000 accounts and 500 databases, from
-// the reading to the last cell; the goal is 100 ms.
-func BenchmarkMatrix(b *testing.B) {
-	a := large()
-	for b.Loop() {
-		graph(a).Matrix(nil, nil)
-	}
-}
+func BenchmarkMatrix(b *testing.B) { enginetest.BenchMatrix(b, Engine{}, large()) }
 
-// BenchmarkWhy is one question on a prepared graph; the goal is 1 ms.
-func BenchmarkWhy(b *testing.B) {
-	a := large()
-	g := graph(a)
-	p := a.Accounts[4321].Principal
-	o := catalog.Object{Scope: catalog.ScopeTable, Database: "db_321", Schema: "public", Name: "t"}
-	for b.Loop() {
-		g.Why(p, may.Select, o)
-	}
-}
+func BenchmarkWhy(b *testing.B) { enginetest.BenchWhy(b, Engine{}, large(), may.Select) }

@@ -10,6 +10,8 @@
 		server: string;
 		engine: Engine;
 		kind: Intent['kind'];
+		/** The part of the intent that the options belong to; its own, if nothing is said. */
+		part?: string;
 		options: Options;
 		/** The brief of what is filled in: it says defaults and what is wrong where. */
 		brief: Brief | null;
@@ -20,9 +22,9 @@
 		/** Fields that have a place of their own in the form. */
 		without?: string[];
 	};
-	let { server, engine, kind, options = $bindable(), brief, now, principal, without = [] }: Props = $props();
+	let { server, engine, kind, part, options = $bindable(), brief, now, principal, without = [] }: Props = $props();
 
-	const fields = $derived(optionsOf(engine, kind).filter((f) => !without.includes(f.name) && (!principal || !f.for || f.for.includes(principal))));
+	const fields = $derived(optionsOf(engine, kind, part).filter((f) => !without.includes(f.name) && (!principal || !f.for || f.for.includes(principal))));
 	const first = $derived(fields.filter((f) => !f.group));
 	const groups = $derived([...new Set(fields.flatMap((f) => (f.group ? [f.group] : [])))]);
 	let choices = $state.raw<Choices['choices'] | null>(null);

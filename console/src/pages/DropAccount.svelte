@@ -1,5 +1,6 @@
 <script lang="ts">
-	import { engines, optionsOf } from '../lib/engines.svelte';
+	import EngineFields from '../lib/EngineFields.svelte';
+	import { engines, given, optionsOf, type Options } from '../lib/engines.svelte';
 	import { api, problemOf, type AccountDetail, type Intent, type Problem } from '../lib/api';
 	import AskForm from '../lib/AskForm.svelte';
 	import { Asking } from '../lib/asking.svelte';
@@ -15,11 +16,12 @@
 	const isRole = $derived(route.pathname.includes('/roles/'));
 	const asking = $derived(new Asking(server));
 	const apart = $derived(engines.separateRoles(asking.server?.engine));
-	const owners = $derived(optionsOf(engines.get(asking.server?.engine), 'account.drop').some((f) => f.name === 'give_to'));
+	const engine = $derived(engines.get(asking.server?.engine));
+	const owners = $derived(optionsOf(engine, 'account.drop').some((f) => f.name === 'give_to'));
 	const manner = new Manner();
 	let account = $state.raw<AccountDetail | null>(null);
 	let problem = $state<Problem | null>(null);
-	let giveTo = $state('');
+	let options = $state<Options>({});
 
 	$effect(() => {
 		api.account(server, who, isRole, within).then(
@@ -29,7 +31,7 @@
 	});
 	const signsIn = $derived(account?.kind === 'account');
 	const intent = $derived.by((): Intent | null =>
-		account && { kind: 'account.drop', server, account: { name: account.name, host: account.host, database: account.database, role: (isRole && apart) || undefined, options: giveTo ? { give_to: giveTo } : undefined }, clearing: signsIn ? manner.spec : undefined }
+		account && { kind: 'account.drop', server, account: { name: account.name, host: account.host, database: account.database, role: (isRole && apart) || undefined, options: given(options) }, clearing: signsIn ? manner.spec : undefined }
 	);
 </script>
 
@@ -38,8 +40,8 @@
 <AskForm title="Drop {visible(who)}" {asking} {intent} button="Show the brief for dropping {visible(who)}" hint="Reading what it owns, where it is used and who is connected as it.">
 	{#if problem}<Trouble {problem} />{/if}
 	{#if signsIn}<MannerFields {manner} who="Whoever is signed in as it{account?.sessions ? ` (sessions now: ${count(account.sessions)})` : ''}" gate="It cannot sign in any more from the beginning." refused="the drop" />{/if}
-	{#if asking.server && owners}
-		<label class="flex flex-col gap-1"><span class="label-text">Give what it owns to</span><input name="give_to" class="input mono w-full" placeholder="an account or role" autocomplete="off" autocapitalize="none" spellcheck="false" bind:value={giveTo} /></label>
+	{#if engine}<EngineFields {server} {engine} kind="account.drop" bind:options brief={asking.brief} />{/if}
+	{#if owners}
 		<p class="quiet text-sm">{account?.owns.length ? `It owns ${account.owns.map(visible).join(', ')}. ` : ''}As long as it owns something, in any database, and nobody is named here, it cannot be dropped.</p>
 	{/if}
 </AskForm>

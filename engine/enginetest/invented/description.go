@@ -46,6 +46,8 @@ var description = engine.Description{
 			{Name: "labels", Title: "Labels", Type: engine.List, In: engine.AtBoth, Show: engine.InDetail, Default: "none", Decides: "under what it is found"},
 			{Name: "mirror", Title: "Mirror", Type: engine.Yes, In: engine.AtBoth, Show: engine.InDetail, Since: "3", Default: "no", Group: engine.More,
 				Decides: "whether a second one is kept in step"},
+			{Name: "shred", Title: "Shred", Type: engine.Yes, In: []change.Kind{change.DropDatabase}, Default: "no",
+				Decides: "whether what was in it is shredded"},
 			{Name: "comment", Title: "Comment", Type: engine.Text, In: engine.AtBoth, Show: engine.InDetail, Default: "none", Decides: "what people read about it"},
 		},
 		change.PartAccount: {{Name: "badge", Title: "Badge", Type: engine.Text, In: []change.Kind{change.CreateAccount}, Show: engine.InDetail,

@@ -125,7 +125,11 @@ func planDrop(p *planning.Draft) {
 	planning.Lost(&p.Brief, p.Snap)
 	clear := planning.Clearing(&p.Brief, p.Snap, p.In.Clearing.Rules(clearing.Target{Database: d.Name}), naming.Show(d.Name), request{Do: "end"}.text())
 	args := map[string]string{"name": d.Name, "key": d.Key}
-	p.Step(clear, step(stepEmpty, "empty it", request{Do: "empty", Vault: d.Name, Key: d.Key}, request{}, args),
+	empty := request{Do: "empty", Vault: d.Name, Key: d.Key}
+	if p.Asked.Bool("shred") {
+		empty.Settings = map[string]any{"shred": true}
+	}
+	p.Step(clear, step(stepEmpty, "empty it", empty, request{}, args),
 		verify("read back that it is gone", map[string]string{"name": d.Name, "key": d.Key, "gone": "yes"}))
 }
 
