@@ -17,7 +17,7 @@ const (
 	OptionUnlisted = "option.unlisted"
 	// OptionUnusable: a template that Genarch's login may not copy.
 	OptionUnusable = "option.unusable"
-	// KindUnsupported: renaming a database on MariaDB.
+	// KindUnsupported: renaming a database where no statement does.
 	KindUnsupported = "kind.unsupported"
 	// OptionInvalid: a locale beside a collation, which it sets too.
 	OptionInvalid = "option.invalid"
