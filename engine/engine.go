@@ -96,9 +96,13 @@ type Server interface {
 	// there (any more) is undone already. It refuses what would harm others.
 	Undo(ctx context.Context, s change.Step) (Report, error)
 
-	// ForChanges is the same server by connections that are kept for changes, so
-	// that those who only read cannot hold them up. Closing it does nothing.
-	ForChanges() Server
+	// ForChange is the same server for one change, by connections that are kept for
+	// changes, so that those who only read cannot hold it up. What alters goes by a
+	// session of the change's own, as long as one is free. done gives that back, once:
+	// settled says that the records hold the outcome of all that was sent on it.
+	// Otherwise it is closed, for whoever finds it there later may end it.
+	// Closing the result does nothing.
+	ForChange() (own Server, done func(settled bool))
 
 	// Close ends all connections; calls in progress may fail.
 	Close()
@@ -118,14 +122,16 @@ const (
 	SenderWorking SenderState = "working"
 )
 
-// The most connections that Genarch holds to one server: so many for reading, and
-// so many kept for changes. In each, Inside are to other databases than its own.
+// The most connections that Genarch holds to one server: so many for reading, so
+// many kept for changes, and the one by which a change alters. In each, Inside are to
+// other databases than its own.
 const (
 	Readers       = 3
 	ReadersInside = 2
 	Workers       = 2
 	WorkersInside = 1
-	MaxConns      = Readers + ReadersInside + Workers + WorkersInside
+	Altering      = 1
+	MaxConns      = Readers + ReadersInside + Workers + WorkersInside + Altering
 )
 
 // Report is what a step brought back.

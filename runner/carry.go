@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"sync"
 	"time"
 
 	"example.com/genarch/core/catalog"
@@ -20,7 +19,8 @@ import (
 
 // spawn carries a claimed change out in a goroutine. begun is the act whose
 // intention was committed with the claim; its slot is taken already.
-func (r *Runner) spawn(c change.Change, begun change.Act, holder string) error {
+// w is the server as it was read for the decision.
+func (r *Runner) spawn(c change.Change, begun change.Act, holder string, w *work) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.closed {
@@ -40,7 +40,7 @@ func (r *Runner) spawn(c change.Change, begun change.Act, holder string) error {
 		ctx, cancel := context.WithCancelCause(r.base)
 		defer cancel(nil)
 		go r.renew(ctx, cancel, c.ID, stop)
-		r.carry(ctx, c, begun, stop)
+		w.end(r.carry(ctx, c, begun, stop, w))
 	})
 	return nil
 }
@@ -69,9 +69,10 @@ func (r *Runner) renew(ctx context.Context, cancel context.CancelCauseFunc, id u
 
 // carry runs the change to its end. What is committed at each turn is the
 // outcome of the last deed together with the intention of the next, before the
-// next happens; so after a crash at any point the records say what to look at.
+// next alters anything; so after a crash at any point the records say what to look at.
 // done is an act whose intention is committed already; a zero Act is none.
-func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act, stop *stopper) {
+// It reports whether the records hold the outcome of all that was sent.
+func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act, stop *stopper, w *work) (settled bool) {
 	var news []journal.Entry
 	probing := time.Time{}
 	for {
@@ -82,12 +83,12 @@ func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act, st
 		} else {
 			if act.Deed == change.Finish {
 				c.Close(act, now())
-				r.finish(ctx, c, stop.holder, news)
-				return
+				sent := func(s change.StepRun) bool { return s.Sender != nil }
+				return r.finish(ctx, c, stop.holder, news) && !slices.ContainsFunc(c.Steps, sent)
 			}
 			if r.isClosing() && act.Deed != change.Undo {
 				r.handBack(ctx, c, stop.holder, news)
-				return
+				return false
 			}
 			c.Begin(act, now())
 			if probing.IsZero() { // a probe that is repeated is told once
@@ -95,30 +96,21 @@ func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act, st
 			}
 			if act.Deed == change.Undo {
 				if !r.save(ctx, c, stop.holder, news) {
-					return
+					return false
 				}
 				news = nil
 			}
 		}
 		r.publish(c)
-		// The intention goes on record while the step is made ready. What alters waits for
-		// it right before it is sent: see ready. Taking back waits from the beginning.
-		saved := make(chan bool, 1)
-		if len(news) > 0 {
-			before := c
-			before.Steps = slices.Clone(c.Steps)
-			go func(news []journal.Entry) { saved <- r.save(ctx, before, stop.holder, news) }(news)
-			news = nil
-		} else {
-			saved <- true
-		}
-		recorded := sync.OnceValue(func() bool { return <-saved })
-		seen := r.perform(ctx, &c, act, stop, recorded, probing)
-		if !recorded() {
-			return
+		// What alters has the intention written right before it is sent: see ready.
+		noted := r.intend(ctx, c, stop.holder, news)
+		seen := r.perform(ctx, &c, act, stop, noted, w, probing)
+		var ok bool
+		if news, ok = noted.close(); !ok {
+			return false
 		}
 		if context.Cause(ctx) != nil && seen.Effect == change.Unclear {
-			return // cut off: what was begun is on record, and will be probed
+			return false // cut off: what was begun is on record, and will be probed
 		}
 		c.Observe(act, seen, now())
 		news = append(news, stepEntry(c, act, string(act.Deed)+"."+string(seen.Effect)))
@@ -143,7 +135,7 @@ func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act, st
 		if now().Sub(probing) > limit {
 			c.GiveUp(*stillUnknown(c.Steps[act.Step].Failure), now())
 			r.finish(ctx, c, stop.holder, []journal.Entry{stepEntry(c, act, "probe.given_up")})
-			return
+			return false
 		}
 		engine.Pause(ctx, probePause)
 	}
@@ -171,13 +163,12 @@ func stillUnknown(f *change.Failure) *change.Failure {
 // perform does one deed on the server and says what is known afterwards. Taking
 // back is not cut short by a shutdown, and is tried again while the server cannot
 // be reached: undoing what is not there (any more) does no harm.
-// recorded waits until the intention is on record.
-func (r *Runner) perform(ctx context.Context, c *change.Change, act change.Act, stop *stopper, recorded func() bool, probing time.Time) change.Seen {
+func (r *Runner) perform(ctx context.Context, c *change.Change, act change.Act, stop *stopper, noted *intention, w *work, probing time.Time) change.Seen {
 	if act.Deed != change.Undo {
-		return r.performOnce(ctx, c, act, stop, recorded, probing)
+		return r.performOnce(ctx, c, act, stop, noted, w, probing)
 	}
 	for begun := now(); ; {
-		seen := r.performOnce(ctx, c, act, stop, recorded, begun)
+		seen := r.performOnce(ctx, c, act, stop, noted, w, begun)
 		f := seen.Failure
 		again := f != nil && (f.Passing || f.Kind == string(engine.NotSent) || f.Kind == string(engine.Unknown))
 		if seen.Effect == change.Happened || !again || now().Sub(begun) > r.UndoTime && !seen.Working {
@@ -192,13 +183,13 @@ func (r *Runner) perform(ctx context.Context, c *change.Change, act change.Act, 
 // undoPause lies between two tries to take a step back.
 const undoPause = 500 * time.Millisecond
 
-func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.Act, stop *stopper, recorded func() bool, probing time.Time) change.Seen {
+func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.Act, stop *stopper, noted *intention, w *work, probing time.Time) change.Seen {
 	step := &c.Steps[act.Step]
-	life := ctx // of the service: the records are waited for as long as it lasts
 	access, secrets, err := r.reach(ctx, *c, step.Step)
 	if err != nil {
 		return failed(act, err, false)
 	}
+	access = w.on(access)
 	allowed := r.StepTime
 	if step.Seconds > 0 {
 		allowed = time.Duration(step.Seconds) * time.Second
@@ -213,8 +204,8 @@ func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.A
 		step.Secrets = secrets
 		defer func() { step.Secrets = nil }()
 	}
-	ready := func(x change.Sending) (err error) {
-		timed.halt(func() { err = r.ready(life, c, act, x, stop.holder, recorded) })
+	announced := func(x change.Sending) (err error) {
+		timed.halt(func() { err = ready(c, act, x, noted) })
 		return err
 	}
 	switch act.Deed {
@@ -226,7 +217,7 @@ func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.A
 			return seen
 		}
 		// A probe may have to carry on what it finds half done: that is announced too.
-		step.Ready = ready
+		step.Ready = announced
 		took, err := access.Probe(ctx, step.Step)
 		answered(step, err)
 		switch {
@@ -241,7 +232,7 @@ func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.A
 		if seen, settled := r.settle(ctx, access, *step, probing); !settled {
 			return seen
 		}
-		step.Ready = ready
+		step.Ready = announced
 		rep, err := access.Undo(ctx, step.Step)
 		answered(step, err)
 		if err != nil {
@@ -250,9 +241,9 @@ func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.A
 		return change.Seen{Effect: change.Happened, Messages: rep.Messages}
 	}
 	if step.Kind == change.ClearSessions {
-		return r.clear(ctx, c, act, access, stop, recorded)
+		return r.clear(ctx, c, act, access, stop, noted)
 	}
-	step.Ready = ready
+	step.Ready = announced
 	rep, err := access.Do(ctx, step.Step)
 	answered(step, err)
 	if len(rep.Learned) > 0 {
@@ -307,35 +298,26 @@ func (r *Runner) reachOnce(ctx context.Context, c change.Change, step change.Ste
 	defer cancel()
 	_, _, access, err := r.Fleet.Open(ctx, c.Intent.Server)
 	if err != nil || len(step.SecretsNeeded()) == 0 {
-		return changesOf(access), nil, err
+		return access, nil, err
 	}
 	kept, err := r.Store.Secrets(ctx, c.ID)
 	secrets := make(map[string]secret.Text, len(kept))
 	for _, k := range kept {
 		secrets[k.Account] = k.Text
 	}
-	return changesOf(access), secrets, err
-}
-
-func changesOf(access engine.Server) engine.Server {
-	if access == nil {
-		return nil
-	}
-	return access.ForChanges()
+	return access, secrets, err
 }
 
 // ready puts on record which session is about to send a step, and what undoing it
 // needs. Nothing is sent when that fails: the change belongs to another service.
-func (r *Runner) ready(ctx context.Context, c *change.Change, act change.Act, x change.Sending, holder string, recorded func() bool) error {
+func ready(c *change.Change, act change.Act, x change.Sending, noted *intention) error {
 	step := &c.Steps[act.Step]
 	step.Sender = &x.Session
 	step.Learn(x.Learned)
 	if x.Undo != "" {
 		step.Undo, step.Restores = x.Undo, true
 	}
-	kept := *c
-	kept.Steps = slices.Clone(c.Steps)
-	if !recorded() || !r.save(ctx, kept, holder, nil) {
+	if !noted.recordWith(*c) {
 		return &engine.Error{Op: step.Title, Kind: engine.NotSent, Text: "this service may not go on with the change, so the statement was not sent"}
 	}
 	return nil
@@ -401,8 +383,9 @@ func (r *Runner) save(ctx context.Context, c change.Change, holder string, news 
 	return r.insist(ctx, c, func(ctx context.Context) error { return r.Store.SaveRunning(ctx, c, holder, news...) })
 }
 
-// finish commits the end of a change and tells everybody.
-func (r *Runner) finish(ctx context.Context, c change.Change, holder string, news []journal.Entry) {
+// finish commits the end of a change and tells everybody. It reports whether the
+// records took it.
+func (r *Runner) finish(ctx context.Context, c change.Change, holder string, news []journal.Entry) bool {
 	detail := map[string]any{"state": c.State, "result": c.Result}
 	if c.Failure != nil {
 		detail["failure"] = c.Failure
@@ -414,7 +397,7 @@ func (r *Runner) finish(ctx context.Context, c change.Change, holder string, new
 		}
 	}
 	if !r.insist(ctx, c, func(ctx context.Context) error { return r.Store.Finish(ctx, c, holder, news...) }) {
-		return
+		return false
 	}
 	r.Log.Info("change ended", "change", c.ID, "target", c.Brief.Target, "state", c.State, "operator", c.RunBy, "took", c.Ended.Sub(c.Started))
 	r.publish(c)
@@ -422,6 +405,7 @@ func (r *Runner) finish(ctx context.Context, c change.Change, holder string, new
 	if c.Intent.Database != nil && c.Brief.Outcome == change.Acts {
 		r.Events.Publish(events.Event{Database: c.Brief.Target})
 	}
+	return true
 }
 
 // tellWatch tells of names that a change has taken away or given to something else.
@@ -508,7 +492,7 @@ func (r *Runner) watchOrphans() {
 		}
 		for _, c := range left {
 			r.Log.Info("taking over a change that was left behind", "change", c.ID, "target", c.Brief.Target)
-			if r.spawn(c, change.Act{}, holder) == nil {
+			if r.spawn(c, change.Act{}, holder, &work{}) == nil {
 				free--
 			}
 		}

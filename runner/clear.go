@@ -28,7 +28,7 @@ const (
 // clear carries a step out that clears sessions: it looks, ends and waits as the
 // machine says, and tells how far it is. Nobody is ended before the intention is
 // on record.
-func (r *Runner) clear(ctx context.Context, c *change.Change, act change.Act, access engine.Server, stop *stopper, recorded func() bool) change.Seen {
+func (r *Runner) clear(ctx context.Context, c *change.Change, act change.Act, access engine.Server, stop *stopper, noted *intention) change.Seen {
 	step := &c.Steps[act.Step]
 	m := clearing.New(*step.Clear, now())
 	shown, blind := time.Time{}, time.Time{}
@@ -63,7 +63,7 @@ func (r *Runner) clear(ctx context.Context, c *change.Change, act change.Act, ac
 			}
 			show(false)
 			if len(o.End) > 0 {
-				if !recorded() {
+				if !noted.record() {
 					return change.Seen{Effect: change.Unclear} // another service has it
 				}
 				err = r.end(ctx, m, access, o.End, step.Clear.How)

@@ -314,7 +314,14 @@ func (r *Runner) run(ctx context.Context, operator string, id uint64, d change.D
 		return c, err
 	}
 	read := now()
-	latest, err := r.brief(ctx, c.Intent, changesOf)
+	w := &work{}
+	begins := false
+	defer func() {
+		if !begins {
+			w.end(true)
+		}
+	}()
+	latest, err := r.brief(ctx, c.Intent, w.on)
 	if err != nil {
 		return c, err
 	}
@@ -344,9 +351,8 @@ func (r *Runner) run(ctx context.Context, operator string, id uint64, d change.D
 		return c, err
 	}
 	r.publish(c)
-	carried := c // the caller keeps c, the goroutine gets steps of its own
-	carried.Steps = slices.Clone(c.Steps)
-	if r.spawn(carried, begun, holder) != nil {
+	// The caller keeps c, the goroutine gets steps of its own.
+	if begins = r.spawn(copied(c), begun, holder, w) == nil; !begins {
 		// The service began to stop in between: the change is decided and
 		// claimed, and the next service takes it over.
 		<-r.slots
@@ -503,7 +509,7 @@ func (r *Runner) Wait(ctx context.Context, id uint64) (change.Change, error) {
 }
 
 func (r *Runner) publish(c change.Change) {
-	c.Steps = slices.Clone(c.Steps)
+	c = copied(c)
 	r.mu.Lock()
 	if s, here := r.stops[c.ID]; here {
 		s.mu.Lock()

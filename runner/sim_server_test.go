@@ -26,10 +26,13 @@ type simAccount struct {
 	there, locked, holds bool
 }
 
-// simSession is a session of Genarch's that sends a statement.
+// simSession is a session of Genarch's that sends statements: one, or those of one
+// change, one after the other.
 type simSession struct {
 	state   engine.SenderState
 	uncut   bool
+	kept    bool // its client sends more by it
+	busy    bool // something was sent that it is not through with
 	cancel  bool // it was ended before its effect
 	answers chan error
 }
@@ -64,7 +67,7 @@ func (f simFleet) Open(ctx context.Context, name string) (catalog.Server, engine
 	if err := f.service.record(ctx, "open"); err != nil {
 		return catalog.Server{}, nil, nil, fmt.Errorf("server %s: %w", name, err)
 	}
-	return catalog.Server{Name: name}, simEngine{}, simAccess{f.service}, nil
+	return catalog.Server{Name: name}, simEngine{}, simAccess{service: f.service}, nil
 }
 
 type simEngine struct{ engine.Engine }
@@ -126,11 +129,38 @@ func (simEngine) Plan(in change.Intent, snap catalog.Snapshot) (change.Brief, er
 }
 
 // simAccess is the server as one service sees it.
-type simAccess struct{ service *simService }
+type simAccess struct {
+	service *simService
+	own     *int64 // the session by which this change alters; nil: each step by another one
+}
+
+// ForChange gives some changes a session of their own.
+func (a simAccess) ForChange() (engine.Server, func(bool)) {
+	sim := a.service.sim
+	if sim.roll("own session", sim.count("own session")) < 0.3 {
+		return a, func(bool) {}
+	}
+	x := a.server()
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	a.own = new(int64)
+	*a.own, a.service.spare = a.service.spare, 0
+	return a, func(settled bool) {
+		x.mu.Lock()
+		defer x.mu.Unlock()
+		s := x.sessions[*a.own]
+		switch {
+		case s == nil || !s.kept:
+		case settled && a.service.spare == 0:
+			a.service.spare = *a.own
+		case !s.busy:
+			s.state = engine.SenderGone
+		}
+	}
+}
 
 func (a simAccess) server() *simServer { return a.service.sim.server }
 
-func (a simAccess) ForChanges() engine.Server                                   { return a }
 func (a simAccess) Close()                                                      {}
 func (a simAccess) Databases(context.Context) (catalog.Listing, error)          { panic("not asked") }
 func (a simAccess) Choices(context.Context, ...string) (catalog.Choices, error) { panic("not asked") }
@@ -222,6 +252,10 @@ func (a simAccess) Sender(ctx context.Context, id catalog.SessionID, end bool) (
 			x.sim.fail("a session was ended in the middle of what must not be cut off")
 		}
 		s.cancel = s.state == engine.SenderIdle || x.sim.roll("ended in time", id.Number) < 0.5
+		if !s.busy { // nothing lies unread before it
+			s.state = engine.SenderGone
+			return engine.SenderIdle, nil
+		}
 	}
 	return s.state, nil
 }
@@ -236,12 +270,7 @@ func (a simAccess) send(ctx context.Context, step change.Step, deed string, send
 	if err := x.reachable(deed); err != nil {
 		return err
 	}
-	x.mu.Lock()
-	x.next++
-	id := x.next
-	session := &simSession{state: engine.SenderIdle, uncut: step.Uncut && deed == "do", answers: make(chan error, 1)}
-	x.sessions[id] = session
-	x.mu.Unlock()
+	id, session := a.session(step.Uncut && deed == "do")
 	sending.Session = catalog.SessionID{Number: id, Mark: "m"}
 	if err := step.Announce(sending); err != nil {
 		x.leave(session)
@@ -250,6 +279,9 @@ func (a simAccess) send(ctx context.Context, step change.Step, deed string, send
 	if a.service.isDead() {
 		x.leave(session)
 		return &engine.Error{Op: deed, Kind: engine.NotSent, Text: "the service is dead"}
+	}
+	if x.ended(session) { // by whoever took the change over
+		return &engine.Error{Op: deed, Kind: engine.Unknown, Text: "the line was cut"}
 	}
 	roll := 2.0 // nothing goes wrong
 	if sim.faulty() {
@@ -277,15 +309,63 @@ func (a simAccess) send(ctx context.Context, step change.Step, deed string, send
 	}
 	x.working.Go(func() { x.carry(session, idle, work, effect) })
 	if lost {
+		x.forsake(session)
 		return &engine.Error{Op: deed, Kind: engine.Unknown, Text: "the line was cut"}
 	}
 	select {
 	case err := <-session.answers:
 		return err
 	case <-ctx.Done():
+		x.forsake(session)
 		return engine.Classify(deed, ctx.Err(), true)
 	case <-a.service.dead:
+		x.forsake(session)
 		return &engine.Error{Op: deed, Kind: engine.Unknown, Text: "the service is dead"}
+	}
+}
+
+// session is the one by which a statement is sent: the change's own, unless that is
+// gone, or a new one.
+func (a simAccess) session(uncut bool) (int64, *simSession) {
+	x := a.server()
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if a.own != nil {
+		if s := x.sessions[*a.own]; s != nil && s.kept && s.state == engine.SenderIdle && !s.cancel {
+			s.uncut = uncut
+			return *a.own, s
+		}
+	}
+	x.next++
+	s := &simSession{state: engine.SenderIdle, uncut: uncut, kept: a.own != nil, answers: make(chan error, 1)}
+	x.sessions[x.next] = s
+	if a.own != nil {
+		*a.own = x.next
+	}
+	return x.next, s
+}
+
+// ended reports whether somebody ended a session while its client did nothing;
+// otherwise it is busy from now on.
+func (x *simServer) ended(s *simSession) bool {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if s.cancel || s.state == engine.SenderGone {
+		s.state = engine.SenderGone
+		return true
+	}
+	s.busy = true
+	return false
+}
+
+// forsake is what becomes of a session whose client is gone: it is, too, when it is
+// through with what was sent.
+func (x *simServer) forsake(s *simSession) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	s.kept = false
+	if !s.busy {
+		s.state = engine.SenderGone
 	}
 }
 
@@ -336,7 +416,7 @@ func (x *simServer) carry(s *simSession, idle, work time.Duration, effect func(x
 	time.Sleep(idle)
 	x.mu.Lock()
 	if s.cancel {
-		s.state = engine.SenderGone
+		s.state, s.busy = engine.SenderGone, false
 		x.mu.Unlock()
 		return
 	}
@@ -345,10 +425,13 @@ func (x *simServer) carry(s *simSession, idle, work time.Duration, effect func(x
 	time.Sleep(work)
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	s.state = engine.SenderGone
+	s.state, s.busy = engine.SenderGone, false
 	if s.cancel {
 		s.answers <- &engine.Error{Kind: engine.Unknown, Text: "the session was ended"}
 		return
+	}
+	if s.kept {
+		s.state = engine.SenderIdle
 	}
 	s.answers <- effect(x)
 }

@@ -58,6 +58,7 @@ type simService struct {
 	runner *Runner
 	dead   chan struct{}
 	once   sync.Once
+	spare  int64 // a session that a settled change gave back; guarded by the server's mu
 }
 
 func (s *simService) isDead() bool {

@@ -215,8 +215,8 @@ type fakeServer struct {
 
 func (s *fakeServer) Close() {}
 
-// ForChanges: the fake has no connections.
-func (s *fakeServer) ForChanges() engine.Server { return s }
+// ForChange: the fake has no connections.
+func (s *fakeServer) ForChange() (engine.Server, func(bool)) { return s, func(bool) {} }
 
 // Sender: whatever the fake does, it has done when it answers or cuts the line.
 func (s *fakeServer) Sender(ctx context.Context, _ catalog.SessionID, _ bool) (engine.SenderState, error) {

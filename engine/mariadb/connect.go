@@ -32,13 +32,13 @@ const (
 	ioTimeout = 60 * time.Second
 )
 
-// session is set on every connection: names and texts are quoted for this
+// setUp is sent on every connection: names and texts are quoted for this
 // character set (a server can be told to pass over what the client says when it
 // connects) and this sql_mode, and both limits bound a statement on the server itself, since
 // account statements know only the second one. The variable keeps when the server
 // began ([beganSQL]): working that out sums up every session's counters, and it
 // cannot change while the connection lives.
-const session = "SET SESSION character_set_client=utf8mb4, character_set_results=utf8mb4, collation_connection=utf8mb4_general_ci, sql_mode='STRICT_TRANS_TABLES,NO_AUTO_CREATE_USER,NO_ENGINE_SUBSTITUTION'," +
+const setUp = "SET SESSION character_set_client=utf8mb4, character_set_results=utf8mb4, collation_connection=utf8mb4_general_ci, sql_mode='STRICT_TRANS_TABLES,NO_AUTO_CREATE_USER,NO_ENGINE_SUBSTITUTION'," +
 	" sql_quote_show_create=1, lock_wait_timeout=5, max_statement_time=30," +
 	" @genarch_began = (SELECT UNIX_TIMESTAMP() - CAST(VARIABLE_VALUE AS SIGNED) FROM information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME = 'UPTIME')"
 
@@ -46,7 +46,8 @@ const session = "SET SESSION character_set_client=utf8mb4, character_set_results
 type server struct {
 	*shared
 	db      *sql.DB
-	changes *server // the same for changes; nil: this is the one
+	changes *server  // the same for changes; nil: this is the one
+	own     *session // by which this change alters; nil: each step by one of the pool
 	// drops holds a place for each drop: it keeps a connection while it reads by
 	// others, so there is always one more than there are places.
 	drops chan struct{}
@@ -60,6 +61,7 @@ type shared struct {
 	// How many there were when last read: so much room is made the next time.
 	accounts, grants, sessions atomic.Int64
 	looks                      looks
+	altering                   alterers
 	owns                       func(number int64, client string) bool
 }
 
@@ -109,6 +111,13 @@ func (e Engine) Open(t engine.Target) (engine.Server, error) {
 		readers.db.Close()
 		return nil, err
 	}
+	alters, err := s.open(long, engine.Altering)
+	if err != nil {
+		readers.db.Close()
+		readers.changes.db.Close()
+		return nil, err
+	}
+	s.altering = alterers{db: alters.db, places: make(chan struct{}, engine.Altering)}
 	return readers, nil
 }
 
@@ -126,14 +135,6 @@ func (s *shared) open(cfg *mysql.Config, conns int) (*server, error) {
 	return &server{shared: s, db: db, drops: make(chan struct{}, conns-1)}, nil
 }
 
-// ForChanges gives the connections that are kept for changes.
-func (s *server) ForChanges() engine.Server {
-	if s.changes == nil {
-		return s
-	}
-	return s.changes
-}
-
 // Close ends the pools.
 func (s *server) Close() {
 	if s.changes == nil {
@@ -141,6 +142,7 @@ func (s *server) Close() {
 	}
 	s.db.Close()
 	s.changes.db.Close()
+	s.altering.db.Close()
 }
 
 // guarded is a connector that hands out a connection only after it has shown
@@ -170,7 +172,7 @@ func (g guarded) Connect(ctx context.Context) (driver.Conn, error) {
 }
 
 func (g guarded) prepare(ctx context.Context, c driver.Conn) error {
-	if _, err := c.(driver.ExecerContext).ExecContext(ctx, session, nil); err != nil {
+	if _, err := c.(driver.ExecerContext).ExecContext(ctx, setUp, nil); err != nil {
 		return wrap("set up the connection", err)
 	}
 	if row, err := firstRow(ctx, c, "SELECT @@character_set_client, @@character_set_connection", 2); err != nil || row[0] != "utf8mb4" || row[1] != "utf8mb4" {

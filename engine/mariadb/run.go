@@ -20,35 +20,41 @@ import (
 // there.
 func (s *server) send(ctx context.Context, op, statement string, step change.Step) (engine.Report, error) {
 	var rep engine.Report
-	conn, err := s.db.Conn(ctx)
+	err := s.withConn(ctx, op, step, func(c *sender) error {
+		if err := announce(ctx, c, step); err != nil {
+			return err
+		}
+		if err := exec(ctx, c, op, statement); err != nil {
+			return err
+		}
+		rep.Messages = warnings(ctx, c)
+		return nil
+	})
+	return rep, err
+}
+
+// warnings are those of the statement that was sent last. It took effect: when they
+// cannot be read, they are lost.
+func warnings(ctx context.Context, c *sender) []change.Message {
+	rows, err := c.QueryContext(ctx, "SHOW WARNINGS LIMIT 100")
 	if err != nil {
-		return rep, engine.NeverSent(wrap(op, err))
-	}
-	defer spend(conn, step)
-	if err := announce(ctx, conn, step); err != nil {
-		return rep, err
-	}
-	if err := exec(ctx, conn, op, statement); err != nil {
-		return rep, err
-	}
-	rows, err := conn.QueryContext(ctx, "SHOW WARNINGS LIMIT 100")
-	if err != nil {
-		return rep, nil // the statement took effect; its warnings are lost
+		return nil
 	}
 	defer rows.Close()
+	var out []change.Message
 	for rows.Next() {
 		var m change.Message
 		if rows.Scan(&m.Severity, &m.Code, &m.Text) == nil {
-			rep.Messages = append(rep.Messages, m)
+			out = append(out, m)
 		}
 	}
-	return rep, nil
+	return out
 }
 
 // exec sends one command. The driver's line takes no two in one text (the
 // handshake does not ask for multi-statements), and what is not exactly one by
 // the server's lexical rules is not even sent.
-func exec(ctx context.Context, conn *sql.Conn, op, statement string) error {
+func exec(ctx context.Context, conn *sender, op, statement string) error {
 	if err := engine.Single(op, statement, dialect); err != nil {
 		return err
 	}
@@ -59,33 +65,6 @@ func exec(ctx context.Context, conn *sql.Conn, op, statement string) error {
 		_ = conn.Raw(func(any) error { return driver.ErrBadConn })
 	}
 	return err
-}
-
-// announce has it put on record which session is about to send a step's statement.
-// It is marked by account and client: a server that was restarted meanwhile may
-// give the number again, but hardly to the same port of the same client.
-func announce(ctx context.Context, conn *sql.Conn, step change.Step) error {
-	if step.Ready == nil {
-		return nil
-	}
-	var id catalog.SessionID
-	var user, client string
-	err := conn.QueryRowContext(ctx, `SELECT ID, USER, HOST FROM information_schema.PROCESSLIST WHERE ID = CONNECTION_ID()`).Scan(&id.Number, &user, &client)
-	if err != nil {
-		return engine.NeverSent(wrap(step.Title, err))
-	}
-	id.Mark = mark(user, client, 0)
-	return step.Announce(change.Sending{Session: id})
-}
-
-// spend gives a connection back; one whose session is on record as the one that
-// sent a step is closed: whoever finds the session there later can be sure that it
-// is still about that step, and may end it.
-func spend(conn *sql.Conn, step change.Step) {
-	if step.Ready != nil {
-		_ = conn.Raw(func(any) error { return driver.ErrBadConn })
-	}
-	conn.Close()
 }
 
 // Sender looks for the session that sent a step, by number, account and client.

@@ -2,15 +2,12 @@ package mariadb
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"fmt"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
-
-	"golang.org/x/sync/errgroup"
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
@@ -38,23 +35,21 @@ func alterDatabase(d catalog.Database) string {
 // runAll sends statements one after the other on one connection, and stops at
 // the first that the server refuses, unless its code is among those passed over.
 func (s *server) runAll(ctx context.Context, op string, statements []string, step change.Step, pass ...string) error {
-	conn, err := s.db.Conn(ctx)
-	if err != nil {
-		return engine.NeverSent(wrap(op, err))
+	if len(statements) == 0 {
+		return nil
 	}
-	defer spend(conn, step)
-	if len(statements) > 0 {
-		if err := announce(ctx, conn, step); err != nil {
+	return s.withConn(ctx, op, step, func(c *sender) error {
+		if err := announce(ctx, c, step); err != nil {
 			return err
 		}
-	}
-	for _, text := range statements {
-		if e, ok := exec(ctx, conn, op, text).(*engine.Error); ok && !slices.Contains(pass, e.Code) {
-			e.Detail = "at: " + strings.Join(strings.Fields(text), " ")
-			return e
+		for _, text := range statements {
+			if e, ok := exec(ctx, c, op, text).(*engine.Error); ok && !slices.Contains(pass, e.Code) {
+				e.Detail = "at: " + strings.Join(strings.Fields(text), " ")
+				return e
+			}
 		}
-	}
-	return nil
+		return nil
+	})
 }
 
 // noLonger are the errors of taking what is not there any more: grants 1141 and
@@ -86,38 +81,23 @@ func (s *server) dropNow(ctx context.Context, step change.Step) (engine.Report, 
 	case <-ctx.Done():
 		return rep, engine.Classify(op, ctx.Err(), false)
 	}
-	var conn *sql.Conn
-	group, gctx := errgroup.WithContext(ctx)
-	group.Go(func() error { return s.lookOnceMore(gctx, op, name, step) })
-	group.Go(func() error {
-		c, err := s.db.Conn(gctx)
-		if err != nil {
-			return engine.NeverSent(wrap(op, err))
+	err := s.withConn(ctx, op, step, func(c *sender) error {
+		if err := s.lookOnceMore(ctx, op, name, step); err != nil {
+			return err
 		}
-		conn = c
-		return nil
+		if err := s.tryLocks(ctx, c, op, name); err != nil {
+			return err
+		}
+		if err := announce(ctx, c, step); err != nil {
+			return err
+		}
+		// Once sent, it is waited for: past its wait for locks a drop is final.
+		return exec(context.WithoutCancel(ctx), c, op, "SET STATEMENT lock_wait_timeout=2, innodb_lock_wait_timeout=2, max_statement_time=0 FOR "+step.Statement)
 	})
-	err := group.Wait()
-	if conn != nil {
-		defer spend(conn, step)
+	if err == nil {
+		rep.Messages = s.endReturned(context.WithoutCancel(ctx), name)
 	}
-	if err != nil {
-		return rep, err
-	}
-	if err := s.tryLocks(ctx, conn, op, name); err != nil {
-		return rep, err
-	}
-	if err := announce(ctx, conn, step); err != nil {
-		return rep, err
-	}
-	// Once sent, it is waited for: past its wait for locks a drop is final.
-	last := context.WithoutCancel(ctx)
-	err = exec(last, conn, op, "SET STATEMENT lock_wait_timeout=2, innodb_lock_wait_timeout=2, max_statement_time=0 FOR "+step.Statement)
-	if err != nil {
-		return rep, err
-	}
-	rep.Messages = s.endReturned(last, name)
-	return rep, nil
+	return rep, err
 }
 
 // lookOnceMore reads again what the brief looked at.
@@ -151,7 +131,7 @@ const (
 
 // tryLocks takes a write lock on every table at once without waiting, and gives
 // it back: what holds a lock makes this fail instead of the drop.
-func (s *server) tryLocks(ctx context.Context, conn *sql.Conn, op, name string) error {
+func (s *server) tryLocks(ctx context.Context, conn *sender, op, name string) error {
 	var tables []string
 	rows, err := conn.QueryContext(ctx, `SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_TYPE NOT IN ('VIEW', 'SYSTEM VIEW')`, name)
 	if err != nil {

@@ -40,7 +40,8 @@ type server struct {
 	pool *pgxpool.Pool
 	// inside holds a place for each connection to another database than the pool's.
 	inside  chan struct{}
-	changes *server // the same for changes; nil: this is the one
+	changes *server  // the same for changes; nil: this is the one
+	own     *session // by which this change alters; nil: each step by one of the pool
 }
 
 // shared is what is known of a server whoever asks.
@@ -48,6 +49,7 @@ type shared struct {
 	target    engine.Target
 	config    *pgx.ConnConfig
 	transport *engine.Transport
+	altering  alterers
 
 	mu      sync.Mutex // guards notices and counts
 	notices map[*pgconn.PgConn][]change.Message
@@ -127,6 +129,13 @@ func (Engine) Open(t engine.Target) (engine.Server, error) {
 		readers.pool.Close()
 		return nil, err
 	}
+	alters, err := s.open(cfg, engine.Altering, 0)
+	if err != nil {
+		readers.pool.Close()
+		readers.changes.pool.Close()
+		return nil, err
+	}
+	s.altering = alterers{pool: alters.pool, places: make(chan struct{}, engine.Altering)}
 	return readers, nil
 }
 
@@ -141,14 +150,6 @@ func (s *shared) open(cfg *pgxpool.Config, conns, inside int) (*server, error) {
 	return &server{shared: s, pool: pool, inside: make(chan struct{}, inside)}, nil
 }
 
-// ForChanges gives the connections that are kept for changes.
-func (s *server) ForChanges() engine.Server {
-	if s.changes == nil {
-		return s
-	}
-	return s.changes
-}
-
 // Close ends the pool and the counting in the background.
 func (s *server) Close() {
 	if s.changes == nil {
@@ -157,6 +158,7 @@ func (s *server) Close() {
 	s.counts.stop()
 	s.pool.Close()
 	s.changes.pool.Close()
+	s.altering.pool.Close()
 }
 
 // checkIdentity runs on each new connection: no statement is ever sent to another

@@ -131,26 +131,6 @@ func sendAlone(ctx context.Context, c *pgxpool.Conn, op, statement string) error
 	return err
 }
 
-// announced marks a connection whose session is on record as the one that sent a
-// step. It is closed when the step is over: whoever finds the session there later
-// can be sure that it is still about that step, and may end it.
-const announced = "announced"
-
-// announce has it put on record which session is about to send a step's statement.
-func announce(ctx context.Context, c *pgx.Conn, step change.Step, x change.Sending) error {
-	if step.Ready == nil {
-		return nil
-	}
-	var began time.Time
-	err := c.QueryRow(ctx, `SELECT backend_start FROM pg_catalog.pg_stat_get_activity(pg_catalog.pg_backend_pid())`).Scan(&began)
-	if err != nil {
-		return engine.NeverSent(wrap(step.Title, err))
-	}
-	c.PgConn().CustomData()[announced] = true
-	x.Session = catalog.SessionID{Number: int64(c.PgConn().PID()), Mark: mark(began)}
-	return step.Announce(x)
-}
-
 // Sender looks for the process that sent a step, by number and beginning.
 // Source: pg_stat_activity, which a process leaves after its transaction.
 func (s *server) Sender(ctx context.Context, id catalog.SessionID, end bool) (engine.SenderState, error) {
@@ -206,14 +186,20 @@ func (s *server) alter(ctx context.Context, op, statement string, step change.St
 // withConn takes a connection for one step. A step must not meet notices that
 // an earlier statement on the connection left behind.
 func (s *server) withConn(ctx context.Context, op string, f func(*pgxpool.Conn) error) error {
+	alone := func(c *pgxpool.Conn) error {
+		s.collect(c)
+		defer s.collect(c)
+		return f(c)
+	}
+	if s.own != nil {
+		return s.own.use(ctx, alone)
+	}
 	c, err := s.pool.Acquire(ctx)
 	if err != nil {
 		return engine.NeverSent(wrap(op, err))
 	}
 	defer c.Release()
-	s.collect(c)
-	defer s.collect(c)
-	return f(c)
+	return alone(c)
 }
 
 // warningError finds a warning that is an error in all but name: COMMENT ON a

@@ -110,7 +110,7 @@ func (s *server) look(ctx context.Context, op string) (*reading, error) {
 
 func (s *server) Close() {}
 
-func (s *server) ForChanges() engine.Server { return s }
+func (s *server) ForChange() (engine.Server, func(bool)) { return s, func(bool) {} }
 
 func (s *server) Inspect(ctx context.Context) (catalog.Instance, error) {
 	state, err := s.look(ctx, "look")
