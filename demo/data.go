@@ -50,7 +50,7 @@ func furnish(ctx context.Context, b berth, s *localdb.Server) error {
 }
 
 func furnishPostgres(ctx context.Context, b berth, s *localdb.Server) error {
-	conn, err := pgx.Connect(ctx, s.PostgresURL("postgres"))
+	conn, err := pgx.Connect(ctx, s.DSN("postgres"))
 	if err != nil {
 		return err
 	}
@@ -94,7 +94,7 @@ func makePostgres(ctx context.Context, admin *pgx.Conn, s *localdb.Server, h hol
 	if _, err := admin.Exec(ctx, "COMMENT ON DATABASE "+name+" IS '"+h.comment+"'"); err != nil {
 		return err
 	}
-	conn, err := pgx.Connect(ctx, s.PostgresURL(name))
+	conn, err := pgx.Connect(ctx, s.DSN(name))
 	if err != nil {
 		return err
 	}

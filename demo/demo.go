@@ -15,6 +15,8 @@ import (
 
 	"example.com/genarch/api/wire"
 	"example.com/genarch/client"
+	"example.com/genarch/engine/mariadb/marialocal"
+	"example.com/genarch/engine/postgres/pglocal"
 	"example.com/genarch/localdb"
 )
 
@@ -89,9 +91,9 @@ func Start(ctx context.Context, dir string) (*Line, error) {
 	var group errgroup.Group
 	for _, b := range berths {
 		group.Go(func() error {
-			start := localdb.StartPostgres
+			start := pglocal.Start
 			if b.engine == "mariadb" {
-				start = localdb.StartMariaDB
+				start = marialocal.Start
 			}
 			s, err := start(ctx, localdb.Config{Dir: filepath.Join(dir, b.name), Options: options[b.name]})
 			if err != nil {

@@ -73,7 +73,7 @@ func (l *Line) backup(ctx context.Context, s *localdb.Server, database string) {
 func (l *Line) session(ctx context.Context, s *localdb.Server, database, account, program string, work func(*pgx.Conn) bool) {
 	l.traffic.Go(func() {
 		for ctx.Err() == nil {
-			url := strings.Replace(s.PostgresURL(database), s.Admin+":", account+":", 1) + "&application_name=" + program
+			url := strings.Replace(s.DSN(database), s.Admin+":", account+":", 1) + "&application_name=" + program
 			conn, err := pgx.Connect(ctx, url)
 			for err == nil && work(conn) {
 			}

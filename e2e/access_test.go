@@ -154,7 +154,7 @@ func testChainPostgres(t *testing.T, s *service) {
 // every schema and whoever owns it.
 func testTeamFromTemplate(t *testing.T, s *service, pg *localdb.Server) {
 	s.run(0, "database", "create", "harbour/base", "--set", "is_template=yes", "--yes")
-	base, err := pgx.Connect(t.Context(), pg.PostgresURL("base"))
+	base, err := pgx.Connect(t.Context(), pg.DSN("base"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -162,7 +162,7 @@ func testTeamFromTemplate(t *testing.T, s *service, pg *localdb.Server) {
 		t.Fatal(err)
 	}
 	base.Close(t.Context())
-	admin, err := pgx.Connect(t.Context(), pg.PostgresURL("postgres"))
+	admin, err := pgx.Connect(t.Context(), pg.DSN("postgres"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -316,7 +316,7 @@ func testGrantCommands(t *testing.T, s *service, pg, maria *localdb.Server) {
 // asks why before and after.
 func testSinglePrivileges(t *testing.T, s *service, pg, maria *localdb.Server) {
 	t.Helper()
-	conn, err := pgx.Connect(t.Context(), pg.PostgresURL("lounges_prod"))
+	conn, err := pgx.Connect(t.Context(), pg.DSN("lounges_prod"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -359,7 +359,7 @@ func testSinglePrivileges(t *testing.T, s *service, pg, maria *localdb.Server) {
 }
 
 func testDropOwned(t *testing.T, s *service, pg *localdb.Server) {
-	admin, err := pgx.Connect(t.Context(), pg.PostgresURL("lounges_prod"))
+	admin, err := pgx.Connect(t.Context(), pg.DSN("lounges_prod"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -373,7 +373,7 @@ func testDropOwned(t *testing.T, s *service, pg *localdb.Server) {
 	r := s.run(3, "account", "drop", "harbour/account:clerk", "--confirm", "clerk", "--give-to", "lounges_owner")
 	has(t, "what it owns is a caution", r.err, "account.owns", "REASSIGN OWNED BY \"clerk\" TO \"lounges_owner\"", "DROP OWNED BY")
 	// It is connected: the brief says so, and its session ends with it.
-	url := strings.Replace(pg.PostgresURL("lounges_prod"), pg.Admin+":"+pg.Password.Reveal()+"@", "clerk:clerk-password@", 1)
+	url := strings.Replace(pg.DSN("lounges_prod"), pg.Admin+":"+pg.Password.Reveal()+"@", "clerk:clerk-password@", 1)
 	if _, err := admin.Exec(t.Context(), "ALTER ROLE clerk PASSWORD 'clerk-password'"); err != nil {
 		t.Fatal(err)
 	}
@@ -398,7 +398,7 @@ func testDropOwned(t *testing.T, s *service, pg *localdb.Server) {
 // testOtherGrantor takes what somebody else gave: the server alone would say
 // nothing and do nothing.
 func testOtherGrantor(t *testing.T, s *service, pg *localdb.Server) {
-	admin, err := pgx.Connect(t.Context(), pg.PostgresURL("lounges_prod"))
+	admin, err := pgx.Connect(t.Context(), pg.DSN("lounges_prod"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -475,7 +475,7 @@ func testWaiting(t *testing.T, s *service, pg *localdb.Server) {
 	// The server changes while it waits: the new brief waits in its place, with
 	// the same passwords.
 	old := ask("bunk")
-	conn, err := pgx.Connect(t.Context(), pg.PostgresURL("postgres"))
+	conn, err := pgx.Connect(t.Context(), pg.DSN("postgres"))
 	if err != nil {
 		t.Fatal(err)
 	}

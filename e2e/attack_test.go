@@ -26,7 +26,7 @@ func TestFunctionNameIsNoCode(t *testing.T) {
 	s.add("slipway", "postgresql", "staging", pg)
 	as := func(name, database string, statements ...string) {
 		t.Helper()
-		url := pg.PostgresURL(database)
+		url := pg.DSN(database)
 		conn, err := pgx.Connect(t.Context(), url)
 		if err != nil {
 			t.Fatal(err)
@@ -159,7 +159,7 @@ func TestStatementsOfOthers(t *testing.T) {
 	h := shore{t, s, "harbour", postgres.Engine{}, pg}
 	h.furnished("berths_staging")
 	const text = "manifest-of-the-Cormorant"
-	conn, err := pgx.Connect(t.Context(), pg.PostgresURL("berths_staging"))
+	conn, err := pgx.Connect(t.Context(), pg.DSN("berths_staging"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -260,7 +260,7 @@ func TestScriptsRunNoName(t *testing.T) {
 	comment := "x\n\\! touch " + mark + "\n\\q\n'; :x"
 	id := itoa(decode[struct{ ID int }](t, s.run(0, "database", "create", "harbour/"+name, "--comment", comment, "--draft", "-o", "json").out).ID)
 	script := s.run(0, "change", "script", id).out
-	cmd := exec.Command("psql", "-X", "-v", "ON_ERROR_STOP=1", pg.PostgresURL("postgres"))
+	cmd := exec.Command("psql", "-X", "-v", "ON_ERROR_STOP=1", pg.DSN("postgres"))
 	cmd.Env = append(os.Environ(), "mark="+mark)
 	cmd.Stdin = strings.NewReader(script)
 	out, err := cmd.CombinedOutput()
@@ -291,7 +291,7 @@ func TestScriptsGoWhereTheySay(t *testing.T) {
 			t.Fatalf("%q: %d %v", name, status, body)
 		}
 		script := s.run(0, "change", "script", itoa(int(body["id"].(float64)))).out
-		cmd := exec.Command("psql", "-X", pg.PostgresURL("postgres"))
+		cmd := exec.Command("psql", "-X", pg.DSN("postgres"))
 		cmd.Stdin = strings.NewReader(script)
 		if out, err := cmd.CombinedOutput(); err != nil {
 			t.Errorf("%q: %v\n%s\n%s", name, err, out, script)
@@ -309,7 +309,7 @@ func TestScriptsGoWhereTheySay(t *testing.T) {
 // within asks for a number inside a database, whatever it is called.
 func within(t *testing.T, pg *localdb.Server, database, query string) (n int) {
 	t.Helper()
-	cfg, err := pgx.ParseConfig(pg.PostgresURL("postgres"))
+	cfg, err := pgx.ParseConfig(pg.DSN("postgres"))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -18,7 +18,9 @@ import (
 	"example.com/genarch/engine"
 	"example.com/genarch/engine/enginetest"
 	"example.com/genarch/engine/mariadb"
+	"example.com/genarch/engine/mariadb/marialocal"
 	"example.com/genarch/engine/postgres"
+	"example.com/genarch/engine/postgres/pglocal"
 	"example.com/genarch/localdb"
 	"example.com/genarch/testutil"
 	"example.com/genarch/testutil/rigs"
@@ -85,9 +87,9 @@ func (s *service) dropping(b *testing.B, server, name string) (cleared, whole ti
 // the drop run to nobody being left, beside the bare gate, one terminate and a
 // loop until the view is empty. The goal is 1.2 times.
 func BenchmarkClear500Postgres(b *testing.B) {
-	s, pg := benchService(b), durable(b, localdb.StartPostgres, "max_connections=700")
+	s, pg := benchService(b), durable(b, pglocal.Start, "max_connections=700")
 	s.add("harbour", "postgresql", "development", pg)
-	conn, err := pgx.Connect(b.Context(), pg.PostgresURL("postgres"))
+	conn, err := pgx.Connect(b.Context(), pg.DSN("postgres"))
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -122,7 +124,7 @@ func BenchmarkClear500Postgres(b *testing.B) {
 
 // BenchmarkClear500MariaDB is the same on MariaDB: a KILL for each, and a loop.
 func BenchmarkClear500MariaDB(b *testing.B) {
-	s, maria := benchService(b), durable(b, localdb.StartMariaDB, "max-connections=700")
+	s, maria := benchService(b), durable(b, marialocal.Start, "max-connections=700")
 	s.add("quay", "mariadb", "development", maria)
 	db, err := sql.Open("mysql", maria.DSN(""))
 	if err != nil {
@@ -175,9 +177,9 @@ func BenchmarkClear500MariaDB(b *testing.B) {
 // to, from asking to verified, beside the bare statement. The goal is 25 ms more.
 // (The very first sign-in to a database of PostgreSQL takes the server 10 ms longer.)
 func BenchmarkDropIdlePostgres(b *testing.B) {
-	s, pg := benchService(b), durable(b, localdb.StartPostgres)
+	s, pg := benchService(b), durable(b, pglocal.Start)
 	s.add("harbour", "postgresql", "development", pg)
-	conn, err := pgx.Connect(b.Context(), pg.PostgresURL("postgres"))
+	conn, err := pgx.Connect(b.Context(), pg.DSN("postgres"))
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -185,7 +187,7 @@ func BenchmarkDropIdlePostgres(b *testing.B) {
 }
 
 func BenchmarkDropIdleMariaDB(b *testing.B) {
-	s, maria := benchService(b), durable(b, localdb.StartMariaDB)
+	s, maria := benchService(b), durable(b, marialocal.Start)
 	s.add("quay", "mariadb", "development", maria)
 	db, err := sql.Open("mysql", maria.DSN(""))
 	if err != nil {
@@ -219,10 +221,10 @@ func benchDrop(b *testing.B, s *service, server string, e engine.Engine, running
 // BenchmarkSessions2000 lists 2,000 sessions by the API beside the bare query of
 // the same columns, both read into memory. The goal is 1.5 times.
 func BenchmarkSessions2000Postgres(b *testing.B) {
-	s, pg := benchService(b), durable(b, localdb.StartPostgres, "max_connections=2100")
+	s, pg := benchService(b), durable(b, pglocal.Start, "max_connections=2100")
 	s.add("harbour", "postgresql", "development", pg)
 	defer crowd(b, postgres.Engine{}, pg, "postgres", 2000)()
-	conn, err := pgx.Connect(b.Context(), pg.PostgresURL("postgres"))
+	conn, err := pgx.Connect(b.Context(), pg.DSN("postgres"))
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -240,7 +242,7 @@ func BenchmarkSessions2000Postgres(b *testing.B) {
 }
 
 func BenchmarkSessions2000MariaDB(b *testing.B) {
-	s, maria := benchService(b), durable(b, localdb.StartMariaDB, "max-connections=2100")
+	s, maria := benchService(b), durable(b, marialocal.Start, "max-connections=2100")
 	s.add("quay", "mariadb", "development", maria)
 	defer crowd(b, mariadb.Engine{}, maria, "mysql", 2000)()
 	db, err := sql.Open("mysql", maria.DSN(""))
@@ -290,7 +292,7 @@ func (s *service) listAll(b *testing.B, server string, atLeast int) {
 // BenchmarkConsoleSessions looks at a page of 2,000 sessions while it is read anew
 // every two seconds: how long frames take, the slowest of them, and the first paint.
 func BenchmarkConsoleSessions(b *testing.B) {
-	s, maria := benchService(b), durable(b, localdb.StartMariaDB, "max-connections=2100")
+	s, maria := benchService(b), durable(b, marialocal.Start, "max-connections=2100")
 	s.add("quay", "mariadb", "development", maria)
 	defer crowd(b, mariadb.Engine{}, maria, "mysql", 2000)()
 	p := testutil.NewBrowser(b).Page(b, s.url)

@@ -18,6 +18,8 @@ import (
 	_ "github.com/go-sql-driver/mysql"
 	"github.com/jackc/pgx/v5"
 
+	"example.com/genarch/engine/mariadb/marialocal"
+	"example.com/genarch/engine/postgres/pglocal"
 	"example.com/genarch/localdb"
 	"example.com/genarch/testutil"
 )
@@ -39,7 +41,7 @@ func durable(b *testing.B, start func(context.Context, localdb.Config) (*localdb
 
 func benchService(b *testing.B) *service {
 	b.Helper()
-	s := &service{tb: b, dir: b.TempDir(), home: b.TempDir(), dsn: durable(b, localdb.StartMariaDB).DSN("records")}
+	s := &service{tb: b, dir: b.TempDir(), home: b.TempDir(), dsn: durable(b, marialocal.Start).DSN("records")}
 	s.start()
 	s.login()
 	return s
@@ -73,9 +75,9 @@ func (s *service) carry(b *testing.B, intent string) {
 }
 
 func BenchmarkCreatePostgres(b *testing.B) {
-	s, pg := benchService(b), durable(b, localdb.StartPostgres)
+	s, pg := benchService(b), durable(b, pglocal.Start)
 	s.add("harbour", "postgresql", "production", pg)
-	conn, err := pgx.Connect(b.Context(), pg.PostgresURL("postgres"))
+	conn, err := pgx.Connect(b.Context(), pg.DSN("postgres"))
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -90,9 +92,9 @@ func BenchmarkCreatePostgres(b *testing.B) {
 // BenchmarkTeamPostgres is a team's whole chain, three sign-ins tried included,
 // beside the same statements and sign-ins; the goal is 1.5 times.
 func BenchmarkTeamPostgres(b *testing.B) {
-	s, pg := benchService(b), durable(b, localdb.StartPostgres)
+	s, pg := benchService(b), durable(b, pglocal.Start)
 	s.add("harbour", "postgresql", "production", pg)
-	conn, err := pgx.Connect(b.Context(), pg.PostgresURL("postgres"))
+	conn, err := pgx.Connect(b.Context(), pg.DSN("postgres"))
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -106,7 +108,7 @@ func BenchmarkTeamPostgres(b *testing.B) {
 			}
 		}
 		dial := func(user string) *pgx.Conn {
-			url := pg.PostgresURL(fmt.Sprintf("bare_%d", i))
+			url := pg.DSN(fmt.Sprintf("bare_%d", i))
 			if user != "" {
 				url = strings.Replace(url, pg.Admin+":"+pg.Password.Reveal()+"@", fmt.Sprintf("bare%d_%s:word@", i, user), 1)
 			}
@@ -134,7 +136,7 @@ func BenchmarkTeamPostgres(b *testing.B) {
 
 // BenchmarkTeamMariaDB is the same on MariaDB.
 func BenchmarkTeamMariaDB(b *testing.B) {
-	s, maria := benchService(b), durable(b, localdb.StartMariaDB)
+	s, maria := benchService(b), durable(b, marialocal.Start)
 	s.add("quay", "mariadb", "production", maria)
 	db, err := sql.Open("mysql", maria.DSN(""))
 	if err != nil {
@@ -165,7 +167,7 @@ func BenchmarkTeamMariaDB(b *testing.B) {
 }
 
 func BenchmarkCreateMariaDB(b *testing.B) {
-	s, maria := benchService(b), durable(b, localdb.StartMariaDB)
+	s, maria := benchService(b), durable(b, marialocal.Start)
 	s.add("quay", "mariadb", "production", maria)
 	db, err := sql.Open("mysql", maria.DSN(""))
 	if err != nil {
@@ -251,7 +253,7 @@ func drain(b *testing.B, rows *sql.Rows) {
 func BenchmarkList200Postgres(b *testing.B) {
 	s, pg := benchService(b), testutil.Postgres(b)
 	s.add("harbour", "postgresql", "production", pg)
-	conn, err := pgx.Connect(b.Context(), pg.PostgresURL("postgres"))
+	conn, err := pgx.Connect(b.Context(), pg.DSN("postgres"))
 	if err != nil {
 		b.Fatal(err)
 	}

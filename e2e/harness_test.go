@@ -310,7 +310,7 @@ func has(tb testing.TB, what, text string, wanted ...string) {
 // test runs.
 func onPostgres(tb testing.TB, pg *localdb.Server, database string) *pgx.Conn {
 	tb.Helper()
-	conn, err := pgx.Connect(tb.Context(), pg.PostgresURL(database))
+	conn, err := pgx.Connect(tb.Context(), pg.DSN(database))
 	if err != nil {
 		tb.Fatal(err)
 	}

@@ -20,6 +20,7 @@ import (
 	"example.com/genarch/engine/enginetest"
 	"example.com/genarch/engine/mariadb"
 	"example.com/genarch/engine/postgres"
+	"example.com/genarch/engine/postgres/pglocal"
 	"example.com/genarch/localdb"
 	"example.com/genarch/testutil"
 	"example.com/genarch/testutil/rigs"
@@ -483,7 +484,7 @@ func TestClearingTrouble(t *testing.T) {
 	s := newService(t)
 	dir := testutil.Dir(t)
 	cfg := localdb.Config{Dir: filepath.Join(dir, "pg"), Fast: true}
-	pg, err := localdb.StartPostgres(t.Context(), cfg)
+	pg, err := pglocal.Start(t.Context(), cfg)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -529,7 +530,7 @@ func TestClearingTrouble(t *testing.T) {
 		if err := pg.Stop(); err != nil {
 			t.Fatal(err)
 		}
-		again, err := localdb.StartPostgres(context.Background(), cfg)
+		again, err := pglocal.Start(context.Background(), cfg)
 		if err != nil {
 			t.Fatal(err)
 		}

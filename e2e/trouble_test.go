@@ -16,6 +16,8 @@ import (
 	"testing"
 
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/mariadb/marialocal"
+	"example.com/genarch/engine/postgres/pglocal"
 	"example.com/genarch/localdb"
 	"example.com/genarch/testutil"
 )
@@ -26,7 +28,7 @@ func TestTroubleWithServers(t *testing.T) {
 	s := newService(t)
 	dir := testutil.Dir(t)
 	start := func(name string) *localdb.Server {
-		srv, err := localdb.StartPostgres(t.Context(), localdb.Config{Dir: filepath.Join(dir, name), Fast: true})
+		srv, err := pglocal.Start(t.Context(), localdb.Config{Dir: filepath.Join(dir, name), Fast: true})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -98,7 +100,7 @@ func startAt(t *testing.T, dir string, old *localdb.Server) {
 	if err := os.WriteFile(filepath.Join(dir, "admin.secret"), []byte(old.Password.Reveal()), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	srv, err := localdb.StartPostgres(t.Context(), localdb.Config{Dir: dir, Fast: true, Port: old.Port})
+	srv, err := pglocal.Start(t.Context(), localdb.Config{Dir: dir, Fast: true, Port: old.Port})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -168,7 +170,7 @@ func (d *door) pass(client net.Conn, server string) {
 func TestTroubleWithStore(t *testing.T) {
 	t.Parallel()
 	cfg := localdb.Config{Dir: filepath.Join(testutil.Dir(t), "records")} // durable: it will be killed
-	records, err := localdb.StartMariaDB(t.Context(), cfg)
+	records, err := marialocal.Start(t.Context(), cfg)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -189,7 +191,7 @@ func TestTroubleWithStore(t *testing.T) {
 	}
 	r := s.run(1, "database", "list", "harbour")
 	has(t, "the CLI without records", r.err, "cannot be reached just now", "next:")
-	again, err := localdb.StartMariaDB(t.Context(), cfg)
+	again, err := marialocal.Start(t.Context(), cfg)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -64,8 +64,9 @@ func (c *child) stop(sig syscall.Signal, wait time.Duration) error {
 	}
 }
 
-// run runs a program to its end and shows what it said if that was a failure.
-func run(as *syscall.Credential, program string, args ...string) error {
+// Run runs a program to its end, as another account if as is not nil, and shows what it
+// said if that was a failure.
+func Run(as *syscall.Credential, program string, args ...string) error {
 	cmd := exec.Command(program, args...)
 	cmd.Dir, cmd.Env = "/", environment()
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: as}
@@ -111,4 +112,26 @@ func endStale(pidFile, dir string, sig syscall.Signal) error {
 func runsOn(pid int, dir string) bool {
 	args, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
 	return err == nil && bytes.Contains(args, []byte(dir+"/"))
+}
+
+// Find looks for a program in bin, or in the usual places; debian is the package that
+// has it.
+func Find(bin, program, debian string) (string, error) {
+	if bin != "" {
+		path := filepath.Join(bin, program)
+		if _, err := os.Stat(path); err != nil {
+			return "", fmt.Errorf("%s: %w", path, ErrMissing)
+		}
+		return path, nil
+	}
+	if path, err := exec.LookPath(program); err == nil {
+		return path, nil
+	}
+	for _, dir := range []string{"/usr/sbin", "/usr/bin", "/usr/local/sbin", "/usr/local/bin"} {
+		path := filepath.Join(dir, program)
+		if _, err := os.Stat(path); err == nil {
+			return path, nil
+		}
+	}
+	return "", fmt.Errorf("%s: %w (on Debian: apt-get install %s)", program, ErrMissing, debian)
 }

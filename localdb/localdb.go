@@ -1,7 +1,8 @@
 // Package localdb starts database servers of Genarch's own on loopback, as
 // child processes with their data in a folder of their own: the store's private
-// MariaDB, the demo's four servers, and those of the tests. It stops what it
-// started, by process number, and nothing else.
+// server, the demo's four, and those of the tests. It stops what it started, by
+// process number, and nothing else. How the servers of an engine are started is in
+// that engine's folder.
 package localdb
 
 import (
@@ -35,18 +36,72 @@ type Config struct {
 	Options []string
 }
 
-// Server is a running server.
+// Program is how the servers of one engine are run.
+type Program struct {
+	// Stop ends a server in order.
+	Stop syscall.Signal
+	// PIDFile is where a server writes its process number, within its folder.
+	PIDFile string
+	// DSN is what the engine's driver connects to a database by.
+	DSN func(s *Server, database string) string
+	// Version signs in, and is what the server says of itself.
+	Version func(ctx context.Context, s *Server) (string, error)
+}
+
+// Server is a server that is to run, or does.
 type Server struct {
+	Config
 	Host     string
 	Port     int
 	Admin    string
 	Password secret.Text
-	Version  string // MariaDB or PostgreSQL, as its program says
+	Version  string // as its program says, once it runs
 
-	child *child
-	lock  *os.File
-	stop  syscall.Signal
+	program Program
+	child   *child
+	lock    *os.File
 }
+
+// Open takes a server's folder for this process, ends what an earlier one left running
+// on it, and reads the password and the port of the last start.
+func (p Program) Open(cfg Config) (s *Server, err error) {
+	s = &Server{Config: cfg, Host: "127.0.0.1", Admin: "genarch", program: p}
+	if s.lock, err = prepare(cfg.Dir); err != nil {
+		return nil, err
+	}
+	if err = endStale(filepath.Join(cfg.Dir, p.PIDFile), cfg.Dir, p.Stop); err == nil {
+		s.Password, err = password(cfg.Dir)
+	}
+	if err == nil {
+		s.Port, err = cfg.port()
+	}
+	if err != nil {
+		s.Release()
+		return nil, err
+	}
+	return s, nil
+}
+
+// DSN is what the engine's driver connects to a database of the server by.
+func (s *Server) DSN(database string) string { return s.program.DSN(s, database) }
+
+// LogFile is where the server's output goes.
+func (s *Server) LogFile() string { return filepath.Join(s.Dir, "log") }
+
+// Start runs the server's program, as another account if as is not nil, and waits until
+// one can sign in.
+func (s *Server) Start(ctx context.Context, as *syscall.Credential, program string, args ...string) (err error) {
+	if s.child, err = start(as, s.program.Stop, s.LogFile(), program, args...); err != nil {
+		return err
+	}
+	return ready(ctx, s.child, s.LogFile(), func(ctx context.Context) (err error) {
+		s.Version, err = s.program.Version(ctx, s)
+		return err
+	})
+}
+
+// Release gives the folder back; the server, if it runs, runs on.
+func (s *Server) Release() { s.lock.Close() }
 
 // Address is host and port.
 func (s *Server) Address() string { return net.JoinHostPort(s.Host, strconv.Itoa(s.Port)) }
@@ -62,14 +117,14 @@ const stopTime = 20 * time.Second
 
 // Stop ends the server in an orderly way and waits until it has gone.
 func (s *Server) Stop() error {
-	defer s.lock.Close()
-	return s.child.stop(s.stop, stopTime)
+	defer s.Release()
+	return s.child.stop(s.program.Stop, stopTime)
 }
 
 // Kill ends the server at once, as a crash would.
 func (s *Server) Kill() {
 	_ = s.child.stop(syscall.SIGKILL, stopTime)
-	s.lock.Close()
+	s.Release()
 }
 
 // ErrMissing: the server's programs are not installed.
@@ -115,7 +170,7 @@ func (cfg Config) port() (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	return p, writeOwn(file, []byte(strconv.Itoa(p)+"\n"))
+	return p, WriteOwn(file, []byte(strconv.Itoa(p)+"\n"))
 }
 
 func free(p int) bool {
@@ -144,7 +199,7 @@ func password(dir string) (secret.Text, error) {
 		return secret.New(strings.TrimSpace(string(text))), nil
 	}
 	made := rand.Text()
-	return secret.New(made), writeOwn(file, []byte(made+"\n"))
+	return secret.New(made), WriteOwn(file, []byte(made+"\n"))
 }
 
 // ready polls until probe succeeds; it gives up when the server's process ends
@@ -175,14 +230,14 @@ func tail(file string) string {
 	return strings.Join(lines[max(0, len(lines)-8):], "\n")
 }
 
-// install fills a data folder in one go: under another name first, so that one
-// that was cut off halfway is never taken for a whole one.
-func install(dir string, fill func(into string) error) (data string, err error) {
-	data = filepath.Join(dir, "data")
+// Install fills the data folder, if there is none, in one go: under another name
+// first, so that one that was cut off halfway is never taken for a whole one.
+func (s *Server) Install(fill func(into string) error) (data string, err error) {
+	data = filepath.Join(s.Dir, "data")
 	if _, err := os.Stat(data); err == nil {
 		return data, nil
 	}
-	fresh := filepath.Join(dir, "data.new")
+	fresh := filepath.Join(s.Dir, "data.new")
 	if err := os.RemoveAll(fresh); err != nil {
 		return "", err
 	}

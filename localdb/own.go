@@ -57,8 +57,8 @@ func openOwn(file string, flags int) (*os.File, error) {
 	return os.OpenFile(file, flags|os.O_CREATE|syscall.O_NOFOLLOW, 0o600)
 }
 
-// writeOwn writes a file of ours anew, and follows no link.
-func writeOwn(file string, text []byte) error {
+// WriteOwn writes a file of ours anew, and follows no link.
+func WriteOwn(file string, text []byte) error {
 	f, err := openOwn(file, os.O_WRONLY|os.O_TRUNC)
 	if err != nil {
 		return err

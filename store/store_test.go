@@ -23,6 +23,7 @@ import (
 	"example.com/genarch/core/policy"
 	"example.com/genarch/core/record"
 	"example.com/genarch/core/secret"
+	"example.com/genarch/engine/mariadb/marialocal"
 	"example.com/genarch/localdb"
 	"example.com/genarch/testutil"
 )
@@ -400,7 +401,7 @@ func testRotate(t *testing.T, s *Store, cfg Config) {
 
 // testDaily works with a login that cannot touch what the journal holds.
 func testDaily(t *testing.T, srv *localdb.Server) {
-	daily, err := srv.Login(t.Context(), "genarch_daily", "daily")
+	daily, err := marialocal.Login(t.Context(), srv, "genarch_daily", "daily")
 	if err != nil {
 		t.Fatal(err)
 	}

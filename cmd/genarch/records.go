@@ -15,6 +15,7 @@ import (
 	"example.com/genarch/api"
 	"example.com/genarch/core/journal"
 	"example.com/genarch/core/policy"
+	"example.com/genarch/engine/mariadb/marialocal"
 	"example.com/genarch/localdb"
 	"example.com/genarch/store"
 )
@@ -51,11 +52,11 @@ func (s service) startStore(ctx context.Context) (where store.Config, stop func(
 	}
 	cfg := localdb.Config{Dir: filepath.Join(s.data, "records")}
 	begun := time.Now()
-	srv, err := localdb.StartMariaDB(ctx, cfg)
+	srv, err := marialocal.Start(ctx, cfg)
 	if err != nil {
 		return where, nil, fmt.Errorf("the private MariaDB for the records: %w", err)
 	}
-	if where.DSN, err = srv.Login(ctx, "genarch_daily", "genarch"); err != nil {
+	if where.DSN, err = marialocal.Login(ctx, srv, "genarch_daily", "genarch"); err != nil {
 		_ = srv.Stop()
 		return where, nil, fmt.Errorf("the private MariaDB for the records: %w", err)
 	}
@@ -87,7 +88,7 @@ func (s service) keepRunning(srv *localdb.Server, cfg localdb.Config, ending <-c
 		s.log.Error("the private MariaDB has ended by itself; starting it again")
 		srv.Kill() // gives its folder free
 		for {
-			again, err := localdb.StartMariaDB(context.Background(), cfg)
+			again, err := marialocal.Start(context.Background(), cfg)
 			if err == nil && again.Port == srv.Port {
 				srv = again
 				break

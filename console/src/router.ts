@@ -1,25 +1,27 @@
 // Every use of the router library goes through this file.
 import { createRouter, Router } from 'sv-router';
 import Place from './lib/Place.svelte';
-import Access from './pages/Access.svelte';
-import AccountPage from './pages/Account.svelte';
 import Fleet from './pages/Fleet.svelte';
-import Change from './pages/Change.svelte';
 import Changes from './pages/Changes.svelte';
 import Database from './pages/Database.svelte';
-import GrantPage from './pages/Grant.svelte';
-import HandoverPage from './pages/Handover.svelte';
-import Journal from './pages/Journal.svelte';
-import NewAccount from './pages/NewAccount.svelte';
-import NewDatabase from './pages/NewDatabase.svelte';
 import NotFound from './pages/NotFound.svelte';
-import DropAccount from './pages/DropAccount.svelte';
-import DropDatabase from './pages/DropDatabase.svelte';
-import AlterDatabase from './pages/AlterDatabase.svelte';
-import RenameDatabase from './pages/RenameDatabase.svelte';
-import Sessions from './pages/Sessions.svelte';
 import Server from './pages/Server.svelte';
-import You from './pages/You.svelte';
+
+// What most visits do not open is fetched when it is wanted.
+const Access = () => import('./pages/Access.svelte');
+const AccountPage = () => import('./pages/Account.svelte');
+const AlterDatabase = () => import('./pages/AlterDatabase.svelte');
+const Change = () => import('./pages/Change.svelte');
+const DropAccount = () => import('./pages/DropAccount.svelte');
+const DropDatabase = () => import('./pages/DropDatabase.svelte');
+const GrantPage = () => import('./pages/Grant.svelte');
+const HandoverPage = () => import('./pages/Handover.svelte');
+const Journal = () => import('./pages/Journal.svelte');
+const NewAccount = () => import('./pages/NewAccount.svelte');
+const NewDatabase = () => import('./pages/NewDatabase.svelte');
+const RenameDatabase = () => import('./pages/RenameDatabase.svelte');
+const Sessions = () => import('./pages/Sessions.svelte');
+const You = () => import('./pages/You.svelte');
 
 export const { p, navigate, isActive, route } = createRouter({
 	layout: Place,

@@ -156,6 +156,7 @@ func Run(t *testing.T, e engine.Engine, running *localdb.Server) {
 	t.Run("choices", func(t *testing.T) { testChoices(t, e, s) })
 	t.Run("errors", func(t *testing.T) { testErrors(t, e, s, target) })
 	t.Run("cut line", func(t *testing.T) { testCutLine(t, e, target) })
+	t.Run("own session", func(t *testing.T) { testOwnSession(t, e, target) })
 	t.Run("identity", func(t *testing.T) { testIdentity(t, e, target) })
 }
 

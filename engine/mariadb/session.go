@@ -5,7 +5,6 @@ import (
 	"database/sql"
 	"database/sql/driver"
 	"sync"
-	"time"
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
@@ -17,9 +16,6 @@ type alterers struct {
 	db     *sql.DB
 	places chan struct{}
 }
-
-// pingAfter is how long a connection may be idle and still be trusted.
-const pingAfter = 50 * time.Millisecond
 
 // sender is a connection by which a step alters.
 type sender struct {
@@ -37,7 +33,6 @@ type session struct {
 
 	mu   sync.Mutex // held while it is used
 	conn *sender
-	used time.Time
 	over bool
 }
 
@@ -73,7 +68,7 @@ func (x *session) use(ctx context.Context, f func(*sender) error) error {
 	if x.over {
 		return &engine.Error{Op: "connect", Kind: engine.NotSent, Text: "the change has ended"}
 	}
-	if x.conn != nil && time.Since(x.used) > pingAfter && x.conn.PingContext(ctx) != nil {
+	if x.conn != nil && x.conn.PingContext(ctx) != nil {
 		x.drop()
 	}
 	if x.conn == nil {
@@ -84,7 +79,6 @@ func (x *session) use(ctx context.Context, f func(*sender) error) error {
 		x.conn = &sender{Conn: conn}
 	}
 	err := f(x.conn)
-	x.used = time.Now()
 	if e, ok := err.(*engine.Error); ok && e.Kind == engine.Unknown {
 		x.drop()
 	}

@@ -15,6 +15,7 @@ import (
 	"example.com/genarch/core/clearing"
 	"example.com/genarch/engine"
 	"example.com/genarch/engine/enginetest"
+	"example.com/genarch/engine/mariadb/marialocal"
 	"example.com/genarch/localdb"
 	"example.com/genarch/testutil"
 	"example.com/genarch/testutil/rigs"
@@ -79,7 +80,7 @@ func TestTakeAway(t *testing.T) {
 	t.Parallel()
 	cfg := localdb.Config{Dir: filepath.Join(testutil.Dir(t), "mariadb"), Fast: true, Options: []string{"plugin-load-add=metadata_lock_info", "event-scheduler=ON"}}
 	start := func() *localdb.Server {
-		srv, err := localdb.StartMariaDB(context.Background(), cfg)
+		srv, err := marialocal.Start(context.Background(), cfg)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -32,7 +32,7 @@ func testAlter(t *testing.T, running *localdb.Server, run func(string)) {
 	enginetest.Altered(t, Engine{}, s, odd, catalog.Values{"allow_connections": false, "connection_limit": "none", "comment": "", "is_template": false})
 	var path string
 	run(`ALTER DATABASE ` + quoteIdent(odd) + ` ALLOW_CONNECTIONS true`)
-	config, err := pgx.ParseConfig(running.PostgresURL("postgres"))
+	config, err := pgx.ParseConfig(running.DSN("postgres"))
 	if err != nil {
 		t.Fatal(err)
 	}

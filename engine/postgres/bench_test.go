@@ -14,7 +14,7 @@ import (
 // catalogues by the same driver; the goal is 1.5 times.
 func BenchmarkAccess(b *testing.B) {
 	running := testutil.Postgres(b)
-	conn, err := pgx.Connect(b.Context(), running.PostgresURL("postgres"))
+	conn, err := pgx.Connect(b.Context(), running.DSN("postgres"))
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -16,7 +16,7 @@ import (
 // testEffective makes random role graphs with random grants, and compares what
 // core/access works out with the server's own answers.
 func testEffective(t *testing.T, running *localdb.Server) {
-	admin, err := pgx.Connect(t.Context(), running.PostgresURL("postgres"))
+	admin, err := pgx.Connect(t.Context(), running.DSN("postgres"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -42,7 +42,7 @@ func testEffective(t *testing.T, running *localdb.Server) {
 			try(admin, "CREATE ROLE %s %s", name(i), word)
 		}
 		try(admin, "CREATE DATABASE %s OWNER %s", db, name(random.IntN(roles)))
-		conn, err := pgx.Connect(t.Context(), running.PostgresURL(db))
+		conn, err := pgx.Connect(t.Context(), running.DSN(db))
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -53,7 +53,7 @@ func TestPostgres18(t *testing.T) {
 
 // testReal runs what only a real server can prove of this engine.
 func testReal(t *testing.T, running *localdb.Server) {
-	admin, err := pgx.Connect(t.Context(), running.PostgresURL("postgres"))
+	admin, err := pgx.Connect(t.Context(), running.DSN("postgres"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -112,7 +112,7 @@ func testOptions(t *testing.T, running *localdb.Server, run func(string)) {
 func testTemplateInUse(t *testing.T, running *localdb.Server) {
 	s := enginetest.Open(t, Engine{}, enginetest.Target(Engine{}, running, "harbour"))
 	b := enginetest.Brief(t, Engine{}, s, change.DatabaseSpec{Name: "from_busy"})
-	guest, err := pgx.Connect(t.Context(), running.PostgresURL("template1")+"&application_name=guest")
+	guest, err := pgx.Connect(t.Context(), running.DSN("template1")+"&application_name=guest")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -28,7 +28,6 @@ type session struct {
 
 	mu   sync.Mutex // held while it is used
 	conn *pgxpool.Conn
-	used time.Time
 	over bool
 }
 
@@ -64,7 +63,7 @@ func (x *session) use(ctx context.Context, f func(*pgxpool.Conn) error) error {
 	if x.over {
 		return &engine.Error{Op: "connect", Kind: engine.NotSent, Text: "the change has ended"}
 	}
-	if x.conn != nil && (x.conn.Conn().IsClosed() || time.Since(x.used) > pingAfter && x.conn.Ping(ctx) != nil) {
+	if x.conn != nil && x.conn.Ping(ctx) != nil {
 		x.drop(ctx)
 	}
 	if x.conn == nil {
@@ -74,7 +73,6 @@ func (x *session) use(ctx context.Context, f func(*pgxpool.Conn) error) error {
 		}
 		x.conn = conn
 	}
-	defer func() { x.used = time.Now() }()
 	return f(x.conn)
 }
 

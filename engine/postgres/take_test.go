@@ -39,7 +39,7 @@ func (k taker) exec(texts ...string) {
 
 func (k taker) connect(database string) *pgx.Conn {
 	k.t.Helper()
-	conn, err := pgx.Connect(k.t.Context(), k.server.PostgresURL(database))
+	conn, err := pgx.Connect(k.t.Context(), k.server.DSN(database))
 	if err != nil {
 		k.t.Fatal(err)
 	}
@@ -233,7 +233,7 @@ func testGate(k taker) {
 	if took, err := k.s.Probe(k.t.Context(), gate); !took || err != nil {
 		k.t.Errorf("Probe = %v, %v", took, err)
 	}
-	if _, err := pgx.Connect(k.t.Context(), k.server.PostgresURL("gated_dev")); err == nil || !strings.Contains(err.Error(), "55000") && !strings.Contains(err.Error(), "not currently accepting") {
+	if _, err := pgx.Connect(k.t.Context(), k.server.DSN("gated_dev")); err == nil || !strings.Contains(err.Error(), "55000") && !strings.Contains(err.Error(), "not currently accepting") {
 		k.t.Errorf("a superuser at the gate: %v", err)
 	}
 	k.exec("ALTER DATABASE gated_dev RENAME TO renamed_dev")

@@ -27,7 +27,7 @@ func Of(e engine.Engine, running *localdb.Server) enginetest.Rig {
 
 func postgreSQL(e engine.Engine, running *localdb.Server) enginetest.Rig {
 	return enginetest.Rig{Engine: e, Running: running, Driver: "pgx", Main: "postgres", Numbered: true,
-		DSN:    func(database string) string { return running.PostgresURL(database) + "&application_name=suite-client" },
+		DSN:    func(database string) string { return running.DSN(database) + "&application_name=suite-client" },
 		Number: "SELECT pg_backend_pid()",
 		Sleep:  "SELECT pg_sleep(60)",
 		Busy:   "SELECT pg_sleep(0.1), COUNT(*) FROM shifts",

@@ -1,4 +1,5 @@
-package localdb
+// Package marialocal starts MariaDB servers of Genarch's own on loopback.
+package marialocal
 
 import (
 	"context"
@@ -11,7 +12,6 @@ import (
 	"io"
 	"log"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -19,35 +19,34 @@ import (
 	"time"
 
 	"github.com/go-sql-driver/mysql"
+
+	"example.com/genarch/localdb"
 )
 
 // maxSocket is the longest path of a socket that MariaDB takes, in bytes.
 const maxSocket = 107
 
-// StartMariaDB starts a MariaDB server, installing its data folder first when
-// there is none. It runs as the account of this process.
-func StartMariaDB(ctx context.Context, cfg Config) (s *Server, err error) {
-	installer, err := find(cfg.Bin, "mariadb-install-db")
+var program = localdb.Program{Stop: syscall.SIGTERM, PIDFile: "pid", DSN: dsn, Version: version}
+
+// Start starts a MariaDB server, installing its data folder first when there is
+// none. It runs as the account of this process.
+func Start(ctx context.Context, cfg localdb.Config) (s *localdb.Server, err error) {
+	installer, err := localdb.Find(cfg.Bin, "mariadb-install-db", "mariadb-server")
 	if err != nil {
 		return nil, err
 	}
-	program, err := find(cfg.Bin, "mariadbd")
+	server, err := localdb.Find(cfg.Bin, "mariadbd", "mariadb-server")
 	if err != nil {
 		return nil, err
 	}
-	lock, err := prepare(cfg.Dir)
-	if err != nil {
+	if s, err = program.Open(cfg); err != nil {
 		return nil, err
 	}
 	defer func() {
 		if err != nil {
-			lock.Close()
+			s.Release()
 		}
 	}()
-	pidFile, logFile := filepath.Join(cfg.Dir, "pid"), filepath.Join(cfg.Dir, "log")
-	if err := endStale(pidFile, cfg.Dir, syscall.SIGTERM); err != nil {
-		return nil, err
-	}
 	// Servers that share a folder for temporary files remove each other's.
 	tmp := filepath.Join(cfg.Dir, "tmp")
 	if err := os.MkdirAll(tmp, 0o700); err != nil {
@@ -57,22 +56,15 @@ func StartMariaDB(ctx context.Context, cfg Config) (s *Server, err error) {
 	if os.Getuid() == 0 {
 		asRoot = []string{"--user=root"}
 	}
-	data, err := install(cfg.Dir, func(into string) error {
+	data, err := s.Install(func(into string) error {
 		args := append([]string{"--no-defaults"}, asRoot...)
-		return run(nil, installer, append(args, "--datadir="+into, "--tmpdir="+tmp, "--force", "--auth-root-authentication-method=socket", "--skip-test-db", "--skip-name-resolve")...)
+		return localdb.Run(nil, installer, append(args, "--datadir="+into, "--tmpdir="+tmp, "--force", "--auth-root-authentication-method=socket", "--skip-test-db", "--skip-name-resolve")...)
 	})
 	if err != nil {
 		return nil, err
 	}
-	s = &Server{Host: "127.0.0.1", Admin: "genarch", stop: syscall.SIGTERM, lock: lock}
-	if s.Password, err = password(cfg.Dir); err != nil {
-		return nil, err
-	}
-	if s.Port, err = cfg.port(); err != nil {
-		return nil, err
-	}
 	initFile := filepath.Join(cfg.Dir, "init.sql")
-	if err := writeOwn(initFile, []byte(adminAccount(s.Admin, s.Password.Reveal()))); err != nil {
+	if err := localdb.WriteOwn(initFile, []byte(adminAccount(s.Admin, s.Password.Reveal()))); err != nil {
 		return nil, err
 	}
 	socket := filepath.Join(cfg.Dir, "sock")
@@ -80,8 +72,8 @@ func StartMariaDB(ctx context.Context, cfg Config) (s *Server, err error) {
 		socket = filepath.Join(os.TempDir(), fmt.Sprintf("genarch-%d-%d.sock", os.Getpid(), s.Port))
 	}
 	args := append([]string{"--no-defaults"}, asRoot...)
-	args = append(args, "--datadir="+data, "--socket="+socket, "--pid-file="+pidFile, "--tmpdir="+tmp,
-		"--bind-address=127.0.0.1", "--port="+strconv.Itoa(s.Port), "--skip-name-resolve", "--log-error="+logFile,
+	args = append(args, "--datadir="+data, "--socket="+socket, "--pid-file="+filepath.Join(cfg.Dir, program.PIDFile), "--tmpdir="+tmp,
+		"--bind-address=127.0.0.1", "--port="+strconv.Itoa(s.Port), "--skip-name-resolve", "--log-error="+s.LogFile(),
 		"--innodb-buffer-pool-size=64M", "--innodb-log-file-size=32M", "--character-set-server=utf8mb4",
 		"--init-file="+initFile)
 	if cfg.Fast {
@@ -90,11 +82,7 @@ func StartMariaDB(ctx context.Context, cfg Config) (s *Server, err error) {
 	for _, o := range cfg.Options {
 		args = append(args, "--"+o)
 	}
-	if s.child, err = start(nil, syscall.SIGTERM, logFile, program, args...); err != nil {
-		return nil, err
-	}
-	err = ready(ctx, s.child, logFile, s.pingMariaDB)
-	if err == nil {
+	if err = s.Start(ctx, nil, server, args...); err == nil {
 		err = os.Remove(initFile)
 	}
 	return s, err
@@ -110,8 +98,8 @@ func adminAccount(name, password string) string {
 
 // Login makes another account, or gives the one of an earlier start a new random
 // password, and returns its data source name. It is given nothing.
-func (s *Server) Login(ctx context.Context, name, database string) (dsn string, err error) {
-	connector, err := s.connector(s.DSN(""))
+func Login(ctx context.Context, s *localdb.Server, name, database string) (dsn string, err error) {
+	connector, err := connector(s.DSN(""))
 	if err != nil {
 		return "", err
 	}
@@ -133,7 +121,7 @@ func (s *Server) Login(ctx context.Context, name, database string) (dsn string, 
 	return cfg.FormatDSN(), nil
 }
 
-func (s *Server) connector(dsn string) (driver.Connector, error) {
+func connector(dsn string) (driver.Connector, error) {
 	cfg, err := mysql.ParseDSN(dsn)
 	if err != nil {
 		return nil, err
@@ -149,41 +137,20 @@ func nativeHash(password string) string {
 	return "*" + strings.ToUpper(hex.EncodeToString(outer[:]))
 }
 
-// DSN is the data source name of a database on the server, for the MariaDB
-// driver: times in UTC, found rows counted.
-func (s *Server) DSN(database string) string {
+// dsn is the data source name of a database on the server, for the MariaDB driver.
+func dsn(s *localdb.Server, database string) string {
 	cfg := mysql.NewConfig()
 	cfg.User, cfg.Passwd, cfg.Net, cfg.Addr, cfg.DBName = s.Admin, s.Password.Reveal(), "tcp", s.Address(), database
 	return cfg.FormatDSN()
 }
 
-func (s *Server) pingMariaDB(ctx context.Context) error {
-	connector, err := s.connector(s.DSN(""))
+func version(ctx context.Context, s *localdb.Server) (found string, err error) {
+	connector, err := connector(s.DSN(""))
 	if err != nil {
-		return err
+		return "", err
 	}
 	db := sql.OpenDB(connector)
 	defer db.Close()
-	return db.QueryRowContext(ctx, "SELECT VERSION()").Scan(&s.Version)
-}
-
-// find looks for a program in bin, or in the usual places.
-func find(bin, program string) (string, error) {
-	if bin != "" {
-		path := filepath.Join(bin, program)
-		if _, err := os.Stat(path); err != nil {
-			return "", fmt.Errorf("%s: %w", path, ErrMissing)
-		}
-		return path, nil
-	}
-	if path, err := exec.LookPath(program); err == nil {
-		return path, nil
-	}
-	for _, dir := range []string{"/usr/sbin", "/usr/bin", "/usr/local/sbin", "/usr/local/bin"} {
-		path := filepath.Join(dir, program)
-		if _, err := os.Stat(path); err == nil {
-			return path, nil
-		}
-	}
-	return "", fmt.Errorf("%s: %w (on Debian: apt-get install mariadb-server postgresql)", program, ErrMissing)
+	err = db.QueryRowContext(ctx, "SELECT VERSION()").Scan(&found)
+	return found, err
 }

@@ -1,4 +1,5 @@
-package localdb
+// Package pglocal starts PostgreSQL servers of Genarch's own on loopback.
+package pglocal
 
 import (
 	"context"
@@ -13,44 +14,36 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"example.com/genarch/localdb"
 )
 
-// StartPostgres starts a PostgreSQL server, making its data folder first when
-// there is none. PostgreSQL refuses to run as root: then it runs as the account
+var program = localdb.Program{Stop: syscall.SIGINT, PIDFile: "data/postmaster.pid", DSN: dsn, Version: version}
+
+// Start starts a PostgreSQL server, making its data folder first when there is
+// none. PostgreSQL refuses to run as root: then it runs as the account
 // postgres, to which its data folder is given, and nothing else.
-func StartPostgres(ctx context.Context, cfg Config) (s *Server, err error) {
+func Start(ctx context.Context, cfg localdb.Config) (s *localdb.Server, err error) {
 	bin := cfg.Bin
 	if bin == "" {
-		if bin, err = postgresBin(); err != nil {
+		if bin, err = programs(); err != nil {
 			return nil, err
 		}
 	}
-	lock, err := prepare(cfg.Dir)
-	if err != nil {
+	if s, err = program.Open(cfg); err != nil {
 		return nil, err
 	}
 	defer func() {
 		if err != nil {
-			lock.Close()
+			s.Release()
 		}
 	}()
-	as, err := postgresAccount(cfg.Dir)
+	as, err := account(cfg.Dir)
 	if err != nil {
 		return nil, err
 	}
-	data := filepath.Join(cfg.Dir, "data")
-	logFile := filepath.Join(cfg.Dir, "log")
-	if err := endStale(filepath.Join(data, "postmaster.pid"), cfg.Dir, syscall.SIGINT); err != nil {
-		return nil, err
-	}
-	s = &Server{Host: "127.0.0.1", Admin: "genarch", stop: syscall.SIGINT, lock: lock}
-	if s.Password, err = password(cfg.Dir); err != nil {
-		return nil, err
-	}
-	if data, err = install(cfg.Dir, func(into string) error { return initdb(cfg, as, bin, into, s) }); err != nil {
-		return nil, err
-	}
-	if s.Port, err = cfg.port(); err != nil {
+	data, err := s.Install(func(into string) error { return initdb(s, as, bin, into) })
+	if err != nil {
 		return nil, err
 	}
 	args := []string{"-D", data, "-c", "listen_addresses=127.0.0.1", "-c", "port=" + strconv.Itoa(s.Port),
@@ -62,10 +55,7 @@ func StartPostgres(ctx context.Context, cfg Config) (s *Server, err error) {
 		args = append(args, "-c", o)
 	}
 	for deadline := time.Now().Add(lingerTime); ; {
-		if s.child, err = start(as, syscall.SIGINT, logFile, filepath.Join(bin, "postgres"), args...); err != nil {
-			return nil, err
-		}
-		err = ready(ctx, s.child, logFile, s.pingPostgres)
+		err = s.Start(ctx, as, filepath.Join(bin, "postgres"), args...)
 		if err == nil || !strings.Contains(err.Error(), stillInUse) || time.Now().After(deadline) {
 			return s, err
 		}
@@ -83,9 +73,9 @@ const (
 
 // initdb makes the data folder with an admin login that needs its password
 // even on loopback.
-func initdb(cfg Config, as *syscall.Credential, bin, into string, s *Server) error {
-	pwFile := filepath.Join(cfg.Dir, "initdb.secret")
-	if err := writeOwn(pwFile, []byte(s.Password.Reveal()+"\n")); err != nil {
+func initdb(s *localdb.Server, as *syscall.Credential, bin, into string) error {
+	pwFile := filepath.Join(s.Dir, "initdb.secret")
+	if err := localdb.WriteOwn(pwFile, []byte(s.Password.Reveal()+"\n")); err != nil {
 		return err
 	}
 	defer os.Remove(pwFile)
@@ -101,33 +91,34 @@ func initdb(cfg Config, as *syscall.Credential, bin, into string, s *Server) err
 		}
 	}
 	args := []string{"-D", into, "-U", s.Admin, "-A", "scram-sha-256", "--pwfile=" + pwFile, "-E", "UTF8", "--locale=C.UTF-8"}
-	if cfg.Fast {
+	if s.Fast {
 		args = append(args, "-N")
 	}
-	return run(as, filepath.Join(bin, "initdb"), args...)
+	return localdb.Run(as, filepath.Join(bin, "initdb"), args...)
 }
 
-// PostgresURL is the connection string of a database on the server.
-func (s *Server) PostgresURL(database string) string {
+// dsn is the connection string of a database on the server.
+func dsn(s *localdb.Server, database string) string {
 	return fmt.Sprintf("postgres://%s:%s@%s/%s?sslmode=disable", s.Admin, s.Password.Reveal(), s.Address(), database)
 }
 
-func (s *Server) pingPostgres(ctx context.Context) error {
+func version(ctx context.Context, s *localdb.Server) (found string, err error) {
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()
-	conn, err := pgx.Connect(ctx, s.PostgresURL("postgres"))
+	conn, err := pgx.Connect(ctx, s.DSN("postgres"))
 	if err != nil {
-		return err
+		return "", err
 	}
 	defer conn.Close(ctx)
-	return conn.QueryRow(ctx, "SHOW server_version").Scan(&s.Version)
+	err = conn.QueryRow(ctx, "SHOW server_version").Scan(&found)
+	return found, err
 }
 
-// postgresBin finds the newest PostgreSQL of Debian's packages.
-func postgresBin() (string, error) {
+// programs finds the newest PostgreSQL of Debian's packages.
+func programs() (string, error) {
 	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/initdb")
 	if len(found) == 0 {
-		path, err := find("", "initdb")
+		path, err := localdb.Find("", "initdb", "postgresql")
 		return filepath.Dir(path), err
 	}
 	version := func(path string) int {
@@ -138,9 +129,9 @@ func postgresBin() (string, error) {
 	return filepath.Dir(found[0]), nil
 }
 
-// postgresAccount says as which account the server runs: nil is this one. As
+// account says as which account the server runs: nil is this one. As
 // root it must be another, which needs to get through to the folder.
-func postgresAccount(dir string) (*syscall.Credential, error) {
+func account(dir string) (*syscall.Credential, error) {
 	if os.Getuid() != 0 {
 		return nil, nil
 	}
