@@ -34,7 +34,7 @@ func TestPlanAlterFindings(t *testing.T) {
 		{"comment", altering(catalog.Values{"comment": "x"}), nil, "", ""},
 		{"as it is", altering(catalog.Values{"comment": `it's \ cargo`, "collation": "UTF8MB4_BIN", "encoding": "utf8mb4"}), nil, "note:database.as_asked", ""},
 		{"tables keep theirs", altering(catalog.Values{"encoding": "latin1"}), func(s *catalog.Snapshot) {
-			s.Details = details{tables: []tableCollation{{"trailers", "utf8mb4_bin"}, {"berths", "latin1_swedish_ci"}}}
+			s.Details = &details{Tables: []tableCollation{{"trailers", "utf8mb4_bin"}, {"berths", "latin1_swedish_ci"}}}
 		}, "note:tables.keep", "CONVERT TO CHARACTER SET"},
 		{"sessions keep the old default", altering(catalog.Values{"collation": "latin1_swedish_ci"}), func(s *catalog.Snapshot) {
 			s.Connected = []catalog.Session{{Kind: catalog.ClientSession, Database: "cargo_prod", Account: at("gate", "10.%")}}

@@ -94,7 +94,7 @@ func (s *server) readCollations(ctx context.Context) ([]catalog.Choice, error) {
 
 // Snapshot reads what planning the intent needs.
 func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapshot, error) {
-	snap := catalog.Snapshot{Server: s.target.Server}
+	snap := catalog.Snapshot{Server: s.target.Server, Details: &details{}}
 	group, gctx := errgroup.WithContext(ctx)
 	group.Go(func() (err error) {
 		snap.Instance, err = s.Inspect(gctx)
@@ -105,7 +105,7 @@ func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapsh
 		if err := s.db.QueryRowContext(gctx, "SELECT @@lower_case_table_names").Scan(&fold); err != nil {
 			return wrap("read the server", err)
 		}
-		snap.FoldsCase = fold == 1
+		detailsOf(snap.Details).FoldsCase = fold == 1
 		return s.query(gctx, "list databases", `SELECT SCHEMA_NAME FROM information_schema.SCHEMATA`, func(r *sql.Rows) error {
 			var name string
 			err := r.Scan(&name)
@@ -137,7 +137,7 @@ const lacksPrivilege = "it lacks the privilege"
 // accounts and grants; each part fills fields of its own.
 func (s *server) readDatabaseSide(ctx context.Context, group *errgroup.Group, in change.Intent, snap *catalog.Snapshot) {
 	spec := in.Database
-	name := folded(spec.Name, snap.FoldsCase)
+	name := folded(spec.Name, detailsOf(snap.Details).FoldsCase)
 	if slices.Contains(snap.Names, name) {
 		group.Go(func() error {
 			d, err := s.Database(ctx, name)
@@ -177,10 +177,10 @@ func (s *server) readDatabaseSide(ctx context.Context, group *errgroup.Group, in
 				return err
 			}
 		}
-		if snap.Leftover, err = s.readLeftover(ctx, name); err != nil {
+		if detailsOf(snap.Details).Leftover, err = s.readLeftover(ctx, name); err != nil {
 			// Without rights on the grant tables this cannot be known; the brief
 			// says so, because the missing ability is known.
-			snap.Leftover = nil
+			detailsOf(snap.Details).Leftover = nil
 		}
 		return nil
 	})

@@ -21,7 +21,7 @@ var recordTables = []string{"change_steps", "journal_head", "claims", "goose_db_
 // server looks at none of this itself: it takes away what it can, and half of it
 // if something is in the way. all are the names of the server's databases.
 func (s *server) readDoomed(ctx context.Context, name string, all []string) (*catalog.Doomed, error) {
-	out := &catalog.Doomed{}
+	out := &catalog.Doomed{Details: &doomDetails{}}
 	group, gctx := errgroup.WithContext(ctx) // each part fills fields of its own
 	group.Go(func() error { return s.readContents(gctx, name, out) })
 	group.Go(func() (err error) {
@@ -44,7 +44,7 @@ func (s *server) readBlockers(ctx context.Context, name string, out *catalog.Doo
 	if out.Prepared, err = s.readPrepared(ctx); err != nil {
 		return err
 	}
-	out.Detached = s.readDetached(ctx)
+	doomOf(out.Details).Detached = s.readDetached(ctx)
 	held, err := s.readMetadataLocks(ctx)
 	if err != nil {
 		return err
@@ -58,7 +58,7 @@ func (s *server) readBlockers(ctx context.Context, name string, out *catalog.Doo
 	}
 	var cluster bool
 	if err := s.db.QueryRowContext(ctx, "SELECT @@wsrep_on").Scan(&cluster); err == nil && cluster {
-		out.Cluster = true
+		doomOf(out.Details).Cluster = true
 	}
 	return nil
 }
@@ -101,7 +101,7 @@ func (s *server) readContents(ctx context.Context, name string, out *catalog.Doo
 	return s.query(ctx, "look for events", `SELECT EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA = ? AND STATUS = 'ENABLED' ORDER BY 1`, func(r *sql.Rows) error {
 		var event string
 		err := r.Scan(&event)
-		out.Events = append(out.Events, event)
+		doomOf(out.Details).Events = append(doomOf(out.Details).Events, event)
 		return err
 	}, name)
 }
@@ -115,7 +115,7 @@ func (s *server) readOutsideKeys(ctx context.Context, name string, out *catalog.
 		var from, to string
 		err := r.Scan(&from, &to)
 		if strings.HasPrefix(to, dir+"/") && !strings.HasPrefix(from, dir+"/") {
-			out.OutsideKeys = append(out.OutsideKeys, strings.Replace(from, "/", ".", 1)+" to "+strings.Replace(to, "/", ".", 1))
+			doomOf(out.Details).OutsideKeys = append(doomOf(out.Details).OutsideKeys, strings.Replace(from, "/", ".", 1)+" to "+strings.Replace(to, "/", ".", 1))
 		}
 		return err
 	}, likeText(dir), likeText(dir))

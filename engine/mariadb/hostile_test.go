@@ -15,7 +15,7 @@ import (
 func everything() catalog.Snapshot {
 	snap := doomed()
 	snap.Server.NameRule = naming.Rule{Free: true}
-	snap.Doomed.Events = []string{"nightly"}
+	doom(&snap).Events = []string{"nightly"}
 	snap.Target.Comment = "remark"
 	snap.OwnerFound = []string{"gate@10.%"}
 	snap.Access.Accounts = append(snap.Access.Accounts, catalog.Account{Principal: at("report", "%"), Login: true, Global: may.Select})

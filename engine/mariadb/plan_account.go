@@ -111,7 +111,7 @@ func planMethod(b *change.Brief, asked, current string, snap catalog.Snapshot) s
 	case method != "":
 	case current == methodNative || current == methodEd25519:
 		method = current
-	case slices.Contains(snap.Methods, methodEd25519):
+	case slices.Contains(detailsOf(snap.Details).Methods, methodEd25519):
 		method = methodEd25519
 	default:
 		method = methodNative
@@ -120,12 +120,12 @@ func planMethod(b *change.Brief, asked, current string, snap catalog.Snapshot) s
 		b.Find(change.Stop, change.OptionInvalid, "choose ed25519 or mysql_native_password", "Genarch computes no password for the method %q", method)
 		return method
 	}
-	if !slices.Contains(snap.Methods, method) {
+	if !slices.Contains(detailsOf(snap.Details).Methods, method) {
 		b.Find(change.Stop, change.OptionUnsupported, "INSTALL SONAME 'auth_ed25519', or choose mysql_native_password", "the server has no method %s", method)
 	}
-	if snap.Strict != "" {
+	if detailsOf(snap.Details).Strict != "" {
 		b.Find(change.Stop, change.OptionUnsupported, "SET GLOBAL strict_password_validation=0, so that the server takes a verifier that it cannot check itself",
-			"the server checks passwords with %s and refuses a verifier; sending the password itself would put it into the server's log", snap.Strict)
+			"the server checks passwords with %s and refuses a verifier; sending the password itself would put it into the server's log", detailsOf(snap.Details).Strict)
 	}
 	text := "the server gets only what ed25519 keeps, a public key, never the password; clients need MariaDB's plugin client_ed25519, which its own connectors have (for others: --set method=mysql_native_password)"
 	if method == methodNative {
@@ -168,8 +168,8 @@ func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 	planUsableName(b, spec.Name)
 	if !spec.Role {
 		planRivals(b, p, snap)
-		if len(snap.Definers) > 0 {
-			b.Find(change.Caution, change.AccountRevives, "look at each of them first", "things are left that run with the rights of an account of this name, and come alive with it: %s", planning.Shorten(snap.Definers))
+		if len(detailsOf(snap.Details).Definers) > 0 {
+			b.Find(change.Caution, change.AccountRevives, "look at each of them first", "things are left that run with the rights of an account of this name, and come alive with it: %s", planning.Shorten(detailsOf(snap.Details).Definers))
 		}
 	}
 	left := slices.DeleteFunc(slices.Clone(snap.Access.Grants), func(gr catalog.Grant) bool { return gr.Grantee != p })
@@ -269,11 +269,11 @@ func namesOf(accounts []string) []string {
 func tryable(b *change.Brief, snap catalog.Snapshot, accounts ...catalog.Principal) []string {
 	var out []string
 	for _, p := range accounts {
-		if hostCovers(p.Host, snap.Client) || snap.Client == "localhost" && (hostCovers(p.Host, "127.0.0.1") || hostCovers(p.Host, "::1")) {
+		if hostCovers(p.Host, detailsOf(snap.Details).Client) || detailsOf(snap.Details).Client == "localhost" && (hostCovers(p.Host, "127.0.0.1") || hostCovers(p.Host, "::1")) {
 			out = append(out, p.String())
 			continue
 		}
-		b.Find(change.Note, change.LoginUntried, "try it from there: the handover sheet has the words", "Genarch comes from %s and cannot try the sign-in of %s", snap.Client, p)
+		b.Find(change.Note, change.LoginUntried, "try it from there: the handover sheet has the words", "Genarch comes from %s and cannot try the sign-in of %s", detailsOf(snap.Details).Client, p)
 	}
 	return out
 }
@@ -287,7 +287,7 @@ func accountOptions(b *change.Brief, spec change.AccountSpec, snap catalog.Snaps
 		text += "\n  REQUIRE NONE"
 		if spec.Options.Bool("tls") {
 			text = "\n  REQUIRE SSL"
-			if !snap.TLSReady {
+			if !detailsOf(snap.Details).TLSReady {
 				b.Find(change.Stop, change.TLSMissing, "let the server speak TLS first (ssl_cert, ssl_key)", "the server speaks no TLS, so nobody could sign in: it would only say that access is denied")
 			}
 		}
@@ -477,8 +477,8 @@ func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 	if _, taken := graph(*snap.Access).Account(to); taken {
 		b.Find(change.Stop, change.AccountExists, "choose another name or host", "there is an account %s on %s already", naming.Show(to.String()), snap.Server.Name)
 	}
-	if len(snap.Definers) > 0 {
-		b.Find(change.Stop, change.AccountDefines, "make them anew with another definer first", "a rename leaves behind what runs with its rights, which then fails: %s", planning.Shorten(snap.Definers))
+	if len(detailsOf(snap.Details).Definers) > 0 {
+		b.Find(change.Stop, change.AccountDefines, "make them anew with another definer first", "a rename leaves behind what runs with its rights, which then fails: %s", planning.Shorten(detailsOf(snap.Details).Definers))
 	}
 	rest := snap
 	others := *snap.Access

@@ -21,7 +21,7 @@ func staffed() catalog.Snapshot {
 	snap := snapshot()
 	snap.Instance.Login.Abilities = append(snap.Instance.Login.Abilities, catalog.Ability{Code: "manage_accounts", Allowed: true},
 		catalog.Ability{Code: "see_sessions", Allowed: true}, catalog.Ability{Code: "end_sessions", Allowed: true})
-	snap.Self, snap.Client, snap.Methods = at("keeper", "%"), "10.0.0.9", []string{methodNative, methodEd25519}
+	snap.Self, snap.Details = at("keeper", "%"), &details{Client: "10.0.0.9", Methods: []string{methodNative, methodEd25519}}
 	account := func(p catalog.Principal) catalog.Account {
 		return catalog.Account{Principal: p, Login: !p.Role, ConnectionLimit: -1, Method: methodNative}
 	}
@@ -90,12 +90,12 @@ func TestPlanAccountFindings(t *testing.T) {
 		{"nameless", accountIntent(change.CreateAccount, change.AccountSpec{Name: "new_app", Host: "10.%", Password: change.Generated}), func(s *catalog.Snapshot) {
 			s.Access.Accounts = append(s.Access.Accounts, catalog.Account{Principal: at("", "10.0.0.9"), Login: true})
 		}, "caution:account.anonymous"},
-		{"revives", accountIntent(change.CreateAccount, change.AccountSpec{Name: "new_app", Host: "10.%", Password: change.Generated}), func(s *catalog.Snapshot) { s.Definers = []string{"view a.b"} }, "caution:account.revives"},
+		{"revives", accountIntent(change.CreateAccount, change.AccountSpec{Name: "new_app", Host: "10.%", Password: change.Generated}), func(s *catalog.Snapshot) { more(s).Definers = []string{"view a.b"} }, "caution:account.revives"},
 		{"quoted", accountIntent(change.CreateAccount, change.AccountSpec{Name: "'x'", Host: "10.%", Password: change.Generated}), nil, "stop:name.characters"},
 		{"an emoji", accountIntent(change.CreateAccount, change.AccountSpec{Name: "x🚢", Host: "10.%", Password: change.Generated}), nil, "stop:name.characters"},
-		{"strict", accountIntent(change.CreateAccount, change.AccountSpec{Name: "new_app", Host: "10.%", Password: change.Generated}), func(s *catalog.Snapshot) { s.Strict = "simple_password_check" }, "stop:option.unsupported"},
+		{"strict", accountIntent(change.CreateAccount, change.AccountSpec{Name: "new_app", Host: "10.%", Password: change.Generated}), func(s *catalog.Snapshot) { more(s).Strict = "simple_password_check" }, "stop:option.unsupported"},
 		{"no such method", accountIntent(change.CreateAccount, change.AccountSpec{Name: "new_app", Host: "10.%", Password: change.Generated, Options: catalog.Values{"method": "pam"}}), nil, "stop:option.invalid"},
-		{"method not there", accountIntent(change.CreateAccount, change.AccountSpec{Name: "new_app", Host: "10.%", Password: change.Generated, Options: catalog.Values{"method": methodEd25519}}), func(s *catalog.Snapshot) { s.Methods = s.Methods[:1] }, "stop:option.unsupported"},
+		{"method not there", accountIntent(change.CreateAccount, change.AccountSpec{Name: "new_app", Host: "10.%", Password: change.Generated, Options: catalog.Values{"method": methodEd25519}}), func(s *catalog.Snapshot) { more(s).Methods = []string{methodNative} }, "stop:option.unsupported"},
 		{"untried", accountIntent(change.CreateAccount, change.AccountSpec{Name: "new_app", Host: "192.168.%", Password: change.Generated}), nil, "note:login.untried"},
 		{"TLS without TLS", accountIntent(change.AlterAccount, change.AccountSpec{Name: "gate", Options: catalog.Values{"tls": true}}), nil, "stop:tls.missing"},
 		{"a bad expiry", accountIntent(change.AlterAccount, change.AccountSpec{Name: "gate", Options: catalog.Values{"expires": "2027-01-31"}}), nil, "stop:option.invalid"},
@@ -103,9 +103,9 @@ func TestPlanAccountFindings(t *testing.T) {
 		{"which one", accountIntent(change.AlterAccount, change.AccountSpec{Name: "gate", Options: catalog.Values{"locked": true}}), func(s *catalog.Snapshot) {
 			s.Access.Accounts = append(s.Access.Accounts, catalog.Account{Principal: at("gate", "%"), Login: true})
 		}, "stop:account.ambiguous"},
-		{"definers and a rename", accountIntent(change.RenameAccount, change.AccountSpec{Name: "gate", NewName: "crane"}), func(s *catalog.Snapshot) { s.Definers = []string{"view a.b"} }, "stop:account.defines"},
+		{"definers and a rename", accountIntent(change.RenameAccount, change.AccountSpec{Name: "gate", NewName: "crane"}), func(s *catalog.Snapshot) { more(s).Definers = []string{"view a.b"} }, "stop:account.defines"},
 		{"renaming a role", accountIntent(change.RenameAccount, change.AccountSpec{Name: "crew", Role: true, NewName: "hands"}), nil, "stop:option.unsupported"},
-		{"definers and a drop", accountIntent(change.DropAccount, change.AccountSpec{Name: "gate"}), func(s *catalog.Snapshot) { s.Definers = []string{"view a.b"} }, "stop:account.defines"},
+		{"definers and a drop", accountIntent(change.DropAccount, change.AccountSpec{Name: "gate"}), func(s *catalog.Snapshot) { more(s).Definers = []string{"view a.b"} }, "stop:account.defines"},
 		{"the last administrator", accountIntent(change.DropAccount, change.AccountSpec{Name: "keeper"}), func(s *catalog.Snapshot) { s.Self = at("other", "%") }, "stop:account.last_administrator"},
 		{"own login", accountIntent(change.DropAccount, change.AccountSpec{Name: "keeper", Host: "%"}), nil, "stop:account.own_login"},
 		{"a role with members", accountIntent(change.DropAccount, change.AccountSpec{Name: "crew", Role: true}), nil, "caution:account.members"},
@@ -115,7 +115,7 @@ func TestPlanAccountFindings(t *testing.T) {
 		{"to itself", change.Intent{Kind: change.GiveRole, Member: &change.MemberSpec{Role: "desk", To: at("desk", "")}}, nil, "stop:role.circle"},
 		{"narrows", grantIntent(change.GiveGrant, change.GrantSpec{Database: "cargo_prod", To: at("cargo_app", "10.0.0.%"), Privileges: []string{"SELECT"}}), nil, "caution:grant.narrows"},
 		{"on no database", grantIntent(change.GiveGrant, change.GrantSpec{Database: "nowhere", To: at("gate", "10.%"), Bundle: "read"}), nil, "stop:database.absent"},
-		{"on no table", grantIntent(change.GiveGrant, change.GrantSpec{Database: "cargo_prod", To: at("gate", "10.%"), Privileges: []string{"SELECT"}, On: catalog.Object{Scope: catalog.ScopeTable, Name: "x"}}), func(s *catalog.Snapshot) { s.ObjectAbsent = true }, "stop:object.absent"},
+		{"on no table", grantIntent(change.GiveGrant, change.GrantSpec{Database: "cargo_prod", To: at("gate", "10.%"), Privileges: []string{"SELECT"}, On: catalog.Object{Scope: catalog.ScopeTable, Name: "x"}}), func(s *catalog.Snapshot) { more(s).ObjectAbsent = true }, "stop:object.absent"},
 		{"of another level", grantIntent(change.GiveGrant, change.GrantSpec{Database: "cargo_prod", To: at("gate", "10.%"), Privileges: []string{"RELOAD"}}), nil, "stop:grant.invalid"},
 		{"to a role nobody has on", grantIntent(change.GiveGrant, change.GrantSpec{Database: "cargo_prod", To: at("crew", ""), Bundle: "read"}), func(s *catalog.Snapshot) { s.Access.Accounts[2].DefaultRole = "" }, "note:role.dormant"},
 		{"a pattern opens others", grantIntent(change.TakeGrant, change.GrantSpec{Database: "cargo_prod", To: at("cargo_app", "10.0.0.%")}), nil, "caution:grant.wide"},

@@ -55,11 +55,11 @@ func planAlter(p *planning.Draft) {
 
 // planKept says which tables keep what they have, and who goes on with the old default.
 func planKept(p *planning.Draft, d catalog.Database, collation string) {
-	kept := slices.DeleteFunc(slices.Clone(detailsOf(p.Snap).tables), func(t tableCollation) bool { return t.collation == collation })
+	kept := slices.DeleteFunc(slices.Clone(detailsOf(p.Snap.Details).Tables), func(t tableCollation) bool { return t.Collation == collation })
 	if len(kept) > 0 {
 		var words []string
 		for _, t := range kept {
-			words = append(words, fmt.Sprintf("%s (%s)", naming.Show(t.table), t.collation))
+			words = append(words, fmt.Sprintf("%s (%s)", naming.Show(t.Table), t.Collation))
 		}
 		p.About("collation", change.Note, change.TablesKeep, "alter each by itself: ALTER TABLE … CONVERT TO CHARACTER SET, which rewrites it",
 			"tables that exist keep their character set and collation (%d): %s", len(kept), planning.Shorten(words))

@@ -34,7 +34,7 @@ func planCreate(p *planning.Draft) {
 	b, snap := &p.Brief, p.Snap
 	spec := *p.In.Database
 	p.Summary = "create database " + naming.Show(spec.Name) + " on " + snap.Server.Name
-	spec.Name = folded(spec.Name, snap.FoldsCase)
+	spec.Name = folded(spec.Name, detailsOf(snap.Details).FoldsCase)
 	p.In.Database = &spec
 	if planning.Name(b, spec, snap, limits) {
 		p.Existing()
@@ -147,8 +147,8 @@ func planLeftover(p *planning.Draft) {
 	if clears && snap.Access != nil {
 		clearLeftovers(p)
 	}
-	if len(snap.Leftover) > 0 && !clears {
-		shown := snap.Leftover
+	if len(detailsOf(snap.Details).Leftover) > 0 && !clears {
+		shown := detailsOf(snap.Details).Leftover
 		more := ""
 		if len(shown) > 10 {
 			more = fmt.Sprintf(" and %d more", len(shown)-10)

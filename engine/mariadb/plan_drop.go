@@ -31,9 +31,9 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	if a.Super && !slices.ContainsFunc(snap.Access.Accounts, func(x catalog.Account) bool { return x.Super && x.Principal != a.Principal }) {
 		b.Find(change.Stop, change.AccountLast, "make another administrator first", "it is the last account that may give all privileges")
 	}
-	if len(snap.Definers) > 0 {
+	if len(detailsOf(snap.Details).Definers) > 0 {
 		b.Find(change.Stop, change.AccountDefines, "make them anew with another definer, or lock the account instead: genarch account lock "+b.Target,
-			"these run with its rights and would fail without it: %s", planning.Shorten(snap.Definers))
+			"these run with its rights and would fail without it: %s", planning.Shorten(detailsOf(snap.Details).Definers))
 	}
 	if !a.Role {
 		planning.Use(b, change.AccountSeen, "signed in as it", len(snap.Sessions) > 0, snap.Use)

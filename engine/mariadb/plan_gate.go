@@ -47,7 +47,7 @@ func onName(g catalog.Grant, name string) bool {
 // planGate works the gate of a database out of all grants that reach it.
 func planGate(name string, snap catalog.Snapshot, clearLeftovers bool) gate {
 	var g gate
-	for _, event := range snap.Doomed.Events {
+	for _, event := range doomOf(snap.Doomed.Details).Events {
 		alter := "ALTER EVENT " + quoteIdent(name) + "." + quoteIdent(event)
 		g.add(alter+" DISABLE", alter+" ENABLE")
 		g.again = append(g.again, alter+" DISABLE")
@@ -187,7 +187,7 @@ func settleStep(g gate, name string, cleared bool) change.Step {
 // so whatever could make it fail halfway is looked for before.
 func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	spec := *in.Database
-	spec.Name = folded(spec.Name, snap.FoldsCase)
+	spec.Name = folded(spec.Name, detailsOf(snap.Details).FoldsCase)
 	shown := naming.Show(spec.Name)
 	b.Summary, b.Confirm = "drop database "+shown+" on "+snap.Server.Name, spec.Name
 	if !planning.DatabaseThere(b, spec, snap, "dropped") || b.Stopped() {
@@ -228,15 +228,15 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 
 // planBlockers stops at whatever would make the drop fail after it has begun.
 func planBlockers(b *change.Brief, d catalog.Database, doom catalog.Doomed) {
-	if doom.Cluster {
+	if doomOf(doom.Details).Cluster {
 		b.Find(change.Stop, change.OptionUnsupported, "drop it with the cluster's own tools", "this server is a node of a cluster: there a drop waits for nobody and ends open transactions on all nodes, so Genarch does not do it")
 	}
-	if len(doom.OutsideKeys) > 0 {
-		b.Find(change.Stop, change.KeysOutside, "drop those keys first, or the tables that have them", "foreign keys of other databases point into it, and the drop would stop halfway: %s", planning.Shorten(doom.OutsideKeys))
+	if len(doomOf(doom.Details).OutsideKeys) > 0 {
+		b.Find(change.Stop, change.KeysOutside, "drop those keys first, or the tables that have them", "foreign keys of other databases point into it, and the drop would stop halfway: %s", planning.Shorten(doomOf(doom.Details).OutsideKeys))
 	}
 	planning.Prepared(b, doom.Prepared, "find out whose it is, then XA COMMIT or XA ROLLBACK it; the server does not tell which database it is of")
-	if doom.Detached > 0 {
-		b.Find(change.Stop, change.PreparedWaiting, "look at SHOW ENGINE INNODB STATUS and XA RECOVER", "transactions without a session hold locks on this server (%d); one of them in this database would leave it half dropped", doom.Detached).Passing = true
+	if doomOf(doom.Details).Detached > 0 {
+		b.Find(change.Stop, change.PreparedWaiting, "look at SHOW ENGINE INNODB STATUS and XA RECOVER", "transactions without a session hold locks on this server (%d); one of them in this database would leave it half dropped", doomOf(doom.Details).Detached).Passing = true
 	}
 	if doom.Backup != "" {
 		b.Find(change.Stop, change.BackupRunning, "let the backup finish, then ask again", "%s; a drop would wait for it, or break it", doom.Backup).Passing = true

@@ -56,11 +56,11 @@ func TestPlanDropFindings(t *testing.T) {
 			s.Access.Accounts = append(s.Access.Accounts, root)
 			s.Connected = []catalog.Session{session(root.Principal, nil)}
 		}, "caution:gate.leaky", "never locked"},
-		{"keys from outside", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { s.Doomed.OutsideKeys = []string{"a.b to cargo_prod.trailers"} }, "stop:keys.outside", "drop those keys"},
+		{"keys from outside", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { doom(s).OutsideKeys = []string{"a.b to cargo_prod.trailers"} }, "stop:keys.outside", "drop those keys"},
 		{"prepared", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { s.Doomed.Prepared = []catalog.Prepared{{Name: "'g1'"}} }, "stop:prepared.waiting", "XA ROLLBACK"},
-		{"detached", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { s.Doomed.Detached = 1 }, "stop:prepared.waiting", "INNODB STATUS"},
+		{"detached", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { doom(s).Detached = 1 }, "stop:prepared.waiting", "INNODB STATUS"},
 		{"a backup of all", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { s.Doomed.Backup = "session 9 holds a lock of a backup" }, "stop:backup.running", "finish"},
-		{"a cluster", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { s.Doomed.Cluster = true }, "stop:option.unsupported", "cluster"},
+		{"a cluster", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { doom(s).Cluster = true }, "stop:option.unsupported", "cluster"},
 		{"the records", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { s.Doomed.Own = "it holds the records of a Genarch" }, "stop:database.kept", ""},
 		{"needed elsewhere", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { s.Doomed.Dependents = []string{"view a.b"} }, "caution:drop.breaks", "alter or drop"},
 		{"may not drop", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { s.Doomed.MayDrop, s.Doomed.Remedy = false, "GRANT DROP ON *.*" }, "stop:database.denied", "GRANT DROP"},
@@ -102,7 +102,7 @@ func TestPlanDropStatements(t *testing.T) {
 		in    change.Intent
 		alter func(*catalog.Snapshot)
 	}{
-		"drop":           {dropping(change.DatabaseSpec{}, &change.ClearingSpec{Grace: 30}), func(s *catalog.Snapshot) { s.Doomed.Events = []string{"night`ly"} }},
+		"drop":           {dropping(change.DatabaseSpec{}, &change.ClearingSpec{Grace: 30}), func(s *catalog.Snapshot) { doom(s).Events = []string{"night`ly"} }},
 		"drop_leftovers": {dropping(change.DatabaseSpec{Options: catalog.Values{"clear_leftovers": true}}, nil), nil},
 		"drop_held":      {dropping(change.DatabaseSpec{}, &change.ClearingSpec{Options: catalog.Values{"hold_accounts": true}}), func(s *catalog.Snapshot) { s.Access.Accounts[1].Global = may.Select }},
 	} {

@@ -119,7 +119,7 @@ func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		what = strings.ToUpper(strings.Join(spec.Privileges, ", "))
 	}
 	o := spec.Object()
-	o.Routine = snap.Routine
+	o.Routine = detailsOf(snap.Details).Routine
 	b.Summary = "give " + naming.Show(spec.To.String()) + " " + what + " on " + grantObjectText(o)
 	to, ok := grantTarget(b, spec, snap, true)
 	if !ok {
@@ -136,7 +136,7 @@ func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		return
 	}
 	b.Set(change.Setting{Name: "privileges", Value: set.String(), Asked: spec.Bundle == "", Source: planning.Source(spec.Bundle == "", "bundle "+string(spec.Bundle)), Decides: "what may be done on " + grantObjectText(o)})
-	if snap.ObjectAbsent {
+	if detailsOf(snap.Details).ObjectAbsent {
 		b.Find(change.Stop, change.ObjectAbsent, "look at the name", "there is no %s %s", o.Scope, access.ObjectText(o))
 	}
 	planGivable(b, snap)

@@ -69,11 +69,11 @@ func TestPlanFindings(t *testing.T) {
 		{"no owner", change.DatabaseSpec{Name: "a", Options: catalog.Values{"owner": "x"}}, func(s *catalog.Snapshot) { s.OwnerFound = nil }, "stop:option.absent", ""},
 		{"two of that name", change.DatabaseSpec{Name: "a", Options: catalog.Values{"owner": "x"}}, func(s *catalog.Snapshot) { s.OwnerFound = []string{"x@a", "x@b"} }, "stop:owner.ambiguous", "x@a, x@b"},
 		{"may not grant", change.DatabaseSpec{Name: "a", Options: catalog.Values{"owner": "cargo_app"}}, func(s *catalog.Snapshot) { s.Instance.Login.Abilities[1].Allowed = false }, "stop:owner.denied note:owner.bundle", ""},
-		{"leftover grants", change.DatabaseSpec{Name: "a"}, func(s *catalog.Snapshot) { s.Leftover = []string{"old@% on the database"} }, "caution:grants.leftover", "--set clear_leftovers=yes"},
+		{"leftover grants", change.DatabaseSpec{Name: "a"}, func(s *catalog.Snapshot) { more(s).Leftover = []string{"old@% on the database"} }, "caution:grants.leftover", "--set clear_leftovers=yes"},
 		{"leftovers cannot be seen", change.DatabaseSpec{Name: "a"}, func(s *catalog.Snapshot) { s.Instance.Login.Abilities[2].Allowed = false }, "note:grants.leftover", ""},
 		{"no room to grant", change.DatabaseSpec{Name: strings.Repeat("a_", 23)}, nil, "stop:name.length", "fewer _"},
 		{"no room for a folder", change.DatabaseSpec{Name: strings.Repeat("日", 48) + "-----"}, func(s *catalog.Snapshot) { s.Server.NameRule.Free = true }, "stop:name.length stop:name.length", ""},
-		{"folded to a taken name", change.DatabaseSpec{Name: "CARGO_prod"}, func(s *catalog.Snapshot) { s.FoldsCase = true }, "stop:name.taken", ""},
+		{"folded to a taken name", change.DatabaseSpec{Name: "CARGO_prod"}, func(s *catalog.Snapshot) { more(s).FoldsCase = true }, "stop:name.taken", ""},
 		{"read only", change.DatabaseSpec{Name: "a"}, func(s *catalog.Snapshot) { s.Instance.ReadOnly = "read_only is on" }, "stop:server.read_only", "primary"},
 	} {
 		t.Run(tt.title, func(t *testing.T) {
@@ -236,4 +236,19 @@ func FuzzEscapePattern(f *testing.F) {
 			t.Errorf("escaped %q matches %q", name, other)
 		}
 	})
+}
+
+// more lets a case alter what only the planner reads of a snapshot, and nobody else's.
+func more(s *catalog.Snapshot) *details {
+	d := *detailsOf(s.Details)
+	s.Details = &d
+	return &d
+}
+
+// doom is the same for a database that is taken away.
+func doom(s *catalog.Snapshot) *doomDetails {
+	d := *doomOf(s.Doomed.Details)
+	doomed := *s.Doomed
+	doomed.Details, s.Doomed = &d, &doomed
+	return &d
 }

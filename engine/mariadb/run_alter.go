@@ -10,19 +10,6 @@ import (
 	"example.com/genarch/engine"
 )
 
-// details are what only this engine's planner reads of a snapshot.
-type details struct {
-	// tables are those of the database, with their collations.
-	tables []tableCollation
-}
-
-type tableCollation struct{ table, collation string }
-
-func detailsOf(snap catalog.Snapshot) details {
-	d, _ := snap.Details.(details)
-	return d
-}
-
 // maxKept bounds the tables that are read to be told of.
 const maxKept = 1000
 
@@ -33,16 +20,14 @@ func (s *server) readAlterSide(ctx context.Context, in change.Intent, name strin
 			return err
 		}
 	}
-	var out details
-	err := s.query(ctx, "read the tables' collations", `SELECT TABLE_NAME, TABLE_COLLATION FROM information_schema.TABLES
+	tables := &detailsOf(snap.Details).Tables
+	return s.query(ctx, "read the tables' collations", `SELECT TABLE_NAME, TABLE_COLLATION FROM information_schema.TABLES
 		WHERE TABLE_SCHEMA = ? AND TABLE_COLLATION IS NOT NULL ORDER BY 1 LIMIT ?`, func(r *sql.Rows) error {
 		var t tableCollation
-		err := r.Scan(&t.table, &t.collation)
-		out.tables = append(out.tables, t)
+		err := r.Scan(&t.Table, &t.Collation)
+		*tables = append(*tables, t)
 		return err
 	}, name, maxKept)
-	snap.Details = out
-	return err
 }
 
 // probeAlter looks whether a database is as a step makes it.

@@ -109,7 +109,7 @@ func (s *server) lookOnceMore(ctx context.Context, op, name string, step change.
 	if err != nil {
 		return engine.NeverSent(err)
 	}
-	var doom catalog.Doomed
+	doom := catalog.Doomed{Details: &doomDetails{}}
 	if err := s.readBlockers(ctx, name, &doom); err != nil {
 		return engine.NeverSent(err)
 	}
@@ -239,7 +239,7 @@ func (s *server) mendDrop(ctx context.Context, step change.Step) (engine.Report,
 	if err != nil {
 		return rep, err
 	}
-	var doom catalog.Doomed
+	doom := catalog.Doomed{Details: &doomDetails{}}
 	if err := s.readContents(ctx, name, &doom); err != nil {
 		return rep, err
 	}

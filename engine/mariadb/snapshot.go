@@ -45,24 +45,24 @@ func (s *server) readAccountSide(ctx context.Context, in change.Intent, snap *ca
 func (s *server) readServerSide(ctx context.Context, snap *catalog.Snapshot) error {
 	var tls string
 	var strict bool
-	err := s.db.QueryRowContext(ctx, `SELECT SUBSTRING_INDEX(USER(), '@', -1), @@have_ssl, @@strict_password_validation`).Scan(&snap.Client, &tls, &strict)
+	err := s.db.QueryRowContext(ctx, `SELECT SUBSTRING_INDEX(USER(), '@', -1), @@have_ssl, @@strict_password_validation`).Scan(&detailsOf(snap.Details).Client, &tls, &strict)
 	if err != nil {
 		return wrap("read the server", err)
 	}
-	snap.TLSReady = tls == "YES"
+	detailsOf(snap.Details).TLSReady = tls == "YES"
 	var checks []string
 	err = s.query(ctx, "read plugins", `SELECT PLUGIN_NAME, PLUGIN_TYPE FROM information_schema.PLUGINS WHERE PLUGIN_STATUS = 'ACTIVE' AND PLUGIN_TYPE IN ('AUTHENTICATION', 'PASSWORD VALIDATION')`, func(r *sql.Rows) error {
 		var name, kind string
 		err := r.Scan(&name, &kind)
 		if kind == "AUTHENTICATION" {
-			snap.Methods = append(snap.Methods, name)
+			detailsOf(snap.Details).Methods = append(detailsOf(snap.Details).Methods, name)
 		} else {
 			checks = append(checks, name)
 		}
 		return err
 	})
 	if strict {
-		snap.Strict = strings.Join(checks, ", ")
+		detailsOf(snap.Details).Strict = strings.Join(checks, ", ")
 	}
 	return err
 }
@@ -98,12 +98,12 @@ func (s *server) readAccountUse(ctx context.Context, in change.Intent, who catal
 		if host == "" {
 			host = "%"
 		}
-		if snap.Definers, err = s.readDefiners(ctx, who.Name, host); err != nil {
+		if detailsOf(snap.Details).Definers, err = s.readDefiners(ctx, who.Name, host); err != nil {
 			return err
 		}
 	}
 	if in.Grant != nil {
-		snap.ObjectAbsent, snap.Routine, err = s.objectAbsent(ctx, in.Grant.Object())
+		detailsOf(snap.Details).ObjectAbsent, detailsOf(snap.Details).Routine, err = s.objectAbsent(ctx, in.Grant.Object())
 	}
 	return err
 }

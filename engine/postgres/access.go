@@ -348,7 +348,7 @@ func readInterior(ctx context.Context, q querier, database string) (*catalog.Int
 
 // readHoldings says what a role has in every database without connecting to
 // any. Source: pg_shdepend; deptype o is ownership, a an access list, r a policy.
-func (s *server) readHoldings(ctx context.Context, key string) ([]catalog.Holding, error) {
+func (s *server) readHoldings(ctx context.Context, key string) ([]holding, error) {
 	type line struct {
 		database, deptype, class string
 		closed                   bool
@@ -363,10 +363,10 @@ func (s *server) readHoldings(ctx context.Context, key string) ([]catalog.Holdin
 	if err != nil {
 		return nil, err
 	}
-	var out []catalog.Holding
+	var out []holding
 	for _, l := range lines {
 		if len(out) == 0 || out[len(out)-1].Database != l.database {
-			out = append(out, catalog.Holding{Database: l.database, Closed: l.closed})
+			out = append(out, holding{Database: l.database, Closed: l.closed})
 		}
 		h := &out[len(out)-1]
 		switch l.deptype {

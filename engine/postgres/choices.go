@@ -184,7 +184,7 @@ func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapsh
 }
 
 func (s *server) createSnapshot(ctx context.Context, in change.Intent) (catalog.Snapshot, error) {
-	snap := catalog.Snapshot{Server: s.target.Server}
+	snap := catalog.Snapshot{Server: s.target.Server, Details: &details{}}
 	spec := in.Database
 	wanted := spec.Options.Text("template")
 	if wanted == "" {
@@ -253,7 +253,7 @@ func (s *server) readTemplateUse(ctx context.Context, in change.Intent, wanted s
 	}
 	if n, _ := t.Properties.Int("sessions"); n > 0 {
 		var err error
-		if snap.TemplateUsers, err = s.readUsers(ctx, t.Name); err != nil {
+		if detailsOf(snap.Details).TemplateUsers, err = s.readUsers(ctx, t.Name); err != nil {
 			return err
 		}
 	}
@@ -265,7 +265,7 @@ func (s *server) readTemplateUse(ctx context.Context, in change.Intent, wanted s
 		return err
 	}
 	snap.Source = &d
-	err = s.pool.QueryRow(ctx, `SELECT pg_catalog.pg_has_role(datdba, 'USAGE') FROM pg_catalog.pg_database WHERE oid = $1::oid`, oidOf(d.Key)).Scan(&snap.SourceMine)
+	err = s.pool.QueryRow(ctx, `SELECT pg_catalog.pg_has_role(datdba, 'USAGE') FROM pg_catalog.pg_database WHERE oid = $1::oid`, oidOf(d.Key)).Scan(&detailsOf(snap.Details).SourceMine)
 	if err != nil {
 		return wrap("read the template's owner", err)
 	}

@@ -14,7 +14,7 @@ import (
 // readDoomed reads what has to be known of a database before it is taken away
 // or moved, and its size into size. Everything but what it holds is read from outside.
 func (s *server) readDoomed(ctx context.Context, d catalog.Database, size **int64) (*catalog.Doomed, error) {
-	out := &catalog.Doomed{}
+	out := &catalog.Doomed{Details: &doomDetails{}}
 	if d.Name == orElse(s.target.Server.Options.Text("database"), "postgres") {
 		out.Own = "Genarch's own login signs in to it"
 	}
@@ -34,12 +34,12 @@ func (s *server) readDoomed(ctx context.Context, d catalog.Database, size **int6
 		return err
 	})
 	group.Go(func() (err error) {
-		out.Slots, err = collect(gctx, s.pool, "look for replication slots", pgx.RowToStructByPos[catalog.Slot],
+		doomOf(out.Details).Slots, err = collect(gctx, s.pool, "look for replication slots", pgx.RowToStructByPos[slot],
 			`SELECT slot_name::text, active FROM pg_catalog.pg_replication_slots WHERE slot_type = 'logical' AND database::text = $1::text ORDER BY 1 LIMIT 100`, d.Name)
 		if err != nil {
 			return err
 		}
-		out.Subscriptions, err = collect(gctx, s.pool, "look for subscriptions", pgx.RowTo[string], `SELECT subname::text FROM pg_catalog.pg_subscription WHERE subdbid = $1::oid ORDER BY 1 LIMIT 100`, key)
+		doomOf(out.Details).Subscriptions, err = collect(gctx, s.pool, "look for subscriptions", pgx.RowTo[string], `SELECT subname::text FROM pg_catalog.pg_subscription WHERE subdbid = $1::oid ORDER BY 1 LIMIT 100`, key)
 		if err != nil {
 			return err
 		}

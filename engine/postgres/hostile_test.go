@@ -33,7 +33,7 @@ func everything() catalog.Snapshot {
 		catalog.Class{Object: at(catalog.Object{Scope: catalog.ScopeSequence, Name: "numbers"}), Example: "numbers", Count: 1, Owner: "tickets_app", Entries: by(may.Usage)})
 	d.Interior.Futures = []catalog.Future{{Maker: "tickets_owner", On: catalog.ScopeTable, Schema: "desk", Entries: by(may.Select)}, {Maker: "tickets_owner", On: catalog.ScopeTable, Entries: by(may.Select)}}
 	snap.Access.Memberships = append(snap.Access.Memberships, catalog.Membership{Role: role("tickets_owner"), Member: role("mate"), Grantor: "keeper", Inherit: true, Set: true})
-	snap.Holdings = []catalog.Holding{{Owned: 1, Kinds: "1 in pg_database", Databases: []string{"tickets_prod"}}, {Database: "tickets_prod", Owned: 2, Granted: 3, Policies: 1, Kinds: "2 in pg_class"}}
+	more(&snap).Holdings = []holding{{Owned: 1, Kinds: "1 in pg_database", Databases: []string{"tickets_prod"}}, {Database: "tickets_prod", Owned: 2, Granted: 3, Policies: 1, Kinds: "2 in pg_class"}}
 	snap.Connected = []catalog.Session{connected(7, nil)}
 	return snap
 }

@@ -85,7 +85,7 @@ func TestPlanAccountStatements(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			snap := staffed()
 			if in.Kind == change.DropAccount {
-				snap.Holdings = []catalog.Holding{{Owned: 1, Kinds: "1 in pg_database", Databases: []string{"x"}}, {Database: "tickets_prod", Owned: 2, Granted: 3, Kinds: "2 in pg_class"}}
+				more(&snap).Holdings = []holding{{Owned: 1, Kinds: "1 in pg_database", Databases: []string{"x"}}, {Database: "tickets_prod", Owned: 2, Granted: 3, Kinds: "2 in pg_class"}}
 			}
 			enginetest.Golden(t, *update, name, ask(t, in, snap))
 		})
@@ -123,9 +123,9 @@ func TestPlanAccountFindings(t *testing.T) {
 			s.Connected = []catalog.Session{{ID: catalog.SessionID{Number: 7, Mark: "a"}, Kind: catalog.ClientSession, Account: role("mate"), Written: true}}
 		}, "caution:work.lost"},
 		{"locked while connected", accountIntent(change.AlterAccount, change.AccountSpec{Name: "mate", Options: catalog.Values{"locked": yes}}), func(s *catalog.Snapshot) { s.Sessions = []string{"session 7"} }, "caution:account.sessions"},
-		{"owns", accountIntent(change.DropAccount, change.AccountSpec{Name: "mate"}), func(s *catalog.Snapshot) { s.Holdings = []catalog.Holding{{Database: "tickets_prod", Owned: 1}} }, "stop:account.owns"},
+		{"owns", accountIntent(change.DropAccount, change.AccountSpec{Name: "mate"}), func(s *catalog.Snapshot) { more(s).Holdings = []holding{{Database: "tickets_prod", Owned: 1}} }, "stop:account.owns"},
 		{"owns where nobody gets in", accountIntent(change.DropAccount, change.AccountSpec{Name: "mate", Options: catalog.Values{"give_to": "crew"}}), func(s *catalog.Snapshot) {
-			s.Holdings = []catalog.Holding{{Database: "shut", Closed: true, Owned: 1}}
+			more(s).Holdings = []holding{{Database: "shut", Closed: true, Owned: 1}}
 		}, "stop:database.closed"},
 		{"given to itself", accountIntent(change.DropAccount, change.AccountSpec{Name: "mate", Options: catalog.Values{"give_to": "mate"}}), nil, "stop:option.invalid"},
 		{"loses what it was given", accountIntent(change.DropAccount, change.AccountSpec{Name: "tickets_app"}), nil, "note:account.grants"},

@@ -151,7 +151,7 @@ func planSettings(p *planning.Draft, d catalog.Database) []catalog.Values {
 	for _, row := range p.Asked.Rows("settings") {
 		name, value, set := row.Text("name"), row.Text("value"), row.Has("value")
 		was, there := setting(have, name)
-		if why := detailsOf(p.Snap).refused[name]; set && why != "" {
+		if why := detailsOf(p.Snap.Details).Refused[name]; set && why != "" {
 			p.About("settings", change.Stop, change.SettingRefused, "look at what there is: genarch server choices "+p.Snap.Server.Name+" settings",
 				"the server refuses %s for the setting %s: %s", naming.Show(value), naming.Show(name), why)
 		}

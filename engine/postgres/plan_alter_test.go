@@ -47,7 +47,7 @@ func TestPlanAlterFindings(t *testing.T) {
 		{"moved and closed", altering(catalog.Values{"tablespace": "fast", "allow_connections": false}), nil, "stop:option.invalid note:gate.effect note:sessions.none note:gate.effect", "move it first"},
 		{"moved", altering(catalog.Values{"tablespace": "fast"}), busy, "note:gate.effect note:sessions.ended note:gate.effect", ""},
 		{"a setting refused", altering(catalog.Values{"settings": rows(catalog.Values{"name": "work_mem", "value": "lots"})}), func(s *catalog.Snapshot) {
-			s.Details = details{refused: map[string]string{"work_mem": "invalid value"}}
+			s.Details = &details{Refused: map[string]string{"work_mem": "invalid value"}}
 		}, "stop:setting.refused", "choices harbour settings"},
 		{"a setting that the server does not list", altering(catalog.Values{"settings": rows(catalog.Values{"name": "desk.mode", "value": "x"})}), nil, "", ""},
 		{"a setting that is not there is taken away", altering(catalog.Values{"settings": rows(catalog.Values{"name": "work_mem"})}), nil, "note:database.as_asked", ""},

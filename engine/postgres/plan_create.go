@@ -183,7 +183,7 @@ func planTemplate(p *planning.Draft) (catalog.Choice, bool) {
 		p.About("template", change.Stop, change.OptionUnusable, "ALTER DATABASE "+quoteIdent(t.Name)+" IS_TEMPLATE true",
 			"%s cannot be copied by Genarch's login: %s", t.Name, t.Why)
 	case sessions > 0 && p.In.Clearing == nil:
-		who := strings.Join(p.Snap.TemplateUsers, ", ")
+		who := strings.Join(detailsOf(p.Snap.Details).TemplateUsers, ", ")
 		if who == "" {
 			who = fmt.Sprintf("%d sessions", sessions)
 		}

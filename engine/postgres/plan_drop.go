@@ -77,8 +77,8 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 func planHoldings(b *change.Brief, giveTo string, a catalog.Account, snap catalog.Snapshot) {
 	home := orElse(snap.Server.Options.Text("database"), "postgres")
 	shared := false
-	var inside []catalog.Holding
-	for _, h := range snap.Holdings {
+	var inside []holding
+	for _, h := range detailsOf(snap.Details).Holdings {
 		if h.Owned > 0 {
 			where := "in database " + naming.Show(h.Database)
 			if h.Database == "" {
@@ -109,7 +109,7 @@ func planHoldings(b *change.Brief, giveTo string, a catalog.Account, snap catalo
 		}
 	}
 	if shared && len(inside) == 0 {
-		inside = append(inside, catalog.Holding{Database: home})
+		inside = append(inside, holding{Database: home})
 	}
 	for _, h := range inside {
 		var statements []string

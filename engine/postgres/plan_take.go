@@ -100,14 +100,14 @@ func planDrop(b *change.Brief, d catalog.Database, doom catalog.Doomed, snap cat
 	if d.Properties.Bool("is_template") {
 		b.Find(change.Stop, change.DatabaseTemplate, "if nobody copies it any more: ALTER DATABASE "+quoteIdent(d.Name)+" IS_TEMPLATE false", "%s serves as a template, and the server drops no template", naming.Show(d.Name))
 	}
-	for _, x := range doom.Slots {
+	for _, x := range doomOf(doom.Details).Slots {
 		if x.Active {
 			b.Find(change.Stop, change.ReplicationRunning, "stop the receiver; then the slot goes with the database", "the logical replication slot %s is in use: somebody receives what is written here", naming.Show(x.Name)).Passing = true
 			continue
 		}
 		b.Find(change.Caution, change.DropBreaks, "find out who was to receive from it", "the logical replication slot %s goes with it, without a word", naming.Show(x.Name))
 	}
-	for _, x := range doom.Subscriptions {
+	for _, x := range doomOf(doom.Details).Subscriptions {
 		b.Find(change.Stop, change.ReplicationRunning, "connect to "+naming.Show(d.Name)+": ALTER SUBSCRIPTION "+quoteIdent(x)+" DISABLE; ALTER SUBSCRIPTION "+quoteIdent(x)+" SET (slot_name = NONE); DROP SUBSCRIPTION "+quoteIdent(x),
 			"it receives through the subscription %s; the server drops no database that has one", naming.Show(x))
 	}
@@ -132,7 +132,7 @@ func planRename(b *change.Brief, spec change.DatabaseSpec, d catalog.Database, s
 	if login := snap.Instance.Login; !login.May("create_database") {
 		b.Find(change.Stop, change.RightsMissing, login.Remedy("create_database"), "renaming asks for the right to create databases, which Genarch's login %s lacks", login.Name)
 	}
-	for _, x := range snap.Doomed.Slots {
+	for _, x := range doomOf(snap.Doomed.Details).Slots {
 		b.Find(change.Note, change.GateEffect, "", "the logical replication slot %s follows the new name", naming.Show(x.Name))
 	}
 	planning.Dependents(b, snap.Doomed.Dependents, snap.Doomed.Perhaps)
@@ -168,7 +168,7 @@ func planEndSessions(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 // before the copy, and opened again right after it.
 func clearTemplate(b *change.Brief, in change.Intent, snap catalog.Snapshot) (before, after []change.Step) {
 	t := *snap.Source
-	if !snap.SourceMine {
+	if !detailsOf(snap.Details).SourceMine {
 		b.Find(change.Stop, change.DatabaseDenied, "GRANT "+quoteIdent(t.Owner)+" TO "+quoteIdent(snap.Instance.Login.Name), "only its owner may keep others out of the template %s", naming.Show(t.Name))
 	}
 	before = []change.Step{planning.Clearing(b, snap, in.Clearing.Rules(clearing.Target{Database: t.Name}), "the template "+naming.Show(t.Name), terminate)}

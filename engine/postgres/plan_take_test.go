@@ -73,9 +73,9 @@ func TestPlanTakeAwayFindings(t *testing.T) {
 		{"prepared", drop, func(s *catalog.Snapshot) {
 			s.Doomed.Prepared = []catalog.Prepared{{Name: "g1", Owner: "tickets_app", Since: time.Unix(0, 0)}}
 		}, "stop:prepared.waiting", "ROLLBACK PREPARED"},
-		{"an active slot", drop, func(s *catalog.Snapshot) { s.Doomed.Slots = []catalog.Slot{{Name: "s1", Active: true}} }, "stop:replication.running", "stop the receiver"},
-		{"a slot", drop, func(s *catalog.Snapshot) { s.Doomed.Slots = []catalog.Slot{{Name: "s1"}} }, "caution:drop.breaks", "receive"},
-		{"a subscription", drop, func(s *catalog.Snapshot) { s.Doomed.Subscriptions = []string{"sub"} }, "stop:replication.running", "DROP SUBSCRIPTION"},
+		{"an active slot", drop, func(s *catalog.Snapshot) { doom(s).Slots = []slot{{Name: "s1", Active: true}} }, "stop:replication.running", "stop the receiver"},
+		{"a slot", drop, func(s *catalog.Snapshot) { doom(s).Slots = []slot{{Name: "s1"}} }, "caution:drop.breaks", "receive"},
+		{"a subscription", drop, func(s *catalog.Snapshot) { doom(s).Subscriptions = []string{"sub"} }, "stop:replication.running", "DROP SUBSCRIPTION"},
 		{"may see nothing", drop, little, "stop:sessions.hidden stop:sessions.denied", "GRANT pg_monitor"},
 		{"a superuser's session", drop, func(s *catalog.Snapshot) {
 			s.Instance.Login.Superuser = false
@@ -139,7 +139,7 @@ func TestPlanTakeAwayStatements(t *testing.T) {
 		"move":        {taking(change.AlterDatabase, change.DatabaseSpec{Options: catalog.Values{"tablespace": "fast"}}, nil), nil},
 		"lock":        {change.Intent{Kind: change.AlterAccount, Account: &change.AccountSpec{Name: "tickets_app", Options: catalog.Values{"locked": true}}, Clearing: &change.ClearingSpec{}}, nil},
 		"copy_in_use": {change.Intent{Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"template": "template1"}}, Clearing: &change.ClearingSpec{}}, func(s *catalog.Snapshot) {
-			s.Target, s.Source, s.SourceMine = nil, &catalog.Database{Name: "template1", Key: "1"}, true
+			s.Target, s.Source, more(s).SourceMine = nil, &catalog.Database{Name: "template1", Key: "1"}, true
 			template1(s).Properties["sessions"] = int64(1)
 			s.Connected = []catalog.Session{connected(7, func(s *catalog.Session) { s.Database = "template1" })}
 		}},

@@ -75,7 +75,7 @@ func TestPlanFindings(t *testing.T) {
 		{"builtin on an old version", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"provider": "builtin"}}, func(s *catalog.Snapshot) { s.Instance.Number, s.Instance.Version = 150018, "15.18" }, "stop:option.unsupported note:template.switched", "choose another"},
 		{"no template", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"template": "nope"}}, nil, "stop:option.absent", "choices harbour templates"},
 		{"template in use", change.DatabaseSpec{Name: "a_prod"}, func(s *catalog.Snapshot) {
-			template1(s).Properties["sessions"], s.TemplateUsers = int64(2), []string{"crew from 10.0.0.7"}
+			template1(s).Properties["sessions"], more(s).TemplateUsers = int64(2), []string{"crew from 10.0.0.7"}
 		}, "stop:template.in_use", "--clear-template"},
 		{"template not ours", change.DatabaseSpec{Name: "a_prod"}, func(s *catalog.Snapshot) { template1(s).Why = "it is no template" }, "stop:option.unusable", "IS_TEMPLATE true"},
 		{"no tablespace", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"tablespace": "moon"}}, nil, "stop:option.absent", "choices harbour tablespaces"},
@@ -164,4 +164,19 @@ func FuzzQuote(f *testing.F) {
 			t.Errorf("quoteText(%q) = %s", name, text)
 		}
 	})
+}
+
+// more lets a case alter what only the planner reads of a snapshot, and nobody else's.
+func more(s *catalog.Snapshot) *details {
+	d := *detailsOf(s.Details)
+	s.Details = &d
+	return &d
+}
+
+// doom is the same for a database that is taken away.
+func doom(s *catalog.Snapshot) *doomDetails {
+	d := *doomOf(s.Doomed.Details)
+	doomed := *s.Doomed
+	doomed.Details, s.Doomed = &d, &doomed
+	return &d
 }

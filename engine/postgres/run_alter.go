@@ -7,28 +7,17 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/engine"
 )
 
-// details are what only this engine's planner reads of a snapshot.
-type details struct {
-	// refused says, by name, why the server takes a setting with its value not.
-	refused map[string]string
-}
-
-func detailsOf(snap catalog.Snapshot) details {
-	d, _ := snap.Details.(details)
-	return d
-}
-
 // trySettings has the server judge each setting that is asked for with its value: it
-// is set for a transaction that is rolled back. What can only be settled when a
+// is set for a transaction that is rolled back. It says by name why the server takes
+// one with its value not. What can only be settled when a
 // session begins cannot be tried.
-func (s *server) trySettings(ctx context.Context, in change.Intent) (details, error) {
-	out := details{refused: map[string]string{}}
+func (s *server) trySettings(ctx context.Context, in change.Intent) (map[string]string, error) {
+	out := map[string]string{}
 	for _, row := range in.Database.Options.Rows("settings") {
 		if !row.Has("value") {
 			continue
@@ -39,7 +28,7 @@ func (s *server) trySettings(ctx context.Context, in change.Intent) (details, er
 			return out, err
 		}
 		if why != "" {
-			out.refused[name] = why
+			out[name] = why
 		}
 	}
 	return out, nil

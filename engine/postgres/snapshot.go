@@ -15,7 +15,7 @@ import (
 
 // accountSnapshot reads what planning for an account, a role or a grant needs.
 func (s *server) accountSnapshot(ctx context.Context, in change.Intent) (catalog.Snapshot, error) {
-	snap := catalog.Snapshot{Server: s.target.Server}
+	snap := catalog.Snapshot{Server: s.target.Server, Details: &details{}}
 	var q catalog.AccessQuery
 	var who string
 	switch {
@@ -63,10 +63,10 @@ func (s *server) accountSnapshot(ctx context.Context, in change.Intent) (catalog
 		}
 	}
 	if in.Kind == change.DropAccount {
-		if snap.Holdings, err = s.readHoldings(ctx, a.Key); err != nil {
+		if detailsOf(snap.Details).Holdings, err = s.readHoldings(ctx, a.Key); err != nil {
 			return snap, err
 		}
-		for _, h := range snap.Holdings {
+		for _, h := range detailsOf(snap.Details).Holdings {
 			if h.Database != "" && !h.Closed {
 				q.Inside = append(q.Inside, h.Database)
 			}
@@ -83,7 +83,7 @@ func (s *server) databaseNames(ctx context.Context) ([]string, error) {
 
 // takeSnapshot reads what planning for taking a database away, or moving it, needs.
 func (s *server) takeSnapshot(ctx context.Context, in change.Intent) (catalog.Snapshot, error) {
-	snap := catalog.Snapshot{Server: s.target.Server}
+	snap := catalog.Snapshot{Server: s.target.Server, Details: &details{}}
 	group, gctx := errgroup.WithContext(ctx)
 	group.Go(func() (err error) {
 		snap.Instance, err = s.Inspect(gctx)
@@ -120,7 +120,7 @@ func (s *server) takeSnapshot(ctx context.Context, in change.Intent) (catalog.Sn
 	}
 	if in.Kind == change.AlterDatabase {
 		var err error
-		if snap.Details, err = s.trySettings(ctx, in); err != nil {
+		if detailsOf(snap.Details).Refused, err = s.trySettings(ctx, in); err != nil {
 			return snap, err
 		}
 	}

@@ -1,0 +1,54 @@
+package mariadb
+
+// details are what only this engine's planner reads of a snapshot.
+type details struct {
+	// FoldsCase: the server stores names in lower case.
+	FoldsCase bool
+	// Tables are those of a database that is altered, with their collations.
+	Tables []tableCollation
+	// Leftover are grants that would come alive with the new name, as text.
+	Leftover []string
+	// Client is where Genarch's login comes from.
+	Client string
+	// TLSReady: the server can encrypt connections.
+	TLSReady bool
+	// Methods are the ways to sign in that the server knows.
+	Methods []string
+	// Strict are the plugins that refuse a password which they cannot check, as a
+	// verifier is (strict_password_validation); empty: none does.
+	Strict string
+	// Definers are what runs with an account's rights, in words.
+	Definers []string
+	// ObjectAbsent: the table or routine of a grant is not there.
+	ObjectAbsent bool
+	// Routine is what kind of routine a grant names, if it is no procedure.
+	Routine string
+}
+
+type tableCollation struct{ Table, Collation string }
+
+func detailsOf(of any) *details {
+	if d, ok := of.(*details); ok {
+		return d
+	}
+	return &details{}
+}
+
+// doomDetails are what only this engine's planner reads of a database that is dropped.
+type doomDetails struct {
+	// OutsideKeys are foreign keys of other databases that point into it.
+	OutsideKeys []string
+	// Detached counts transactions without a session that hold rows.
+	Detached int
+	// Cluster: the server is a node of a cluster, where a drop waits for nobody.
+	Cluster bool
+	// Events are the scheduled events that are enabled.
+	Events []string
+}
+
+func doomOf(of any) *doomDetails {
+	if d, ok := of.(*doomDetails); ok {
+		return d
+	}
+	return &doomDetails{}
+}

@@ -1,0 +1,55 @@
+package postgres
+
+// details are what only this engine's planner reads of a snapshot.
+type details struct {
+	// Refused says, by name, why the server takes a setting with its value not.
+	Refused map[string]string
+	// TemplateUsers says who sits in the template: "account from address".
+	TemplateUsers []string
+	// SourceMine: Genarch's login may alter the template.
+	SourceMine bool
+	// Holdings are what an account that is to be dropped has, by database.
+	Holdings []holding
+}
+
+func detailsOf(of any) *details {
+	if d, ok := of.(*details); ok {
+		return d
+	}
+	return &details{}
+}
+
+// holding is what a role has in one database, or on what all share (Database is empty
+// then). Source: pg_shdepend.
+type holding struct {
+	Database string
+	// Closed: nobody can connect to the database, so nothing there can be altered.
+	Closed bool
+	// Owned, Granted and Policies count the objects.
+	Owned, Granted, Policies int
+	// Kinds says what is owned: "3 tables, 1 schema".
+	Kinds string
+	// Databases are those that it owns, where Database is empty.
+	Databases []string
+}
+
+// doomDetails are what only this engine's planner reads of a database that is taken
+// away or moved.
+type doomDetails struct {
+	// Slots are its logical replication slots, Subscriptions what it receives.
+	Slots         []slot
+	Subscriptions []string
+}
+
+func doomOf(of any) *doomDetails {
+	if d, ok := of.(*doomDetails); ok {
+		return d
+	}
+	return &doomDetails{}
+}
+
+// slot is a logical replication slot.
+type slot struct {
+	Name   string
+	Active bool
+}
