@@ -25,13 +25,13 @@ type WhoQuery struct {
 }
 
 func (h *Handler) registerAccess() {
-	register(h, op{method: "GET", path: "/servers/{server}/accounts", id: "list-accounts", summary: "Accounts and roles of a server, live", remit: policy.See}, h.listAccounts)
-	register(h, op{method: "GET", path: "/servers/{server}/accounts/{account}", id: "show-account", summary: "One account or role: what it is, has and owns", remit: policy.See}, h.showAccount)
-	register(h, op{method: "GET", path: "/servers/{server}/grants", id: "list-grants", summary: "What an account was given, or who was given anything on a database", remit: policy.See}, h.listGrants)
-	register(h, op{method: "GET", path: "/servers/{server}/access", id: "show-access", summary: "What every account comes to on every database", remit: policy.See}, h.showMatrix)
-	register(h, op{method: "GET", path: "/servers/{server}/access/why", id: "show-why", summary: "Whether an account may do something, and by which chain", remit: policy.See}, h.showWhy)
-	register(h, op{method: "GET", path: "/comparison", id: "compare-accounts", summary: "In what two accounts differ, on one server or two", remit: policy.See}, h.compareAccounts)
-	register(h, op{method: "GET", path: "/servers/{server}/databases/{database}/handover", id: "show-handover", summary: "The handover sheet of a database, without passwords", remit: policy.See}, h.showHandover)
+	register(h, op{method: "GET", path: "/servers/{server}/accounts", id: "list-accounts", summary: "Accounts and roles of a server, live", permission: policy.View}, h.listAccounts)
+	register(h, op{method: "GET", path: "/servers/{server}/accounts/{account}", id: "show-account", summary: "One account or role: what it is, has and owns", permission: policy.View}, h.showAccount)
+	register(h, op{method: "GET", path: "/servers/{server}/grants", id: "list-grants", summary: "What an account was given, or who was given anything on a database", permission: policy.View}, h.listGrants)
+	register(h, op{method: "GET", path: "/servers/{server}/access", id: "show-access", summary: "What every account comes to on every database", permission: policy.View}, h.showMatrix)
+	register(h, op{method: "GET", path: "/servers/{server}/access/why", id: "show-why", summary: "Whether an account may do something, and by which chain", permission: policy.View}, h.showWhy)
+	register(h, op{method: "GET", path: "/comparison", id: "compare-accounts", summary: "In what two accounts differ, on one server or two", permission: policy.View}, h.compareAccounts)
+	register(h, op{method: "GET", path: "/servers/{server}/databases/{database}/handover", id: "show-handover", summary: "The handover sheet of a database, without passwords", permission: policy.View}, h.showHandover)
 }
 
 // graph reads who may do what on a server.

@@ -219,11 +219,11 @@ func (h *Handler) noRoute(c *gin.Context) {
 // op describes one operation.
 type op struct {
 	method, path, id, summary string
-	remit                     policy.Remit // "" needs only to be signed in
-	fresh                     bool         // a person must have signed in a short while ago
-	public                    bool         // not even that
-	status                    int          // of success; 0 is 200
-	maxBody                   int64        // 0 is 64 KiB
+	permission                policy.Permission // "" needs only to be signed in
+	fresh                     bool              // a person must have signed in a short while ago
+	public                    bool              // not even that
+	status                    int               // of success; 0 is 200
+	maxBody                   int64             // 0 is 64 KiB
 }
 
 // register adds an operation whose errors become problems.
@@ -243,9 +243,9 @@ func (h *Handler) describe(o op) huma.Operation {
 	}
 	d := huma.Operation{Method: o.method, Path: o.path, OperationID: o.id, Summary: o.summary, DefaultStatus: o.status,
 		MaxBodyBytes: o.maxBody, BodyReadTimeout: 10 * time.Second,
-		Metadata: map[string]any{"remit": o.remit, "public": o.public, "fresh": o.fresh}}
-	if o.remit != "" {
-		d.Description = "Needs the remit " + string(o.remit) + "."
+		Metadata: map[string]any{"permission": o.permission, "public": o.public, "fresh": o.fresh}}
+	if o.permission != "" {
+		d.Description = "Needs the permission " + string(o.permission) + "."
 	}
 	if o.public {
 		d.Security = []map[string][]string{}

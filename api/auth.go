@@ -125,8 +125,8 @@ func (h *Handler) byToken(ctx context.Context, who *caller) error {
 	if !t.Valid(time.Now()) || !comesFrom(who.address, t.From) {
 		return record.ErrNotFound
 	}
-	if len(t.Remits) > 0 {
-		operator.Remits = slices.DeleteFunc(slices.Clone(operator.Remits), func(r policy.Remit) bool { return !slices.Contains(t.Remits, string(r)) })
+	if len(t.Permissions) > 0 {
+		operator.Permissions = slices.DeleteFunc(slices.Clone(operator.Permissions), func(r policy.Permission) bool { return !slices.Contains(t.Permissions, string(r)) })
 	}
 	who.Operator, who.tokenID, who.login, who.since = operator, t.ID, t.Login, t.Created
 	return nil
@@ -158,10 +158,10 @@ func (h *Handler) still(ctx context.Context, who caller) bool {
 	switch {
 	case who.token != "":
 		again := caller{token: who.token, address: who.address}
-		return h.byToken(ctx, &again) == nil && !again.Disabled && again.May(policy.See)
+		return h.byToken(ctx, &again) == nil && !again.Disabled && again.May(policy.View)
 	case who.session != "":
 		_, operator, err := h.Records.SessionByHash(ctx, who.session)
-		return err == nil && !operator.Disabled && operator.May(policy.See)
+		return err == nil && !operator.Disabled && operator.May(policy.View)
 	}
 	return false
 }
@@ -170,8 +170,8 @@ func (h *Handler) requireSee(c *gin.Context) {
 	switch who := from(c.Request.Context()); {
 	case who.Name == "":
 		writeProblem(c, notSignedIn())
-	case !who.May(policy.See):
-		writeProblem(c, forbidden(who, policy.See))
+	case !who.May(policy.View):
+		writeProblem(c, forbidden(who, policy.View))
 	}
 }
 
@@ -180,7 +180,7 @@ func notSignedIn() *Problem {
 		Next: "sign in again; for the CLI: genarch login"}
 }
 
-// authorise refuses whoever has not the operation's remit.
+// authorise refuses whoever has not the operation's permission.
 func (h *Handler) authorise(ctx huma.Context, next func(huma.Context)) {
 	meta := ctx.Operation().Metadata
 	if public, _ := meta["public"].(bool); public {
@@ -188,13 +188,13 @@ func (h *Handler) authorise(ctx huma.Context, next func(huma.Context)) {
 		return
 	}
 	who := from(ctx.Context())
-	remit, _ := meta["remit"].(policy.Remit)
+	permission, _ := meta["permission"].(policy.Permission)
 	switch {
 	case who.Name == "":
 		writeHuma(ctx, notSignedIn())
-	case remit != "" && !who.May(remit):
+	case permission != "" && !who.May(permission):
 		h.refused.note(ctx.Context(), refusal{who.Name, "call.refused", ctx.Operation().OperationID, who.address})
-		writeHuma(ctx, forbidden(who, remit))
+		writeHuma(ctx, forbidden(who, permission))
 	case meta["fresh"] == true && !who.fresh():
 		writeHuma(ctx, &Problem{Status: http.StatusForbidden, Code: "sign_in.stale", Detail: "this asks for a password that was given a short while ago",
 			Next: "sign in again, then repeat it; for the CLI: genarch login"})
@@ -203,9 +203,9 @@ func (h *Handler) authorise(ctx huma.Context, next func(huma.Context)) {
 	}
 }
 
-func forbidden(who caller, remit policy.Remit) *Problem {
-	return &Problem{Status: http.StatusForbidden, Code: "remit.missing", Detail: who.Name + " has not the remit " + string(remit),
-		Next: "an operator with the remit govern can give it: genarch operator edit " + who.Name}
+func forbidden(who caller, permission policy.Permission) *Problem {
+	return &Problem{Status: http.StatusForbidden, Code: "permission.missing", Detail: who.Name + " lacks the permission " + string(permission),
+		Next: "an operator with the permission admin can give it: genarch operator edit " + who.Name}
 }
 
 // writeHuma answers a problem from within huma's middleware.

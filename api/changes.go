@@ -24,17 +24,17 @@ type ChangePath struct {
 }
 
 func (h *Handler) registerChanges() {
-	register(h, op{method: "POST", path: "/briefs", id: "brief", summary: "What an intent would do, without asking for it: nothing is kept", remit: policy.Ask}, h.brief)
-	register(h, op{method: "GET", path: "/changes", id: "list-changes", summary: "List changes, the newest first", remit: policy.See}, h.listChanges)
-	register(h, op{method: "POST", path: "/changes", id: "ask", summary: "Ask for a change: the answer is its brief, nothing on the server is altered", remit: policy.Ask, status: http.StatusCreated}, h.ask)
-	register(h, op{method: "GET", path: "/changes/{id}", id: "show-change", summary: "One change with its brief, steps and messages", remit: policy.See}, h.showChange)
-	register(h, op{method: "POST", path: "/changes/{id}/run", id: "run-change", summary: "Let a change run", remit: policy.Run}, h.runChange)
-	register(h, op{method: "POST", path: "/changes/{id}/withdraw", id: "withdraw-change", summary: "Withdraw a change that has not begun", remit: policy.Ask}, h.withdrawChange)
-	register(h, op{method: "POST", path: "/changes/{id}/stop", id: "stop-change", summary: "Stop a running change, and have what it did taken back", remit: policy.Run}, h.stopChange)
-	register(h, op{method: "POST", path: "/changes/{id}/submit", id: "submit-change", summary: "Ask others to let a change run: it waits for them", remit: policy.Ask}, h.submitChange)
-	register(h, op{method: "POST", path: "/changes/{id}/decline", id: "decline-change", summary: "End a change that waits, with the reason", remit: policy.Run}, h.declineChange)
-	register(h, op{method: "POST", path: "/changes/{id}/passwords", id: "reveal-passwords", summary: "The handover sheet with the generated passwords: once, for who asked for the change", remit: policy.Ask}, h.revealPasswords)
-	script := h.describe(op{method: "GET", path: "/changes/{id}/script", id: "show-script", summary: "The statements of a change, as a script to keep", remit: policy.See})
+	register(h, op{method: "POST", path: "/briefs", id: "brief", summary: "What an intent would do, without asking for it: nothing is kept", permission: policy.Request}, h.brief)
+	register(h, op{method: "GET", path: "/changes", id: "list-changes", summary: "List changes, the newest first", permission: policy.View}, h.listChanges)
+	register(h, op{method: "POST", path: "/changes", id: "ask", summary: "Ask for a change: the answer is its brief, nothing on the server is altered", permission: policy.Request, status: http.StatusCreated}, h.ask)
+	register(h, op{method: "GET", path: "/changes/{id}", id: "show-change", summary: "One change with its brief, steps and messages", permission: policy.View}, h.showChange)
+	register(h, op{method: "POST", path: "/changes/{id}/run", id: "run-change", summary: "Let a change run", permission: policy.Run}, h.runChange)
+	register(h, op{method: "POST", path: "/changes/{id}/withdraw", id: "withdraw-change", summary: "Withdraw a change that has not begun", permission: policy.Request}, h.withdrawChange)
+	register(h, op{method: "POST", path: "/changes/{id}/stop", id: "stop-change", summary: "Stop a running change, and have what it did taken back", permission: policy.Run}, h.stopChange)
+	register(h, op{method: "POST", path: "/changes/{id}/submit", id: "submit-change", summary: "Ask others to let a change run: it waits for them", permission: policy.Request}, h.submitChange)
+	register(h, op{method: "POST", path: "/changes/{id}/decline", id: "decline-change", summary: "End a change that waits, with the reason", permission: policy.Run}, h.declineChange)
+	register(h, op{method: "POST", path: "/changes/{id}/passwords", id: "reveal-passwords", summary: "The handover sheet with the generated passwords: once, for who asked for the change", permission: policy.Request}, h.revealPasswords)
+	script := h.describe(op{method: "GET", path: "/changes/{id}/script", id: "show-script", summary: "The statements of a change, as a script to keep", permission: policy.View})
 	script.Responses = map[string]*huma.Response{"200": {Description: "The statements, in the form of the engine's own client: its media type is another one where that is no SQL.", Content: map[string]*huma.MediaType{"application/sql": {Schema: &huma.Schema{Type: huma.TypeString}}}}}
 	huma.Register(h.api, script, h.showScript)
 }
@@ -69,8 +69,8 @@ func (h *Handler) ask(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	if intent.Kind == change.MarkServer && !from(ctx).May(policy.Govern) {
-		return nil, forbidden(from(ctx), policy.Govern)
+	if intent.Kind == change.MarkServer && !from(ctx).May(policy.Admin) {
+		return nil, forbidden(from(ctx), policy.Admin)
 	}
 	c, err := h.Changes.Draft(ctx, from(ctx).Name, in.Key, intent, given)
 	if err != nil {
@@ -140,13 +140,13 @@ func (h *Handler) runChange(ctx context.Context, in *struct {
 	ChangePath
 	Body wire.Run
 }) (*body[wire.Change], error) {
-	if who := from(ctx); !who.May(policy.Govern) {
+	if who := from(ctx); !who.May(policy.Admin) {
 		c, err := h.change(ctx, in.ID)
 		if err != nil {
 			return nil, err
 		}
 		if c.Intent.Kind == change.MarkServer {
-			return nil, forbidden(who, policy.Govern)
+			return nil, forbidden(who, policy.Admin)
 		}
 	}
 	c, err := h.Changes.Run(ctx, from(ctx).Name, in.ID, change.Decision{Fingerprint: in.Body.Fingerprint, Accepted: in.Body.Accept, Confirm: in.Body.Confirm})

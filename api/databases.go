@@ -16,9 +16,9 @@ import (
 )
 
 func (h *Handler) registerDatabases() {
-	register(h, op{method: "GET", path: "/servers/{server}/databases", id: "list-databases", summary: "List the databases of a server, live", remit: policy.See}, h.listDatabases)
-	register(h, op{method: "GET", path: "/servers/{server}/databases/{database}", id: "show-database", summary: "One database, live", remit: policy.See}, h.showDatabase)
-	register(h, op{method: "GET", path: "/servers/{server}/choices", id: "list-choices", summary: "What can be chosen on a server, for example encodings", remit: policy.See}, h.listChoices)
+	register(h, op{method: "GET", path: "/servers/{server}/databases", id: "list-databases", summary: "List the databases of a server, live", permission: policy.View}, h.listDatabases)
+	register(h, op{method: "GET", path: "/servers/{server}/databases/{database}", id: "show-database", summary: "One database, live", permission: policy.View}, h.showDatabase)
+	register(h, op{method: "GET", path: "/servers/{server}/choices", id: "list-choices", summary: "What can be chosen on a server, for example encodings", permission: policy.View}, h.listChoices)
 }
 
 // access opens a server for reading, within a deadline.

@@ -15,9 +15,9 @@ import (
 )
 
 func (h *Handler) registerEngines() {
-	register(h, op{method: "GET", path: "/engines", id: "list-engines", summary: "What the engines say of themselves", remit: policy.See}, h.listEngines)
-	register(h, op{method: "GET", path: "/engines/{engine}", id: "show-engine", summary: "What one engine says of itself", remit: policy.See}, h.showEngine)
-	register(h, op{method: "GET", path: "/engines/{engine}/login", id: "prepare-login", summary: "The statements that make a login for Genarch itself", remit: policy.See}, h.prepareLogin)
+	register(h, op{method: "GET", path: "/engines", id: "list-engines", summary: "What the engines say of themselves", permission: policy.View}, h.listEngines)
+	register(h, op{method: "GET", path: "/engines/{engine}", id: "show-engine", summary: "What one engine says of itself", permission: policy.View}, h.showEngine)
+	register(h, op{method: "GET", path: "/engines/{engine}/login", id: "prepare-login", summary: "The statements that make a login for Genarch itself", permission: policy.View}, h.prepareLogin)
 }
 
 func (h *Handler) listEngines(context.Context, *empty) (*body[wire.Engines], error) {

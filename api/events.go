@@ -18,7 +18,7 @@ import (
 const pingEvery = 20 * time.Second
 
 func (h *Handler) registerEvents() {
-	o := h.describe(op{method: "GET", path: "/events", id: "watch", summary: "What happens, as it happens", remit: policy.See})
+	o := h.describe(op{method: "GET", path: "/events", id: "watch", summary: "What happens, as it happens", permission: policy.View})
 	sse.Register(h.api, o, map[string]any{
 		"change": wire.ChangeEvent{}, "database": wire.DatabaseEvent{}, "server": wire.ServerEvent{}, "ping": wire.PingEvent{},
 	}, func(ctx context.Context, in *struct {

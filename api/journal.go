@@ -11,7 +11,7 @@ import (
 )
 
 func (h *Handler) registerJournal() {
-	register(h, op{method: "GET", path: "/journal", id: "list-journal", summary: "Read the journal, the newest first", remit: policy.See},
+	register(h, op{method: "GET", path: "/journal", id: "list-journal", summary: "Read the journal, the newest first", permission: policy.View},
 		func(ctx context.Context, in *struct {
 			Change uint64 `query:"change"`
 			Before uint64 `query:"before" doc:"Read on: entries with a smaller number."`
@@ -29,7 +29,7 @@ func (h *Handler) registerJournal() {
 			out.Entries = each(list, renderEntry)
 			return answer(out), nil
 		})
-	register(h, op{method: "GET", path: "/journal/check", id: "check-journal", summary: "Walk the whole chain: is an entry missing or altered?", remit: policy.See},
+	register(h, op{method: "GET", path: "/journal/check", id: "check-journal", summary: "Walk the whole chain: is an entry missing or altered?", permission: policy.View},
 		func(ctx context.Context, in *struct {
 			Since string `query:"since" maxLength:"400" doc:"A checkpoint that was kept elsewhere: what was there then must still be there."`
 		}) (*body[wire.JournalCheck], error) {

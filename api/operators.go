@@ -16,25 +16,25 @@ import (
 )
 
 func (h *Handler) registerOperators() {
-	register(h, op{method: "GET", path: "/operators", id: "list-operators", summary: "List operators", remit: policy.Govern},
+	register(h, op{method: "GET", path: "/operators", id: "list-operators", summary: "List operators", permission: policy.Admin},
 		func(ctx context.Context, _ *empty) (*body[[]wire.Operator], error) {
 			list, err := h.Records.Operators(ctx)
 			return answer(each(list, renderOperator)), err
 		})
-	register(h, op{method: "POST", path: "/operators", id: "add-operator", summary: "Add an operator", remit: policy.Govern, fresh: true, status: http.StatusCreated}, h.addOperator)
-	register(h, op{method: "PATCH", path: "/operators/{name}", id: "edit-operator", summary: "Alter an operator", remit: policy.Govern, fresh: true}, h.editOperator)
-	register(h, op{method: "GET", path: "/tokens", id: "list-tokens", summary: "List tokens; all of them with the remit govern, else one's own"},
+	register(h, op{method: "POST", path: "/operators", id: "add-operator", summary: "Add an operator", permission: policy.Admin, fresh: true, status: http.StatusCreated}, h.addOperator)
+	register(h, op{method: "PATCH", path: "/operators/{name}", id: "edit-operator", summary: "Alter an operator", permission: policy.Admin, fresh: true}, h.editOperator)
+	register(h, op{method: "GET", path: "/tokens", id: "list-tokens", summary: "List tokens; all of them with the permission admin, else one's own"},
 		func(ctx context.Context, _ *empty) (*body[[]wire.Token], error) {
 			who := from(ctx)
 			owner := who.Name
-			if who.May(policy.Govern) {
+			if who.May(policy.Admin) {
 				owner = ""
 			}
 			list, err := h.Records.Tokens(ctx, owner)
 			return answer(each(list, renderToken)), err
 		})
-	register(h, op{method: "POST", path: "/tokens", id: "add-token", summary: "Make a token: for a program with the remit govern, else for oneself", fresh: true, status: http.StatusCreated}, h.makeToken)
-	register(h, op{method: "DELETE", path: "/tokens/{id}", id: "revoke-token", summary: "Revoke a token; others' with the remit govern", status: http.StatusNoContent}, h.revokeToken)
+	register(h, op{method: "POST", path: "/tokens", id: "add-token", summary: "Make a token: for a program with the permission admin, else for oneself", fresh: true, status: http.StatusCreated}, h.makeToken)
+	register(h, op{method: "DELETE", path: "/tokens/{id}", id: "revoke-token", summary: "Revoke a token; others' with the permission admin", status: http.StatusNoContent}, h.revokeToken)
 }
 
 func problemField(field, text string) *Problem {
@@ -42,12 +42,12 @@ func problemField(field, text string) *Problem {
 		Errors: []wire.ProblemDetail{{Location: "body." + field, Message: text}}}
 }
 
-func remitsOf(words []string) ([]policy.Remit, error) {
-	out := []policy.Remit{}
+func permissionsOf(words []string) ([]policy.Permission, error) {
+	out := []policy.Permission{}
 	for _, w := range words {
-		r, err := policy.ParseRemits(w)
+		r, err := policy.ParsePermissions(w)
 		if err != nil {
-			return nil, problemField("remits", err.Error())
+			return nil, problemField("permissions", err.Error())
 		}
 		out = append(out, r...)
 	}
@@ -59,7 +59,7 @@ func (h *Handler) addOperator(ctx context.Context, in *struct{ Body wire.Operato
 	if err := policy.CheckOperatorName(b.Name); err != nil {
 		return nil, problemField("name", err.Error())
 	}
-	remits, err := remitsOf(b.Remits)
+	permissions, err := permissionsOf(b.Permissions)
 	if err != nil {
 		return nil, err
 	}
@@ -69,7 +69,7 @@ func (h *Handler) addOperator(ctx context.Context, in *struct{ Body wire.Operato
 			return nil, problemField("password", err.Error())
 		}
 	}
-	o := policy.Operator{Name: b.Name, Remits: remits, Program: b.Program, Created: time.Now().UTC()}
+	o := policy.Operator{Name: b.Name, Permissions: permissions, Program: b.Program, Created: time.Now().UTC()}
 	err = h.Records.AddOperator(ctx, o, hash, operatorEntry(ctx, "operator.add", o, hash != ""))
 	return answer(renderOperator(o)), err
 }
@@ -82,8 +82,8 @@ func (h *Handler) editOperator(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	if in.Body.Remits != nil {
-		if o.Remits, err = remitsOf(*in.Body.Remits); err != nil {
+	if in.Body.Permissions != nil {
+		if o.Permissions, err = permissionsOf(*in.Body.Permissions); err != nil {
 			return nil, err
 		}
 	}
@@ -91,8 +91,8 @@ func (h *Handler) editOperator(ctx context.Context, in *struct {
 		o.Disabled = *in.Body.Disabled
 	}
 	who := from(ctx)
-	if who.Name == o.Name && !o.May(policy.Govern) {
-		return nil, problemField("remits", "you would lock yourself out: another operator with the remit govern has to do this")
+	if who.Name == o.Name && !o.May(policy.Admin) {
+		return nil, problemField("permissions", "you would lock yourself out: another operator with the permission admin has to do this")
 	}
 	hash := ""
 	if in.Body.Password != nil {
@@ -107,8 +107,8 @@ func (h *Handler) editOperator(ctx context.Context, in *struct {
 		}
 	}
 	left, err := h.Records.UpdateOperator(ctx, o, hash, "", operatorEntry(ctx, "operator.edit", o, hash != ""))
-	if errors.Is(err, record.ErrLastGovernor) {
-		return nil, problemField("remits", err.Error()+": give the remit to another person first")
+	if errors.Is(err, record.ErrLastAdmin) {
+		return nil, problemField("permissions", err.Error()+": give the permission to another person first")
 	}
 	if err == nil && in.Body.RevokeTokens && left > 0 {
 		left, err = 0, h.revokeAll(ctx, o.Name)
@@ -153,12 +153,12 @@ func (h *Handler) makeToken(ctx context.Context, in *struct{ Body wire.TokenInpu
 	}
 	switch {
 	case o.Name == who.Name && !who.Program:
-	case !who.May(policy.Govern):
-		return nil, forbidden(who, policy.Govern)
+	case !who.May(policy.Admin):
+		return nil, forbidden(who, policy.Admin)
 	case !o.Program:
 		return nil, problemField("operator", o.Name+" is a person: they make their own tokens. For a program make an operator of its own: genarch operator add NAME --program")
 	}
-	if _, err := remitsOf(b.Remits); err != nil {
+	if _, err := permissionsOf(b.Permissions); err != nil {
 		return nil, err
 	}
 	for _, n := range b.From {
@@ -170,12 +170,12 @@ func (h *Handler) makeToken(ctx context.Context, in *struct{ Body wire.TokenInpu
 	if b.Days > 0 {
 		life = time.Duration(b.Days) * 24 * time.Hour
 	}
-	t, err := h.addToken(ctx, who.Name, record.Token{Operator: o.Name, Title: b.Title, Remits: b.Remits, From: b.From}, life)
+	t, err := h.addToken(ctx, who.Name, record.Token{Operator: o.Name, Title: b.Title, Permissions: b.Permissions, From: b.From}, life)
 	return answer(t), err
 }
 
 func operatorEntry(ctx context.Context, action string, o policy.Operator, password bool) journal.Entry {
-	detail, _ := json.Marshal(map[string]any{"remits": o.Remits, "disabled": o.Disabled, "program": o.Program, "password_set": password})
+	detail, _ := json.Marshal(map[string]any{"permissions": o.Permissions, "disabled": o.Disabled, "program": o.Program, "password_set": password})
 	return journal.Entry{Operator: from(ctx).Name, Action: action, Subject: o.Name, Detail: string(detail)}
 }
 
@@ -198,7 +198,7 @@ func (h *Handler) revokeToken(ctx context.Context, in *struct {
 }) (*empty, error) {
 	who := from(ctx)
 	owner := who.Name
-	if who.May(policy.Govern) {
+	if who.May(policy.Admin) {
 		owner = ""
 	}
 	list, err := h.Records.Tokens(ctx, owner)

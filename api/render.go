@@ -113,13 +113,13 @@ func renderChangeLine(c change.Change) wire.ChangeLine {
 }
 
 func renderOperator(o policy.Operator) wire.Operator {
-	return wire.Operator{Name: o.Name, Remits: each(o.Remits, func(r policy.Remit) string { return string(r) }), Program: o.Program, Disabled: o.Disabled, Created: o.Created}
+	return wire.Operator{Name: o.Name, Permissions: each(o.Permissions, func(r policy.Permission) string { return string(r) }), Program: o.Program, Disabled: o.Disabled, Created: o.Created}
 }
 
 func renderToken(t record.Token) wire.Token {
 	return wire.Token{ID: t.ID, Operator: t.Operator, Title: t.Title, Created: t.Created,
 		Expires: optional(t.Expires), LastUsed: optional(t.LastUsed), Revoked: optional(t.Revoked),
-		Login: t.Login, Remits: t.Remits, From: t.From}
+		Login: t.Login, Permissions: t.Permissions, From: t.From}
 }
 
 func renderFinding(f change.Finding) wire.Finding {

@@ -56,7 +56,7 @@ func (n *names) entry(server string) *serverNames {
 }
 
 func (h *Handler) registerSearch() {
-	register(h, op{method: "GET", path: "/search", id: "search", summary: "Find servers, databases, accounts and roles by a part of their name", remit: policy.See}, h.search)
+	register(h, op{method: "GET", path: "/search", id: "search", summary: "Find servers, databases, accounts and roles by a part of their name", permission: policy.View}, h.search)
 }
 
 func (h *Handler) search(ctx context.Context, in *struct {

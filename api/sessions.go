@@ -22,8 +22,8 @@ type Watch interface {
 }
 
 func (h *Handler) registerSessions() {
-	register(h, op{method: "GET", path: "/servers/{server}/sessions", id: "list-sessions", summary: "Who is connected to a server, live, and who blocks whom", remit: policy.See}, h.listSessions)
-	register(h, op{method: "GET", path: "/servers/{server}/sessions/history", id: "show-session-history", summary: "How many sessions there were in the last hour", remit: policy.See}, h.sessionHistory)
+	register(h, op{method: "GET", path: "/servers/{server}/sessions", id: "list-sessions", summary: "Who is connected to a server, live, and who blocks whom", permission: policy.View}, h.listSessions)
+	register(h, op{method: "GET", path: "/servers/{server}/sessions/history", id: "show-session-history", summary: "How many sessions there were in the last hour", permission: policy.View}, h.sessionHistory)
 }
 
 func (h *Handler) listSessions(ctx context.Context, in *struct {

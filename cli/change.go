@@ -68,7 +68,7 @@ func (a app) alter(ctx context.Context, c *cli.Command, in wire.Intent) error {
 	if err != nil {
 		return err
 	}
-	if !contains(me.Operator.Remits, "run") {
+	if !contains(me.Operator.Permissions, "run") {
 		return a.submit(ctx, c, api, change)
 	}
 	if c.Bool("draft") {

@@ -131,7 +131,7 @@ func (a app) loginCommand() *cli.Command {
 			for _, n := range s.Notices {
 				a.say("%s  %s, at %s", caution.Render("CAUTION"), visible(n.Text), timeText(n.At))
 			}
-			fmt.Fprintf(a.Err, "signed in to %s as %s, with the remits %s\n", address, s.Operator.Name, strings.Join(s.Operator.Remits, ", "))
+			fmt.Fprintf(a.Err, "signed in to %s as %s, with the permissions %s\n", address, s.Operator.Name, strings.Join(s.Operator.Permissions, ", "))
 			return nil
 		},
 	}

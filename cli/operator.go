@@ -14,8 +14,8 @@ import (
 
 func (a app) operatorCommand() *cli.Command {
 	name := func() []cli.Argument { return []cli.Argument{&cli.StringArg{Name: "name"}} }
-	remits := func(value string) cli.Flag {
-		return &cli.StringFlag{Name: "remits", Value: value, Usage: "see, ask, run, govern, with commas between; or all"}
+	permissions := func(value string) cli.Flag {
+		return &cli.StringFlag{Name: "permissions", Value: value, Usage: "view, request, run, admin, with commas between; or all"}
 	}
 	with := func(f func(context.Context, *cli.Command, *client.Client, string) (wire.Operator, error)) cli.ActionFunc {
 		return func(ctx context.Context, c *cli.Command) error {
@@ -47,10 +47,10 @@ func (a app) operatorCommand() *cli.Command {
 			return print(a, c, list, list, operatorColumns)
 		}},
 		{Name: "add", Usage: "add an operator", ArgsUsage: "NAME", Arguments: name(),
-			Flags: []cli.Flag{outputFlag(), remits("see"), &cli.BoolFlag{Name: "program", Usage: "a program: signs in with tokens only"},
+			Flags: []cli.Flag{outputFlag(), permissions("view"), &cli.BoolFlag{Name: "program", Usage: "a program: signs in with tokens only"},
 				&cli.StringFlag{Name: "password-file", Usage: "file with the password; - is standard input", DefaultText: "asked for"}},
 			Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n string) (wire.Operator, error) {
-				in := wire.OperatorInput{Name: n, Remits: []string{c.String("remits")}, Program: c.Bool("program")}
+				in := wire.OperatorInput{Name: n, Permissions: []string{c.String("permissions")}, Program: c.Bool("program")}
 				if !in.Program {
 					var err error
 					if in.Password, err = a.secret(c.String("password-file"), "Password of "+n+": "); err != nil {
@@ -59,15 +59,15 @@ func (a app) operatorCommand() *cli.Command {
 				}
 				return api.AddOperator(ctx, in)
 			})},
-		{Name: "edit", Usage: "alter remits or password, disable or enable", ArgsUsage: "NAME", Arguments: name(),
-			Flags: []cli.Flag{outputFlag(), remits(""), &cli.BoolFlag{Name: "disable", Usage: "may not sign in any more"}, &cli.BoolFlag{Name: "enable", Usage: "may sign in again"},
+		{Name: "edit", Usage: "alter permissions or password, disable or enable", ArgsUsage: "NAME", Arguments: name(),
+			Flags: []cli.Flag{outputFlag(), permissions(""), &cli.BoolFlag{Name: "disable", Usage: "may not sign in any more"}, &cli.BoolFlag{Name: "enable", Usage: "may sign in again"},
 				&cli.BoolFlag{Name: "password", Usage: "ask for a new password"},
 				&cli.StringFlag{Name: "password-file", Usage: "file with a new password; - is standard input"},
 				&cli.BoolFlag{Name: "revoke-tokens", Usage: "end every token of theirs; those got by signing in end with a new password in any case"}},
 			Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n string) (wire.Operator, error) {
 				var p wire.OperatorPatch
-				if r := c.String("remits"); r != "" {
-					p.Remits = &[]string{r}
+				if r := c.String("permissions"); r != "" {
+					p.Permissions = &[]string{r}
 				}
 				if c.Bool("disable") || c.Bool("enable") {
 					off := c.Bool("disable")
@@ -141,7 +141,7 @@ func (a app) ownSessions(ctx context.Context, c *cli.Command) error {
 
 var operatorColumns = []column[wire.Operator]{
 	{title: "operator", text: func(o wire.Operator) string { return o.Name }},
-	{title: "remits", text: func(o wire.Operator) string { return strings.Join(o.Remits, ",") }},
+	{title: "permissions", text: func(o wire.Operator) string { return strings.Join(o.Permissions, ",") }},
 	{title: "program", text: func(o wire.Operator) string { return yes(o.Program) }},
 	{title: "disabled", text: func(o wire.Operator) string { return yes(o.Disabled) }},
 	{title: "created", text: func(o wire.Operator) string { return timeText(o.Created) }},
@@ -149,7 +149,7 @@ var operatorColumns = []column[wire.Operator]{
 
 func (a app) tokenCommand() *cli.Command {
 	return &cli.Command{Name: "token", Usage: "tokens, with which programs sign in", Commands: []*cli.Command{
-		{Name: "list", Usage: "list tokens: all of them with the remit govern, else your own", Flags: []cli.Flag{outputFlag()}, Action: func(ctx context.Context, c *cli.Command) error {
+		{Name: "list", Usage: "list tokens: all of them with the permission admin, else your own", Flags: []cli.Flag{outputFlag()}, Action: func(ctx context.Context, c *cli.Command) error {
 			api, err := a.connect(c)
 			if err != nil {
 				return err
@@ -162,7 +162,7 @@ func (a app) tokenCommand() *cli.Command {
 		}},
 		{Name: "create", Usage: "make a token; it is shown once", ArgsUsage: "OPERATOR", Arguments: []cli.Argument{&cli.StringArg{Name: "operator"}},
 			Flags: []cli.Flag{outputFlag(), &cli.StringFlag{Name: "title", Required: true, Usage: "what it is for"}, &cli.IntFlag{Name: "days", Usage: "how long it lasts", DefaultText: "90"},
-				&cli.StringFlag{Name: "remits", Usage: "it may only do this: see, ask, run, govern, with commas between", DefaultText: "all that its operator may"},
+				&cli.StringFlag{Name: "permissions", Usage: "it may only do this: view, request, run, admin, with commas between", DefaultText: "all that its operator may"},
 				&cli.StringSliceFlag{Name: "from", Usage: "it is taken from this address or network only, such as 10.0.3.0/24; may be given again"}},
 			Action: func(ctx context.Context, c *cli.Command) error {
 				api, err := a.connect(c)
@@ -170,8 +170,8 @@ func (a app) tokenCommand() *cli.Command {
 					return err
 				}
 				in := wire.TokenInput{Operator: c.StringArg("operator"), Title: c.String("title"), Days: c.Int("days"), From: c.StringSlice("from")}
-				if r := c.String("remits"); r != "" {
-					in.Remits = strings.Split(r, ",")
+				if r := c.String("permissions"); r != "" {
+					in.Permissions = strings.Split(r, ",")
 				}
 				t, err := api.AddToken(ctx, in)
 				if err != nil {
@@ -205,7 +205,7 @@ var tokenColumns = []column[wire.Token]{
 	{title: "created", text: func(t wire.Token) string { return timeText(t.Created) }},
 	{title: "expires", text: func(t wire.Token) string { return timePtrText(t.Expires) }},
 	{title: "last used", text: func(t wire.Token) string { return timePtrText(t.LastUsed) }},
-	{title: "only for", text: func(t wire.Token) string { return strings.Join(t.Remits, ",") }},
+	{title: "only for", text: func(t wire.Token) string { return strings.Join(t.Permissions, ",") }},
 	{title: "only from", text: func(t wire.Token) string { return strings.Join(t.From, ",") }},
 	{title: "revoked", text: func(t wire.Token) string { return timePtrText(t.Revoked) }},
 }

@@ -451,7 +451,7 @@ func testTraps(t *testing.T, s *service, maria *localdb.Server) {
 // testWaiting: who may only ask has somebody else let it run, and gets the
 // passwords that nobody else is shown.
 func testWaiting(t *testing.T, s *service, pg *localdb.Server) {
-	if r := s.cli("gull-harpoon-quadrant-3", "operator", "add", "lead", "--remits", "see,ask", "--password-file", "-"); r.code != 0 {
+	if r := s.cli("gull-harpoon-quadrant-3", "operator", "add", "lead", "--permissions", "view,request", "--password-file", "-"); r.code != 0 {
 		t.Fatal(r)
 	}
 	lead := *s

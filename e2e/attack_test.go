@@ -168,7 +168,7 @@ func TestStatementsOfOthers(t *testing.T) {
 		defer close(over)
 		_, _ = conn.PgConn().Exec(context.Background(), "SELECT 1 -- the purser's list\n, '"+text+"' FROM pg_sleep(600)").ReadAll()
 	}()
-	s.run(0, "operator", "add", "purser", "--remits", "see", "--password-file", secretFile(t, password))
+	s.run(0, "operator", "add", "purser", "--permissions", "view", "--password-file", secretFile(t, password))
 	_, body, _ := s.call("POST", "/api/v1/session", "", `{"name":"purser","password":"`+password+`","token_title":"x"}`)
 	purser, _ := body["token"].(string)
 	seen := func(token string) string {

@@ -191,10 +191,10 @@ func testOperators(t *testing.T, s *service) {
 	if weak.code != 2 || !strings.Contains(weak.err, "guessed") {
 		t.Errorf("a weak password: %+v", weak)
 	}
-	if r := s.cli("gull-harpoon-quadrant-3", "operator", "add", "deckhand", "--remits", "see,ask", "--password-file", "-"); r.code != 0 {
+	if r := s.cli("gull-harpoon-quadrant-3", "operator", "add", "deckhand", "--permissions", "view,request", "--password-file", "-"); r.code != 0 {
 		t.Fatalf("operator add: %+v", r)
 	}
-	s.run(0, "operator", "add", "nightly", "--program", "--remits", "see")
+	s.run(0, "operator", "add", "nightly", "--program", "--permissions", "view")
 	token := strings.TrimSpace(s.run(0, "token", "create", "nightly", "--title", "reports").out)
 	file := filepath.Join(s.home, "token")
 	if err := os.WriteFile(file, []byte(token), 0o600); err != nil {
@@ -203,8 +203,8 @@ func testOperators(t *testing.T, s *service) {
 	asProgram := []string{"--url", s.url, "--token-file", file}
 	s.run(0, append(asProgram, "database", "list", "harbour")...)
 	r := s.cli("", append(asProgram, "database", "create", "harbour/b_prod", "--yes")...)
-	if r.code != 5 || !strings.Contains(r.err, "remit ask") {
-		t.Errorf("without the remit ask: %+v", r)
+	if r.code != 5 || !strings.Contains(r.err, "permission ask") {
+		t.Errorf("without the permission ask: %+v", r)
 	}
 	has(t, "tokens", s.run(0, "token", "list").out, "nightly", "reports", "login on")
 	var tokens []struct {
@@ -232,7 +232,7 @@ func testOperators(t *testing.T, s *service) {
 	if r := other.cli("", "server", "list"); r.code != 5 {
 		t.Errorf("a disabled operator: %+v", r)
 	}
-	has(t, "locking oneself out", s.run(2, "operator", "edit", "keeper", "--remits", "see").err, "lock yourself out")
+	has(t, "locking oneself out", s.run(2, "operator", "edit", "keeper", "--permissions", "view").err, "lock yourself out")
 	other.run(0, "logout")
 	if r := other.cli("", "server", "list"); r.code != 5 || !strings.Contains(r.err, "genarch login") {
 		t.Errorf("after logout: %+v", r)

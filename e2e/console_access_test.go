@@ -176,7 +176,7 @@ func TestConsoleAccess(t *testing.T) {
 // testConsoleWaiting: a lead asks, the keeper is told and lets it run, and the
 // passwords are the lead's.
 func testConsoleWaiting(t *testing.T, s *service, b *testutil.Browser, keeper *testutil.Page) {
-	if r := s.cli("gull-harpoon-quadrant-3", "operator", "add", "lead", "--remits", "see,ask", "--password-file", "-"); r.code != 0 {
+	if r := s.cli("gull-harpoon-quadrant-3", "operator", "add", "lead", "--permissions", "view,request", "--password-file", "-"); r.code != 0 {
 		t.Fatal(r)
 	}
 	lead := testutil.NewBrowser(t).Page(t, s.url) // a browser of its own: another session
@@ -186,7 +186,7 @@ func testConsoleWaiting(t *testing.T, s *service, b *testutil.Browser, keeper *t
 	lead.Type("input[name=team]", "galley")
 	lead.WaitText("ALTER DEFAULT PRIVILEGES")
 	lead.Click("form button.btn-primary")
-	lead.WaitText("somebody with the remit run lets it run")
+	lead.WaitText("somebody with the permission run lets it run")
 	lead.Eval("[...document.querySelectorAll('button')].find((b) => b.innerText === 'Ask for it').click() ?? true")
 	lead.Wait("the change to wait", "document.querySelector('#change-state')?.dataset.state === 'waiting'")
 	keeper.Open("/changes")

@@ -74,7 +74,7 @@ func testPlaces(t *testing.T, s *service, b *testutil.Browser) {
 // testYou: a person sets their own password, and is told what others did to it.
 func testYou(t *testing.T, s *service, b *testutil.Browser) {
 	const first, second = "capstan-ledger-orbit-2", "fathom-hinge-violet-8"
-	s.run(0, "operator", "add", "bosun", "--remits", "see", "--password-file", secretFile(t, password))
+	s.run(0, "operator", "add", "bosun", "--permissions", "view", "--password-file", secretFile(t, password))
 	s.run(0, "operator", "edit", "bosun", "--password-file", secretFile(t, first))
 	p := b.Page(t, s.url)
 	p.SignIn("bosun", first)

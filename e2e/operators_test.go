@@ -65,8 +65,8 @@ func secretFile(t *testing.T, text string) string {
 func TestOperators(t *testing.T) {
 	t.Parallel()
 	s := newService(t)
-	s.run(0, "operator", "add", "purser", "--remits", "see", "--password-file", secretFile(t, password))
-	s.run(0, "operator", "add", "robot", "--remits", "see,ask,run", "--program")
+	s.run(0, "operator", "add", "purser", "--permissions", "view", "--password-file", secretFile(t, password))
+	s.run(0, "operator", "add", "robot", "--permissions", "view,request,run", "--program")
 	type token struct {
 		ID      uint64
 		Secret  string
@@ -75,8 +75,8 @@ func TestOperators(t *testing.T) {
 
 	t.Run("tokens", func(t *testing.T) {
 		has(t, "a token for a person", s.run(2, "token", "create", "purser", "--title", "x").err, "purser is a person", "operator add")
-		s.run(0, "operator", "add", "chief", "--remits", "govern", "--program")
-		kept := decode[token](t, s.run(0, "token", "create", "robot", "--title", "nightly", "--remits", "see", "-o", "json").out)
+		s.run(0, "operator", "add", "chief", "--permissions", "admin", "--program")
+		kept := decode[token](t, s.run(0, "token", "create", "robot", "--title", "nightly", "--permissions", "view", "-o", "json").out)
 		if d := time.Until(kept.Expires); d < 89*24*time.Hour || d > 91*24*time.Hour {
 			t.Errorf("it lasts %v", d)
 		}
@@ -103,7 +103,7 @@ func TestOperators(t *testing.T) {
 		if status, _, _ := s.call("GET", "/api/v1/operators", s.token, "", "If-None-Match", mark); status != 304 || mark == "" {
 			t.Errorf("read again with %q: %d", mark, status)
 		}
-		s.run(0, "operator", "add", "another", "--remits", "see", "--program")
+		s.run(0, "operator", "add", "another", "--permissions", "view", "--program")
 		if status, _, _ := s.call("GET", "/api/v1/operators", s.token, "", "If-None-Match", mark); status != 200 {
 			t.Errorf("read again after an alteration: %d", status)
 		}
@@ -128,10 +128,10 @@ func TestOperators(t *testing.T) {
 	})
 
 	t.Run("somebody can always manage", func(t *testing.T) {
-		r := s.run(2, "operator", "edit", "keeper", "--remits", "see")
+		r := s.run(2, "operator", "edit", "keeper", "--permissions", "view")
 		has(t, "locking oneself out", r.err, "lock yourself out")
-		s.run(0, "operator", "add", "second", "--remits", "see,ask,run,govern", "--password-file", secretFile(t, password))
-		s.run(0, "operator", "edit", "second", "--remits", "see")
+		s.run(0, "operator", "add", "second", "--permissions", "view,request,run,admin", "--password-file", secretFile(t, password))
+		s.run(0, "operator", "edit", "second", "--permissions", "view")
 	})
 
 	t.Run("passwords", func(t *testing.T) {

@@ -16,7 +16,7 @@ import (
 type operatorRow struct {
 	Name         string `gorm:"primaryKey"`
 	PasswordHash string
-	Remits       []policy.Remit `gorm:"serializer:json"`
+	Permissions  []policy.Permission `gorm:"serializer:json"`
 	Program      bool
 	Disabled     bool
 	CreatedAt    time.Time
@@ -25,13 +25,13 @@ type operatorRow struct {
 func (operatorRow) TableName() string { return "operators" }
 
 func operatorFrom(r operatorRow) policy.Operator {
-	return policy.Operator{Name: r.Name, Remits: r.Remits, Program: r.Program, Disabled: r.Disabled, Created: r.CreatedAt}
+	return policy.Operator{Name: r.Name, Permissions: r.Permissions, Program: r.Program, Disabled: r.Disabled, Created: r.CreatedAt}
 }
 
 // AddOperator makes an operator; hash is that of the password, "" for a program.
 func (s *Store) AddOperator(ctx context.Context, o policy.Operator, hash string, entry journal.Entry) error {
 	return s.update(ctx, func(tx *gorm.DB) error {
-		row := operatorRow{Name: o.Name, PasswordHash: hash, Remits: o.Remits, Program: o.Program}
+		row := operatorRow{Name: o.Name, PasswordHash: hash, Permissions: o.Permissions, Program: o.Program}
 		if err := tx.Create(&row).Error; err != nil {
 			return err
 		}
@@ -57,11 +57,11 @@ func (s *Store) Operator(ctx context.Context, name string) (policy.Operator, str
 	return operatorFrom(row), row.PasswordHash, translate(err)
 }
 
-// UpdateOperator writes remits and the disabled mark; with a hash also the
+// UpdateOperator writes permissions and the disabled mark; with a hash also the
 // password. Disabling and a new password end all console sessions and every token
 // that was got by signing in; disabling ends all other tokens too, so that none
-// comes alive again. At least one enabled person who may govern must remain
-// ([record.ErrLastGovernor]), whoever else alters operators at the same moment.
+// comes alive again. At least one enabled person who may administer must remain
+// ([record.ErrLastAdmin]), whoever else alters operators at the same moment.
 // keep is the hash of a console session that stays. remaining counts the tokens
 // of programs that are still good.
 func (s *Store) UpdateOperator(ctx context.Context, o policy.Operator, hash, keep string, entry journal.Entry) (remaining int, err error) {
@@ -70,29 +70,29 @@ func (s *Store) UpdateOperator(ctx context.Context, o policy.Operator, hash, kee
 		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Order("name").Find(&all).Error; err != nil {
 			return err
 		}
-		found, governed, governs := false, false, false
+		found, hadAdmin, hasAdmin := false, false, false
 		for _, r := range all {
 			now := operatorFrom(r)
-			governed = governed || now.May(policy.Govern) && r.PasswordHash != ""
+			hadAdmin = hadAdmin || now.May(policy.Admin) && r.PasswordHash != ""
 			if r.Name == o.Name {
 				found, now = true, o
 				if hash != "" {
 					r.PasswordHash = hash
 				}
 			}
-			governs = governs || now.May(policy.Govern) && r.PasswordHash != ""
+			hasAdmin = hasAdmin || now.May(policy.Admin) && r.PasswordHash != ""
 		}
 		if !found {
 			return record.ErrNotFound
 		}
-		if governed && !governs {
-			return record.ErrLastGovernor
+		if hadAdmin && !hasAdmin {
+			return record.ErrLastAdmin
 		}
-		columns := []string{"Remits", "Disabled"}
+		columns := []string{"Permissions", "Disabled"}
 		if hash != "" {
 			columns = append(columns, "PasswordHash")
 		}
-		if err := tx.Model(&operatorRow{}).Select(columns).Where("name = ?", o.Name).Updates(&operatorRow{Remits: o.Remits, Disabled: o.Disabled, PasswordHash: hash}).Error; err != nil {
+		if err := tx.Model(&operatorRow{}).Select(columns).Where("name = ?", o.Name).Updates(&operatorRow{Permissions: o.Permissions, Disabled: o.Disabled, PasswordHash: hash}).Error; err != nil {
 			return err
 		}
 		if o.Disabled || hash != "" {
@@ -154,11 +154,11 @@ func (s *Store) Notices(ctx context.Context, operator string) ([]record.Notice, 
 }
 
 // ResetOperator is the way back when nobody can sign in any more: it makes the
-// operator, or enables them, with every remit and a new password.
+// operator, or enables them, with every permission and a new password.
 func (s *Store) ResetOperator(ctx context.Context, name, hash string, entry journal.Entry) error {
 	return s.update(ctx, func(tx *gorm.DB) error {
-		row := operatorRow{Name: name, PasswordHash: hash, Remits: policy.Remits}
-		if err := tx.Clauses(clause.OnConflict{DoUpdates: clause.AssignmentColumns([]string{"password_hash", "remits", "disabled", "program"})}).Create(&row).Error; err != nil {
+		row := operatorRow{Name: name, PasswordHash: hash, Permissions: policy.Permissions}
+		if err := tx.Clauses(clause.OnConflict{DoUpdates: clause.AssignmentColumns([]string{"password_hash", "permissions", "disabled", "program"})}).Create(&row).Error; err != nil {
 			return err
 		}
 		if err := tx.Where("operator = ?", name).Delete(&sessionRow{}).Error; err != nil {
@@ -172,17 +172,17 @@ func (s *Store) ResetOperator(ctx context.Context, name, hash string, entry jour
 }
 
 type tokenRow struct {
-	ID         uint64
-	Operator   string
-	Title      string
-	Hash       string
-	CreatedAt  time.Time
-	ExpiresAt  *time.Time
-	LastUsedAt *time.Time
-	RevokedAt  *time.Time
-	Login      bool
-	Remits     []string `gorm:"column:token_remits;serializer:json"`
-	From       []string `gorm:"column:from_networks;serializer:json"`
+	ID          uint64
+	Operator    string
+	Title       string
+	Hash        string
+	CreatedAt   time.Time
+	ExpiresAt   *time.Time
+	LastUsedAt  *time.Time
+	RevokedAt   *time.Time
+	Login       bool
+	Permissions []string `gorm:"column:token_permissions;serializer:json"`
+	From        []string `gorm:"column:from_networks;serializer:json"`
 }
 
 func (tokenRow) TableName() string { return "tokens" }
@@ -190,12 +190,12 @@ func (tokenRow) TableName() string { return "tokens" }
 func tokenFrom(r tokenRow) record.Token {
 	return record.Token{ID: r.ID, Operator: r.Operator, Title: r.Title, Created: r.CreatedAt,
 		Expires: timeOf(r.ExpiresAt), LastUsed: timeOf(r.LastUsedAt), Revoked: timeOf(r.RevokedAt),
-		Login: r.Login, Remits: r.Remits, From: r.From}
+		Login: r.Login, Permissions: r.Permissions, From: r.From}
 }
 
 // AddToken keeps the hash of a new token.
 func (s *Store) AddToken(ctx context.Context, t record.Token, hash string, entry journal.Entry) (record.Token, error) {
-	row := tokenRow{Operator: t.Operator, Title: t.Title, Hash: hash, ExpiresAt: timePtr(t.Expires), Login: t.Login, Remits: orEmpty(t.Remits), From: orEmpty(t.From)}
+	row := tokenRow{Operator: t.Operator, Title: t.Title, Hash: hash, ExpiresAt: timePtr(t.Expires), Login: t.Login, Permissions: orEmpty(t.Permissions), From: orEmpty(t.From)}
 	err := s.update(ctx, func(tx *gorm.DB) error {
 		if err := tx.Create(&row).Error; err != nil {
 			return err
@@ -235,12 +235,12 @@ const usedEvery = time.Minute
 // TokenByHash finds a token and its operator, and notes that it was used.
 func (s *Store) TokenByHash(ctx context.Context, hash string) (record.Token, policy.Operator, error) {
 	var row struct {
-		Token    tokenRow       `gorm:"embedded"`
-		Remits   []policy.Remit `gorm:"serializer:json"`
-		Program  bool
-		Disabled bool
+		Token       tokenRow            `gorm:"embedded"`
+		Permissions []policy.Permission `gorm:"serializer:json"`
+		Program     bool
+		Disabled    bool
 	}
-	err := s.db.WithContext(ctx).Table("tokens").Select("tokens.*, operators.remits, operators.program, operators.disabled").
+	err := s.db.WithContext(ctx).Table("tokens").Select("tokens.*, operators.permissions, operators.program, operators.disabled").
 		Joins("JOIN operators ON operators.name = tokens.operator").Where("hash = ?", hash).Take(&row).Error
 	if err != nil {
 		return record.Token{}, policy.Operator{}, translate(err)
@@ -249,7 +249,7 @@ func (s *Store) TokenByHash(ctx context.Context, hash string) (record.Token, pol
 		// Not knowing the last use is better than refusing the call.
 		_ = s.db.WithContext(ctx).Model(&tokenRow{}).Where("id = ?", row.Token.ID).Update("last_used_at", now).Error
 	}
-	return tokenFrom(row.Token), policy.Operator{Name: row.Token.Operator, Remits: row.Remits, Program: row.Program, Disabled: row.Disabled}, nil
+	return tokenFrom(row.Token), policy.Operator{Name: row.Token.Operator, Permissions: row.Permissions, Program: row.Program, Disabled: row.Disabled}, nil
 }
 
 // RevokeToken ends a token for good.
@@ -302,12 +302,12 @@ func (s *Store) AddSession(ctx context.Context, x record.Session, hash string, e
 // and notes that it was used. One that nobody used for long has run out.
 func (s *Store) SessionByHash(ctx context.Context, hash string) (record.Session, policy.Operator, error) {
 	var row struct {
-		Session  sessionRow     `gorm:"embedded"`
-		Remits   []policy.Remit `gorm:"serializer:json"`
-		Disabled bool
+		Session     sessionRow          `gorm:"embedded"`
+		Permissions []policy.Permission `gorm:"serializer:json"`
+		Disabled    bool
 	}
 	now := s.db.NowFunc()
-	err := s.db.WithContext(ctx).Table("console_sessions").Select("console_sessions.*, operators.remits, operators.disabled").
+	err := s.db.WithContext(ctx).Table("console_sessions").Select("console_sessions.*, operators.permissions, operators.disabled").
 		Joins("JOIN operators ON operators.name = console_sessions.operator").
 		Where("hash = ? AND expires_at > ? AND used_at > ?", hash, now, now.Add(-policy.SessionIdle)).Take(&row).Error
 	if err != nil {
@@ -316,7 +316,7 @@ func (s *Store) SessionByHash(ctx context.Context, hash string) (record.Session,
 	if now.Sub(row.Session.UsedAt) > usedEvery {
 		_ = s.db.WithContext(ctx).Model(&sessionRow{}).Where("hash = ?", hash).Update("used_at", now).Error
 	}
-	return sessionFrom(row.Session), policy.Operator{Name: row.Session.Operator, Remits: row.Remits, Disabled: row.Disabled}, nil
+	return sessionFrom(row.Session), policy.Operator{Name: row.Session.Operator, Permissions: row.Permissions, Disabled: row.Disabled}, nil
 }
 
 // Sessions lists the console sessions of an operator that have not run out.

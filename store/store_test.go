@@ -49,7 +49,7 @@ func TestStore(t *testing.T) {
 	t.Run("changes", func(t *testing.T) { testChanges(t, s) })
 	t.Run("stopping", func(t *testing.T) { testStopping(t, s) })
 	t.Run("passwords of changes", func(t *testing.T) { testSecrets(t, s) })
-	t.Run("governors", func(t *testing.T) { testGovernors(t, s) })
+	t.Run("the last admin", func(t *testing.T) { testLastAdmin(t, s) })
 	t.Run("rotating the key", func(t *testing.T) { testRotate(t, s, cfg) })
 	t.Run("a login for daily work", func(t *testing.T) { testDaily(t, testutil.MariaDB(t)) })
 	t.Run("journal", func(t *testing.T) { testJournal(t, s, cfg) })
@@ -120,7 +120,7 @@ func testServers(t *testing.T, s *Store) {
 }
 
 func testOperators(t *testing.T, s *Store) {
-	o := policy.Operator{Name: "dispatcher", Remits: []policy.Remit{policy.See, policy.Run}}
+	o := policy.Operator{Name: "dispatcher", Permissions: []policy.Permission{policy.View, policy.Run}}
 	if err := s.AddOperator(t.Context(), o, "hash", entry); err != nil {
 		t.Fatal(err)
 	}
@@ -128,7 +128,7 @@ func testOperators(t *testing.T, s *Store) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got, who, err := s.TokenByHash(t.Context(), strings.Repeat("a", 64)); err != nil || got.ID != tok.ID || !who.May(policy.Run) || who.May(policy.Govern) {
+	if got, who, err := s.TokenByHash(t.Context(), strings.Repeat("a", 64)); err != nil || got.ID != tok.ID || !who.May(policy.Run) || who.May(policy.Admin) {
 		t.Errorf("token %+v of %+v, %v", got, who, err)
 	}
 	if err := s.RevokeToken(t.Context(), tok.ID, entry); err != nil {
@@ -460,16 +460,16 @@ func testDaily(t *testing.T, srv *localdb.Server) {
 	}
 }
 
-// testGovernors: whatever is asked for at the same moment, somebody remains who
+// testLastAdmin: whatever is asked for at the same moment, somebody remains who
 // can manage Genarch; and there is a way back from the machine itself.
-func testGovernors(t *testing.T, s *Store) {
-	all := []policy.Remit{policy.See, policy.Govern}
+func testLastAdmin(t *testing.T, s *Store) {
+	all := []policy.Permission{policy.View, policy.Admin}
 	for _, name := range []string{"bosun", "purser"} {
-		if err := s.AddOperator(t.Context(), policy.Operator{Name: name, Remits: all}, "hash", entry); err != nil {
+		if err := s.AddOperator(t.Context(), policy.Operator{Name: name, Permissions: all}, "hash", entry); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if err := s.AddOperator(t.Context(), policy.Operator{Name: "robot", Remits: all, Program: true}, "", entry); err != nil {
+	if err := s.AddOperator(t.Context(), policy.Operator{Name: "robot", Permissions: all, Program: true}, "", entry); err != nil {
 		t.Fatal(err)
 	}
 	for round := range 20 {
@@ -477,15 +477,15 @@ func testGovernors(t *testing.T, s *Store) {
 		errs := make([]error, 2)
 		for i, name := range []string{"bosun", "purser"} {
 			wg.Go(func() {
-				_, errs[i] = s.UpdateOperator(t.Context(), policy.Operator{Name: name, Remits: all, Disabled: true}, "", "", entry)
+				_, errs[i] = s.UpdateOperator(t.Context(), policy.Operator{Name: name, Permissions: all, Disabled: true}, "", "", entry)
 			})
 		}
 		wg.Wait()
-		if (errs[0] == nil) == (errs[1] == nil) || !errors.Is(errors.Join(errs...), record.ErrLastGovernor) {
+		if (errs[0] == nil) == (errs[1] == nil) || !errors.Is(errors.Join(errs...), record.ErrLastAdmin) {
 			t.Fatalf("round %d: two who disable each other: %v", round, errs)
 		}
 		for _, name := range []string{"bosun", "purser"} {
-			if _, err := s.UpdateOperator(t.Context(), policy.Operator{Name: name, Remits: all}, "", "", entry); err != nil {
+			if _, err := s.UpdateOperator(t.Context(), policy.Operator{Name: name, Permissions: all}, "", "", entry); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -496,7 +496,7 @@ func testGovernors(t *testing.T, s *Store) {
 			t.Fatal(err)
 		}
 	}
-	left, err := s.UpdateOperator(t.Context(), policy.Operator{Name: "purser", Remits: all}, "other hash", "", entry)
+	left, err := s.UpdateOperator(t.Context(), policy.Operator{Name: "purser", Permissions: all}, "other hash", "", entry)
 	if err != nil || left != 1 {
 		t.Errorf("tokens left after a new password: %d, %v; want 1", left, err)
 	}
@@ -507,14 +507,14 @@ func testGovernors(t *testing.T, s *Store) {
 		t.Errorf("what the owner is told: %+v, %v", told, err)
 	}
 	for _, off := range []bool{true, false} {
-		if _, err := s.UpdateOperator(t.Context(), policy.Operator{Name: "purser", Remits: all, Disabled: off}, "", "", entry); err != nil {
+		if _, err := s.UpdateOperator(t.Context(), policy.Operator{Name: "purser", Permissions: all, Disabled: off}, "", "", entry); err != nil {
 			t.Fatal(err)
 		}
 	}
 	if tok, _, _ := s.TokenByHash(t.Context(), strings.Repeat("2", 64)); tok.Valid(time.Now()) {
 		t.Error("a token came alive again with its operator")
 	}
-	if _, err := s.UpdateOperator(t.Context(), policy.Operator{Name: "bosun", Remits: all, Disabled: true}, "", "", entry); err != nil {
+	if _, err := s.UpdateOperator(t.Context(), policy.Operator{Name: "bosun", Permissions: all, Disabled: true}, "", "", entry); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.ResetOperator(t.Context(), "bosun", "fresh", entry); err != nil {

@@ -4,26 +4,26 @@ import "time"
 
 // Operator is a person or a program that signs in to Genarch.
 type Operator struct {
-	Name     string    `json:"name"`
-	Remits   []string  `json:"remits" nullable:"false"`
-	Program  bool      `json:"program" doc:"Signs in with a token only."`
-	Disabled bool      `json:"disabled"`
-	Created  time.Time `json:"created,omitzero"`
+	Name        string    `json:"name"`
+	Permissions []string  `json:"permissions" nullable:"false"`
+	Program     bool      `json:"program" doc:"Signs in with a token only."`
+	Disabled    bool      `json:"disabled"`
+	Created     time.Time `json:"created,omitzero"`
 }
 
 // OperatorInput makes an operator.
 type OperatorInput struct {
-	Name     string   `json:"name" maxLength:"64"`
-	Remits   []string `json:"remits" nullable:"false"`
-	Program  bool     `json:"program,omitempty"`
-	Password string   `json:"password,omitempty" maxLength:"256" doc:"For a person."`
+	Name        string   `json:"name" maxLength:"64"`
+	Permissions []string `json:"permissions" nullable:"false"`
+	Program     bool     `json:"program,omitempty"`
+	Password    string   `json:"password,omitempty" maxLength:"256" doc:"For a person."`
 }
 
 // OperatorPatch alters an operator: what is absent stays as it is.
 type OperatorPatch struct {
-	Remits   *[]string `json:"remits,omitempty"`
-	Disabled *bool     `json:"disabled,omitempty"`
-	Password *string   `json:"password,omitempty" maxLength:"256" doc:"Of somebody else: one's own is altered at /session/password."`
+	Permissions *[]string `json:"permissions,omitempty"`
+	Disabled    *bool     `json:"disabled,omitempty"`
+	Password    *string   `json:"password,omitempty" maxLength:"256" doc:"Of somebody else: one's own is altered at /session/password."`
 	// RevokeTokens ends tokens of programs too; those that were got by signing in
 	// end with the password in any case.
 	RevokeTokens bool `json:"revoke_tokens,omitempty" doc:"End every token of theirs."`
@@ -74,17 +74,17 @@ type Session struct {
 
 // Token lets a program sign in.
 type Token struct {
-	ID       uint64     `json:"id"`
-	Operator string     `json:"operator"`
-	Title    string     `json:"title"`
-	Created  time.Time  `json:"created"`
-	Expires  *time.Time `json:"expires,omitempty"`
-	LastUsed *time.Time `json:"last_used,omitempty"`
-	Revoked  *time.Time `json:"revoked,omitempty"`
-	Login    bool       `json:"login" doc:"It was got by signing in with a password, and ends with that."`
-	Remits   []string   `json:"remits,omitempty" nullable:"false" doc:"It may only do this of what its operator may; absent: all of it."`
-	From     []string   `json:"from,omitempty" nullable:"false" doc:"The only addresses or networks that it is taken from; absent: all."`
-	Secret   string     `json:"secret,omitempty" doc:"The token itself; shown once, when it is made."`
+	ID          uint64     `json:"id"`
+	Operator    string     `json:"operator"`
+	Title       string     `json:"title"`
+	Created     time.Time  `json:"created"`
+	Expires     *time.Time `json:"expires,omitempty"`
+	LastUsed    *time.Time `json:"last_used,omitempty"`
+	Revoked     *time.Time `json:"revoked,omitempty"`
+	Login       bool       `json:"login" doc:"It was got by signing in with a password, and ends with that."`
+	Permissions []string   `json:"permissions,omitempty" nullable:"false" doc:"It may only do this of what its operator may; absent: all of it."`
+	From        []string   `json:"from,omitempty" nullable:"false" doc:"The only addresses or networks that it is taken from; absent: all."`
+	Secret      string     `json:"secret,omitempty" doc:"The token itself; shown once, when it is made."`
 }
 
 // TokenInput makes a token.
@@ -92,9 +92,9 @@ type TokenInput struct {
 	Operator string `json:"operator" maxLength:"64"`
 	Title    string `json:"title" minLength:"1" maxLength:"100"`
 	Days     int    `json:"days,omitempty" minimum:"0" maximum:"3650" doc:"How long it lasts; 0 or absent: 90 days."`
-	// Remits and From narrow it.
-	Remits []string `json:"remits,omitempty" nullable:"false" doc:"It may only do this of what its operator may; absent: all of it."`
-	From   []string `json:"from,omitempty" nullable:"false" maxItems:"20" doc:"The only addresses or networks that it is taken from, such as 10.0.3.0/24; absent: all."`
+	// Permissions and From narrow it.
+	Permissions []string `json:"permissions,omitempty" nullable:"false" doc:"It may only do this of what its operator may; absent: all of it."`
+	From        []string `json:"from,omitempty" nullable:"false" maxItems:"20" doc:"The only addresses or networks that it is taken from, such as 10.0.3.0/24; absent: all."`
 }
 
 // JournalEntry is one line of the journal.

@@ -108,7 +108,7 @@ func (s service) keepRunning(srv *localdb.Server, cfg localdb.Config, ending <-c
 }
 
 // firstOperator makes the first operator when there is none, or gives the one that
-// is to be reset a new password and every remit.
+// is to be reset a new password and every permission.
 func (s service) firstOperator(ctx context.Context, records *store.Store) error {
 	name := s.resetOperator
 	if name == "" {
@@ -131,10 +131,10 @@ func (s service) firstOperator(ctx context.Context, records *store.Store) error 
 	}
 	debug.FreeOSMemory() // hashing took 19 MiB that are not needed again soon
 	if s.resetOperator != "" {
-		s.log.Warn("an operator gets a new password and every remit, on this machine's word", "operator", name)
+		s.log.Warn("an operator gets a new password and every permission, on this machine's word", "operator", name)
 		err = records.ResetOperator(ctx, name, hash, journal.Entry{Operator: policy.Service, Action: "operator.reset", Subject: name})
 	} else {
-		err = records.AddOperator(ctx, policy.Operator{Name: name, Remits: policy.Remits}, hash, journal.Entry{Operator: policy.Service, Action: "operator.first", Subject: name})
+		err = records.AddOperator(ctx, policy.Operator{Name: name, Permissions: policy.Permissions}, hash, journal.Entry{Operator: policy.Service, Action: "operator.first", Subject: name})
 	}
 	if err == nil && shown {
 		s.announce(name, password)

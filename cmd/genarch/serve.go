@@ -42,7 +42,7 @@ type service struct {
 	// word on where a call comes from is taken.
 	publicURL      string
 	trustedProxies []string
-	// resetOperator is who gets a new password and every remit; empty: nobody.
+	// resetOperator is who gets a new password and every permission; empty: nobody.
 	resetOperator string
 	// The first operator: its name, and where its password comes from.
 	firstName, firstPasswordFile, firstPassword string
@@ -68,7 +68,7 @@ func serveCommand() *cli.Command {
 			text("tls-cert", "", "certificate chain (PEM)"), text("tls-key", "", "its key (PEM)"),
 			text("public-url", "", "the address by which people reach the service, such as https://genarch.ossavik.example, when a proxy is before it"),
 			&cli.StringSliceFlag{Name: "trusted-proxy", Usage: "address or network of a proxy whose X-Forwarded-For is believed", Sources: setting("trusted-proxy")},
-			&cli.StringFlag{Name: "reset-operator", Usage: "the way back when nobody can sign in any more: this operator gets a new password (from --first-password-file, a prompt, or generated) and every remit"},
+			&cli.StringFlag{Name: "reset-operator", Usage: "the way back when nobody can sign in any more: this operator gets a new password (from --first-password-file, a prompt, or generated) and every permission"},
 			text("log-format", "text", "text or json"), text("log-level", "info", "debug, info, warn or error"),
 			text("first-operator", "keeper", "name of the first operator, made on the first start"),
 			text("first-password-file", "", "file with the first operator's password (or GENARCH_FIRST_PASSWORD; else asked for, or generated and shown once)"),

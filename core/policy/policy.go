@@ -9,43 +9,43 @@ import (
 	"unicode/utf8"
 )
 
-// Remit is one thing that an operator may do.
-type Remit string
+// Permission is one thing that an operator may do.
+type Permission string
 
-// The remits. None implies another.
+// The permissions. None implies another.
 const (
-	See    Remit = "see"    // read servers, changes and the journal
-	Ask    Remit = "ask"    // make changes as drafts
-	Run    Remit = "run"    // let a change run
-	Govern Remit = "govern" // register servers, manage operators and tokens
+	View    Permission = "view"    // read servers, changes and the journal
+	Request Permission = "request" // make changes as drafts
+	Run     Permission = "run"     // let a change run
+	Admin   Permission = "admin"   // register servers, manage operators and tokens
 )
 
-// Remits lists them all.
-var Remits = []Remit{See, Ask, Run, Govern}
+// Permissions lists them all.
+var Permissions = []Permission{View, Request, Run, Admin}
 
 // Operator is a person or a program that signs in to Genarch.
 type Operator struct {
-	Name   string
-	Remits []Remit
+	Name        string
+	Permissions []Permission
 	// Program: signs in with a token, not with a password.
 	Program  bool
 	Disabled bool
 	Created  time.Time
 }
 
-// May reports whether the operator has the remit.
-func (o Operator) May(r Remit) bool { return !o.Disabled && slices.Contains(o.Remits, r) }
+// May reports whether the operator has the permission.
+func (o Operator) May(r Permission) bool { return !o.Disabled && slices.Contains(o.Permissions, r) }
 
-// ParseRemits reads "see,ask,run"; "all" stands for all of them.
-func ParseRemits(text string) ([]Remit, error) {
+// ParsePermissions reads "view,request,run"; "all" stands for all of them.
+func ParsePermissions(text string) ([]Permission, error) {
 	if text == "all" {
-		return slices.Clone(Remits), nil
+		return slices.Clone(Permissions), nil
 	}
-	var out []Remit
+	var out []Permission
 	for word := range strings.SplitSeq(text, ",") {
-		r := Remit(strings.TrimSpace(word))
-		if !slices.Contains(Remits, r) {
-			return nil, fmt.Errorf("there is no remit %q; there are see, ask, run, govern, or all", word)
+		r := Permission(strings.TrimSpace(word))
+		if !slices.Contains(Permissions, r) {
+			return nil, fmt.Errorf("there is no permission %q; there are view, request, run, admin, or all", word)
 		}
 		if !slices.Contains(out, r) {
 			out = append(out, r)

@@ -6,26 +6,26 @@ import (
 	"testing"
 )
 
-func TestParseRemits(t *testing.T) {
-	for text, want := range map[string][]Remit{"see": {See}, "see, run,see": {See, Run}, "all": Remits} {
-		if got, err := ParseRemits(text); err != nil || !slices.Equal(got, want) {
-			t.Errorf("ParseRemits(%q) = %v, %v; want %v", text, got, err, want)
+func TestParsePermissions(t *testing.T) {
+	for text, want := range map[string][]Permission{"view": {View}, "view, run,view": {View, Run}, "all": Permissions} {
+		if got, err := ParsePermissions(text); err != nil || !slices.Equal(got, want) {
+			t.Errorf("ParsePermissions(%q) = %v, %v; want %v", text, got, err, want)
 		}
 	}
-	for _, bad := range []string{"", "sea", "see;run", "ALL"} {
-		if got, err := ParseRemits(bad); err == nil {
-			t.Errorf("ParseRemits(%q) = %v", bad, got)
+	for _, bad := range []string{"", "sea", "view;run", "ALL"} {
+		if got, err := ParsePermissions(bad); err == nil {
+			t.Errorf("ParsePermissions(%q) = %v", bad, got)
 		}
 	}
 }
 
 func TestMay(t *testing.T) {
-	o := Operator{Remits: []Remit{See, Ask}}
-	if !o.May(Ask) || o.May(Run) || o.May(Govern) {
-		t.Errorf("%+v may ask %v, run %v", o, o.May(Ask), o.May(Run))
+	o := Operator{Permissions: []Permission{View, Request}}
+	if !o.May(Request) || o.May(Run) || o.May(Admin) {
+		t.Errorf("%+v may ask %v, run %v", o, o.May(Request), o.May(Run))
 	}
 	o.Disabled = true
-	if o.May(See) {
+	if o.May(View) {
 		t.Error("a disabled operator may see")
 	}
 }

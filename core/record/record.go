@@ -73,8 +73,8 @@ type Token struct {
 	Revoked  time.Time // zero: not
 	// Login: a person got it by signing in with a password, and it ends with that.
 	Login bool
-	// Remits narrow what its operator may do; none: everything that they may.
-	Remits []string
+	// Permissions narrow what its operator may do; none: everything that they may.
+	Permissions []string
 	// From are the only addresses or networks that it is taken from; none: all.
 	From []string
 }
@@ -105,5 +105,5 @@ type Notice struct {
 	Text string
 }
 
-// ErrLastGovernor: nobody would be left who can manage Genarch.
-var ErrLastGovernor = errors.New("nobody would be left with a password and the remit govern")
+// ErrLastAdmin: nobody would be left who can manage Genarch.
+var ErrLastAdmin = errors.New("nobody would be left with a password and the permission admin")

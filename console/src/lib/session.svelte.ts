@@ -14,8 +14,8 @@ class SessionState {
 		return this.current?.operator.name ?? '';
 	}
 
-	may(remit: string): boolean {
-		return this.current?.operator.remits.includes(remit) ?? false;
+	may(permission: string): boolean {
+		return this.current?.operator.permissions.includes(permission) ?? false;
 	}
 
 	#set(session: Session | null): void {

@@ -99,7 +99,7 @@
 		<p class="quiet text-sm">{account.kind} · read <When at={account.read} /></p>
 		{#each account.marks as m (m.text)}<p class="border-warning bg-base-200 mt-2 max-w-3xl rounded-box border-l-4 px-4 py-2" data-mark={m.code}>{visible(m.text)}</p>{/each}
 		{#each account.unknown as u (u)}<p class="quiet mt-2 text-sm">Not known: {u}</p>{/each}
-		{#if session.may('ask') && !account.system}
+		{#if session.may('request') && !account.system}
 			<div class="mt-4 flex flex-wrap gap-2">
 				<a class="btn btn-sm btn-primary" href={to.newGrant(server, account.database, (spec.role ? 'role:' : '') + whoText({ ...account, database: '' }))}>Give or take privileges</a>
 				{#if account.kind === 'account'}

@@ -161,7 +161,7 @@
 		{#if change.state === 'running' && session.may('run')}
 			<p class="my-3 flex flex-wrap items-center gap-3">{#if change.stop_by}<span class="font-semibold" role="status">Stopping, as {change.stop_by} asked …</span>{:else}<button class="btn btn-sm" disabled={!change.stoppable} onclick={() => move(api.stop)}>Stop change {change.id}</button> <span class="quiet text-sm">{change.stoppable ? 'What it did is taken back, and the gate opens again; sessions that were ended stay ended.' : 'What runs now cannot be taken back; it goes on to its end.'}</span>{/if}</p>
 		{/if}
-		{#if change.state === 'waiting'}<p class="border-primary bg-base-200 rounded-box my-4 max-w-3xl border-l-4 px-4 py-3" role="status">It waits for somebody with the remit run. {change.operator} asked for it.</p>{/if}
+		{#if change.state === 'waiting'}<p class="border-primary bg-base-200 rounded-box my-4 max-w-3xl border-l-4 px-4 py-3" role="status">It waits for somebody with the permission run. {change.operator} asked for it.</p>{/if}
 		{#if sheet}<section class="border-base-300 rounded-box my-4 border px-4 py-3" aria-label="Handover"><h2>Handover: keep the passwords now</h2><HandoverSheet {sheet} /></section>{/if}
 		<div class="mt-4 grid gap-x-12 gap-y-6 lg:grid-cols-[minmax(0,40rem)_minmax(0,1fr)]">
 			<div class="min-w-0">
@@ -203,9 +203,9 @@
 				{:else if open && brief.stopped}
 					<p class="mt-4 flex flex-wrap gap-3">{#if change.kind === 'database.create'}<a class="btn btn-sm btn-primary" href={to.newDatabase(change.server)}>Ask anew</a>{/if} <button class="btn btn-sm btn-ghost" onclick={withdraw}>Withdraw</button></p>
 				{:else if change.state === 'draft' && change.operator === session.name}
-					<div class="border-base-300 mt-4 border-t pt-4"><p class="quiet mb-2">You may ask for this; somebody with the remit run lets it run.</p>
+					<div class="border-base-300 mt-4 border-t pt-4"><p class="quiet mb-2">You may ask for this; somebody with the permission run lets it run.</p>
 						<div class="flex flex-wrap gap-2"><button class="btn btn-primary" onclick={() => move(api.submit)}>Ask for it</button><button class="btn btn-ghost" onclick={withdraw}>Withdraw</button></div></div>
-				{:else if open}<p class="quiet mt-4">You may ask, not run: somebody with the remit run has to let it run.</p>{/if}
+				{:else if open}<p class="quiet mt-4">You may ask, not run: somebody with the permission run has to let it run.</p>{/if}
 			</div>
 			<aside class="min-w-0">
 				{#if brief.affected.length}<h2 class="mb-1">{open ? 'Connected just now' : 'Connected at the time of the brief'}: {count(brief.affected_all)}</h2><div class="mb-5"><AffectedList {brief} /></div>{/if}

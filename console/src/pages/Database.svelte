@@ -96,7 +96,7 @@
 	{:else if !database}<Skeleton label="Reading the database" />
 	{:else}
 		<div class="flex flex-wrap items-end justify-between gap-3"><p class="quiet text-sm">read <When at={read} /></p>
-			{#if session.may('ask') && !database.system}<span class="flex flex-wrap gap-2">
+			{#if session.may('request') && !database.system}<span class="flex flex-wrap gap-2">
 				{#if !database.broken}<a class="btn btn-sm" href={to.alter(serverName, name)}>Alter …</a>{#if engine && !engine.intents['database.rename']?.why}<a class="btn btn-sm" href={to.rename(serverName, name)}>Rename …</a>{/if}{/if}
 				<a class="btn btn-sm" href={to.drop(serverName, name)}>Drop {visible(name)} …</a></span>{/if}</div>
 		{#if database.trouble}<p class="border-warning bg-base-200 mt-3 max-w-3xl rounded-box border-l-4 px-4 py-2">{database.trouble}</p>{/if}
@@ -111,7 +111,7 @@
 			</dl>
 			<div class="min-w-0">
 				<div class="flex flex-wrap items-baseline justify-between gap-2"><h2>Who may do what</h2>
-					<span class="flex gap-3 text-sm"><a class="link-plain" href={to.handover(serverName, name)}>Handover sheet</a>{#if session.may('ask')}<a class="link-plain" href={to.newGrant(serverName, name)}>Give or take</a>{/if}</span></div>
+					<span class="flex gap-3 text-sm"><a class="link-plain" href={to.handover(serverName, name)}>Handover sheet</a>{#if session.may('request')}<a class="link-plain" href={to.newGrant(serverName, name)}>Give or take</a>{/if}</span></div>
 				{#if untold}<Trouble problem={untold} />
 				{:else if !matrix}<Skeleton rows={4} label="Reading who has what" />
 				{:else}

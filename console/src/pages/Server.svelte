@@ -83,7 +83,7 @@
 					<p class="quiet mono break-all">{identityText(status.identity)}</p>
 				{/if}
 			</div>
-			<div class="flex flex-wrap gap-2"><a class="btn btn-sm" href={to.sessions(name)}>Sessions: who is connected</a><a class="btn btn-sm" href={to.access(name)}>Access: who has what</a>{#if session.may('ask')}<a class="btn btn-primary btn-sm" href={to.newDatabase(name)}>New database on {name}</a>{/if}</div>
+			<div class="flex flex-wrap gap-2"><a class="btn btn-sm" href={to.sessions(name)}>Sessions: who is connected</a><a class="btn btn-sm" href={to.access(name)}>Access: who has what</a>{#if session.may('request')}<a class="btn btn-primary btn-sm" href={to.newDatabase(name)}>New database on {name}</a>{/if}</div>
 		</div>
 		{#if status?.read_only}<p class="border-warning bg-base-200 mt-3 max-w-3xl rounded-box border-l-4 px-4 py-2">Nothing can be altered here: {status.read_only}</p>{/if}
 		{#if status?.trouble}<Trouble problem={status.trouble} retry={load} />{/if}
@@ -98,7 +98,7 @@
 			{#if table.problem}<Trouble problem={table.problem} retry={load} />
 			{:else if !table.list}<Skeleton rows={8} label="Reading the databases" />
 			{:else if table.list.total === 0}
-				<p class="py-6">{name} has no databases yet besides the engine's own. {#if session.may('ask')}<a class="link-plain" href={to.newDatabase(name)}>Create the first one.</a>{/if}</p>
+				<p class="py-6">{name} has no databases yet besides the engine's own. {#if session.may('request')}<a class="link-plain" href={to.newDatabase(name)}>Create the first one.</a>{/if}</p>
 			{:else if table.rows.length === 0}
 				<p class="py-6">Nothing fits “{table.search}”. <button class="link" onclick={() => (table.search = '')}>Show all</button></p>
 			{:else}<DatabaseRows {table} engine={engines.get(known?.engine)} />{/if}

@@ -47,7 +47,7 @@
 			<label class="flex items-center gap-2 text-sm"><input class="checkbox checkbox-sm" type="checkbox" bind:checked={sessions.all} /> the engine's own and Genarch's too</label>
 			<span class="quiet text-sm" role="status">{count(sessions.rows.length)} shown</span>
 		</div>
-		{#if session.may('ask')}
+		{#if session.may('request')}
 			<div class="my-2 flex min-h-8 flex-wrap items-center gap-3">
 				{#if !engines.get(asking.server?.engine)?.endings.statement?.why}<button class="btn btn-sm" disabled={!sessions.chosen.size || asking.busy} onclick={() => end(true)}>Stop the statements of {sessions.chosen.size || 'those chosen'} …</button>{/if}
 				<button class="btn btn-sm" disabled={!sessions.chosen.size || asking.busy} onclick={() => end(false)}>End {sessions.chosen.size ? (sessions.chosen.size === 1 ? '1 session' : `${sessions.chosen.size} sessions`) : 'those chosen'} …</button>
@@ -57,7 +57,7 @@
 		{/if}
 		{#if list.total === 0}<p class="py-6">Nobody is connected{database ? ` to ${visible(database)}` : ''} just now.</p>
 		{:else if sessions.rows.length === 0}<p class="py-6">No session fits. <button class="link" onclick={() => ([sessions.search, sessions.only] = ['', ''])}>Show all</button></p>
-		{:else}<SessionRows {sessions} selectable={session.may('ask')} />{/if}
+		{:else}<SessionRows {sessions} selectable={session.may('request')} />{/if}
 		{#if sessions.detail}<SessionDetail session={sessions.detail} read={list.read} onclose={() => (sessions.shown = '')} />
 		{:else if sessions.shown}<p class="quiet mt-3" role="status">That session is gone.</p>{/if}
 		<details class="quiet mt-4 text-sm"><summary class="cursor-pointer">What is not shown here</summary><ul class="list-disc pl-5">{#each list.unseen as u (u)}<li>{u}</li>{/each}</ul></details>

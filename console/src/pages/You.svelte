@@ -56,7 +56,7 @@
 
 <section class="mx-auto max-w-6xl px-4 py-5 sm:px-6">
 	<div class="flex flex-wrap items-baseline justify-between gap-3"><h1>{session.name}</h1><button class="btn btn-sm" onclick={() => session.signOut()}>Sign out</button></div>
-	<p class="quiet">may {session.current?.operator.remits.join(', ')}</p>
+	<p class="quiet">may {session.current?.operator.permissions.join(', ')}</p>
 	<div class="mt-5 grid gap-x-12 gap-y-8 lg:grid-cols-[minmax(0,24rem)_minmax(0,1fr)]">
 		<form class="flex flex-col gap-3" onsubmit={setPassword}>
 			<h2>Your password</h2>
