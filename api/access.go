@@ -116,7 +116,7 @@ func (h *Handler) listAccounts(ctx context.Context, in *struct {
 	list := slices.Clone(a.Accounts)
 	slices.SortFunc(list, func(x, y catalog.Account) int { return strings.Compare(address(srv, x), address(srv, y)) })
 	r := newAccountRenderer(srv, g)
-	enters := countEntered(g)
+	connects := countConnectable(g)
 	search := strings.ToLower(in.Search)
 	for _, acc := range list {
 		at := address(srv, acc)
@@ -133,8 +133,8 @@ func (h *Handler) listAccounts(ctx context.Context, in *struct {
 			continue
 		}
 		shown := r.account(acc)
-		if n, ok := enters[acc.Principal]; ok {
-			shown.Enters = &n
+		if n, ok := connects[acc.Principal]; ok {
+			shown.Connects = &n
 		}
 		out.Accounts = append(out.Accounts, shown)
 	}
@@ -144,9 +144,9 @@ func (h *Handler) listAccounts(ctx context.Context, in *struct {
 // maxCells bounds the matrix that a list of accounts is worth.
 const maxCells = 5_000_000
 
-// countEntered says how many databases each account can get into, where that
+// countConnectable says how many databases each account can get into, where that
 // can be worked out in a moment.
-func countEntered(g *access.Graph) map[catalog.Principal]int {
+func countConnectable(g *access.Graph) map[catalog.Principal]int {
 	a := g.Access()
 	if len(a.Accounts)*len(a.Databases) > maxCells {
 		return nil
@@ -245,7 +245,7 @@ func noSuchDatabase(srv catalog.Server, name string) error {
 }
 
 // letters are how a matrix writes levels.
-var letters = map[access.Level]byte{access.None: '-', access.Unknown: '?', access.Enter: 'e', access.Custom: 'c', access.Read: 'r', access.Write: 'w', access.Build: 'b', access.Own: 'o'}
+var letters = map[access.Level]byte{access.None: '-', access.Unknown: '?', access.Connect: 'n', access.Custom: 'c', access.Read: 'r', access.Write: 'w', access.Build: 'b', access.Own: 'o'}
 
 func (h *Handler) showMatrix(ctx context.Context, in *struct {
 	ServerPath

@@ -35,7 +35,7 @@ func (h *Handler) showHandover(ctx context.Context, in *struct {
 		if !ok || !a.Login || a.Super || a.System || slices.ContainsFunc(out.Accounts, func(x wire.HandoverAccount) bool { return x.Name == a.Name && x.Host == a.Host }) {
 			continue
 		}
-		if level := g.Level(a.Principal, in.Database).Level; level > access.Enter {
+		if level := g.Level(a.Principal, in.Database).Level; level > access.Connect {
 			out.Accounts = append(out.Accounts, h.handoverAccount(srv, in.Database, a.Principal, level.String(), ""))
 		}
 	}

@@ -21,7 +21,7 @@ func intentOf(in wire.Intent) (change.Intent, map[string]secret.Text, error) {
 		if err != nil {
 			return out, nil, err
 		}
-		out.Database = &change.DatabaseSpec{Name: d.Name, IfAbsent: d.IfAbsent, IfPresent: d.IfPresent, NewName: d.NewName, Options: options}
+		out.Database = &change.DatabaseSpec{Name: d.Name, IfNotExists: d.IfNotExists, IfExists: d.IfExists, NewName: d.NewName, Options: options}
 		if d.Team != nil {
 			out.Database.Team = &change.TeamSpec{Name: d.Team.Name, Host: d.Team.Host}
 		}
@@ -48,7 +48,7 @@ func intentOf(in wire.Intent) (change.Intent, map[string]secret.Text, error) {
 	}
 	if g := in.Grant; g != nil {
 		out.Grant = &change.GrantSpec{Database: g.Database, To: catalog.Principal(g.To), Bundle: access.Bundle(g.Bundle), Privileges: g.Privileges,
-			On: objectOf(g.On), PassOn: g.PassOn}
+			On: objectOf(g.On), GrantOption: g.GrantOption}
 		if out.Grant.Options, err = optionsOf("grant", g.Options); err != nil {
 			return out, nil, err
 		}
@@ -79,7 +79,7 @@ func accountOf(in wire.Intent, out *change.Intent) (map[string]secret.Text, erro
 	if a == nil {
 		return nil, nil
 	}
-	spec := change.AccountSpec{Name: a.Name, Host: a.Host, Database: a.Database, Role: a.Role, IfAbsent: a.IfAbsent, IfPresent: a.IfPresent, NewName: a.NewName, NewHost: a.NewHost}
+	spec := change.AccountSpec{Name: a.Name, Host: a.Host, Database: a.Database, Role: a.Role, IfNotExists: a.IfNotExists, IfExists: a.IfExists, NewName: a.NewName, NewHost: a.NewHost}
 	var err error
 	if spec.Options, err = optionsOf("account", a.Options); err != nil {
 		return nil, err

@@ -90,7 +90,7 @@ func renderObject(o catalog.Object) wire.Object {
 func renderLines(g *access.Graph, lines []access.Line) []wire.GrantLine {
 	return each(lines, func(l access.Line) wire.GrantLine {
 		out := wire.GrantLine{Holder: wire.Principal(l.Holder), Object: renderObject(l.Object), Text: l.Text(), Privileges: orEmpty(l.Privileges.Names()),
-			PassOn: orEmpty(l.Grantable.Names()), Denied: l.Denied.Names(), Grantor: l.Grantor, Count: l.Count, Owner: l.Owner, Builtin: l.Builtin, Pattern: l.Pattern}
+			GrantOption: orEmpty(l.Grantable.Names()), Denied: l.Denied.Names(), Grantor: l.Grantor, Count: l.Count, Owner: l.Owner, Builtin: l.Builtin, Pattern: l.Pattern}
 		if l.Object.Scope == catalog.ScopeServer {
 			return out
 		}
@@ -133,7 +133,7 @@ func renderWhy(srv catalog.Server, g *access.Graph, p catalog.Principal, want pr
 		out.Account = address(srv, a.Account)
 	}
 	chain := func(c access.Chain) wire.Chain {
-		return wire.Chain{Roles: each(c.Roles, func(r catalog.Principal) string { return r.String() }), Via: string(c.Via), Text: c.Text(), PassOn: c.PassOn}
+		return wire.Chain{Roles: each(c.Roles, func(r catalog.Principal) string { return r.String() }), Via: string(c.Via), Text: c.Text(), GrantOption: c.GrantOption}
 	}
 	for _, n := range a.Needs {
 		need := wire.Need{Privilege: n.Privilege.String(), Object: renderObject(n.Object), Text: n.Privilege.String() + " on " + objectWords(n.Object), Met: n.Met(), Known: n.Known,
@@ -175,7 +175,7 @@ func giveCommand(srv catalog.Server, p catalog.Principal, want privilege.Set, o 
 	if p.Role && p != catalog.Public {
 		to = "role:" + to
 	}
-	text := "genarch grant give " + quoteWord(srv.Name+"/"+o.Database) + " --to " + quoteWord(to) + " --privilege " + quoteWord(want.String())
+	text := "genarch privilege grant " + quoteWord(srv.Name+"/"+o.Database) + " --to " + quoteWord(to) + " --privilege " + quoteWord(want.String())
 	switch o.Scope {
 	case catalog.ScopeSchema:
 		text += " --schema " + quoteWord(o.Schema)

@@ -150,9 +150,9 @@ func (a app) accountCommand() *cli.Command {
 			{Name: "show", Usage: "one account: what it is, what it has, what it owns", ArgsUsage: "SERVER/account:NAME", Arguments: addressArg(), Flags: []cli.Flag{outputFlag()}, Action: a.showAccount},
 			a.accountVerb("account", "create", "create an account; its password is generated and shown once, unless given",
 				slices.Concat(passwordFlags(true), optionFlags("connection-limit", "expires", "locked", "comment"),
-					[]cli.Flag{&cli.BoolFlag{Name: "if-absent", Usage: "do nothing if it is there, and say what differs"}}),
+					[]cli.Flag{&cli.BoolFlag{Name: "if-not-exists", Usage: "do nothing if it is there, and say what differs"}}),
 				"account.create", func(c *cli.Command, spec *wire.AccountSpec) error {
-					spec.IfAbsent = c.Bool("if-absent")
+					spec.IfNotExists = c.Bool("if-not-exists")
 					return a.password(c, spec)
 				}),
 			a.accountVerb("account", "alter", "set its limit, its expiry, its comment, and what else its engine has",
@@ -170,16 +170,14 @@ func (a app) accountCommand() *cli.Command {
 					return nil
 				}),
 			a.dropVerb("account"),
-			{Name: "compare", Usage: "in what two accounts differ, on one server or two", ArgsUsage: "SERVER/account:NAME SERVER/account:NAME",
-				Arguments: []cli.Argument{&cli.StringArg{Name: "left"}, &cli.StringArg{Name: "right"}}, Flags: []cli.Flag{outputFlag()}, Action: a.compareAccounts},
 		}}
 }
 
 func (a app) dropVerb(kind string) *cli.Command {
 	return a.accountVerb(kind, "drop", "remove it once its sessions are ended; what it owns goes to another or stops the change", slices.Concat([]cli.Flag{confirmFlag(),
-		&cli.BoolFlag{Name: "if-present", Usage: "do nothing if it is not there"}}, optionFlags("give-to"), clearingFlags(false)),
+		&cli.BoolFlag{Name: "if-exists", Usage: "do nothing if it is not there"}}, optionFlags("reassign-to"), clearingFlags(false)),
 		"account.drop", func(c *cli.Command, spec *wire.AccountSpec) error {
-			spec.IfPresent = c.Bool("if-present")
+			spec.IfExists = c.Bool("if-exists")
 			return nil
 		})
 }
@@ -193,7 +191,7 @@ func (a app) roleCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				spec := wire.MemberSpec{Role: p.Name, To: holder(c.String(flag)), Admin: c.Bool("admin")}
+				spec := wire.MemberSpec{Role: p.Name, To: holder(c.String(flag)), Admin: c.Bool("with-admin-option")}
 				if spec.Options, err = options(c); err != nil {
 					return err
 				}
@@ -206,14 +204,14 @@ func (a app) roleCommand() *cli.Command {
 				return a.listAccounts(ctx, c, api, server, "role")
 			})},
 		{Name: "show", Usage: "one role: who belongs to it, what it has", ArgsUsage: "SERVER/role:NAME", Arguments: addressArg(), Flags: []cli.Flag{outputFlag()}, Action: a.showAccount},
-		a.accountVerb("role", "create", "create a role, which nobody signs in as", append(optionFlags("comment"), &cli.BoolFlag{Name: "if-absent", Usage: "do nothing if it is there"}),
+		a.accountVerb("role", "create", "create a role, which nobody signs in as", append(optionFlags("comment"), &cli.BoolFlag{Name: "if-not-exists", Usage: "do nothing if it is there"}),
 			"account.create", func(c *cli.Command, spec *wire.AccountSpec) error {
-				spec.Role, spec.IfAbsent = true, c.Bool("if-absent")
+				spec.Role, spec.IfNotExists = true, c.Bool("if-not-exists")
 				return nil
 			}),
-		member("give", "make an account or role a member of it", "role.give", "to",
-			append(optionFlags(), &cli.BoolFlag{Name: "admin", Usage: "it may give the role on"})...),
-		member("take", "end that an account or role belongs to it", "role.take", "from"),
+		member("grant", "make an account or role a member of it", "role.grant", "to",
+			append(optionFlags(), &cli.BoolFlag{Name: "with-admin-option", Usage: "it may make others members"})...),
+		member("revoke", "end the membership of an account or role", "role.revoke", "from"),
 		a.dropVerb("role"),
 	}}
 }
@@ -293,11 +291,11 @@ func accountColumns() []column[wire.Account] {
 		{title: "tls", text: func(x wire.Account) string { return strings.ToLower(x.TLS) }},
 		{title: "member of", text: func(x wire.Account) string { return linkNames(x.MemberOf) }},
 		{title: "owns", text: func(x wire.Account) string { return strings.Join(x.Owns, ", ") }},
-		{title: "may enter", text: func(x wire.Account) string {
-			if x.Enters == nil {
+		{title: "may connect to", text: func(x wire.Account) string {
+			if x.Connects == nil {
 				return ""
 			}
-			return fmt.Sprintf("%d", *x.Enters)
+			return fmt.Sprintf("%d", *x.Connects)
 		}, right: true},
 		{title: "server rights", text: func(x wire.Account) string {
 			if n := len(x.ServerRights); n > 3 {
@@ -328,7 +326,7 @@ func linkNames(links []wire.RoleLink) string {
 			text += " (after SET ROLE)"
 		}
 		if l.Admin {
-			text += " (may pass on)"
+			text += " (with grant option)"
 		}
 		out = append(out, text)
 	}

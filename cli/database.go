@@ -40,7 +40,7 @@ func (a app) databaseCommand() *cli.Command {
 		{Name: "create", Usage: "create a database: shows the brief, asks, runs, reads back", ArgsUsage: "SERVER/DATABASE", Arguments: addressArg(),
 			Description: "What is not given is left to the server's defaults, which the brief shows with their values.\n" + otherOptions,
 			Flags: append([]cli.Flag{
-				&cli.BoolFlag{Name: "if-absent", Usage: "do nothing if it is there, and say what differs"},
+				&cli.BoolFlag{Name: "if-not-exists", Usage: "do nothing if it is there, and say what differs"},
 				&cli.StringFlag{Name: "for-team", Usage: "with it, what a team needs: the role NAME_owner, the accounts NAME_app (write) and NAME_read, tried"},
 				&cli.StringFlag{Name: "client-host", Usage: "where the team's accounts come from, on engines that ask for it", DefaultText: "everywhere"},
 				&cli.BoolFlag{Name: "clear-template", Usage: "end the sessions of a template that is in use"},
@@ -51,8 +51,8 @@ func (a app) databaseCommand() *cli.Command {
 			Flags:       slices.Concat(optionFlags("owner", "encoding", "collation", "tablespace", "connection-limit", "comment"), clearingFlags(false), alterFlags()),
 			Action:      a.alterDatabase},
 		a.takeVerb("drop", "drop a database for good: shows what would be lost and who is connected, ends sessions, drops, reads back", "database.drop",
-			append(optionFlags(), confirmFlag(), &cli.BoolFlag{Name: "if-present", Usage: "do nothing if it is not there"}),
-			func(c *cli.Command, spec *wire.DatabaseSpec) { spec.IfPresent = c.Bool("if-present") }),
+			append(optionFlags(), confirmFlag(), &cli.BoolFlag{Name: "if-exists", Usage: "do nothing if it is not there"}),
+			func(c *cli.Command, spec *wire.DatabaseSpec) { spec.IfExists = c.Bool("if-exists") }),
 		a.takeVerb("rename", "give it another name, once nobody is connected", "database.rename", []cli.Flag{&cli.StringFlag{Name: "to", Usage: "the new name", Required: true}},
 			func(c *cli.Command, spec *wire.DatabaseSpec) { spec.NewName = c.String("to") }),
 	}}
@@ -84,7 +84,7 @@ func (a app) createDatabase(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	spec := wire.DatabaseSpec{Name: name, IfAbsent: c.Bool("if-absent")}
+	spec := wire.DatabaseSpec{Name: name, IfNotExists: c.Bool("if-not-exists")}
 	if spec.Options, err = options(c); err != nil {
 		return err
 	}

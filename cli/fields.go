@@ -27,7 +27,7 @@ var commonOptions = map[string]cli.Flag{
 	"comment":          &cli.StringFlag{Name: "comment", Usage: "a remark that others on the server can read"},
 	"expires":          &cli.StringFlag{Name: "expires", Usage: "until when the password is good: never, or as the engine has it, such as 2027-01-31 or 90d"},
 	"locked":           &cli.BoolFlag{Name: "locked", Usage: "sign-in is refused"},
-	"give-to":          &cli.StringFlag{Name: "give-to", Usage: "who gets what it owns, where accounts own things"},
+	"reassign-to":      &cli.StringFlag{Name: "reassign-to", Usage: "who gets what it owns, where accounts own things"},
 }
 
 // optionFlags are some of the common options, and --set for all others.

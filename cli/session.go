@@ -34,7 +34,7 @@ func clearingFlags(hold bool) []cli.Flag {
 		&cli.BoolFlag{Name: "accept-loss", Usage: "end sessions that have written too: that work is lost"},
 	}
 	if hold {
-		flags = append(flags, &cli.BoolFlag{Name: "hold-accounts", Usage: "lock meanwhile the accounts that could come back otherwise, where the gate leaves them a way in"})
+		flags = append(flags, &cli.BoolFlag{Name: "lock-accounts", Usage: "lock meanwhile the accounts that could come back otherwise, where the gate leaves them a way in"})
 	}
 	return flags
 }
@@ -42,8 +42,8 @@ func clearingFlags(hold bool) []cli.Flag {
 // clearing reads what clearingFlags said.
 func clearing(c *cli.Command) (*wire.ClearingSpec, error) {
 	out := &wire.ClearingSpec{Grace: wholeSeconds(c.Duration("grace")), WhenEmpty: wholeSeconds(c.Duration("when-empty")), AcceptLoss: c.Bool("accept-loss")}
-	if c.Bool("hold-accounts") {
-		out.Options = map[string]any{"hold_accounts": true}
+	if c.Bool("lock-accounts") {
+		out.Options = map[string]any{"lock_accounts": true}
 	}
 	if out.WhenEmpty > 0 {
 		if c.IsSet("grace") {

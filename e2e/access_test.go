@@ -137,11 +137,11 @@ func testChainPostgres(t *testing.T, s *service) {
 	reader.Close(t.Context())
 	// Private: nobody else gets in, and each says why.
 	s.run(0, "account", "create", "harbour/account:stranger", "--yes")
-	why := s.run(0, "grant", "why", "harbour/account:stranger", "CONNECT", "lounges_prod").out
-	has(t, "why a stranger may not", why, "no", "missing", "would give it: genarch grant give harbour/lounges_prod --to stranger")
-	why = s.run(0, "grant", "why", "harbour/account:lounges_app", "USAGE", "lounges_prod/public.").out
+	why := s.run(0, "privilege", "why", "harbour/account:stranger", "CONNECT", "lounges_prod").out
+	has(t, "why a stranger may not", why, "no", "missing", "would give it: genarch privilege grant harbour/lounges_prod --to stranger")
+	why = s.run(0, "privilege", "why", "harbour/account:lounges_app", "USAGE", "lounges_prod/public.").out
 	has(t, "why the application may", why, "yes", "granted")
-	has(t, "the matrix", s.run(0, "grant", "matrix", "harbour").out, "lounges_app", "write", "read", "own")
+	has(t, "the matrix", s.run(0, "privilege", "matrix", "harbour").out, "lounges_app", "write", "read", "own")
 	r := s.run(0, "handover", "harbour/lounges_prod")
 	has(t, "handover", r.out, "lounges_app", "write", "lounges_read", "~/.pgpass", "PGHOST=", "jdbc:postgresql://", "tried")
 	if url := s.run(0, "handover", "harbour/lounges_prod", "--form", "url").out; strings.Count(url, "postgresql://") != 2 {
@@ -182,7 +182,7 @@ func testTeamFromTemplate(t *testing.T, s *service, pg *localdb.Server) {
 	if _, err := reader.Exec(t.Context(), "SELECT * FROM ports.piers"); err != nil {
 		t.Errorf("a table of the template: %v\n%s", err, r.err)
 	}
-	m := s.run(0, "grant", "matrix", "harbour", "--account", "piers_", "--database", "piers_prod", "-o", "json").out
+	m := s.run(0, "privilege", "matrix", "harbour", "--account", "piers_", "--database", "piers_prod", "-o", "json").out
 	for _, row := range decode[struct {
 		Rows []struct{ Name, Cells string }
 	}](t, m).Rows {
@@ -234,7 +234,7 @@ func testAccountCommands(t *testing.T, s *service) {
 		r := s.run(0, "account", "create", at, "--connection-limit", "5", "--yes")
 		has(t, "create", r.out, "kiosk_app", "password", "shown once", "tried")
 		has(t, "show", s.run(0, "account", "show", at).out, "kiosk_app", "may sign in", "connection limit  5")
-		has(t, "again", s.run(0, "account", "create", at, "--if-absent", "--connection-limit", "6", "--yes").err, "connection limit", "5", "6", "nothing to do")
+		has(t, "again", s.run(0, "account", "create", at, "--if-not-exists", "--connection-limit", "6", "--yes").err, "connection limit", "5", "6", "nothing to do")
 		has(t, "lock", s.run(0, "account", "lock", at, "--yes").err, "done")
 		has(t, "show locked", s.run(0, "account", "show", at).out, "may sign in       no")
 		s.run(0, "account", "unlock", at, "--yes")
@@ -258,7 +258,7 @@ func testAccountCommands(t *testing.T, s *service) {
 		s.run(3, "account", "drop", at, "--confirm", "kiosk_other")
 		s.run(0, "account", "drop", at, "--confirm", name)
 		s.run(4, "account", "show", at)
-		has(t, "dropping what is not there", s.run(0, "account", "drop", at, "--if-present", "--yes").err, "not there")
+		has(t, "dropping what is not there", s.run(0, "account", "drop", at, "--if-exists", "--yes").err, "not there")
 	}
 	for _, own := range []string{"harbour/account:genarch", "quay/account:genarch@127.0.0.1"} {
 		has(t, "dropping Genarch's own login", s.run(1, "account", "drop", own, "--confirm", "genarch").err, "[account.own_login]")
@@ -269,45 +269,45 @@ func testAccountCommands(t *testing.T, s *service) {
 func testGrantCommands(t *testing.T, s *service, pg, maria *localdb.Server) {
 	s.run(0, "account", "create", "harbour/account:fares_report", "--yes")
 	s.run(0, "role", "create", "harbour/role:auditors", "--yes")
-	s.run(0, "role", "give", "harbour/role:auditors", "--to", "fares_report", "--yes")
-	r := s.run(0, "grant", "give", "harbour/lounges_prod", "--to", "auditors", "--bundle", "read", "--yes")
+	s.run(0, "role", "grant", "harbour/role:auditors", "--to", "fares_report", "--yes")
+	r := s.run(0, "privilege", "grant", "harbour/lounges_prod", "--to", "auditors", "--bundle", "read", "--yes")
 	has(t, "give", r.err, "GRANT SELECT ON ALL TABLES", "ALTER DEFAULT PRIVILEGES", "[grant.effect]")
-	has(t, "the chain through a role", s.run(0, "grant", "why", "harbour/account:fares_report", "CONNECT", "lounges_prod").out, "through auditors, granted by lounges_owner")
-	has(t, "given twice", s.run(0, "grant", "give", "harbour/lounges_prod", "--to", "auditors", "--bundle", "read", "--yes").err, "nothing to do", "already")
-	has(t, "with the right to pass on", s.run(3, "grant", "give", "harbour/lounges_prod", "--to", "fares_report", "--privilege", "CREATE", "--may-pass-on", "--yes").err, "[grant.pass_on]")
-	has(t, "list of a database", s.run(0, "grant", "list", "harbour/lounges_prod").out, "auditors", "lounges_app", "from now on")
-	d := s.run(0, "account", "compare", "harbour/account:fares_report", "harbour/account:lounges_app").out
+	has(t, "the chain through a role", s.run(0, "privilege", "why", "harbour/account:fares_report", "CONNECT", "lounges_prod").out, "through auditors, granted by lounges_owner")
+	has(t, "given twice", s.run(0, "privilege", "grant", "harbour/lounges_prod", "--to", "auditors", "--bundle", "read", "--yes").err, "nothing to do", "already")
+	has(t, "with the right to pass on", s.run(3, "privilege", "grant", "harbour/lounges_prod", "--to", "fares_report", "--privilege", "CREATE", "--with-grant-option", "--yes").err, "[privilege.grant_option]")
+	has(t, "list of a database", s.run(0, "privilege", "list", "harbour/lounges_prod").out, "auditors", "lounges_app", "from now on")
+	d := s.run(0, "privilege", "compare", "harbour/account:fares_report", "harbour/account:lounges_app").out
 	has(t, "compare", d, "database lounges_prod", "member of auditors")
 	testSinglePrivileges(t, s, pg, maria)
 	s.run(0, "account", "create", "quay/account:fares_report@127.0.0.1", "--yes")
-	has(t, "compare on two servers", s.run(0, "account", "compare", "harbour/account:fares_report", "quay/account:fares_report@127.0.0.1").out, "member of auditors", "method")
-	has(t, "alike", s.run(0, "account", "compare", "harbour/account:fares_report", "harbour/account:fares_report").err, "alike")
-	s.run(0, "grant", "take", "harbour/lounges_prod", "--from", "auditors", "--yes")
+	has(t, "compare on two servers", s.run(0, "privilege", "compare", "harbour/account:fares_report", "quay/account:fares_report@127.0.0.1").out, "member of auditors", "method")
+	has(t, "alike", s.run(0, "privilege", "compare", "harbour/account:fares_report", "harbour/account:fares_report").err, "alike")
+	s.run(0, "privilege", "revoke", "harbour/lounges_prod", "--from", "auditors", "--yes")
 	// What everybody has at first is taken, and given again.
 	s.run(0, "database", "create", "harbour/open_prod", "--yes")
-	has(t, "what everybody has", s.run(0, "grant", "why", "harbour/account:fares_report", "CONNECT", "open_prod").out, "yes", "everybody has it until it is taken from PUBLIC")
-	s.run(0, "grant", "take", "harbour/open_prod", "--from", "PUBLIC", "--yes")
-	has(t, "taken from everybody", s.run(0, "grant", "why", "harbour/account:fares_report", "CONNECT", "open_prod").out, "no", "missing")
-	s.run(0, "grant", "give", "harbour/open_prod", "--to", "PUBLIC", "--privilege", "CONNECT", "--yes")
-	has(t, "given to everybody", s.run(0, "grant", "why", "harbour/account:fares_report", "CONNECT", "open_prod").out, "granted to everybody (PUBLIC)")
-	has(t, "everybody passing on", s.run(1, "grant", "give", "harbour/open_prod", "--to", "PUBLIC", "--privilege", "CREATE", "--may-pass-on", "--yes").err, "[grant.invalid]")
-	s.run(0, "grant", "give", "quay/lounges_prod", "--to", "PUBLIC", "--bundle", "read", "--yes")
-	has(t, "everybody on MariaDB", s.run(0, "grant", "list", "quay/lounges_prod").out, "PUBLIC")
-	s.run(0, "grant", "take", "quay/lounges_prod", "--from", "PUBLIC", "--yes")
-	has(t, "after taking", s.run(0, "grant", "why", "harbour/account:fares_report", "CONNECT", "lounges_prod").out, "no", "missing")
+	has(t, "what everybody has", s.run(0, "privilege", "why", "harbour/account:fares_report", "CONNECT", "open_prod").out, "yes", "everybody has it until it is taken from PUBLIC")
+	s.run(0, "privilege", "revoke", "harbour/open_prod", "--from", "PUBLIC", "--yes")
+	has(t, "taken from everybody", s.run(0, "privilege", "why", "harbour/account:fares_report", "CONNECT", "open_prod").out, "no", "missing")
+	s.run(0, "privilege", "grant", "harbour/open_prod", "--to", "PUBLIC", "--privilege", "CONNECT", "--yes")
+	has(t, "given to everybody", s.run(0, "privilege", "why", "harbour/account:fares_report", "CONNECT", "open_prod").out, "granted to everybody (PUBLIC)")
+	has(t, "everybody passing on", s.run(1, "privilege", "grant", "harbour/open_prod", "--to", "PUBLIC", "--privilege", "CREATE", "--with-grant-option", "--yes").err, "[grant.invalid]")
+	s.run(0, "privilege", "grant", "quay/lounges_prod", "--to", "PUBLIC", "--bundle", "read", "--yes")
+	has(t, "everybody on MariaDB", s.run(0, "privilege", "list", "quay/lounges_prod").out, "PUBLIC")
+	s.run(0, "privilege", "revoke", "quay/lounges_prod", "--from", "PUBLIC", "--yes")
+	has(t, "after taking", s.run(0, "privilege", "why", "harbour/account:fares_report", "CONNECT", "lounges_prod").out, "no", "missing")
 
-	s.run(0, "grant", "give", "quay/lounges_prod", "--to", "fares_report@127.0.0.1", "--bundle", "write", "--yes")
-	s.run(0, "grant", "take", "quay/lounges_prod", "--from", "fares_report", "--down-to", "read", "--yes")
-	m := s.run(0, "grant", "matrix", "quay", "--account", "fares_report", "--database", "lounges", "-o", "json").out
+	s.run(0, "privilege", "grant", "quay/lounges_prod", "--to", "fares_report@127.0.0.1", "--bundle", "write", "--yes")
+	s.run(0, "privilege", "revoke", "quay/lounges_prod", "--from", "fares_report", "--keep-bundle", "read", "--yes")
+	m := s.run(0, "privilege", "matrix", "quay", "--account", "fares_report", "--database", "lounges", "-o", "json").out
 	if rows := decode[struct{ Rows []struct{ Cells string } }](t, m).Rows; len(rows) != 1 || rows[0].Cells != "r" {
 		t.Errorf("after taking write down to read: %s", m)
 	}
 	s.run(0, "role", "create", "quay/role:gate_crew", "--yes")
-	s.run(0, "role", "give", "quay/role:gate_crew", "--to", "fares_report@127.0.0.1", "--yes")
-	s.run(0, "grant", "give", "quay/lounges_prod", "--to", "role:gate_crew", "--bundle", "own", "--yes")
-	has(t, "the chain through a default role", s.run(0, "grant", "why", "quay/account:fares_report@127.0.0.1", "DROP", "lounges_prod").out, "yes", "through gate_crew")
+	s.run(0, "role", "grant", "quay/role:gate_crew", "--to", "fares_report@127.0.0.1", "--yes")
+	s.run(0, "privilege", "grant", "quay/lounges_prod", "--to", "role:gate_crew", "--bundle", "own", "--yes")
+	has(t, "the chain through a default role", s.run(0, "privilege", "why", "quay/account:fares_report@127.0.0.1", "DROP", "lounges_prod").out, "yes", "through gate_crew")
 	s.run(0, "account", "alter", "quay/account:fares_report@127.0.0.1", "--set", "default_role=none", "--yes")
-	has(t, "without it", s.run(0, "grant", "why", "quay/account:fares_report@127.0.0.1", "DROP", "lounges_prod").out, "no", "only after SET ROLE")
+	has(t, "without it", s.run(0, "privilege", "why", "quay/account:fares_report@127.0.0.1", "DROP", "lounges_prod").out, "no", "only after SET ROLE")
 	r = s.run(0, "role", "drop", "quay/role:gate_crew", "--confirm", "gate_crew", "--accept", "account.members")
 	has(t, "dropping a role", r.err, "has this role and loses it")
 }
@@ -347,15 +347,15 @@ func testSinglePrivileges(t *testing.T, s *service, pg, maria *localdb.Server) {
 		if tt.option != "" {
 			args = append(args, tt.option, tt.object)
 		}
-		give := append([]string{"grant", "give", "--to", tt.who}, args...)
+		give := append([]string{"privilege", "grant", "--to", tt.who}, args...)
 		s.run(0, give...)
 		has(t, fmt.Sprint(give, " twice"), s.run(0, give...).err, "nothing to do")
-		s.run(0, append([]string{"grant", "take", "--from", tt.who}, args...)...)
+		s.run(0, append([]string{"privilege", "revoke", "--from", tt.who}, args...)...)
 	}
-	s.run(0, "grant", "give", "quay/lounges_prod", "--to", "single", "--privilege", "SELECT,UPDATE", "--table", "seats", "--column", "price", "--yes")
-	has(t, "one column", s.run(0, "grant", "why", "quay/account:single@127.0.0.1", "UPDATE", "lounges_prod/seats", "--column", "price").out, "yes")
-	has(t, "another column", s.run(0, "grant", "why", "quay/account:single@127.0.0.1", "UPDATE", "lounges_prod/seats", "--column", "id").out, "no", "--table seats --column id")
-	has(t, "a routine that is not there", s.run(1, "grant", "give", "harbour/lounges_prod", "--to", "single", "--privilege", "EXECUTE", "--routine", "public.fare(int); DROP ROLE x; --", "--yes").err, "[object.absent]")
+	s.run(0, "privilege", "grant", "quay/lounges_prod", "--to", "single", "--privilege", "SELECT,UPDATE", "--table", "seats", "--column", "price", "--yes")
+	has(t, "one column", s.run(0, "privilege", "why", "quay/account:single@127.0.0.1", "UPDATE", "lounges_prod/seats", "--column", "price").out, "yes")
+	has(t, "another column", s.run(0, "privilege", "why", "quay/account:single@127.0.0.1", "UPDATE", "lounges_prod/seats", "--column", "id").out, "no", "--table seats --column id")
+	has(t, "a routine that is not there", s.run(1, "privilege", "grant", "harbour/lounges_prod", "--to", "single", "--privilege", "EXECUTE", "--routine", "public.fare(int); DROP ROLE x; --", "--yes").err, "[object.absent]")
 }
 
 func testDropOwned(t *testing.T, s *service, pg *localdb.Server) {
@@ -369,8 +369,8 @@ func testDropOwned(t *testing.T, s *service, pg *localdb.Server) {
 		GRANT SELECT ON "odd ""schema"."t;able" TO fares_report`, pgx.QueryExecModeSimpleProtocol); err != nil {
 		t.Fatal(err)
 	}
-	has(t, "dropping an owner", s.run(1, "account", "drop", "harbour/account:clerk", "--confirm", "clerk").err, "[account.owns]", "--give-to", "it loses CREATE, CONNECT on database lounges_prod")
-	r := s.run(3, "account", "drop", "harbour/account:clerk", "--confirm", "clerk", "--give-to", "lounges_owner")
+	has(t, "dropping an owner", s.run(1, "account", "drop", "harbour/account:clerk", "--confirm", "clerk").err, "[account.owns]", "--reassign-to", "it loses CREATE, CONNECT on database lounges_prod")
+	r := s.run(3, "account", "drop", "harbour/account:clerk", "--confirm", "clerk", "--reassign-to", "lounges_owner")
 	has(t, "what it owns is a caution", r.err, "account.owns", "REASSIGN OWNED BY \"clerk\" TO \"lounges_owner\"", "DROP OWNED BY")
 	// It is connected: the brief says so, and its session ends with it.
 	url := strings.Replace(pg.DSN("lounges_prod"), pg.Admin+":"+pg.Password.Reveal()+"@", "clerk:clerk-password@", 1)
@@ -381,7 +381,7 @@ func testDropOwned(t *testing.T, s *service, pg *localdb.Server) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r = s.run(0, "account", "drop", "harbour/account:clerk", "--confirm", "clerk", "--give-to", "lounges_owner", "--accept", "account.owns")
+	r = s.run(0, "account", "drop", "harbour/account:clerk", "--confirm", "clerk", "--reassign-to", "lounges_owner", "--accept", "account.owns")
 	has(t, "dropping somebody connected", r.err, "[sessions.ended]", "1 session as of", "0 left, 1 ended")
 	if _, err := clerk.Exec(t.Context(), "SELECT 1"); err == nil {
 		t.Error("the session of a dropped account goes on")
@@ -407,7 +407,7 @@ func testOtherGrantor(t *testing.T, s *service, pg *localdb.Server) {
 		GRANT USAGE ON SCHEMA public TO giver; SET ROLE giver; GRANT SELECT ON public.prices TO taker; RESET ROLE`, pgx.QueryExecModeSimpleProtocol); err != nil {
 		t.Fatal(err)
 	}
-	r := s.run(0, "grant", "take", "harbour/lounges_prod", "--from", "taker", "--yes")
+	r := s.run(0, "privilege", "revoke", "harbour/lounges_prod", "--from", "taker", "--yes")
 	has(t, "taking what another gave", r.err, "[grant.other_grantor]", "SET LOCAL ROLE \"giver\"")
 	var has bool
 	if err := admin.QueryRow(t.Context(), "SELECT has_table_privilege('taker', 'public.prices', 'SELECT')").Scan(&has); err != nil || has {
@@ -425,16 +425,16 @@ func testTraps(t *testing.T, s *service, maria *localdb.Server) {
 		"GRANT INSERT ON `gone\\_db`.* TO wide@'10.%'; CREATE TABLE fast_lane.t (a INT); CREATE DEFINER='wide'@'10.%' VIEW fast_lane.v AS SELECT 1"); err != nil {
 		t.Fatal(err)
 	}
-	r := s.run(0, "grant", "matrix", "quay")
+	r := s.run(0, "privilege", "matrix", "quay")
 	has(t, "the traps in the matrix", r.err, "wide", "fast2lane", "left over", "gone_db")
-	r = s.run(3, "grant", "give", "quay/fast_lane", "--to", "wide@10.%", "--privilege", "INSERT", "--yes")
+	r = s.run(3, "privilege", "grant", "quay/fast_lane", "--to", "wide@10.%", "--privilege", "INSERT", "--yes")
 	has(t, "a grant that narrows", r.err, "[grant.narrows]", "loses it", `fast\_lane`)
-	r = s.run(0, "grant", "give", "quay/fast_lane", "--to", "wide@10.%", "--bundle", "write", "--yes")
+	r = s.run(0, "privilege", "grant", "quay/fast_lane", "--to", "wide@10.%", "--bundle", "write", "--yes")
 	var through int
 	if err := admin.QueryRow("SELECT COUNT(*) FROM mysql.db WHERE User = 'wide' AND Db = 'fast\\\\_lane'").Scan(&through); err != nil || through != 1 {
 		t.Errorf("the grant is not on the one database alone: %d %v\n%s", through, err, r.err)
 	}
-	r = s.run(0, "grant", "take", "quay/fast_lane", "--from", "wide@10.%", "--yes", "--accept", "grant.wide")
+	r = s.run(0, "privilege", "revoke", "quay/fast_lane", "--from", "wide@10.%", "--yes", "--accept", "grant.wide")
 	has(t, "taking a pattern", r.err, "fast2lane")
 	has(t, "dropping a definer", s.run(1, "account", "drop", "quay/account:wide@10.%", "--confirm", "wide@10.%").err, "[account.defines]", "view fast_lane.v")
 	has(t, "another host", s.run(3, "account", "create", "quay/account:wide@10.0.0.7", "--yes").err, "[account.other_host]", "who get wide@10.% until now")
@@ -443,7 +443,7 @@ func testTraps(t *testing.T, s *service, maria *localdb.Server) {
 	has(t, "a name with leftovers", r.err, "[grants.leftover]", "--set clear_leftovers=yes")
 	r = s.run(0, "database", "create", "quay/gone_db", "--set", "clear_leftovers=yes", "--yes")
 	has(t, "clearing them first", r.err, "REVOKE INSERT")
-	if strings.Contains(s.run(0, "grant", "list", "quay/gone_db").out, "wide") {
+	if strings.Contains(s.run(0, "privilege", "list", "quay/gone_db").out, "wide") {
 		t.Error("the grant came alive")
 	}
 }
@@ -510,16 +510,16 @@ func testAccessUsage(t *testing.T, s *service) {
 		{[]string{"account", "rename", "harbour/account:x", "--yes"}, 2, "--to"},
 		{[]string{"account", "alter", "harbour/account:lounges_app", "--yes"}, 2, "something to alter"},
 		{[]string{"account", "show", "harbour/account:lounges_ap"}, 4, "no account or role lounges_ap"},
-		{[]string{"account", "compare", "harbour/account:x"}, 2, "two accounts"},
-		{[]string{"grant", "give", "harbour/lounges_prod", "--to", "lounges_app"}, 2, "--bundle"},
-		{[]string{"grant", "give", "harbour/lounges_prod", "--to", "lounges_app", "--bundle", "all", "--yes"}, 2, "bundle"},
-		{[]string{"grant", "give", "harbour/lounges_prod", "--to", "lounges_app", "--privilege", "FLY", "--yes"}, 2, "no privilege"},
-		{[]string{"grant", "why", "harbour/account:lounges_app", "FLY", "lounges_prod"}, 2, "no privilege"},
+		{[]string{"privilege", "compare", "harbour/account:x"}, 2, "two accounts"},
+		{[]string{"privilege", "grant", "harbour/lounges_prod", "--to", "lounges_app"}, 2, "--bundle"},
+		{[]string{"privilege", "grant", "harbour/lounges_prod", "--to", "lounges_app", "--bundle", "all", "--yes"}, 2, "bundle"},
+		{[]string{"privilege", "grant", "harbour/lounges_prod", "--to", "lounges_app", "--privilege", "FLY", "--yes"}, 2, "no privilege"},
+		{[]string{"privilege", "why", "harbour/account:lounges_app", "FLY", "lounges_prod"}, 2, "no privilege"},
 		{[]string{"account", "create", "harbour/role:crew_x", "--yes"}, 2, "genarch role create harbour/role:crew_x"},
-		{[]string{"grant", "why", "harbour/account:lounges_app", "SELECT"}, 2, "PRIVILEGE OBJECT"},
-		{[]string{"grant", "why", "harbour/account:lounges_app", "SELECT", "nowhere"}, 4, "no database nowhere"},
-		{[]string{"grant", "list", "harbour"}, 2, "SERVER/DATABASE or"},
-		{[]string{"role", "give", "harbour/role:nobody", "--to", "lounges_app", "--yes"}, 1, "[role.absent]"},
+		{[]string{"privilege", "why", "harbour/account:lounges_app", "SELECT"}, 2, "PRIVILEGE OBJECT"},
+		{[]string{"privilege", "why", "harbour/account:lounges_app", "SELECT", "nowhere"}, 4, "no database nowhere"},
+		{[]string{"privilege", "list", "harbour"}, 2, "SERVER/DATABASE or"},
+		{[]string{"role", "grant", "harbour/role:nobody", "--to", "lounges_app", "--yes"}, 1, "[role.absent]"},
 		{[]string{"handover", "harbour/nowhere"}, 4, "no database nowhere"},
 		{[]string{"database", "create", "harbour/x_prod", "--client-host", "%"}, 2, "--for-team"},
 		{[]string{"database", "create", "harbour/x_prod", "--for-team", "No Such!", "--yes"}, 1, "[team.name]"},
@@ -531,7 +531,7 @@ func testAccessUsage(t *testing.T, s *service) {
 			t.Errorf("genarch %v: code %d, want %d with %q\nerr %s", tt.args, r.code, tt.code, tt.says, r.err)
 		}
 	}
-	for _, args := range [][]string{{"account", "list", "quay"}, {"grant", "matrix", "harbour"}, {"grant", "list", "harbour/lounges_prod"}, {"account", "show", "harbour/account:lounges_app"}, {"handover", "quay/lounges_prod"}} {
+	for _, args := range [][]string{{"account", "list", "quay"}, {"privilege", "matrix", "harbour"}, {"privilege", "list", "harbour/lounges_prod"}, {"account", "show", "harbour/account:lounges_app"}, {"handover", "quay/lounges_prod"}} {
 		for _, form := range []string{"json", "yaml", "csv"} {
 			if r := s.run(0, append(args, "-o", form)...); len(r.out) < 20 {
 				t.Errorf("%v as %s: %q", args, form, r.out)
@@ -550,9 +550,9 @@ func testAccessRequests(t *testing.T, s *service) {
 		{`{"kind":"account.create","server":"harbour","account":{"name":"x","password":"hunter2-secret","password_from":"none"}}`, 422, "not asked to be used"},
 		{`{"kind":"account.create","server":"harbour","account":{"name":"x","password":"hunter2-secret","colour":1}}`, 422, "unexpected property"},
 		{`{"kind":"account.create","server":"harbour","account":{"name":"x","role":true,"password_from":"given","password":"hunter2-secret"}}`, 422, "has no password here"},
-		{`{"kind":"grant.give","server":"harbour","grant":{"database":"lounges_prod","to":{"name":"x"}}}`, 422, "needs a bundle or privileges"},
-		{`{"kind":"grant.give","server":"harbour","grant":{"database":"lounges_prod","to":{"name":"x"},"bundle":"read","privileges":["SELECT"]}}`, 422, "either a bundle or single"},
-		{`{"kind":"role.give","server":"harbour","member":{"role":"","to":{"name":"x"}}}`, 422, "needs member.role"},
+		{`{"kind":"privilege.grant","server":"harbour","grant":{"database":"lounges_prod","to":{"name":"x"}}}`, 422, "needs a bundle or privileges"},
+		{`{"kind":"privilege.grant","server":"harbour","grant":{"database":"lounges_prod","to":{"name":"x"},"bundle":"read","privileges":["SELECT"]}}`, 422, "either a bundle or single"},
+		{`{"kind":"role.grant","server":"harbour","member":{"role":"","to":{"name":"x"}}}`, 422, "needs member.role"},
 		{`{"kind":"account.fly","server":"harbour"}`, 422, "kind"},
 	} {
 		code, body, _ := s.call("POST", "/api/v1/changes", s.token, tt.body)

@@ -98,7 +98,7 @@ func TestSmallLogins(t *testing.T) {
 	if r.code != 0 {
 		t.Fatal(r)
 	}
-	for _, args := range [][]string{{"account", "list", "quay"}, {"grant", "matrix", "quay"}, {"account", "create", "quay/account:x@127.0.0.1", "--yes"}} {
+	for _, args := range [][]string{{"account", "list", "quay"}, {"privilege", "matrix", "quay"}, {"account", "create", "quay/account:x@127.0.0.1", "--yes"}} {
 		has(t, "without the right to read the grant tables", s.run(1, args...).err, "denied", "GRANT SELECT ON mysql.*")
 	}
 	// Seeing more now, it still knows the server.
@@ -116,8 +116,8 @@ func TestSmallLogins(t *testing.T) {
 	if r := s.cli(one.Handover.Accounts[0].Password, "server", "add", "harbour", "--engine", "postgresql", "--host", harbour.Host, "--port", itoa(harbour.Port), "--admin", "plain", "--environment", "production", "--secret-file", "-"); r.code != 0 {
 		t.Fatal(r)
 	}
-	r = s.run(0, "grant", "matrix", "harbour")
+	r = s.run(0, "privilege", "matrix", "harbour")
 	has(t, "a matrix by a login that sees little", r.err, "not known", "whether an account has a password", "what is inside closed_one")
 	has(t, "a role without the right", s.run(1, "role", "create", "harbour/role:x", "--yes").err, "[rights.missing]", "CREATEROLE")
-	has(t, "a grant without the right", s.run(1, "grant", "give", "harbour/closed_one", "--to", "plain", "--bundle", "read", "--yes").err, "STOP")
+	has(t, "a grant without the right", s.run(1, "privilege", "grant", "harbour/closed_one", "--to", "plain", "--bundle", "read", "--yes").err, "STOP")
 }

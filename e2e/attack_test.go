@@ -55,22 +55,22 @@ func TestFunctionNameIsNoCode(t *testing.T) {
 	}
 	const super = `SELECT rolsuper FROM pg_roles WHERE rolname = 'mal'`
 	const may = `SELECT EXISTS (SELECT FROM pg_proc p, aclexplode(p.proacl) x WHERE p.proname LIKE 'f() from%' AND x.grantee = 'visitor'::regrole)`
-	s.run(0, "grant", "take", "slipway/mallory_staging", "--from", "visitor", "--privilege", "CONNECT", "--yes")
+	s.run(0, "privilege", "revoke", "slipway/mallory_staging", "--from", "visitor", "--privilege", "CONNECT", "--yes")
 	holds(super, false)
 	holds(may, true) // only what was asked for is taken
-	out := s.run(0, "grant", "take", "slipway/mallory_staging", "--from", "visitor", "--yes")
+	out := s.run(0, "privilege", "revoke", "slipway/mallory_staging", "--from", "visitor", "--yes")
 	holds(super, false)
 	holds(may, false)
 	has(t, "what was sent", out.err+out.out, "done")
 	// The function can be named, with its types or without, and is quoted whole.
-	s.run(0, "grant", "give", "slipway/mallory_staging", "--to", "visitor", "--privilege", "EXECUTE", "--routine", "s.f() from public;reset role;alter role mal superuser--", "--yes")
+	s.run(0, "privilege", "grant", "slipway/mallory_staging", "--to", "visitor", "--privilege", "EXECUTE", "--routine", "s.f() from public;reset role;alter role mal superuser--", "--yes")
 	holds(may, true)
 	holds(super, false)
-	s.run(0, "grant", "take", "slipway/mallory_staging", "--from", "visitor", "--privilege", "EXECUTE", "--routine", "s.f() from public;reset role;alter role mal superuser--()", "--yes")
+	s.run(0, "privilege", "revoke", "slipway/mallory_staging", "--from", "visitor", "--privilege", "EXECUTE", "--routine", "s.f() from public;reset role;alter role mal superuser--()", "--yes")
 	holds(may, false)
 	// A name that could mean two routines is refused.
 	as("mal", "mallory_staging", "CREATE FUNCTION s.g(int) RETURNS int LANGUAGE sql AS 'select 1'", `CREATE FUNCTION s."g(integer)"() RETURNS int LANGUAGE sql AS 'select 1'`)
-	r := s.run(1, "grant", "give", "slipway/mallory_staging", "--to", "visitor", "--privilege", "EXECUTE", "--routine", "s.g(integer)", "--yes")
+	r := s.run(1, "privilege", "grant", "slipway/mallory_staging", "--to", "visitor", "--privilege", "EXECUTE", "--routine", "s.g(integer)", "--yes")
 	has(t, "an ambiguous name", r.err, "[object.ambiguous]")
 	if r := s.run(0, "journal", "check"); r.code != 0 {
 		t.Error(fmt.Sprint(r))
@@ -219,7 +219,7 @@ func TestHandingTheServerOver(t *testing.T) {
 	s.add("quay", "mariadb", "staging", maria)
 	s.run(0, "account", "create", "harbour/account:mate", "--yes")
 	s.run(0, "account", "create", "quay/account:mate@127.0.0.1", "--yes")
-	r := s.cli("", "role", "give", "harbour/role:pg_execute_server_program", "--to", "mate", "--yes")
+	r := s.cli("", "role", "grant", "harbour/role:pg_execute_server_program", "--to", "mate", "--yes")
 	has(t, "what would be had", r.err, "could then do anything on harbour, outside Genarch too")
 	for _, attack := range []struct{ code, command string }{
 		{"server.taken_over", "role give harbour/role:pg_execute_server_program --to mate"},
@@ -286,7 +286,7 @@ func TestScriptsGoWhereTheySay(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		status, body, _ := s.call("POST", "/api/v1/changes", s.token, fmt.Sprintf(`{"kind":"grant.give","server":"harbour","grant":{"database":%s,"to":{"name":%q},"bundle":"read"}}`, quoted(name), role))
+		status, body, _ := s.call("POST", "/api/v1/changes", s.token, fmt.Sprintf(`{"kind":"privilege.grant","server":"harbour","grant":{"database":%s,"to":{"name":%q},"bundle":"read"}}`, quoted(name), role))
 		if status != 201 {
 			t.Fatalf("%q: %d %v", name, status, body)
 		}
@@ -348,11 +348,11 @@ func TestFunctionsAndProcedures(t *testing.T) {
 		_ = db.QueryRow("SELECT COALESCE(GROUP_CONCAT(Routine_name, ' ', Routine_type ORDER BY 1), '') FROM mysql.procs_priv").Scan(&list)
 		return list
 	}
-	s.run(0, "grant", "take", "quay/tolls_staging", "--from", "mate@127.0.0.1", "--privilege", "EXECUTE", "--routine", "toll", "--yes")
+	s.run(0, "privilege", "revoke", "quay/tolls_staging", "--from", "mate@127.0.0.1", "--privilege", "EXECUTE", "--routine", "toll", "--yes")
 	if got := held(); got != "weigh FUNCTION,weigh PROCEDURE" && got != "weigh PROCEDURE,weigh FUNCTION" {
 		t.Errorf("after taking one: %q", got)
 	}
-	s.run(0, "grant", "give", "quay/tolls_staging", "--to", "mate@127.0.0.1", "--privilege", "EXECUTE", "--routine", "toll", "--yes")
+	s.run(0, "privilege", "grant", "quay/tolls_staging", "--to", "mate@127.0.0.1", "--privilege", "EXECUTE", "--routine", "toll", "--yes")
 	if got := held(); !strings.Contains(got, "toll FUNCTION") {
 		t.Errorf("after giving it again: %q", got)
 	}

@@ -85,7 +85,7 @@ func TestConsoleAccess(t *testing.T) {
 		p.Type("input[name=object]", "lounges_prod")
 		p.Click("form button.btn-sm")
 		p.WaitText("No.")
-		p.WaitText("genarch grant give harbour/lounges_prod --to fares_report --privilege CREATE")
+		p.WaitText("genarch privilege grant harbour/lounges_prod --to fares_report --privilege CREATE")
 		p.Type("input[name=privilege]", "CONNECT")
 		p.Click("form button.btn-sm")
 		p.WaitText("Yes.")

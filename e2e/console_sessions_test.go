@@ -198,7 +198,7 @@ func TestConsoleSessions(t *testing.T) {
 		p.Type("input[name=confirm]", "cargo_prod")
 		p.Click("main form button.btn-error")
 		p.Wait("the end", state("done"))
-		if q.has("cargo_prod") || strings.Contains(s.run(0, "grant", "list", "quay/account:app@127.0.0.1", "-o", "csv").out, "cargo") {
+		if q.has("cargo_prod") || strings.Contains(s.run(0, "privilege", "list", "quay/account:app@127.0.0.1", "-o", "csv").out, "cargo") {
 			t.Error("the database or its grants are left")
 		}
 	})

@@ -60,16 +60,16 @@ func TestPreparedLogin(t *testing.T) {
 			s.run(0, "database", "alter", at+"berths", "--comment", "where they lie", "--yes")
 			s.run(0, "account", "create", at+"account:mate", "--yes")
 			s.run(0, "role", "create", at+"role:crew", "--yes")
-			s.run(0, "role", "give", at+"role:crew", "--to", "mate", "--yes")
-			s.run(0, "grant", "give", at+"berths", "--to", "role:crew", "--bundle", "read", "--yes")
-			has(t, "who has what", s.run(0, "grant", "matrix", x.name).out, "berths_app", "write", "crew", "read")
+			s.run(0, "role", "grant", at+"role:crew", "--to", "mate", "--yes")
+			s.run(0, "privilege", "grant", at+"berths", "--to", "role:crew", "--bundle", "read", "--yes")
+			has(t, "who has what", s.run(0, "privilege", "matrix", x.name).out, "berths_app", "write", "crew", "read")
 			client, err := enginetest.Client(t.Context(), rig, "berths", "")
 			if err != nil {
 				t.Fatal(err)
 			}
 			defer client.Close()
 			has(t, "who is connected", s.run(0, "session", "list", x.name).out, "berths")
-			s.run(0, "grant", "take", at+"berths", "--from", "role:crew", "--yes")
+			s.run(0, "privilege", "revoke", at+"berths", "--from", "role:crew", "--yes")
 			mate := map[bool]string{true: "mate@%", false: "mate"}[x.engine.Describe().HasHosts()]
 			s.run(0, "account", "drop", at+"account:"+mate, "--confirm", mate, "--yes")
 		})

@@ -308,7 +308,7 @@ func testDrop(h shore) {
 		h.t.Error("it is still there")
 	}
 	has(h.t, "absent", h.s.run(1, "database", "drop", address, "--confirm", "tickets_prod").err, "there is no database tickets_prod on "+h.name)
-	has(h.t, "only if present", h.s.run(0, "database", "drop", address, "--if-present", "--confirm", "tickets_prod").err, "nothing will be done")
+	has(h.t, "only if present", h.s.run(0, "database", "drop", address, "--if-exists", "--confirm", "tickets_prod").err, "nothing will be done")
 	has(h.t, "the journal", h.s.run(0, "journal", "list", "--limit", "60", "-o", "json").out, "who_was_ended", "change.done")
 	home := map[string]string{"harbour": "postgres", "quay": "mysql"}[h.name]
 	has(h.t, "one of the engine's", h.s.run(1, "database", "drop", h.name+"/"+home, "--confirm", home).err, "database.kept")
@@ -392,11 +392,11 @@ func testHold(h shore) {
 	}
 	address := h.name + "/kept_out_prod"
 	guest := h.client("kept_out_prod")
-	has(h.t, "the brief", h.s.run(3, "database", "drop", address, "--hold-accounts").err, "ALTER USER 'warden'@'127.0.0.1' ACCOUNT LOCK", "CAUTION", "--accept gate.effect")
+	has(h.t, "the brief", h.s.run(3, "database", "drop", address, "--lock-accounts").err, "ALTER USER 'warden'@'127.0.0.1' ACCOUNT LOCK", "CAUTION", "--accept gate.effect")
 	if !warden() {
 		h.t.Fatal("a brief locks an account")
 	}
-	id := h.waitingDrop("kept_out_prod", `,"options":{"hold_accounts":true}`)
+	id := h.waitingDrop("kept_out_prod", `,"options":{"lock_accounts":true}`)
 	if warden() {
 		h.t.Error("who was to be held signs in")
 	}
@@ -404,7 +404,7 @@ func testHold(h shore) {
 	if !warden() || !there(guest) {
 		h.t.Error("after it was stopped, the account is not as it was")
 	}
-	h.s.run(0, "database", "drop", address, "--hold-accounts", "--accept", "gate.effect", "--confirm", "kept_out_prod", "--grace", "0s")
+	h.s.run(0, "database", "drop", address, "--lock-accounts", "--accept", "gate.effect", "--confirm", "kept_out_prod", "--grace", "0s")
 	if !warden() || h.has("kept_out_prod") {
 		h.t.Error("after the drop the account is not as it was, or the database is there")
 	}

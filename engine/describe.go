@@ -195,8 +195,8 @@ type Script struct {
 var Common = map[change.Part]map[string]Type{
 	change.PartDatabase: {"owner": Pick, "encoding": Pick, "collation": Pick, "template": Pick, "tablespace": Pick,
 		"connection_limit": Number, "comment": Text},
-	change.PartAccount:  {"connection_limit": Number, "expires": Text, "locked": Yes, "comment": Text, "give_to": Text},
-	change.PartClearing: {"hold_accounts": Yes},
+	change.PartAccount:  {"connection_limit": Number, "expires": Text, "locked": Yes, "comment": Text, "reassign_to": Text},
+	change.PartClearing: {"lock_accounts": Yes},
 }
 
 // OptionsOf are the options of a part that a kind of intent has, in the order of

@@ -126,7 +126,7 @@ func TestCheckIntent(t *testing.T) {
 	account := func(role bool, options catalog.Values) change.Intent {
 		return change.Intent{Kind: change.AlterAccount, Server: "quay", Account: &change.AccountSpec{Name: "mate", Role: role, Options: options}}
 	}
-	hold := change.Intent{Kind: change.DropDatabase, Server: "harbour", Database: &change.DatabaseSpec{Name: "x"}, Clearing: &change.ClearingSpec{Options: catalog.Values{"hold_accounts": true}}}
+	hold := change.Intent{Kind: change.DropDatabase, Server: "harbour", Database: &change.DatabaseSpec{Name: "x"}, Clearing: &change.ClearingSpec{Options: catalog.Values{"lock_accounts": true}}}
 	for _, tt := range []struct {
 		d    *engine.Description
 		in   change.Intent
@@ -136,7 +136,7 @@ func TestCheckIntent(t *testing.T) {
 		{mariadb.Engine{}.Describe(), account(false, catalog.Values{"comment": "x"}), "MariaDB has no option comment for account.alter"},
 		{mariadb.Engine{}.Describe(), account(false, catalog.Values{"connection_limit": int64(-5)}), "out of bounds"},
 		{postgres.Engine{}.Describe(), account(false, catalog.Values{"tls": true}), "PostgreSQL has no option tls for account.alter"},
-		{postgres.Engine{}.Describe(), hold, "PostgreSQL has no option hold_accounts for database.drop"},
+		{postgres.Engine{}.Describe(), hold, "PostgreSQL has no option lock_accounts for database.drop"},
 	} {
 		if _, err := engine.CheckIntent(tt.in, tt.d); err == nil || !strings.Contains(err.Error(), tt.says) {
 			t.Errorf("%v; want %q", err, tt.says)

@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"time"
 
 	"github.com/tink-crypto/tink-go/v2/aead"
 	"github.com/tink-crypto/tink-go/v2/insecurecleartextkeyset"
@@ -28,8 +27,9 @@ type keys struct {
 
 	aead tink.AEAD
 	mac  tink.MAC
-	// written is when the file was, as it was read.
-	written time.Time
+	// read is the file as it was, looked at before it was read: one that is written
+	// meanwhile counts as another.
+	read os.FileInfo
 }
 
 // current are the keys as the file has them: it is read again when it was written
@@ -37,9 +37,14 @@ type keys struct {
 func (s *Store) current() *keys {
 	k := s.keys.Load()
 	info, err := os.Stat(k.file)
-	if err != nil || info.ModTime().Equal(k.written) {
+	if err != nil || os.SameFile(info, k.read) && info.ModTime().Equal(k.read.ModTime()) {
 		return k
 	}
+	return s.reread(k)
+}
+
+// reread reads the keys again that were known as k.
+func (s *Store) reread(k *keys) *keys {
 	if next, fresh, err := readKeys(k.file); err == nil && !fresh {
 		s.keys.CompareAndSwap(k, next)
 		return next
@@ -60,6 +65,10 @@ var ErrKeyMissing = errors.New("the key file is missing")
 // readKeys reads the key file. fresh: it has no key for the journal yet, being of
 // an earlier version; one was made, and is to be written once it is used.
 func readKeys(file string) (k *keys, fresh bool, err error) {
+	info, err := os.Stat(file)
+	if err != nil {
+		return nil, false, err
+	}
 	text, err := os.ReadFile(file)
 	if err != nil {
 		return nil, false, err
@@ -71,10 +80,7 @@ func readKeys(file string) (k *keys, fresh bool, err error) {
 	if err := json.Unmarshal(text, &form); err != nil {
 		return nil, false, fmt.Errorf("the key file %s cannot be read: %w", file, err)
 	}
-	k = &keys{file: file}
-	if info, err := os.Stat(file); err == nil {
-		k.written = info.ModTime()
-	}
+	k = &keys{file: file, read: info}
 	if form.Secrets == nil { // only the one keyset, as it was at first
 		form.Secrets, fresh = text, true
 		if k.journal, err = keyset.NewHandle(mac.HMACSHA256Tag256KeyTemplate()); err != nil {
@@ -146,10 +152,7 @@ func (k *keys) write() error {
 	if err := os.Rename(fresh, k.file); err != nil {
 		return err
 	}
-	info, err := os.Stat(k.file)
-	if err == nil {
-		k.written = info.ModTime()
-	}
+	k.read, err = os.Stat(k.file)
 	return err
 }
 

@@ -2,6 +2,7 @@ package store
 
 import (
 	"reflect"
+	"strings"
 	"testing"
 
 	"example.com/genarch/core/catalog"
@@ -38,7 +39,24 @@ func TestEarlierRecords(t *testing.T) {
 		}
 		return servers, keys
 	}
+	if err := s.db.Exec(`UPDATE changes SET kind = 'privilege.grant', intent = '{"kind":"privilege.grant","grant":{"grant_option":true,"note":"say \\"pass_on\\": no"}}' WHERE id = 1`).Error; err != nil {
+		t.Fatal(err)
+	}
+	if err := s.db.Exec(`INSERT INTO operators (name, password_hash, program, disabled, permissions, created_at) VALUES ('purser', '', FALSE, FALSE, '["view","request","admin"]', NOW())`).Error; err != nil {
+		t.Fatal(err)
+	}
+	words := func() string {
+		var intent, permissions string
+		if err := s.db.Raw("SELECT CONCAT(kind, ' ', intent) FROM changes WHERE id = 1").Scan(&intent).Error; err != nil {
+			t.Fatal(err)
+		}
+		if err := s.db.Raw("SELECT permissions FROM operators WHERE name = 'purser'").Scan(&permissions).Error; err != nil {
+			t.Fatal(err)
+		}
+		return intent + " " + permissions
+	}
 	servers, keys := read()
+	before := words()
 	p, err := s.migrations()
 	if err != nil {
 		t.Fatal(err)
@@ -50,10 +68,18 @@ func TestEarlierRecords(t *testing.T) {
 	if err := s.db.Raw("SELECT COUNT(*) FROM servers WHERE weak_sign_in AND database_name = 'postgres'").Scan(&weak).Error; err != nil || weak != 1 {
 		t.Errorf("as the earlier version has it: %d, %v", weak, err)
 	}
+	var old int
+	if err := s.db.Raw(`SELECT COUNT(*) FROM changes JOIN operators ON operators.name = 'purser' AND remits = '["see","ask","govern"]'
+		WHERE kind = 'grant.give' AND JSON_VALUE(intent, '$.kind') = 'grant.give' AND JSON_VALUE(intent, '$.grant.pass_on')`).Scan(&old).Error; err != nil || old != 1 {
+		t.Errorf("as the earlier version has it: %d, %v", old, err)
+	}
 	if err := s.migrate(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	if again, kept := read(); !reflect.DeepEqual(again, servers) || !reflect.DeepEqual(kept, keys) || len(servers) != 3 || len(keys) != 2 {
 		t.Errorf("before: %+v %v\nafter: %+v %v", servers, keys, again, kept)
+	}
+	if after := words(); strings.Join(strings.Fields(after), "") != strings.Join(strings.Fields(before), "") {
+		t.Errorf("before: %s\nafter: %s", before, after)
 	}
 }

@@ -26,7 +26,11 @@ func (s *Store) seal(t secret.Text, to []byte) ([]byte, error) {
 
 // unseal opens what seal made. The error says what to do about one that cannot.
 func (s *Store) unseal(sealed, to []byte, text string, args ...any) (secret.Text, error) {
-	clear, err := s.current().aead.Decrypt(sealed, to)
+	k := s.current()
+	clear, err := k.aead.Decrypt(sealed, to)
+	if err != nil { // two keys may have been made within one tick of the clock of files
+		clear, err = s.reread(k).aead.Decrypt(sealed, to)
+	}
 	if err != nil {
 		return secret.Text{}, fmt.Errorf("%w: %s", record.ErrSealed, fmt.Sprintf(text, args...))
 	}

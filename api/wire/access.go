@@ -16,8 +16,8 @@ type AccountSpec struct {
 	Database     string         `json:"database,omitempty" maxLength:"800" doc:"The one that it lies in, on engines where accounts do."`
 	Host         string         `json:"host,omitempty" maxLength:"300" doc:"Where it comes from, on engines where that is part of an account; new ones without one come from everywhere."`
 	Role         bool           `json:"role,omitempty" doc:"A group without login."`
-	IfAbsent     bool           `json:"if_absent,omitempty" doc:"account.create: do nothing if it is there, and say what differs."`
-	IfPresent    bool           `json:"if_present,omitempty" doc:"account.drop: do nothing if it is not there."`
+	IfNotExists  bool           `json:"if_not_exists,omitempty" doc:"account.create: do nothing if it is there, and say what differs."`
+	IfExists     bool           `json:"if_exists,omitempty" doc:"account.drop: do nothing if it is not there."`
 	NewName      string         `json:"new_name,omitempty" maxLength:"400"`
 	NewHost      string         `json:"new_host,omitempty" maxLength:"300"`
 	PasswordFrom string         `json:"password_from,omitempty" enum:"generated,given,none" doc:"Generated unless said otherwise; a given one is in password."`
@@ -35,13 +35,13 @@ type MemberSpec struct {
 
 // GrantSpec asks for privileges to be given or taken.
 type GrantSpec struct {
-	Database   string         `json:"database" maxLength:"400"`
-	To         Principal      `json:"to" doc:"Whose privileges."`
-	Bundle     string         `json:"bundle,omitempty" enum:"read,write,build,own" doc:"To give; when taking: what is to remain."`
-	Privileges []string       `json:"privileges,omitempty" maxItems:"40" nullable:"false" doc:"Single privileges instead of a bundle."`
-	On         Object         `json:"on,omitempty" doc:"What single privileges are about; the database when nothing is named."`
-	PassOn     bool           `json:"pass_on,omitempty" doc:"With the right to give them on."`
-	Options    map[string]any `json:"options,omitempty" doc:"The options of the engine, by name, as GET /engines describes them."`
+	Database    string         `json:"database" maxLength:"400"`
+	To          Principal      `json:"to" doc:"Whose privileges."`
+	Bundle      string         `json:"bundle,omitempty" enum:"read,write,build,own" doc:"To give; when taking: what is to remain."`
+	Privileges  []string       `json:"privileges,omitempty" maxItems:"40" nullable:"false" doc:"Single privileges instead of a bundle."`
+	On          Object         `json:"on,omitempty" doc:"What single privileges are about; the database when nothing is named."`
+	GrantOption bool           `json:"grant_option,omitempty" doc:"With the right to give them on."`
+	Options     map[string]any `json:"options,omitempty" doc:"The options of the engine, by name, as GET /engines describes them."`
 }
 
 // Object is one thing that privileges are about.
@@ -76,7 +76,7 @@ type RoleLink struct {
 // DatabaseLevel is what an account comes to on one database.
 type DatabaseLevel struct {
 	Database string `json:"database"`
-	Level    string `json:"level" enum:"none,unknown,enter,custom,read,write,build,own"`
+	Level    string `json:"level" enum:"none,unknown,connect,custom,read,write,build,own"`
 	More     bool   `json:"more,omitempty" doc:"It has more than the bundle of that name."`
 	Gap      bool   `json:"gap,omitempty" doc:"What will be made there later is not covered."`
 }
@@ -107,7 +107,7 @@ type Account struct {
 	Members         []RoleLink      `json:"members" nullable:"false"`
 	Owns            []string        `json:"owns" nullable:"false" doc:"Databases."`
 	Properties      map[string]any  `json:"properties,omitempty" doc:"All others, by the names of the engine's fields of an account."`
-	Enters          *int            `json:"enters,omitempty" doc:"In a list: how many databases it can get into."`
+	Connects        *int            `json:"connects,omitempty" doc:"In a list: how many databases it can get into."`
 	Databases       []DatabaseLevel `json:"databases" nullable:"false" doc:"What it comes to, where it is anything."`
 }
 
@@ -137,19 +137,19 @@ type AccountDetail struct {
 
 // GrantLine is one thing that somebody was given or owns.
 type GrantLine struct {
-	Holder     Principal `json:"holder"`
-	Object     Object    `json:"object"`
-	Text       string    `json:"text" doc:"The object in words."`
-	Privileges []string  `json:"privileges" nullable:"false"`
-	PassOn     []string  `json:"pass_on" nullable:"false" doc:"Those that may be given on."`
-	Denied     []string  `json:"denied,omitempty" nullable:"false" doc:"What is refused whatever else is granted, on engines that can."`
-	Grantor    string    `json:"grantor,omitempty"`
-	Count      int       `json:"count" doc:"How many objects of that kind together."`
-	Owner      bool      `json:"owner,omitempty"`
-	Builtin    bool      `json:"builtin,omitempty" doc:"It holds because nothing was ever granted or revoked there."`
-	Pattern    bool      `json:"pattern,omitempty" doc:"The database's name is a pattern."`
-	Opens      []string  `json:"opens,omitempty" doc:"The databases that the pattern opens."`
-	Leftover   bool      `json:"leftover,omitempty" doc:"The database does not exist; the grant comes alive with it."`
+	Holder      Principal `json:"holder"`
+	Object      Object    `json:"object"`
+	Text        string    `json:"text" doc:"The object in words."`
+	Privileges  []string  `json:"privileges" nullable:"false"`
+	GrantOption []string  `json:"grant_option" nullable:"false" doc:"Those that may be given on."`
+	Denied      []string  `json:"denied,omitempty" nullable:"false" doc:"What is refused whatever else is granted, on engines that can."`
+	Grantor     string    `json:"grantor,omitempty"`
+	Count       int       `json:"count" doc:"How many objects of that kind together."`
+	Owner       bool      `json:"owner,omitempty"`
+	Builtin     bool      `json:"builtin,omitempty" doc:"It holds because nothing was ever granted or revoked there."`
+	Pattern     bool      `json:"pattern,omitempty" doc:"The database's name is a pattern."`
+	Opens       []string  `json:"opens,omitempty" doc:"The databases that the pattern opens."`
+	Leftover    bool      `json:"leftover,omitempty" doc:"The database does not exist; the grant comes alive with it."`
 }
 
 // GrantList is who was given what.
@@ -163,7 +163,7 @@ type GrantList struct {
 }
 
 // Matrix is what each account comes to on each database. A row is one text with
-// a letter for each database: - none, ? unknown, e enter, c custom, r read, w
+// a letter for each database: - none, ? unknown, n connect, c custom, r read, w
 // write, b build, o own; an upper-case letter has more than the bundle, or a gap.
 type Matrix struct {
 	Server      string      `json:"server"`
@@ -190,10 +190,10 @@ type MatrixRow struct {
 
 // Chain is one way by which an account has a privilege.
 type Chain struct {
-	Roles  []string `json:"roles" nullable:"false" doc:"From the account to who holds it."`
-	Via    string   `json:"via" enum:"superuser,owner,grant,public,builtin,server,pattern"`
-	Text   string   `json:"text"`
-	PassOn bool     `json:"pass_on,omitempty"`
+	Roles       []string `json:"roles" nullable:"false" doc:"From the account to who holds it."`
+	Via         string   `json:"via" enum:"superuser,owner,grant,public,builtin,server,pattern"`
+	Text        string   `json:"text"`
+	GrantOption bool     `json:"grant_option,omitempty"`
 }
 
 // Need is one thing that it takes.

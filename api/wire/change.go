@@ -4,23 +4,23 @@ import "time"
 
 // Intent is what a person asks for: a kind and the fields of that kind.
 type Intent struct {
-	Kind     string        `json:"kind" enum:"database.create,database.alter,database.drop,database.rename,session.end,server.mark,account.create,account.alter,account.rename,account.password,account.drop,role.give,role.take,grant.give,grant.take"`
+	Kind     string        `json:"kind" enum:"database.create,database.alter,database.drop,database.rename,session.end,server.mark,account.create,account.alter,account.rename,account.password,account.drop,role.grant,role.revoke,privilege.grant,privilege.revoke"`
 	Server   string        `json:"server" maxLength:"40"`
 	Database *DatabaseSpec `json:"database,omitempty" doc:"For the kinds that begin with database."`
 	Clearing *ClearingSpec `json:"clearing,omitempty" doc:"How to go about sessions that are in the way: for database.drop, .rename, .alter with another tablespace, account.drop; with database.create it lets the template be cleared, with account.alter and a lock it ends the account's sessions."`
 	Sessions *SessionsSpec `json:"sessions,omitempty" doc:"For session.end."`
 	Account  *AccountSpec  `json:"account,omitempty" doc:"For the kinds that begin with account."`
-	Member   *MemberSpec   `json:"member,omitempty" doc:"For role.give and role.take."`
-	Grant    *GrantSpec    `json:"grant,omitempty" doc:"For grant.give and grant.take."`
+	Member   *MemberSpec   `json:"member,omitempty" doc:"For role.grant and role.revoke."`
+	Grant    *GrantSpec    `json:"grant,omitempty" doc:"For privilege.grant and privilege.revoke."`
 }
 
 // DatabaseSpec is what is asked for of one database.
 type DatabaseSpec struct {
-	Name      string    `json:"name" maxLength:"2000"`
-	IfAbsent  bool      `json:"if_absent,omitempty" doc:"database.create: do nothing if it is there, and say what differs."`
-	IfPresent bool      `json:"if_present,omitempty" doc:"database.drop: do nothing if it is not there."`
-	NewName   string    `json:"new_name,omitempty" maxLength:"2000" doc:"For database.rename."`
-	Team      *TeamSpec `json:"team,omitempty" doc:"database.create: make, in the same change, an owner role and two accounts that are tried afterwards."`
+	Name        string    `json:"name" maxLength:"2000"`
+	IfNotExists bool      `json:"if_not_exists,omitempty" doc:"database.create: do nothing if it is there, and say what differs."`
+	IfExists    bool      `json:"if_exists,omitempty" doc:"database.drop: do nothing if it is not there."`
+	NewName     string    `json:"new_name,omitempty" maxLength:"2000" doc:"For database.rename."`
+	Team        *TeamSpec `json:"team,omitempty" doc:"database.create: make, in the same change, an owner role and two accounts that are tried afterwards."`
 	// Options are the engine's own fields.
 	Options map[string]any `json:"options,omitempty" doc:"The options of the engine, by name, as GET /engines describes them: texts, whole numbers, yes or no, lists of texts, rows. What is absent is left as it is, or to the defaults, which the brief shows."`
 }

@@ -123,7 +123,7 @@ Genarch runs (started in %.1f s).
 Things to try there:
 
   genarch server list
-  genarch grant matrix quay
+  genarch privilege matrix quay
   genarch session list harbour --tree
   genarch database create harbour/lounges_prod --for-team lounges
   genarch database drop harbour/tickets_prod

@@ -15,7 +15,7 @@ export interface paths {
         put?: never;
         /**
          * What an intent would do, without asking for it: nothing is kept
-         * @description Needs the remit ask.
+         * @description Needs the permission request.
          */
         post: operations["brief"];
         delete?: never;
@@ -33,13 +33,13 @@ export interface paths {
         };
         /**
          * List changes, the newest first
-         * @description Needs the remit see.
+         * @description Needs the permission view.
          */
         get: operations["list-changes"];
         put?: never;
         /**
          * Ask for a change: the answer is its brief, nothing on the server is altered
-         * @description Needs the remit ask.
+         * @description Needs the permission request.
          */
         post: operations["ask"];
         delete?: never;
@@ -57,7 +57,7 @@ export interface paths {
         };
         /**
          * One change with its brief, steps and messages
-         * @description Needs the remit see.
+         * @description Needs the permission view.
          */
         get: operations["show-change"];
         put?: never;
@@ -79,7 +79,7 @@ export interface paths {
         put?: never;
         /**
          * End a change that waits, with the reason
-         * @description Needs the remit run.
+         * @description Needs the permission run.
          */
         post: operations["decline-change"];
         delete?: never;
@@ -99,7 +99,7 @@ export interface paths {
         put?: never;
         /**
          * The handover sheet with the generated passwords: once, for who asked for the change
-         * @description Needs the remit ask.
+         * @description Needs the permission request.
          */
         post: operations["reveal-passwords"];
         delete?: never;
@@ -119,7 +119,7 @@ export interface paths {
         put?: never;
         /**
          * Let a change run
-         * @description Needs the remit run.
+         * @description Needs the permission run.
          */
         post: operations["run-change"];
         delete?: never;
@@ -137,7 +137,7 @@ export interface paths {
         };
         /**
          * The statements of a change, as a script to keep
-         * @description Needs the remit see.
+         * @description Needs the permission view.
          */
         get: operations["show-script"];
         put?: never;
@@ -159,7 +159,7 @@ export interface paths {
         put?: never;
         /**
          * Stop a running change, and have what it did taken back
-         * @description Needs the remit run.
+         * @description Needs the permission run.
          */
         post: operations["stop-change"];
         delete?: never;
@@ -179,7 +179,7 @@ export interface paths {
         put?: never;
         /**
          * Ask others to let a change run: it waits for them
-         * @description Needs the remit ask.
+         * @description Needs the permission request.
          */
         post: operations["submit-change"];
         delete?: never;
@@ -199,7 +199,7 @@ export interface paths {
         put?: never;
         /**
          * Withdraw a change that has not begun
-         * @description Needs the remit ask.
+         * @description Needs the permission request.
          */
         post: operations["withdraw-change"];
         delete?: never;
@@ -217,7 +217,7 @@ export interface paths {
         };
         /**
          * In what two accounts differ, on one server or two
-         * @description Needs the remit see.
+         * @description Needs the permission view.
          */
         get: operations["compare-accounts"];
         put?: never;
@@ -237,7 +237,7 @@ export interface paths {
         };
         /**
          * What the engines say of themselves
-         * @description Needs the remit see.
+         * @description Needs the permission view.
          */
         get: operations["list-engines"];
         put?: never;
@@ -257,7 +257,7 @@ export interface paths {
         };
         /**
          * What one engine says of itself
-         * @description Needs the remit see.
+         * @description Needs the permission view.
          */
         get: operations["show-engine"];
         put?: never;
@@ -277,7 +277,7 @@ export interface paths {
         };
         /**
          * The statements that make a login for Genarch itself
-         * @description Needs the remit see.
+         * @description Needs the permission view.
          */
         get: operations["prepare-login"];
         put?: never;
@@ -297,7 +297,7 @@ export interface paths {
         };
         /**
          * What happens, as it happens
-         * @description Needs the remit see.
+         * @description Needs the permission view.
          */
         get: operations["watch"];
         put?: never;
@@ -317,7 +317,7 @@ export interface paths {
         };
         /**
          * Read the journal, the newest first
-         * @description Needs the remit see.
+         * @description Needs the permission view.
          */
         get: operations["list-journal"];
         put?: never;
@@ -337,7 +337,7 @@ export interface paths {
         };
         /**
          * Walk the whole chain: is an entry missing or altered?
-         * @description Needs the remit see.
+         * @description Needs the permission view.
          */
         get: operations["check-journal"];
         put?: never;
@@ -357,13 +357,13 @@ export interface paths {
         };
         /**
          * List operators
-         * @description Needs the remit govern.
+         * @description Needs the permission admin.
          */
         get: operations["list-operators"];
         put?: never;
         /**
          * Add an operator
-         * @description Needs the remit govern.
+         * @description Needs the permission admin.
          */
         post: operations["add-operator"];
         delete?: never;
@@ -387,7 +387,7 @@ export interface paths {
         head?: never;
         /**
          * Alter an operator
-         * @description Needs the remit govern.
+         * @description Needs the permission admin.
          */
         patch: operations["edit-operator"];
         trace?: never;
@@ -401,7 +401,7 @@ export interface paths {
         };
         /**
          * Find servers, databases, accounts and roles by a part of their name
-         * @description Needs the remit see.
+         * @description Needs the permission view.
          */
         get: operations["search"];
         put?: never;
@@ -421,13 +421,13 @@ export interface paths {
         };
         /**
          * List registered servers
-         * @description Needs the remit see.
+         * @description Needs the permission view.
          */
         get: operations["list-servers"];
         put?: never;
         /**
          * Register a server
-         * @description Needs the remit govern.
+         * @description Needs the permission admin.
          */
         post: operations["add-server"];
         delete?: never;
@@ -445,21 +445,21 @@ export interface paths {
         };
         /**
          * One registered server, with what it says just now
-         * @description Needs the remit see.
+         * @description Needs the permission view.
          */
         get: operations["show-server"];
         put?: never;
         post?: never;
         /**
          * Forget a registration; nothing on the server is touched
-         * @description Needs the remit govern.
+         * @description Needs the permission admin.
          */
         delete: operations["forget-server"];
         options?: never;
         head?: never;
         /**
          * Alter a registration
-         * @description Needs the remit govern.
+         * @description Needs the permission admin.
          */
         patch: operations["edit-server"];
         trace?: never;
@@ -475,7 +475,7 @@ export interface paths {
         put?: never;
         /**
          * Accept the instance that answers as the known one
-         * @description Needs the remit govern.
+         * @description Needs the permission admin.
          */
         post: operations["accept-server"];
         delete?: never;
@@ -493,7 +493,7 @@ export interface paths {
         };
         /**
          * What every account comes to on every database
-         * @description Needs the remit see.
+         * @description Needs the permission view.
          */
         get: operations["show-access"];
         put?: never;
@@ -513,7 +513,7 @@ export interface paths {
         };
         /**
          * Whether an account may do something, and by which chain
-         * @description Needs the remit see.
+         * @description Needs the permission view.
          */
         get: operations["show-why"];
         put?: never;
@@ -533,7 +533,7 @@ export interface paths {
         };
         /**
          * Accounts and roles of a server, live
-         * @description Needs the remit see.
+         * @description Needs the permission view.
          */
         get: operations["list-accounts"];
         put?: never;
@@ -553,7 +553,7 @@ export interface paths {
         };
         /**
          * One account or role: what it is, has and owns
-         * @description Needs the remit see.
+         * @description Needs the permission view.
          */
         get: operations["show-account"];
         put?: never;
@@ -573,7 +573,7 @@ export interface paths {
         };
         /**
          * Look at a server afresh: address, identity, version, what the login may do
-         * @description Needs the remit see.
+         * @description Needs the permission view.
          */
         get: operations["check-server"];
         put?: never;
@@ -593,7 +593,7 @@ export interface paths {
         };
         /**
          * What can be chosen on a server, for example encodings
-         * @description Needs the remit see.
+         * @description Needs the permission view.
          */
         get: operations["list-choices"];
         put?: never;
@@ -613,7 +613,7 @@ export interface paths {
         };
         /**
          * List the databases of a server, live
-         * @description Needs the remit see.
+         * @description Needs the permission view.
          */
         get: operations["list-databases"];
         put?: never;
@@ -633,7 +633,7 @@ export interface paths {
         };
         /**
          * One database, live
-         * @description Needs the remit see.
+         * @description Needs the permission view.
          */
         get: operations["show-database"];
         put?: never;
@@ -653,7 +653,7 @@ export interface paths {
         };
         /**
          * The handover sheet of a database, without passwords
-         * @description Needs the remit see.
+         * @description Needs the permission view.
          */
         get: operations["show-handover"];
         put?: never;
@@ -673,7 +673,7 @@ export interface paths {
         };
         /**
          * What an account was given, or who was given anything on a database
-         * @description Needs the remit see.
+         * @description Needs the permission view.
          */
         get: operations["list-grants"];
         put?: never;
@@ -693,7 +693,7 @@ export interface paths {
         };
         /**
          * Who is connected to a server, live, and who blocks whom
-         * @description Needs the remit see.
+         * @description Needs the permission view.
          */
         get: operations["list-sessions"];
         put?: never;
@@ -713,7 +713,7 @@ export interface paths {
         };
         /**
          * How many sessions there were in the last hour
-         * @description Needs the remit see.
+         * @description Needs the permission view.
          */
         get: operations["show-session-history"];
         put?: never;
@@ -801,10 +801,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List tokens; all of them with the remit govern, else one's own */
+        /** List tokens; all of them with the permission admin, else one's own */
         get: operations["list-tokens"];
         put?: never;
-        /** Make a token: for a program with the remit govern, else for oneself */
+        /** Make a token: for a program with the permission admin, else for oneself */
         post: operations["add-token"];
         delete?: never;
         options?: never;
@@ -822,7 +822,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Revoke a token; others' with the remit govern */
+        /** Revoke a token; others' with the permission admin */
         delete: operations["revoke-token"];
         options?: never;
         head?: never;
@@ -852,16 +852,16 @@ export interface components {
              * @description -1 is none.
              */
             connection_limit: number;
+            /**
+             * Format: int64
+             * @description In a list: how many databases it can get into.
+             */
+            connects?: number;
             /** @description The one that it lies in. */
             database?: string;
             /** @description What it comes to, where it is anything. */
             databases: components["schemas"]["DatabaseLevel"][];
             default_role?: string;
-            /**
-             * Format: int64
-             * @description In a list: how many databases it can get into.
-             */
-            enters?: number;
             expired: boolean;
             /** Format: date-time */
             expires?: string;
@@ -899,17 +899,17 @@ export interface components {
              * @description -1 is none.
              */
             connection_limit: number;
+            /**
+             * Format: int64
+             * @description In a list: how many databases it can get into.
+             */
+            connects?: number;
             /** @description The one that it lies in. */
             database?: string;
             /** @description What it comes to, where it is anything. */
             databases: components["schemas"]["DatabaseLevel"][];
             default_role?: string;
             engine: string;
-            /**
-             * Format: int64
-             * @description In a list: how many databases it can get into.
-             */
-            enters?: number;
             environment: string;
             expired: boolean;
             /** Format: date-time */
@@ -972,10 +972,10 @@ export interface components {
             database?: string;
             /** @description Where it comes from, on engines where that is part of an account; new ones without one come from everywhere. */
             host?: string;
-            /** @description account.create: do nothing if it is there, and say what differs. */
-            if_absent?: boolean;
             /** @description account.drop: do nothing if it is not there. */
-            if_present?: boolean;
+            if_exists?: boolean;
+            /** @description account.create: do nothing if it is there, and say what differs. */
+            if_not_exists?: boolean;
             name: string;
             new_host?: string;
             new_name?: string;
@@ -1021,7 +1021,7 @@ export interface components {
             target: string;
         };
         Chain: {
-            pass_on?: boolean;
+            grant_option?: boolean;
             /** @description From the account to who holds it. */
             roles: string[];
             text: string;
@@ -1238,7 +1238,7 @@ export interface components {
             /** @description What will be made there later is not covered. */
             gap?: boolean;
             /** @enum {string} */
-            level: "none" | "unknown" | "enter" | "custom" | "read" | "write" | "build" | "own";
+            level: "none" | "unknown" | "connect" | "custom" | "read" | "write" | "build" | "own";
             /** @description It has more than the bundle of that name. */
             more?: boolean;
         };
@@ -1260,10 +1260,10 @@ export interface components {
             total: number;
         };
         DatabaseSpec: {
-            /** @description database.create: do nothing if it is there, and say what differs. */
-            if_absent?: boolean;
             /** @description database.drop: do nothing if it is not there. */
-            if_present?: boolean;
+            if_exists?: boolean;
+            /** @description database.create: do nothing if it is there, and say what differs. */
+            if_not_exists?: boolean;
             name: string;
             /** @description For database.rename. */
             new_name?: string;
@@ -1485,6 +1485,8 @@ export interface components {
             count: number;
             /** @description What is refused whatever else is granted, on engines that can. */
             denied?: string[];
+            /** @description Those that may be given on. */
+            grant_option: string[];
             grantor?: string;
             holder: components["schemas"]["Principal"];
             /** @description The database does not exist; the grant comes alive with it. */
@@ -1493,8 +1495,6 @@ export interface components {
             /** @description The databases that the pattern opens. */
             opens?: string[] | null;
             owner?: boolean;
-            /** @description Those that may be given on. */
-            pass_on: string[];
             /** @description The database's name is a pattern. */
             pattern?: boolean;
             privileges: string[];
@@ -1518,14 +1518,14 @@ export interface components {
              */
             bundle?: "read" | "write" | "build" | "own";
             database: string;
+            /** @description With the right to give them on. */
+            grant_option?: boolean;
             /** @description What single privileges are about; the database when nothing is named. */
             on?: components["schemas"]["Object"];
             /** @description The options of the engine, by name, as GET /engines describes them. */
             options?: {
                 [key: string]: unknown;
             };
-            /** @description With the right to give them on. */
-            pass_on?: boolean;
             /** @description Single privileges instead of a bundle. */
             privileges?: string[];
             /** @description Whose privileges. */
@@ -1587,11 +1587,11 @@ export interface components {
             clearing?: components["schemas"]["ClearingSpec"];
             /** @description For the kinds that begin with database. */
             database?: components["schemas"]["DatabaseSpec"];
-            /** @description For grant.give and grant.take. */
+            /** @description For privilege.grant and privilege.revoke. */
             grant?: components["schemas"]["GrantSpec"];
             /** @enum {string} */
-            kind: "database.create" | "database.alter" | "database.drop" | "database.rename" | "session.end" | "server.mark" | "account.create" | "account.alter" | "account.rename" | "account.password" | "account.drop" | "role.give" | "role.take" | "grant.give" | "grant.take";
-            /** @description For role.give and role.take. */
+            kind: "database.create" | "database.alter" | "database.drop" | "database.rename" | "session.end" | "server.mark" | "account.create" | "account.alter" | "account.rename" | "account.password" | "account.drop" | "role.grant" | "role.revoke" | "privilege.grant" | "privilege.revoke";
+            /** @description For role.grant and role.revoke. */
             member?: components["schemas"]["MemberSpec"];
             server: string;
             /** @description For session.end. */
@@ -1753,18 +1753,18 @@ export interface components {
             created?: string;
             disabled: boolean;
             name: string;
+            permissions: string[];
             /** @description Signs in with a token only. */
             program: boolean;
-            remits: string[];
         };
         OperatorEdited: {
             /** Format: date-time */
             created?: string;
             disabled: boolean;
             name: string;
+            permissions: string[];
             /** @description Signs in with a token only. */
             program: boolean;
-            remits: string[];
             /**
              * Format: int64
              * @description Tokens of theirs that are still good.
@@ -1775,14 +1775,14 @@ export interface components {
             name: string;
             /** @description For a person. */
             password?: string;
+            permissions: string[];
             program?: boolean;
-            remits: string[];
         };
         OperatorPatch: {
             disabled?: boolean;
             /** @description Of somebody else: one's own is altered at /session/password. */
             password?: string;
-            remits?: string[];
+            permissions?: string[];
             /** @description End every token of theirs. */
             revoke_tokens?: boolean;
         };
@@ -2287,7 +2287,7 @@ export interface components {
             login: boolean;
             operator: string;
             /** @description It may only do this of what its operator may; absent: all of it. */
-            remits?: string[];
+            permissions?: string[];
             /** Format: date-time */
             revoked?: string;
             /** @description The token itself; shown once, when it is made. */
@@ -2304,7 +2304,7 @@ export interface components {
             from?: string[];
             operator: string;
             /** @description It may only do this of what its operator may; absent: all of it. */
-            remits?: string[];
+            permissions?: string[];
             title: string;
         };
         Use: {

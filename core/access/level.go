@@ -13,13 +13,13 @@ import (
 // Level is what an account has on a database, in one word.
 type Level uint8
 
-// The levels. Enter is only a way in, without anything to do there (PostgreSQL
+// The levels. Connect is only a way in, without anything to do there (PostgreSQL
 // opens that to everybody at first); Custom fits no bundle; Unknown: the
 // database could not be looked into.
 const (
 	None Level = iota
 	Unknown
-	Enter
+	Connect
 	Custom
 	Read
 	Write
@@ -27,7 +27,7 @@ const (
 	Own
 )
 
-var levelNames = [...]string{"none", "unknown", "enter", "custom", "read", "write", "build", "own"}
+var levelNames = [...]string{"none", "unknown", "connect", "custom", "read", "write", "build", "own"}
 
 // String is the word.
 func (l Level) String() string { return levelNames[l] }

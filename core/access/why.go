@@ -72,8 +72,8 @@ type Chain struct {
 	Via   Via
 	// Detail is the pattern, the grantor, the predefined role.
 	Detail string
-	// PassOn: the privilege may be given on.
-	PassOn bool
+	// GrantOption: the privilege may be given on.
+	GrantOption bool
 }
 
 // Need is one thing that it takes, and how it is met.
@@ -128,7 +128,7 @@ func (g *Graph) Why(p catalog.Principal, want privilege.Set, o catalog.Object) A
 				continue
 			}
 			need.everywhere = need.everywhere || w.everywhere && !w.dormant
-			c := Chain{Via: w.via, Detail: w.text, PassOn: w.grantable.Has(n.Privilege)}
+			c := Chain{Via: w.via, Detail: w.text, GrantOption: w.grantable.Has(n.Privilege)}
 			for _, u := range w.path[1:] {
 				if u != g.public {
 					c.Roles = append(c.Roles, g.nodes[u])

@@ -33,9 +33,9 @@ type AccountSpec struct {
 	// Database is the one that it lies in, on engines where accounts do.
 	Database string `json:"database,omitempty"`
 	// Role: a group without login.
-	Role      bool `json:"role,omitempty"`
-	IfAbsent  bool `json:"if_absent,omitempty"`
-	IfPresent bool `json:"if_present,omitempty"`
+	Role        bool `json:"role,omitempty"`
+	IfNotExists bool `json:"if_not_exists,omitempty"`
+	IfExists    bool `json:"if_exists,omitempty"`
 	// NewName and NewHost are for RenameAccount.
 	NewName  string         `json:"new_name,omitempty"`
 	NewHost  string         `json:"new_host,omitempty"`
@@ -86,8 +86,8 @@ type GrantSpec struct {
 	// Privileges single out what is given or taken, on On.
 	Privileges []string       `json:"privileges,omitempty"`
 	On         catalog.Object `json:"on"`
-	// PassOn: with the right to give them on.
-	PassOn bool `json:"pass_on,omitempty"`
+	// GrantOption: with the right to give them on.
+	GrantOption bool `json:"grant_option,omitempty"`
 	// Options are what is asked for of the engine's own fields, by their names.
 	Options catalog.Values `json:"options,omitempty"`
 }
@@ -105,8 +105,8 @@ func (g GrantSpec) check(k Kind) error {
 	if len(g.Privileges) == 0 && !plain(g.On) {
 		return errors.New("an object below the database goes with single privileges: a bundle, or everything, is of the whole database")
 	}
-	if k == GiveGrant && g.Bundle == "" && len(g.Privileges) == 0 {
-		return errors.New("grant.give needs a bundle or privileges")
+	if k == GrantPrivilege && g.Bundle == "" && len(g.Privileges) == 0 {
+		return errors.New("privilege.grant needs a bundle or privileges")
 	}
 	return nil
 }

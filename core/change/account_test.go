@@ -14,11 +14,11 @@ import (
 
 func TestIntentChecks(t *testing.T) {
 	for _, in := range []Intent{
-		{Kind: CreateAccount}, {Kind: GiveRole}, {Kind: GiveRole, Member: &MemberSpec{}}, {Kind: GiveGrant}, {Kind: "account.fly"},
+		{Kind: CreateAccount}, {Kind: GrantRole}, {Kind: GrantRole, Member: &MemberSpec{}}, {Kind: GrantPrivilege}, {Kind: "account.fly"},
 		{Kind: RenameAccount, Account: &AccountSpec{Name: "x"}}, {Kind: SetPassword, Account: &AccountSpec{Name: "x"}}, {Kind: AlterAccount, Account: &AccountSpec{Name: "x"}},
 		{Kind: CreateAccount, Account: &AccountSpec{Name: "x", Role: true, Password: Given}},
-		{Kind: GiveGrant, Grant: &GrantSpec{Database: "d"}}, {Kind: GiveGrant, Grant: &GrantSpec{Database: "d", Bundle: "all"}},
-		{Kind: GiveGrant, Grant: &GrantSpec{Database: "d", Bundle: "read", Privileges: []string{"SELECT"}}}, {Kind: GiveGrant, Grant: &GrantSpec{Database: "d", Privileges: []string{"FLY"}}},
+		{Kind: GrantPrivilege, Grant: &GrantSpec{Database: "d"}}, {Kind: GrantPrivilege, Grant: &GrantSpec{Database: "d", Bundle: "all"}},
+		{Kind: GrantPrivilege, Grant: &GrantSpec{Database: "d", Bundle: "read", Privileges: []string{"SELECT"}}}, {Kind: GrantPrivilege, Grant: &GrantSpec{Database: "d", Privileges: []string{"FLY"}}},
 	} {
 		in.Server = "harbour"
 		if in.Check() == nil {
@@ -28,8 +28,8 @@ func TestIntentChecks(t *testing.T) {
 	for target, in := range map[string]Intent{
 		"harbour/account:x":        {Kind: DropAccount, Account: &AccountSpec{Name: "x"}},
 		"harbour/account:x@10.0.%": {Kind: DropAccount, Account: &AccountSpec{Name: "x", Host: "10.0.%"}},
-		"harbour/role:crew":        {Kind: GiveRole, Member: &MemberSpec{Role: "crew", To: catalog.Principal{Name: "x"}}},
-		"harbour/d":                {Kind: TakeGrant, Grant: &GrantSpec{Database: "d", To: catalog.Principal{Name: "x"}}},
+		"harbour/role:crew":        {Kind: GrantRole, Member: &MemberSpec{Role: "crew", To: catalog.Principal{Name: "x"}}},
+		"harbour/d":                {Kind: RevokePrivilege, Grant: &GrantSpec{Database: "d", To: catalog.Principal{Name: "x"}}},
 	} {
 		in.Server = "harbour"
 		if err := in.Check(); err != nil || in.Target().String() != target {

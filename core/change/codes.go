@@ -57,9 +57,9 @@ const (
 	ServerReadOnly = "server.read_only"
 	// ServerHasIdentity: a server that is marked already, or needs no mark.
 	ServerHasIdentity = "server.marked"
-	// ExistsAsAsked: --if-absent, and it is there as asked.
+	// ExistsAsAsked: --if-not-exists, and it is there as asked.
 	ExistsAsAsked = "exists.as_asked"
-	// ExistsDifferent: --if-absent, and what is there differs.
+	// ExistsDifferent: --if-not-exists, and what is there differs.
 	ExistsDifferent = "exists.different"
 	// MadeMeanwhile: another change made it since; says who and when.
 	MadeMeanwhile = "name.made_by_change"
@@ -101,7 +101,7 @@ const (
 	DatabaseBroken = "database.broken"
 	// DatabaseDenied: it is there, and Genarch's login may not do that to it.
 	DatabaseDenied = "database.denied"
-	// DatabaseGone: --if-present, and it is not there.
+	// DatabaseGone: --if-exists, and it is not there.
 	DatabaseGone = "database.gone"
 	// DatabaseSame: it is as asked already.
 	DatabaseSame = "database.as_asked"
@@ -181,10 +181,10 @@ const (
 	RoleHeld = "role.held"
 	// RoleDormant: the role is held only after SET ROLE.
 	RoleDormant = "role.dormant"
-	// RolePassOn: the member may give the role on.
-	RolePassOn = "role.pass_on"
-	// GrantPassOn: the privileges may be given on.
-	GrantPassOn = "grant.pass_on"
+	// RoleAdminOption: the member may give the role on.
+	RoleAdminOption = "role.admin_option"
+	// PrivilegeGrantOption: the privileges may be given on.
+	PrivilegeGrantOption = "privilege.grant_option"
 	// GrantInvalid: a privilege that the object does not know.
 	GrantInvalid = "grant.invalid"
 	// GrantHeld: it has that already; or has it not, when taking.

@@ -40,12 +40,12 @@ const (
 	SetPassword Kind = "account.password"
 	// DropAccount removes it.
 	DropAccount Kind = "account.drop"
-	// GiveRole makes an account or role a member of a role, TakeRole ends that.
-	GiveRole Kind = "role.give"
-	TakeRole Kind = "role.take"
-	// GiveGrant gives a bundle or single privileges, TakeGrant takes them.
-	GiveGrant Kind = "grant.give"
-	TakeGrant Kind = "grant.take"
+	// GrantRole makes an account or role a member of a role, RevokeRole ends that.
+	GrantRole  Kind = "role.grant"
+	RevokeRole Kind = "role.revoke"
+	// GrantPrivilege gives a bundle or single privileges, RevokePrivilege takes them.
+	GrantPrivilege  Kind = "privilege.grant"
+	RevokePrivilege Kind = "privilege.revoke"
 )
 
 // ErrIntent is what every malformed intent's error wraps.
@@ -66,9 +66,9 @@ type Intent struct {
 	Sessions *SessionsSpec `json:"sessions,omitempty"`
 	// Account is set for the kinds that begin with account.
 	Account *AccountSpec `json:"account,omitempty"`
-	// Member is set for GiveRole and TakeRole.
+	// Member is set for GrantRole and RevokeRole.
 	Member *MemberSpec `json:"member,omitempty"`
-	// Grant is set for GiveGrant and TakeGrant.
+	// Grant is set for GrantPrivilege and RevokePrivilege.
 	Grant *GrantSpec `json:"grant,omitempty"`
 	// Mark is set for MarkServer: the random identifier to be written.
 	Mark string `json:"mark,omitempty"`
@@ -76,10 +76,10 @@ type Intent struct {
 
 // DatabaseSpec is what is asked for of one database.
 type DatabaseSpec struct {
-	Name     string `json:"name"`
-	IfAbsent bool   `json:"if_absent,omitempty"`
-	// IfPresent: dropping one that is not there is done already.
-	IfPresent bool `json:"if_present,omitempty"`
+	Name        string `json:"name"`
+	IfNotExists bool   `json:"if_not_exists,omitempty"`
+	// IfExists: dropping one that is not there is done already.
+	IfExists bool `json:"if_exists,omitempty"`
 	// NewName is for RenameDatabase.
 	NewName string `json:"new_name,omitempty"`
 	// Team makes, with the database, what a team needs to use it.

@@ -22,8 +22,8 @@ func least() map[Kind]Intent {
 		EndSessions:    {Sessions: &SessionsSpec{Filter: clearing.Filter{Account: "mate"}}}, MarkServer: {Mark: "m"},
 		CreateAccount: account(AccountSpec{Name: "mate"}), AlterAccount: account(AccountSpec{Name: "mate", Options: catalog.Values{"locked": yes}}),
 		RenameAccount: account(AccountSpec{Name: "mate", NewName: "bosun"}), SetPassword: account(AccountSpec{Name: "mate", Password: Generated}), DropAccount: account(AccountSpec{Name: "mate"}),
-		GiveRole: {Member: &MemberSpec{Role: "crew", To: to}}, TakeRole: {Member: &MemberSpec{Role: "crew", To: to}},
-		GiveGrant: {Grant: &GrantSpec{Database: "tides_dev", To: to, Bundle: "read"}}, TakeGrant: {Grant: &GrantSpec{Database: "tides_dev", To: to}},
+		GrantRole: {Member: &MemberSpec{Role: "crew", To: to}}, RevokeRole: {Member: &MemberSpec{Role: "crew", To: to}},
+		GrantPrivilege: {Grant: &GrantSpec{Database: "tides_dev", To: to, Bundle: "read"}}, RevokePrivilege: {Grant: &GrantSpec{Database: "tides_dev", To: to}},
 	}
 	for k, in := range out {
 		in.Kind, in.Server = k, "harbour"
@@ -134,9 +134,9 @@ func TestIntentsMeanWhatTheySay(t *testing.T) {
 	for title, in := range map[string]Intent{
 		"a drop with a team":         {Kind: DropDatabase, Server: "harbour", Database: &DatabaseSpec{Name: "x", Team: &TeamSpec{Name: "t"}}},
 		"an account and a database":  {Kind: DropAccount, Server: "harbour", Account: &AccountSpec{Name: "mate"}, Database: &DatabaseSpec{Name: "tickets_prod"}},
-		"a bundle on a table":        {Kind: GiveGrant, Server: "harbour", Grant: &GrantSpec{Database: "x", To: catalog.Principal{Name: "mate"}, Bundle: "read", On: catalog.Object{Scope: catalog.ScopeTable, Name: "t"}}},
-		"a role without a member":    {Kind: GiveRole, Server: "harbour", Member: &MemberSpec{Role: "crew"}},
-		"an object of another place": {Kind: GiveGrant, Server: "harbour", Grant: &GrantSpec{Database: "x", To: catalog.Principal{Name: "mate"}, Privileges: []string{"SELECT"}, On: catalog.Object{Scope: catalog.ScopeTable, Database: "y", Name: "t"}}},
+		"a bundle on a table":        {Kind: GrantPrivilege, Server: "harbour", Grant: &GrantSpec{Database: "x", To: catalog.Principal{Name: "mate"}, Bundle: "read", On: catalog.Object{Scope: catalog.ScopeTable, Name: "t"}}},
+		"a role without a member":    {Kind: GrantRole, Server: "harbour", Member: &MemberSpec{Role: "crew"}},
+		"an object of another place": {Kind: GrantPrivilege, Server: "harbour", Grant: &GrantSpec{Database: "x", To: catalog.Principal{Name: "mate"}, Privileges: []string{"SELECT"}, On: catalog.Object{Scope: catalog.ScopeTable, Database: "y", Name: "t"}}},
 		"no such kind":               {Kind: "database.flood", Server: "harbour"},
 	} {
 		if err := in.Check(); err == nil {

@@ -116,7 +116,7 @@ func testAccountLife(t *testing.T, e engine.Engine, s engine.Server) {
 		t.Fatalf("read back as %+v", a)
 	}
 	again := make
-	again.IfAbsent = true
+	again.IfNotExists = true
 	if b := Ask(t, e, s, account(change.CreateAccount, again)); b.Outcome != change.Nothing || len(b.Differences) > 0 {
 		t.Errorf("the second run: %s %+v", b.Outcome, b.Differences)
 	}
@@ -157,7 +157,7 @@ func testAccountLife(t *testing.T, e engine.Engine, s engine.Server) {
 	if b := Ask(t, e, s, account(change.DropAccount, spec)); !slices.Contains(b.Codes(change.Stop), change.AccountAbsent) {
 		t.Errorf("dropping it again: %+v", b.Findings)
 	}
-	spec.IfPresent = true
+	spec.IfExists = true
 	if b := Ask(t, e, s, account(change.DropAccount, spec)); b.Outcome != change.Nothing {
 		t.Errorf("dropping it if present: %+v", b.Findings)
 	}
@@ -208,24 +208,24 @@ func testRoles(t *testing.T, e engine.Engine, s engine.Server) {
 		return change.Intent{Kind: k, Member: &change.MemberSpec{Role: of, To: to, Admin: admin}}
 	}
 	officers, mate := catalog.Principal{Name: "officers", Role: role}, catalog.Principal{Name: "mate", Host: host(e)}
-	Act(t, e, s, give(change.GiveRole, "deck", officers, false))
-	Act(t, e, s, give(change.GiveRole, "officers", mate, true))
-	if b := Ask(t, e, s, give(change.GiveRole, "officers", mate, true)); b.Outcome != change.Nothing {
+	Act(t, e, s, give(change.GrantRole, "deck", officers, false))
+	Act(t, e, s, give(change.GrantRole, "officers", mate, true))
+	if b := Ask(t, e, s, give(change.GrantRole, "officers", mate, true)); b.Outcome != change.Nothing {
 		t.Errorf("given twice: %+v", b.Findings)
 	}
-	if b := Ask(t, e, s, give(change.GiveRole, "officers", catalog.Principal{Name: "deck", Role: role}, false)); !slices.Contains(b.Codes(change.Stop), change.RoleCircle) {
+	if b := Ask(t, e, s, give(change.GrantRole, "officers", catalog.Principal{Name: "deck", Role: role}, false)); !slices.Contains(b.Codes(change.Stop), change.RoleCircle) {
 		t.Errorf("a circle of roles: %+v", b.Findings)
 	}
 	_, a, _ := find(t, s, "mate")
 	if roles, _ := access.New(a, e.Rules).Roles(mate); len(roles) != 2 {
 		t.Errorf("mate has the roles %v; want officers and deck", roles)
 	}
-	Act(t, e, s, give(change.TakeRole, "officers", mate, false))
+	Act(t, e, s, give(change.RevokeRole, "officers", mate, false))
 	_, a, _ = find(t, s, "mate")
 	if roles, dormant := access.New(a, e.Rules).Roles(mate); len(roles)+len(dormant) != 0 {
 		t.Errorf("mate still has %v %v", roles, dormant)
 	}
-	if b := Ask(t, e, s, give(change.TakeRole, "officers", mate, false)); b.Outcome != change.Nothing {
+	if b := Ask(t, e, s, give(change.RevokeRole, "officers", mate, false)); b.Outcome != change.Nothing {
 		t.Errorf("taken twice: %+v", b.Findings)
 	}
 	Act(t, e, s, account(change.DropAccount, change.AccountSpec{Name: "officers", Role: role}))
@@ -249,7 +249,7 @@ func testBundles(t *testing.T, e engine.Engine, s engine.Server) {
 		return access.New(a, e.Rules).Level(who, "bund_les")
 	}
 	for _, bundle := range access.Bundles {
-		give := change.Intent{Kind: change.GiveGrant, Grant: &change.GrantSpec{Database: "bund_les", To: who, Bundle: bundle}}
+		give := change.Intent{Kind: change.GrantPrivilege, Grant: &change.GrantSpec{Database: "bund_les", To: who, Bundle: bundle}}
 		before, _, err := grantsOf(t, e, s, who)
 		if err != nil {
 			t.Fatal(err)
@@ -278,18 +278,18 @@ func testBundles(t *testing.T, e engine.Engine, s engine.Server) {
 		}
 		Act(t, e, s, give)
 		if bundle == access.BundleWrite {
-			Act(t, e, s, change.Intent{Kind: change.TakeGrant, Grant: &change.GrantSpec{Database: "bund_les", To: who, Bundle: access.BundleRead}})
+			Act(t, e, s, change.Intent{Kind: change.RevokePrivilege, Grant: &change.GrantSpec{Database: "bund_les", To: who, Bundle: access.BundleRead}})
 			if c := level(); c.Level != access.Read {
 				t.Errorf("write, taken down to read, is %s", c.Level)
 			}
 			Act(t, e, s, give)
 		}
 	}
-	Act(t, e, s, change.Intent{Kind: change.TakeGrant, Grant: &change.GrantSpec{Database: "bund_les", To: who}})
+	Act(t, e, s, change.Intent{Kind: change.RevokePrivilege, Grant: &change.GrantSpec{Database: "bund_les", To: who}})
 	if c := level(); c.Level != access.None {
 		t.Errorf("after taking everything it has %s", c.Level)
 	}
-	if b := Ask(t, e, s, change.Intent{Kind: change.TakeGrant, Grant: &change.GrantSpec{Database: "bund_les", To: who}}); b.Outcome != change.Nothing {
+	if b := Ask(t, e, s, change.Intent{Kind: change.RevokePrivilege, Grant: &change.GrantSpec{Database: "bund_les", To: who}}); b.Outcome != change.Nothing {
 		t.Errorf("taken twice acts: %v", b.Statements())
 	}
 }
@@ -314,30 +314,30 @@ func grantsOf(t *testing.T, e engine.Engine, s engine.Server, p catalog.Principa
 
 func testSingle(t *testing.T, e engine.Engine, s engine.Server) {
 	who := catalog.Principal{Name: "bundled", Host: host(e)}
-	give := func(k change.Kind, passOn bool, o catalog.Object, privileges ...string) change.Intent {
-		return change.Intent{Kind: k, Grant: &change.GrantSpec{Database: "bund_les", To: who, Privileges: privileges, On: o, PassOn: passOn}}
+	give := func(k change.Kind, grantOption bool, o catalog.Object, privileges ...string) change.Intent {
+		return change.Intent{Kind: k, Grant: &change.GrantSpec{Database: "bund_les", To: who, Privileges: privileges, On: o, GrantOption: grantOption}}
 	}
 	create := catalog.Object{Scope: catalog.ScopeDatabase}
-	b := Act(t, e, s, give(change.GiveGrant, true, create, "CREATE"))
-	if !slices.Contains(b.Codes(change.Caution), change.GrantPassOn) {
+	b := Act(t, e, s, give(change.GrantPrivilege, true, create, "CREATE"))
+	if !slices.Contains(b.Codes(change.Caution), change.PrivilegeGrantOption) {
 		t.Errorf("the right to pass on is no caution: %+v", b.Findings)
 	}
-	Act(t, e, s, give(change.TakeGrant, false, create, "CREATE"))
+	Act(t, e, s, give(change.RevokePrivilege, false, create, "CREATE"))
 	// One that there is, and databases do not have.
 	other := slices.IndexFunc(e.Describe().Privileges, func(p engine.Privilege) bool { return !slices.Contains(p.On, catalog.ScopeDatabase) })
-	if b := Ask(t, e, s, give(change.GiveGrant, false, create, "CREATE", e.Describe().Privileges[other].Name)); !slices.Contains(b.Codes(change.Stop), change.GrantInvalid) {
+	if b := Ask(t, e, s, give(change.GrantPrivilege, false, create, "CREATE", e.Describe().Privileges[other].Name)); !slices.Contains(b.Codes(change.Stop), change.GrantInvalid) {
 		t.Errorf("a privilege that databases do not have: %+v", b.Findings)
 	}
 	nowhere := catalog.Object{Scope: catalog.ScopeTable, Schema: map[bool]string{true: "", false: "public"}[e.Describe().HasHosts()], Name: "no_such"}
-	if b := Ask(t, e, s, give(change.GiveGrant, false, nowhere, "SELECT")); !slices.Contains(b.Codes(change.Stop), change.ObjectAbsent) {
+	if b := Ask(t, e, s, give(change.GrantPrivilege, false, nowhere, "SELECT")); !slices.Contains(b.Codes(change.Stop), change.ObjectAbsent) {
 		t.Errorf("a table that is not there: %+v", b.Findings)
 	}
-	missing := give(change.GiveGrant, false, create, "CREATE")
+	missing := give(change.GrantPrivilege, false, create, "CREATE")
 	missing.Grant.Database = "no_such"
 	if b := Ask(t, e, s, missing); !slices.Contains(b.Codes(change.Stop), change.DatabaseAbsent) {
 		t.Errorf("a database that is not there: %+v", b.Findings)
 	}
-	nobody := give(change.GiveGrant, false, create, "CREATE")
+	nobody := give(change.GrantPrivilege, false, create, "CREATE")
 	nobody.Grant.To.Name = "nobody_such"
 	if b := Ask(t, e, s, nobody); !slices.Contains(b.Codes(change.Stop), change.AccountAbsent) {
 		t.Errorf("an account that is not there: %+v", b.Findings)

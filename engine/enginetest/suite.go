@@ -264,7 +264,7 @@ func testHostile(t *testing.T, e engine.Engine, target engine.Target) {
 }
 
 func testIfAbsent(t *testing.T, e engine.Engine, s engine.Server) {
-	spec := change.DatabaseSpec{Name: "manifests_prod", IfAbsent: true, Options: catalog.Values{"comment": "first"}}
+	spec := change.DatabaseSpec{Name: "manifests_prod", IfNotExists: true, Options: catalog.Values{"comment": "first"}}
 	if _, err := Carry(t, s, Brief(t, e, s, spec)); err != nil {
 		t.Fatal(err)
 	}
@@ -276,7 +276,7 @@ func testIfAbsent(t *testing.T, e engine.Engine, s engine.Server) {
 	if b.Outcome != change.Nothing || len(b.Differences) != 1 || b.Differences[0] != (change.Difference{Name: "comment", Asked: "second", Actual: "first"}) {
 		t.Errorf("differences %+v", b.Differences)
 	}
-	spec.IfAbsent = false
+	spec.IfNotExists = false
 	if b := Brief(t, e, s, spec); !slices.Contains(b.Codes(change.Stop), change.NameTaken) || b.Findings[0].Suggestion == "" {
 		t.Errorf("a taken name gave %+v", b.Findings)
 	}

@@ -263,18 +263,18 @@ func (s *server) readGrants(ctx context.Context) ([]catalog.Grant, error) {
 				if scope == catalog.ScopeRoutine {
 					g.Routine, g.Column = strings.TrimPrefix(g.Column, procedure), ""
 				}
-				passOn := false
+				grantOption := false
 				for word := range strings.SplitSeq(words, ",") {
 					if strings.EqualFold(word, "Grant") {
-						passOn = true
+						grantOption = true
 					} else if set, ok := table.Named(word); ok {
 						g.Privileges = g.Privileges.Or(set)
 					}
 				}
-				if passOn {
+				if grantOption {
 					g.Grantable = g.Privileges
 				}
-				if !g.Privileges.Empty() || passOn {
+				if !g.Privileges.Empty() || grantOption {
 					*into = append(*into, g)
 				}
 				return err

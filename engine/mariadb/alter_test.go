@@ -40,7 +40,7 @@ func TestPlanAlterFindings(t *testing.T) {
 			s.Connected = []catalog.Session{{Kind: catalog.ClientSession, Database: "cargo_prod", Account: at("gate", "10.%")}}
 		}, "note:gate.effect", "connect again"},
 		{"mismatch", altering(catalog.Values{"encoding": "latin1", "collation": "utf8mb4_bin"}), nil, "stop:collation.mismatch", "latin1_swedish_ci"},
-		{"another owner", altering(catalog.Values{"owner": "gate"}), held, "caution:owner.replaced note:owner.bundle", "genarch grant give"},
+		{"another owner", altering(catalog.Values{"owner": "gate"}), held, "caution:owner.replaced note:owner.bundle", "genarch privilege grant"},
 		{"no such owner", altering(catalog.Values{"owner": "moon"}), func(s *catalog.Snapshot) { s.OwnerFound = nil }, "stop:option.absent", "create the account"},
 		{"a clearing for nothing", cleared, nil, "stop:option.invalid", "leave it out"},
 		{"may not alter", altering(catalog.Values{"comment": "x"}), func(s *catalog.Snapshot) { s.Doomed.MayDrop, s.Doomed.Remedy = false, "GRANT ALTER ON *.*" }, "stop:database.denied", "GRANT ALTER"},

@@ -76,15 +76,15 @@ var description = engine.Description{
 				Default: "ed25519", Decides: "how it proves itself: ed25519 or mysql_native_password"},
 		},
 		change.PartMember: {
-			{Name: "no_default", Title: "Not at sign-in", Type: engine.Yes, In: []change.Kind{change.GiveRole}, Default: "no",
+			{Name: "no_default", Title: "Not at sign-in", Type: engine.Yes, In: []change.Kind{change.GrantRole}, Default: "no",
 				Decides: "whether the member's default role stays as it is, so that the role has to be taken on"},
 		},
 		change.PartGrant: {
-			{Name: "pattern", Title: "The name as the grant has it", Type: engine.Text, In: []change.Kind{change.TakeGrant},
+			{Name: "pattern", Title: "The name as the grant has it", Type: engine.Text, In: []change.Kind{change.RevokePrivilege},
 				Default: "the plain name", Decides: "which grant is meant, where its database is a pattern"},
 		},
 		change.PartClearing: {
-			{Name: "hold_accounts", Title: "Lock accounts meanwhile", Type: engine.Yes, In: []change.Kind{change.DropDatabase}, Default: "no",
+			{Name: "lock_accounts", Title: "Lock accounts meanwhile", Type: engine.Yes, In: []change.Kind{change.DropDatabase}, Default: "no",
 				Decides: "whether accounts that the gate does not stop are locked: out of everything, not of this database alone"},
 		},
 	},
@@ -105,10 +105,10 @@ var description = engine.Description{
 		change.SetPassword:   {Says: "ALTER USER with a verifier."},
 		change.DropAccount: {Says: "It is locked, its sessions are ended, then DROP USER; whatever it is the definer of fails afterwards, and is told before.",
 			Undo: "unlocked, until it is dropped"},
-		change.GiveRole:  {Says: "GRANT role, and SET DEFAULT ROLE so that it holds at sign-in.", Undo: "REVOKE, and the former default role"},
-		change.TakeRole:  {Says: "REVOKE role; sessions that hold it keep it until they sign in again.", Undo: "GRANT as it was"},
-		change.GiveGrant: {Says: "GRANT on the name, written so that no character of it is a wildcard.", Undo: "REVOKE of what was new"},
-		change.TakeGrant: {Says: "REVOKE of the grant as it is written.", Undo: "GRANT as it was"},
+		change.GrantRole:       {Says: "GRANT role, and SET DEFAULT ROLE so that it holds at sign-in.", Undo: "REVOKE, and the former default role"},
+		change.RevokeRole:      {Says: "REVOKE role; sessions that hold it keep it until they sign in again.", Undo: "GRANT as it was"},
+		change.GrantPrivilege:  {Says: "GRANT on the name, written so that no character of it is a wildcard.", Undo: "REVOKE of what was new"},
+		change.RevokePrivilege: {Says: "REVOKE of the grant as it is written.", Undo: "GRANT as it was"},
 	},
 	Principals: []engine.Principal{
 		{Kind: "account", Title: "account", Many: "accounts", SignsIn: true, In: engine.FromHost, Default: "%", Names: accountLimits,

@@ -51,11 +51,11 @@ func planKind(p *planning.Draft) {
 		planSetPassword(b, *in.Account, snap)
 	case change.DropAccount:
 		planDropAccount(b, in, snap)
-	case change.GiveRole, change.TakeRole:
-		planMember(b, *in.Member, snap, in.Kind == change.GiveRole)
-	case change.GiveGrant:
+	case change.GrantRole, change.RevokeRole:
+		planMember(b, *in.Member, snap, in.Kind == change.GrantRole)
+	case change.GrantPrivilege:
 		planGive(b, *in.Grant, snap)
-	case change.TakeGrant:
+	case change.RevokePrivilege:
 		planTake(b, *in.Grant, snap)
 	}
 }

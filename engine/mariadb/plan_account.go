@@ -151,7 +151,7 @@ func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 	b.Summary = "create " + what + " " + naming.Show(p.String()) + " on " + snap.Server.Name
 	g := graph(*snap.Access)
 	if a, ok := g.Account(p); ok {
-		if spec.IfAbsent {
+		if spec.IfNotExists {
 			compareAccount(b, spec, a)
 			return
 		}

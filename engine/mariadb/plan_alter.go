@@ -98,7 +98,7 @@ func planHandOver(p *planning.Draft, d catalog.Database, owner catalog.Principal
 		}
 	}
 	if len(told) > 0 {
-		p.About("owner", change.Caution, change.OwnerReplaced, "give them a bundle first, if they are to keep something: genarch grant give",
+		p.About("owner", change.Caution, change.OwnerReplaced, "give them a bundle first, if they are to keep something: genarch privilege grant",
 			"all that was given on the whole database is taken from who held it: %s; sessions of theirs that are in it keep it until they say USE again", planning.Shorten(told))
 	}
 }

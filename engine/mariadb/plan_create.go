@@ -154,7 +154,7 @@ func planLeftover(p *planning.Draft) {
 			more = fmt.Sprintf(" and %d more", len(shown)-10)
 			shown = shown[:10]
 		}
-		b.Find(change.Caution, change.GrantsLeftover, "have them taken first by the same change: --set clear_leftovers=yes; or look at each: genarch grant list",
+		b.Find(change.Caution, change.GrantsLeftover, "have them taken first by the same change: --set clear_leftovers=yes; or look at each: genarch privilege list",
 			"grants on this name exist already and open the new database at once: %s%s", strings.Join(shown, "; "), more)
 	}
 	if !snap.Instance.Login.May("read_grants") {
@@ -212,6 +212,6 @@ func clearLeftovers(p *planning.Draft) {
 		}
 	}
 	if len(kept) > 0 {
-		p.Find(change.Caution, change.GrantsLeftover, "take the pattern by itself: genarch grant take --set pattern=…", "patterns that fit other databases too stay, and open the new one: %s", planning.Shorten(kept))
+		p.Find(change.Caution, change.GrantsLeftover, "take the pattern by itself: genarch privilege revoke --set pattern=…", "patterns that fit other databases too stay, and open the new one: %s", planning.Shorten(kept))
 	}
 }

@@ -15,7 +15,7 @@ import (
 func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	spec := *in.Account
 	b.Summary = "drop " + naming.Show(spec.Principal().String()) + " on " + snap.Server.Name
-	if spec.IfPresent && len(catalog.Candidates(snap.Access.Accounts, spec.Principal())) == 0 {
+	if spec.IfExists && len(catalog.Candidates(snap.Access.Accounts, spec.Principal())) == 0 {
 		planning.Absent(b)
 		return
 	}
@@ -44,7 +44,7 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 		case m.Member:
 			b.Find(change.Note, change.AccountMembers, "", "it has the role %s; that ends", m.Role)
 			if m.Admin && !slices.ContainsFunc(snap.Access.Memberships, func(x catalog.Membership) bool { return x.Role == m.Role && x.Admin && x.Member != a.Principal }) {
-				b.Find(change.Caution, change.AccountMembers, "give somebody else the right first: genarch role give --admin", "nobody else may give the role %s on: it could never be given to anybody again", m.Role)
+				b.Find(change.Caution, change.AccountMembers, "give somebody else the right first: genarch role grant --admin", "nobody else may give the role %s on: it could never be given to anybody again", m.Role)
 			}
 		case m.Role:
 			if m.Member != snap.Self {

@@ -135,7 +135,7 @@ func planLeaks(b *change.Brief, in change.Intent, people, roots []catalog.Accoun
 	for _, a := range people {
 		names = append(names, a.Principal.String())
 	}
-	if in.Clearing.Asks("hold_accounts") {
+	if in.Clearing.Asks("lock_accounts") {
 		for _, a := range people {
 			user := "ALTER USER " + quotePrincipal(a.Principal)
 			g.add(user+" ACCOUNT LOCK", user+" ACCOUNT UNLOCK")
@@ -143,7 +143,7 @@ func planLeaks(b *change.Brief, in change.Intent, people, roots []catalog.Accoun
 			g.after = append(g.after, user+" ACCOUNT UNLOCK")
 		}
 		if len(names) > 0 {
-			b.Find(change.Caution, change.GateEffect, "leave --hold-accounts out, and they may come back meanwhile", "while it runs these accounts cannot sign in at all, to no database: %s. Their open sessions elsewhere go on", planning.Shorten(names))
+			b.Find(change.Caution, change.GateEffect, "leave --lock-accounts out, and they may come back meanwhile", "while it runs these accounts cannot sign in at all, to no database: %s. Their open sessions elsewhere go on", planning.Shorten(names))
 		}
 		names = nil
 	}
@@ -153,8 +153,8 @@ func planLeaks(b *change.Brief, in change.Intent, people, roots []catalog.Accoun
 	if len(names) > 0 {
 		// Who could is told; it is a caution when one of them is there now.
 		level, next := change.Note, ""
-		keep := "keep them out of everything meanwhile: --hold-accounts; or accept it"
-		if in.Clearing.Asks("hold_accounts") || len(people) == 0 {
+		keep := "keep them out of everything meanwhile: --lock-accounts; or accept it"
+		if in.Clearing.Asks("lock_accounts") || len(people) == 0 {
 			keep = "these are never locked: have them leave; or accept it"
 		}
 		if slices.ContainsFunc(present, func(s catalog.Session) bool { return slices.Contains(names, s.Account.String()) }) {
@@ -197,7 +197,7 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 	planBlockers(b, d, doom)
 	people, roots := outsiders(snap)
 	rules := in.Clearing.Rules(clearing.Target{Database: d.Name})
-	rules.Leaky = len(roots) > 0 || len(people) > 0 && !in.Clearing.Asks("hold_accounts")
+	rules.Leaky = len(roots) > 0 || len(people) > 0 && !in.Clearing.Asks("lock_accounts")
 	planning.Lost(b, snap)
 	clear := planning.Clearing(b, snap, rules, shown, killEach)
 	planning.Manage(b, snap)

@@ -49,9 +49,9 @@ func TestPlanDropFindings(t *testing.T) {
 		{"who could come back, and is there", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) {
 			s.Access.Accounts = append(s.Access.Accounts, reporter)
 			s.Connected = []catalog.Session{session(reporter.Principal, nil)}
-		}, "caution:gate.leaky", "--hold-accounts"},
-		{"they are held", dropping(change.DatabaseSpec{}, &change.ClearingSpec{Options: catalog.Values{"hold_accounts": true}}), func(s *catalog.Snapshot) { s.Access.Accounts = append(s.Access.Accounts, reporter) }, "caution:gate.effect", ""},
-		{"who is never held, and is there", dropping(change.DatabaseSpec{}, &change.ClearingSpec{Options: catalog.Values{"hold_accounts": true}}), func(s *catalog.Snapshot) {
+		}, "caution:gate.leaky", "--lock-accounts"},
+		{"they are held", dropping(change.DatabaseSpec{}, &change.ClearingSpec{Options: catalog.Values{"lock_accounts": true}}), func(s *catalog.Snapshot) { s.Access.Accounts = append(s.Access.Accounts, reporter) }, "caution:gate.effect", ""},
+		{"who is never held, and is there", dropping(change.DatabaseSpec{}, &change.ClearingSpec{Options: catalog.Values{"lock_accounts": true}}), func(s *catalog.Snapshot) {
 			root := catalog.Account{Principal: at("root", "localhost"), Login: true, Super: true, Global: may.Select}
 			s.Access.Accounts = append(s.Access.Accounts, root)
 			s.Connected = []catalog.Session{session(root.Principal, nil)}
@@ -104,7 +104,7 @@ func TestPlanDropStatements(t *testing.T) {
 	}{
 		"drop":           {dropping(change.DatabaseSpec{}, &change.ClearingSpec{Grace: 30}), func(s *catalog.Snapshot) { doom(s).Events = []string{"night`ly"} }},
 		"drop_leftovers": {dropping(change.DatabaseSpec{Options: catalog.Values{"clear_leftovers": true}}, nil), nil},
-		"drop_held":      {dropping(change.DatabaseSpec{}, &change.ClearingSpec{Options: catalog.Values{"hold_accounts": true}}), func(s *catalog.Snapshot) { s.Access.Accounts[1].Global = may.Select }},
+		"drop_held":      {dropping(change.DatabaseSpec{}, &change.ClearingSpec{Options: catalog.Values{"lock_accounts": true}}), func(s *catalog.Snapshot) { s.Access.Accounts[1].Global = may.Select }},
 	} {
 		t.Run(name, func(t *testing.T) {
 			snap := doomed()

@@ -48,9 +48,9 @@ func columnText(set privilege.Set, column string) string {
 }
 
 // grantSQL and revokeSQL render one grant; on is what stands behind ON.
-func grantSQL(words, on string, to catalog.Principal, passOn bool) string {
+func grantSQL(words, on string, to catalog.Principal, grantOption bool) string {
 	text := "GRANT " + words + "\n  ON " + on + "\n  TO " + quotePrincipal(to)
-	if passOn {
+	if grantOption {
 		text += "\n  WITH GRANT OPTION"
 	}
 	return text
@@ -62,13 +62,13 @@ func revokeSQL(words, on string, from catalog.Principal) string {
 
 // giveStep gives privileges and takes back, when undone, only those that were
 // not there before: had, and passed for the right to pass on.
-func giveStep(title string, to catalog.Principal, o catalog.Object, set, had privilege.Set, passOn, passed bool) change.Step {
+func giveStep(title string, to catalog.Principal, o catalog.Object, set, had privilege.Set, grantOption, passed bool) change.Step {
 	words := columnText(set, o.Column)
 	var fresh []string
 	if !had.Has(set) {
 		fresh = append(fresh, columnText(set.Minus(had), o.Column))
 	}
-	if passOn && !passed {
+	if grantOption && !passed {
 		fresh = append(fresh, "GRANT OPTION")
 	}
 	undo := "SELECT 'nothing has to be taken back'"
@@ -80,21 +80,21 @@ func giveStep(title string, to catalog.Principal, o catalog.Object, set, had pri
 	if o.Routine != "" {
 		args["routine"] = o.Routine
 	}
-	return change.Step{Kind: engine.StepStatement, Title: title, Statement: grantSQL(words, onSQL(o), to, passOn), Undo: undo, Args: args}
+	return change.Step{Kind: engine.StepStatement, Title: title, Statement: grantSQL(words, onSQL(o), to, grantOption), Undo: undo, Args: args}
 }
 
 // directOn is what p was given itself on exactly this object.
-func directOn(grants []catalog.Grant, p catalog.Principal, o catalog.Object) (set, passOn privilege.Set) {
+func directOn(grants []catalog.Grant, p catalog.Principal, o catalog.Object) (set, grantOption privilege.Set) {
 	for _, g := range grants {
 		same := g.Object == o
 		if o.Scope == catalog.ScopeDatabase {
 			same = g.Scope == o.Scope && !isPattern(g.Database) && plain(g.Database) == o.Database
 		}
 		if same && g.Grantee == p {
-			set, passOn = set.Or(g.Privileges), passOn.Or(g.Grantable)
+			set, grantOption = set.Or(g.Privileges), grantOption.Or(g.Grantable)
 		}
 	}
-	return set, passOn
+	return set, grantOption
 }
 
 // grantTarget finds the account and the database of a grant.
@@ -140,11 +140,11 @@ func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		b.Find(change.Stop, change.ObjectAbsent, "look at the name", "there is no %s %s", o.Scope, access.ObjectText(o))
 	}
 	planGivable(b, snap)
-	if spec.PassOn {
-		planning.PassOn(b, to)
+	if spec.GrantOption {
+		planning.GrantOption(b, to)
 	}
 	had, passed := directOn(snap.Access.Grants, to, o)
-	if had.Has(set) && (!spec.PassOn || passed.Has(set)) {
+	if had.Has(set) && (!spec.GrantOption || passed.Has(set)) {
 		planning.Done(b, change.GrantHeld, "%s has that on %s already; nothing will be done", to, grantObjectText(o))
 		return
 	}
@@ -152,7 +152,7 @@ func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	if to.Role {
 		noteRole(b, snap, to)
 	}
-	step := giveStep(b.Summary, to, o, set, had, spec.PassOn, !passed.Empty())
+	step := giveStep(b.Summary, to, o, set, had, spec.GrantOption, !passed.Empty())
 	b.Steps = []change.Step{step, {Kind: change.Verify, Title: "read back what it may do now", ReadOnly: true, Args: step.Args}}
 	noteEffect(b, snap, o)
 }
@@ -323,16 +323,16 @@ func takeStep(g catalog.Grant, take privilege.Set, whole bool) (change.Step, boo
 	if g.Routine != "" {
 		args["routine"] = g.Routine
 	}
-	passOn := !g.Grantable.Empty() && whole
+	grantOption := !g.Grantable.Empty() && whole
 	var words []string
 	if !gone.Empty() {
 		words = append(words, columnText(gone, g.Column))
 	}
-	if passOn {
+	if grantOption {
 		words = append(words, "GRANT OPTION")
 	}
 	return change.Step{Kind: engine.StepStatement, Title: "take " + strings.Join(words, ", ") + " on " + on, Args: args,
-		Statement: revokeSQL(strings.Join(words, ", "), on, g.Grantee), Undo: grantSQL(columnText(gone, g.Column), on, g.Grantee, passOn)}, len(words) > 0
+		Statement: revokeSQL(strings.Join(words, ", "), on, g.Grantee), Undo: grantSQL(columnText(gone, g.Column), on, g.Grantee, grantOption)}, len(words) > 0
 }
 
 // noteRemains says by which other ways the account keeps something there.

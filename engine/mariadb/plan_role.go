@@ -29,7 +29,7 @@ func planDefaultRole(b *change.Brief, role string, a catalog.Account, snap catal
 	if role != "none" && !slices.ContainsFunc(snap.Access.Memberships, func(m catalog.Membership) bool {
 		return m.Member == a.Principal && m.Role.Name == role
 	}) {
-		b.Find(change.Stop, change.RoleHeld, "give it first: genarch role give "+snap.Server.Name+"/role:"+role+" --to "+a.Principal.String(), "%s does not have the role %s", a.Principal, role)
+		b.Find(change.Stop, change.RoleHeld, "give it first: genarch role grant "+snap.Server.Name+"/role:"+role+" --to "+a.Principal.String(), "%s does not have the role %s", a.Principal, role)
 	}
 	b.Set(change.Setting{Name: "default_role", Value: role, Asked: true, Was: &a.DefaultRole, Decides: "which of its roles holds from the next sign-in on; there can be one"})
 	b.Steps = append(b.Steps, defaultRoleStep(a, role))
@@ -89,7 +89,7 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 			return
 		}
 		if spec.Admin {
-			b.Find(change.Caution, change.RolePassOn, "leave out the right to give it on", "%s could give the role %s to anybody, outside Genarch", m.Principal, r.Name)
+			b.Find(change.Caution, change.RoleAdminOption, "leave out the right to give it on", "%s could give the role %s to anybody, outside Genarch", m.Principal, r.Name)
 		}
 		undo := revoke
 		if held != nil {

@@ -148,13 +148,13 @@ func Circle(b *change.Brief, role, member catalog.Principal, g *access.Graph) {
 	}
 }
 
-// PassOn cautions about the right to give privileges on.
-func PassOn(b *change.Brief, to catalog.Principal) {
+// GrantOption cautions about the right to give privileges on.
+func GrantOption(b *change.Brief, to catalog.Principal) {
 	if to == catalog.Public {
 		b.Find(change.Stop, change.GrantInvalid, "leave out the right to pass on", "the right to pass on cannot be given to everybody")
 		return
 	}
-	b.Find(change.Caution, change.GrantPassOn, "leave out the right to pass on", "%s could give these privileges to anybody, outside Genarch", naming.Show(to.String()))
+	b.Find(change.Caution, change.PrivilegeGrantOption, "leave out the right to pass on", "%s could give these privileges to anybody, outside Genarch", naming.Show(to.String()))
 }
 
 // Absent ends a brief for a thing that is not there, where it was to go only
@@ -196,7 +196,7 @@ func Team(b *change.Brief, t change.TeamSpec, snap catalog.Snapshot, lim naming.
 	for _, p := range []catalog.Principal{t.Owner(), t.App(), t.Reader()} {
 		for _, a := range snap.Access.Accounts {
 			if a.Name == p.Name {
-				b.Find(change.Stop, change.AccountExists, "choose another name for the team, or make the database alone and give bundles on it with genarch grant give",
+				b.Find(change.Stop, change.AccountExists, "choose another name for the team, or make the database alone and give bundles on it with genarch privilege grant",
 					"there is an account or role %s on %s already", naming.Show(a.Principal.String()), snap.Server.Name)
 			}
 		}

@@ -41,7 +41,7 @@ func Name(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot, lim 
 		_, _, found := naming.Clashes(name, snap.Names)
 		return found
 	}
-	if snap.Target != nil && spec.IfAbsent {
+	if snap.Target != nil && spec.IfNotExists {
 		return true
 	}
 	suggestion := rule.Suggest(spec.Name, lim, taken)

@@ -262,7 +262,7 @@ const Altered = "altered"
 // taking it away or moving it whatever the engine. It reports whether to go on.
 func DatabaseThere(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot, deed string) bool {
 	if snap.Target == nil {
-		if spec.IfPresent {
+		if spec.IfExists {
 			b.Outcome, b.Summary = change.Nothing, b.Target+" is not there"
 			b.Find(change.Note, change.DatabaseGone, "", "there is no database %s on %s; nothing will be done", naming.Show(spec.Name), snap.Server.Name)
 			return false

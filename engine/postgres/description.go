@@ -56,9 +56,9 @@ var description = engine.Description{
 		change.PartDatabase: databaseFields,
 		change.PartAccount:  accountFields,
 		change.PartMember: {
-			{Name: "inherit", Title: "Inherits at once", Type: engine.Yes, In: []change.Kind{change.GiveRole}, Since: "16", Default: "yes",
+			{Name: "inherit", Title: "Inherits at once", Type: engine.Yes, In: []change.Kind{change.GrantRole}, Since: "16", Default: "yes",
 				Decides: "whether the role's privileges hold without SET ROLE"},
-			{Name: "set_role", Title: "May be taken on", Type: engine.Yes, In: []change.Kind{change.GiveRole}, Since: "16", Default: "yes",
+			{Name: "set_role", Title: "May be taken on", Type: engine.Yes, In: []change.Kind{change.GrantRole}, Since: "16", Default: "yes",
 				Decides: "whether SET ROLE is allowed"},
 		},
 	},
@@ -78,10 +78,10 @@ var description = engine.Description{
 		change.SetPassword:   {Says: "ALTER ROLE PASSWORD with a SCRAM verifier."},
 		change.DropAccount: {Says: "In each database what it owns is reassigned and what it was granted is dropped; then DROP ROLE.",
 			Undo: "what was reassigned is given back, until the role itself is dropped"},
-		change.GiveRole:  {Says: "GRANT role TO member.", Undo: "REVOKE"},
-		change.TakeRole:  {Says: "REVOKE role FROM member.", Undo: "GRANT as it was"},
-		change.GiveGrant: {Says: "GRANT, and ALTER DEFAULT PRIVILEGES for what is made later.", Undo: "REVOKE of what was new"},
-		change.TakeGrant: {Says: "REVOKE, as each grantor granted it.", Undo: "GRANT as it was"},
+		change.GrantRole:       {Says: "GRANT role TO member.", Undo: "REVOKE"},
+		change.RevokeRole:      {Says: "REVOKE role FROM member.", Undo: "GRANT as it was"},
+		change.GrantPrivilege:  {Says: "GRANT, and ALTER DEFAULT PRIVILEGES for what is made later.", Undo: "REVOKE of what was new"},
+		change.RevokePrivilege: {Says: "REVOKE, as each grantor granted it.", Undo: "GRANT as it was"},
 	},
 	Principals: []engine.Principal{
 		{Kind: "account", Title: "role that signs in", Many: "roles that sign in", SignsIn: true, Space: "roles", Names: accountLimits,
@@ -144,7 +144,7 @@ var accountFields = []engine.Field{
 		Decides: "whether sign-in is refused; open sessions go on"},
 	{Name: "comment", Title: "Comment", Type: engine.Text, Max: engine.N(4000), In: engine.AtAccountBoth, Show: engine.InList, Default: "none",
 		Decides: "which remark everybody on the server can read"},
-	{Name: "give_to", Title: "Give what it owns to", Type: engine.Text, From: "owners", In: []change.Kind{change.DropAccount},
+	{Name: "reassign_to", Title: "Give what it owns to", Type: engine.Text, From: "owners", In: []change.Kind{change.DropAccount},
 		Decides: "who owns afterwards what it owns; as long as it owns something it cannot be dropped without"},
 }
 

@@ -60,18 +60,18 @@ func TestEachStatementIsOneCommand(t *testing.T) {
 		"account, alter":  accountIntent(change.AlterAccount, change.AccountSpec{Name: "tickets_app", Options: catalog.Values{"comment": remark, "locked": yes}}),
 		"account, rename": accountIntent(change.RenameAccount, change.AccountSpec{Name: "tickets_app", NewName: "auditors"}),
 		"password":        accountIntent(change.SetPassword, change.AccountSpec{Name: "tickets_app", Password: change.Generated}),
-		"account, drop":   accountIntent(change.DropAccount, change.AccountSpec{Name: "tickets_app", Options: catalog.Values{"give_to": "crew"}}),
-		"member":          {Kind: change.GiveRole, Member: &change.MemberSpec{Role: "crew", To: role("tickets_app")}},
-		"member, end":     {Kind: change.TakeRole, Member: &change.MemberSpec{Role: "crew", To: role("mate")}},
-		"build":           grantIntent(change.GiveGrant, change.GrantSpec{Database: "tickets_prod", To: role("crew"), Bundle: access.BundleBuild}),
-		"own":             grantIntent(change.GiveGrant, change.GrantSpec{Database: "tickets_prod", To: role("crew"), Bundle: access.BundleOwn}),
-		"take all":        grantIntent(change.TakeGrant, change.GrantSpec{Database: "tickets_prod", To: role("mate")}),
-		"take to read":    grantIntent(change.TakeGrant, change.GrantSpec{Database: "tickets_prod", To: role("mate"), Bundle: access.BundleRead}),
-		"take connect":    grantIntent(change.TakeGrant, single(catalog.Object{}, "CONNECT")),
-		"take routine":    grantIntent(change.TakeGrant, single(in(catalog.Object{Scope: catalog.ScopeRoutine, Name: "fare"}), "EXECUTE")),
-		"column":          grantIntent(change.GiveGrant, single(in(catalog.Object{Scope: catalog.ScopeColumn, Name: "seats", Column: "price"}), "SELECT")),
-		"schema":          grantIntent(change.GiveGrant, single(in(catalog.Object{Scope: catalog.ScopeSchema}), "CREATE")),
-		"sequence":        grantIntent(change.GiveGrant, single(in(catalog.Object{Scope: catalog.ScopeSequence, Name: "numbers"}), "SELECT")),
+		"account, drop":   accountIntent(change.DropAccount, change.AccountSpec{Name: "tickets_app", Options: catalog.Values{"reassign_to": "crew"}}),
+		"member":          {Kind: change.GrantRole, Member: &change.MemberSpec{Role: "crew", To: role("tickets_app")}},
+		"member, end":     {Kind: change.RevokeRole, Member: &change.MemberSpec{Role: "crew", To: role("mate")}},
+		"build":           grantIntent(change.GrantPrivilege, change.GrantSpec{Database: "tickets_prod", To: role("crew"), Bundle: access.BundleBuild}),
+		"own":             grantIntent(change.GrantPrivilege, change.GrantSpec{Database: "tickets_prod", To: role("crew"), Bundle: access.BundleOwn}),
+		"take all":        grantIntent(change.RevokePrivilege, change.GrantSpec{Database: "tickets_prod", To: role("mate")}),
+		"take to read":    grantIntent(change.RevokePrivilege, change.GrantSpec{Database: "tickets_prod", To: role("mate"), Bundle: access.BundleRead}),
+		"take connect":    grantIntent(change.RevokePrivilege, single(catalog.Object{}, "CONNECT")),
+		"take routine":    grantIntent(change.RevokePrivilege, single(in(catalog.Object{Scope: catalog.ScopeRoutine, Name: "fare"}), "EXECUTE")),
+		"column":          grantIntent(change.GrantPrivilege, single(in(catalog.Object{Scope: catalog.ScopeColumn, Name: "seats", Column: "price"}), "SELECT")),
+		"schema":          grantIntent(change.GrantPrivilege, single(in(catalog.Object{Scope: catalog.ScopeSchema}), "CREATE")),
+		"sequence":        grantIntent(change.GrantPrivilege, single(in(catalog.Object{Scope: catalog.ScopeSequence, Name: "numbers"}), "SELECT")),
 	}
 	for title, in := range intents {
 		in.Server = "harbour"
@@ -87,7 +87,7 @@ func TestEachStatementIsOneCommand(t *testing.T) {
 func TestRevokeTakesOnlyWhatWasAsked(t *testing.T) {
 	ask := func(spec change.GrantSpec) []string {
 		spec.Database, spec.To = "tickets_prod", role("mate")
-		b := ask(t, grantIntent(change.TakeGrant, spec), everything())
+		b := ask(t, grantIntent(change.RevokePrivilege, spec), everything())
 		var out []string
 		for _, text := range enginetest.Sent(b) {
 			if len(text) > 6 && text[:6] == "REVOKE" {

@@ -32,7 +32,7 @@ func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 	b.Summary = "create " + what + " " + naming.Show(spec.Name) + " on " + snap.Server.Name
 	planNoHost(b, spec)
 	if a, ok := find(snap.Access.Accounts, spec.Name); ok {
-		if spec.IfAbsent {
+		if spec.IfNotExists {
 			compareAccount(b, spec, a)
 			return
 		}

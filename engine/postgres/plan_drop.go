@@ -15,10 +15,10 @@ import (
 // the change, and everything that it was given is listed before it goes.
 func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	spec := *in.Account
-	giveTo := spec.Options.Text("give_to")
+	reassignTo := spec.Options.Text("reassign_to")
 	b.Summary = "drop " + naming.Show(spec.Name) + " on " + snap.Server.Name
 	a, ok := find(snap.Access.Accounts, spec.Name)
-	if !ok && spec.IfPresent {
+	if !ok && spec.IfExists {
 		planning.Absent(b)
 		return
 	}
@@ -33,12 +33,12 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	if a.Login || a.Locked {
 		planning.Use(b, change.AccountSeen, "signed in as it", len(snap.Sessions) > 0, snap.Use)
 	}
-	if giveTo != "" {
-		if to, ok := planning.FindAccount(b, catalog.Principal{Name: giveTo}, snap, change.AccountAbsent); ok && to.Name == a.Name {
+	if reassignTo != "" {
+		if to, ok := planning.FindAccount(b, catalog.Principal{Name: reassignTo}, snap, change.AccountAbsent); ok && to.Name == a.Name {
 			b.Find(change.Stop, change.OptionInvalid, "name another role", "%s cannot be given to itself", a.Name)
 		}
 	}
-	planHoldings(b, giveTo, a, snap)
+	planHoldings(b, reassignTo, a, snap)
 	g := graph(*snap.Access)
 	planDropMembers(b, a, snap)
 	planning.Loses(b, g, a.Principal)
@@ -67,14 +67,14 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 		change.Step{Kind: engine.StepStatement, Title: "drop " + naming.Show(a.Name), Statement: "DROP ROLE " + quoteIdent(a.Name),
 			Args: map[string]string{"check": "account", "name": a.Name, "present": "no"}},
 		change.Step{Kind: change.Verify, Title: "read back that it is gone", ReadOnly: true, Args: map[string]string{"check": "account", "name": a.Name, "present": "no"}})
-	if giveTo != "" {
-		b.Set(change.Setting{Name: "give_to", Value: giveTo, Asked: true, Decides: "who owns afterwards what it owns"})
+	if reassignTo != "" {
+		b.Set(change.Setting{Name: "reassign_to", Value: reassignTo, Asked: true, Decides: "who owns afterwards what it owns"})
 	}
 }
 
 // planHoldings lays out, for each database where the role has anything, giving
 // its things away and taking its grants.
-func planHoldings(b *change.Brief, giveTo string, a catalog.Account, snap catalog.Snapshot) {
+func planHoldings(b *change.Brief, reassignTo string, a catalog.Account, snap catalog.Snapshot) {
 	home := orElse(snap.Server.Options.Text("database"), "postgres")
 	shared := false
 	var inside []holding
@@ -87,10 +87,10 @@ func planHoldings(b *change.Brief, giveTo string, a catalog.Account, snap catalo
 					where += " (databases: " + strings.Join(h.Databases, ", ") + ")"
 				}
 			}
-			if giveTo == "" {
-				b.Find(change.Stop, change.AccountOwns, "say who gets it: --give-to ROLE", "it owns %d objects %s: %s", h.Owned, where, h.Kinds)
+			if reassignTo == "" {
+				b.Find(change.Stop, change.AccountOwns, "say who gets it: --reassign-to ROLE", "it owns %d objects %s: %s", h.Owned, where, h.Kinds)
 			} else {
-				b.Find(change.Caution, change.AccountOwns, "choose another role to give them to", "%s becomes the owner of %d objects %s: %s", naming.Show(giveTo), h.Owned, where, h.Kinds)
+				b.Find(change.Caution, change.AccountOwns, "choose another role to give them to", "%s becomes the owner of %d objects %s: %s", naming.Show(reassignTo), h.Owned, where, h.Kinds)
 			}
 		}
 		if h.Owned+h.Granted > maxRestore {
@@ -114,14 +114,14 @@ func planHoldings(b *change.Brief, giveTo string, a catalog.Account, snap catalo
 	for _, h := range inside {
 		var statements []string
 		title := "take what it was given in " + naming.Show(h.Database)
-		if giveTo != "" {
-			statements = append(statements, "REASSIGN OWNED BY "+quoteIdent(a.Name)+" TO "+quoteIdent(giveTo))
-			title = "give what it owns to " + naming.Show(giveTo) + ", and " + title
+		if reassignTo != "" {
+			statements = append(statements, "REASSIGN OWNED BY "+quoteIdent(a.Name)+" TO "+quoteIdent(reassignTo))
+			title = "give what it owns to " + naming.Show(reassignTo) + ", and " + title
 		}
 		statements = append(statements, "DROP OWNED BY "+quoteIdent(a.Name))
 		grantees := []string{a.Name}
-		if giveTo != "" {
-			grantees = append(grantees, giveTo) // what it holds beside becomes one with what it owns
+		if reassignTo != "" {
+			grantees = append(grantees, reassignTo) // what it holds beside becomes one with what it owns
 		}
 		step := accessStep(title, h.Database, statements, nil, grantees...)
 		step.Kind, step.Undo = stepHandOver, undoNoted(h.Database)

@@ -77,8 +77,8 @@ func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		return
 	}
 	b.Set(change.Setting{Name: "account", Value: to.String(), Asked: true, Decides: "who may do it"})
-	if spec.PassOn {
-		planning.PassOn(b, to)
+	if spec.GrantOption {
+		planning.GrantOption(b, to)
 	}
 	g := graph(*snap.Access)
 	if spec.Bundle == "" {
@@ -95,7 +95,7 @@ func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		return
 	}
 	planCovered(b, snap, d)
-	s := bundleStatements(spec.Bundle, d, to, spec.PassOn)
+	s := bundleStatements(spec.Bundle, d, to, spec.GrantOption)
 	b.Steps = []change.Step{accessStep(b.Summary, d.Name, s.give, s.take, to.Name)}
 	if spec.Bundle == access.BundleBuild {
 		planMaker(b, d, to)
@@ -121,16 +121,16 @@ type bundlePlan struct{ give, take []string }
 
 // bundleStatements renders a bundle on everything that is in the database now,
 // and on what its makers will make.
-func bundleStatements(bundle access.Bundle, d catalog.AccessDatabase, to catalog.Principal, passOn bool) bundlePlan {
-	return setStatements(d, to, passOn, func(s catalog.Scope) privilege.Set { return bundles[bundle][s] })
+func bundleStatements(bundle access.Bundle, d catalog.AccessDatabase, to catalog.Principal, grantOption bool) bundlePlan {
+	return setStatements(d, to, grantOption, func(s catalog.Scope) privilege.Set { return bundles[bundle][s] })
 }
 
 // setStatements renders privileges by scope. Schemas are named one by one;
 // everything in them is reached by ALL … IN SCHEMA.
-func setStatements(d catalog.AccessDatabase, to catalog.Principal, passOn bool, on func(catalog.Scope) privilege.Set) bundlePlan {
+func setStatements(d catalog.AccessDatabase, to catalog.Principal, grantOption bool, on func(catalog.Scope) privilege.Set) bundlePlan {
 	var p bundlePlan
 	who, option := grantee(to), ""
-	if passOn {
+	if grantOption {
 		option = " WITH GRANT OPTION"
 	}
 	add := func(set privilege.Set, object string) {
@@ -253,10 +253,10 @@ func planGiveOwn(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, 
 	who, option := quoteIdent(to.Name), ""
 	if snap.Instance.Number >= 160000 {
 		option = " WITH INHERIT TRUE, SET TRUE"
-		if spec.PassOn {
+		if spec.GrantOption {
 			option += ", ADMIN TRUE"
 		}
-	} else if spec.PassOn {
+	} else if spec.GrantOption {
 		option = " WITH ADMIN OPTION"
 	}
 	b.Find(change.Note, change.GrantEffect, "", "what %s makes in %s from its next sign-in on belongs to %s", to, naming.Show(d.Name), d.Owner)
@@ -282,12 +282,12 @@ func planGiveSingle(b *change.Brief, spec change.GrantSpec, snap catalog.Snapsho
 	}
 	planCovered(b, snap, d)
 	b.Set(change.Setting{Name: "privileges", Value: set.String(), Asked: true, Decides: "what may be done on " + grantObjectText(spec)})
-	if !spec.PassOn && hasDirect(g, to, o, set) {
+	if !spec.GrantOption && hasDirect(g, to, o, set) {
 		planning.Done(b, change.GrantHeld, "%s has %s on %s already; nothing will be done", to, set, grantObjectText(spec))
 		return
 	}
 	option := ""
-	if spec.PassOn {
+	if spec.GrantOption {
 		option = " WITH GRANT OPTION"
 	}
 	words := onColumns(set, o.Column)

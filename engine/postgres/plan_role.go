@@ -103,7 +103,7 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 			}
 		}
 		if spec.Admin {
-			b.Find(change.Caution, change.RolePassOn, "leave out the right to give it on", "%s could make others members of %s, outside Genarch", m.Name, r.Name)
+			b.Find(change.Caution, change.RoleAdminOption, "leave out the right to give it on", "%s could make others members of %s, outside Genarch", m.Name, r.Name)
 		}
 		if r.Super {
 			b.Find(change.Caution, change.AccountSuper, "give a bundle on one database instead", "%s is a superuser: its members can become one with SET ROLE", r.Name)

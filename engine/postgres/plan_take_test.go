@@ -119,7 +119,7 @@ func TestPlanTakeAwayFindings(t *testing.T) {
 			}
 		})
 	}
-	b := ask(t, taking(change.DropDatabase, change.DatabaseSpec{IfPresent: true}, nil), func() catalog.Snapshot { s := doomed(); s.Target = nil; return s }())
+	b := ask(t, taking(change.DropDatabase, change.DatabaseSpec{IfExists: true}, nil), func() catalog.Snapshot { s := doomed(); s.Target = nil; return s }())
 	if b.Outcome != change.Nothing || b.Stopped() || !slices.Contains(b.Codes(change.Note), change.DatabaseGone) {
 		t.Errorf("dropping what is not there, only if present: %+v", b)
 	}

@@ -107,7 +107,7 @@ func contents(p *planning.Draft) catalog.AccessDatabase {
 		case t.Interior != nil:
 			d.Interior = t.Interior
 		default:
-			p.Find(change.Caution, change.CatalogueHidden, "give the bundles again afterwards: genarch grant give", "what is in the template %s cannot be seen (%s), so only its schema public is opened to the team", naming.Show(t.Name), t.Why)
+			p.Find(change.Caution, change.CatalogueHidden, "give the bundles again afterwards: genarch privilege grant", "what is in the template %s cannot be seen (%s), so only its schema public is opened to the team", naming.Show(t.Name), t.Why)
 		}
 	}
 	return d

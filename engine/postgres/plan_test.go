@@ -139,12 +139,12 @@ func TestPlanExisting(t *testing.T) {
 	snap.Target = &catalog.Database{Name: "tickets_prod", Owner: "crew", Encoding: "UTF8", Collation: "C.UTF-8",
 		Properties: catalog.Values{"ctype": "C.UTF-8", "provider": "libc", "connection_limit": int64(5)}}
 	three := 3
-	b := plan(t, change.DatabaseSpec{Name: "tickets_prod", IfAbsent: true, Options: catalog.Values{"encoding": "utf-8", "collation": "C.utf8", "owner": "deck", "connection_limit": int64(three)}}, snap)
+	b := plan(t, change.DatabaseSpec{Name: "tickets_prod", IfNotExists: true, Options: catalog.Values{"encoding": "utf-8", "collation": "C.utf8", "owner": "deck", "connection_limit": int64(three)}}, snap)
 	want := []change.Difference{{Name: "owner", Asked: "deck", Actual: "crew"}, {Name: "connection_limit", Asked: "3", Actual: "5"}}
 	if b.Outcome != change.Nothing || !slices.Equal(b.Differences, want) || b.Stopped() {
 		t.Errorf("outcome %s, differences %+v; want %+v", b.Outcome, b.Differences, want)
 	}
-	same := plan(t, change.DatabaseSpec{Name: "tickets_prod", IfAbsent: true, Options: catalog.Values{"owner": "crew"}}, snap)
+	same := plan(t, change.DatabaseSpec{Name: "tickets_prod", IfNotExists: true, Options: catalog.Values{"owner": "crew"}}, snap)
 	for b, code := range map[*change.Brief]string{&b: change.ExistsDifferent, &same: change.ExistsAsAsked} {
 		if !slices.Contains(b.Codes(change.Note), code) {
 			t.Errorf("findings %+v; want %s", b.Findings, code)

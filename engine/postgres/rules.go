@@ -186,7 +186,7 @@ func (p rules) Level(db int, have []privilege.Set) access.Cell {
 	if anything {
 		return access.Cell{Level: access.Custom}
 	}
-	return access.Cell{Level: access.Enter}
+	return access.Cell{Level: access.Connect}
 }
 
 // covers reports whether every object has at least the bundle.

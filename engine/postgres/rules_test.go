@@ -47,7 +47,7 @@ func rota() catalog.Access {
 func TestLevels(t *testing.T) {
 	g := graph(rota())
 	for name, want := range map[string]access.Cell{
-		"owner": {Level: access.Own}, "admin": {Level: access.Own}, "desk": {Level: access.Read}, "ines": {Level: access.Write, Gap: true}, "tomas": {Level: access.None}, "nobody": {Level: access.None}, "locked": {Level: access.Enter},
+		"owner": {Level: access.Own}, "admin": {Level: access.Own}, "desk": {Level: access.Read}, "ines": {Level: access.Write, Gap: true}, "tomas": {Level: access.None}, "nobody": {Level: access.None}, "locked": {Level: access.Connect},
 	} {
 		if got := g.Level(role(name), "rota"); got != want {
 			t.Errorf("%s: %v; want %v", name, got, want)

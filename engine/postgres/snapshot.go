@@ -57,7 +57,7 @@ func (s *server) accountSnapshot(ctx context.Context, in change.Intent) (catalog
 		return snap, nil
 	}
 	var err error
-	if in.Kind != change.CreateAccount && in.Kind != change.GiveRole {
+	if in.Kind != change.CreateAccount && in.Kind != change.GrantRole {
 		if snap.Sessions, err = s.readSessionsOf(ctx, a.Key); err != nil {
 			return snap, err
 		}

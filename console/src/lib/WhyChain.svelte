@@ -13,7 +13,7 @@
 		{#each why.needs as n, i (i)}
 			<li class="border-l-4 pl-3 {n.met ? 'border-success' : 'border-error'}">
 				<p class="break-words"><span class="quiet">{n.met ? 'has' : 'lacks'}</span> <span class="mono">{visible(n.text)}</span></p>
-				{#each n.chains as c, j (j)}<p class="quiet text-sm break-words">{visible(c.text)}{c.pass_on ? ', and may pass it on' : ''}</p>{/each}
+				{#each n.chains as c, j (j)}<p class="quiet text-sm break-words">{visible(c.text)}{c.grant_option ? ', with grant option' : ''}</p>{/each}
 				{#if n.more}<p class="quiet text-sm">and {n.more} more ways</p>{/if}
 				{#each n.denied ?? [] as c, j (j)}<p class="text-error text-sm break-words"><span class="font-bold">denied:</span> {visible(c.text)}</p>{/each}
 				{#each n.dormant as c, j (j)}<p class="text-sm break-words"><span class="font-bold">only after SET ROLE:</span> {visible(c.text)}</p>{/each}

@@ -2,7 +2,7 @@
 export const levels: Record<string, { word: string; means: string }> = {
 	'-': { word: 'none', means: 'cannot get in, or has nothing there' },
 	'?': { word: 'unknown', means: 'the database could not be looked into' },
-	e: { word: 'enter', means: 'may connect, and nothing else' },
+	n: { word: 'connect', means: 'may connect, and nothing else' },
 	c: { word: 'custom', means: 'has something that fits no bundle' },
 	r: { word: 'read', means: 'reads all data' },
 	w: { word: 'write', means: 'reads and writes all data' },
@@ -18,5 +18,5 @@ export function cell(letter = '?'): { word: string; differs: boolean } {
 
 /** How a level is coloured: weight by how much it allows. Never the only sign. */
 export const tone: Record<string, string> = {
-	none: 'quiet', unknown: 'italic', enter: 'quiet', custom: 'italic', read: '', write: 'font-semibold', build: 'font-semibold', own: 'font-bold underline decoration-2 underline-offset-4'
+	none: 'quiet', unknown: 'italic', connect: 'quiet', custom: 'italic', read: '', write: 'font-semibold', build: 'font-semibold', own: 'font-bold underline decoration-2 underline-offset-4'
 };

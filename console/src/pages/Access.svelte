@@ -81,7 +81,7 @@
 <section class="mx-auto max-w-7xl px-4 py-4 sm:px-6">
 	<div class="flex flex-wrap items-end justify-between gap-3">
 		<h1>Access on {server}</h1>
-		{#if session.may('request')}<div class="flex gap-2"><a class="btn btn-sm" href={to.newGrant(server)}>Give or take privileges</a><a class="btn btn-primary btn-sm" href={to.newAccount(server)}>New account on {server}</a></div>{/if}
+		{#if session.may('request')}<div class="flex gap-2"><a class="btn btn-sm" href={to.newGrant(server)}>Grant or revoke privileges</a><a class="btn btn-primary btn-sm" href={to.newAccount(server)}>New account on {server}</a></div>{/if}
 	</div>
 	{#if problem}<Trouble {problem} retry={load} />
 	{:else if !matrix}<Skeleton rows={10} label="Reading who has what" />
@@ -106,7 +106,7 @@
 			<section class="border-base-300 rounded-box mt-4 border px-4 py-3" aria-label="Why" aria-live="polite">
 				<h2 class="break-words"><a class="link-plain mono" href={to.account(server, { ...line, role: line.role && engines.separateRoles(matrix.engine) })}>{visible(whoText(line))}</a> on <a class="link-plain mono" href={to.database(server, where)}>{visible(where)}</a>: {cell(line.cells[picked.database]).word}</h2>
 				{#if why}<div class="mt-2"><WhyChain {why} /></div>{/if}
-				{#if session.may('request')}<p class="mt-3"><a class="btn btn-sm" href={to.newGrant(server, where, (line.role && engines.separateRoles(matrix.engine) ? 'role:' : '') + whoText(line))}>Give or take on {visible(where)}</a></p>{/if}
+				{#if session.may('request')}<p class="mt-3"><a class="btn btn-sm" href={to.newGrant(server, where, (line.role && engines.separateRoles(matrix.engine) ? 'role:' : '') + whoText(line))}>Grant or revoke on {visible(where)}</a></p>{/if}
 			</section>
 		{/if}
 		{#if matrix.wide.length || matrix.leftovers.length}

@@ -74,7 +74,7 @@
 			out.push(['connection limit', a.connection_limit < 0 ? 'none' : String(a.connection_limit)], ['sessions now', count(a.sessions)], ['last use', ...lastUse(a.last_use, a.sessions)]);
 			if (a.tls) out.push(['TLS demanded', a.tls.toLowerCase()]);
 		}
-		const links = (list: typeof a.member_of) => list.map((l) => l.name + (l.at_once ? '' : ' (after SET ROLE)') + (l.admin ? ' (may pass on)' : '')).join(', ');
+		const links = (list: typeof a.member_of) => list.map((l) => l.name + (l.at_once ? '' : ' (after SET ROLE)') + (l.admin ? ' (with grant option)' : '')).join(', ');
 		if (a.server_rights.length) out.push(['on the whole server', a.server_rights.join(', ')]);
 		if (a.member_of.length) out.push(['member of', links(a.member_of)]);
 		if (a.default_role) out.push(['default role', a.default_role]);
@@ -101,7 +101,7 @@
 		{#each account.unknown as u (u)}<p class="quiet mt-2 text-sm">Not known: {u}</p>{/each}
 		{#if session.may('request') && !account.system}
 			<div class="mt-4 flex flex-wrap gap-2">
-				<a class="btn btn-sm btn-primary" href={to.newGrant(server, account.database, (spec.role ? 'role:' : '') + whoText({ ...account, database: '' }))}>Give or take privileges</a>
+				<a class="btn btn-sm btn-primary" href={to.newGrant(server, account.database, (spec.role ? 'role:' : '') + whoText({ ...account, database: '' }))}>Grant or revoke privileges</a>
 				{#if account.kind === 'account'}
 					<button class="btn btn-sm" onclick={() => asking.ask({ kind: 'account.password', server, account: { ...spec, password_from: 'generated' } })}>New password</button>
 					<button class="btn btn-sm" onclick={() => alter({ options: { locked: !account?.locked } })}>{account.locked ? 'Unlock' : 'Lock'} {visible(account.name)}</button>
@@ -135,7 +135,7 @@
 				<h2 class="mt-6 mb-1">Given to it directly</h2>
 				{#each account.grants as g, i (i)}
 					<div class="border-base-300/60 border-b py-1.5"><p class="break-words">{visible(g.text)}{#if g.pattern && g.opens?.length}<span class="ml-2 text-sm font-semibold">opens {g.opens.map(visible).join(', ')}</span>{/if}{#if g.leftover}<span class="ml-2 text-sm font-semibold">does not exist</span>{/if}</p>
-						<p class="quiet mono text-sm break-words">{g.owner ? 'owner' : ''}{g.owner && g.privileges.length ? ', ' : ''}{g.privileges.join(', ')}{g.denied?.length ? `${g.privileges.length ? '; ' : ''}denied: ${g.denied.join(', ')}` : ''}{g.pass_on.length ? ' · may pass on' : ''}{g.grantor && !g.builtin ? ` · by ${visible(g.grantor)}` : ''}</p></div>
+						<p class="quiet mono text-sm break-words">{g.owner ? 'owner' : ''}{g.owner && g.privileges.length ? ', ' : ''}{g.privileges.join(', ')}{g.denied?.length ? `${g.privileges.length ? '; ' : ''}denied: ${g.denied.join(', ')}` : ''}{g.grant_option.length ? ' · with grant option' : ''}{g.grantor && !g.builtin ? ` · by ${visible(g.grantor)}` : ''}</p></div>
 				{:else}<p class="quiet py-1.5">Nothing.</p>{/each}
 			</div>
 		</div>

@@ -111,7 +111,7 @@
 			</dl>
 			<div class="min-w-0">
 				<div class="flex flex-wrap items-baseline justify-between gap-2"><h2>Who may do what</h2>
-					<span class="flex gap-3 text-sm"><a class="link-plain" href={to.handover(serverName, name)}>Handover sheet</a>{#if session.may('request')}<a class="link-plain" href={to.newGrant(serverName, name)}>Give or take</a>{/if}</span></div>
+					<span class="flex gap-3 text-sm"><a class="link-plain" href={to.handover(serverName, name)}>Handover sheet</a>{#if session.may('request')}<a class="link-plain" href={to.newGrant(serverName, name)}>Grant or revoke</a>{/if}</span></div>
 				{#if untold}<Trouble problem={untold} />
 				{:else if !matrix}<Skeleton rows={4} label="Reading who has what" />
 				{:else}

@@ -17,7 +17,7 @@
 	const asking = $derived(new Asking(server));
 	const apart = $derived(engines.separateRoles(asking.server?.engine));
 	const engine = $derived(engines.get(asking.server?.engine));
-	const owners = $derived(optionsOf(engine, 'account.drop').some((f) => f.name === 'give_to'));
+	const owners = $derived(optionsOf(engine, 'account.drop').some((f) => f.name === 'reassign_to'));
 	const manner = new Manner();
 	let account = $state.raw<AccountDetail | null>(null);
 	let problem = $state<Problem | null>(null);

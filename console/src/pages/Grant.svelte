@@ -12,13 +12,13 @@
 	const start = new URLSearchParams(location.search);
 	let database = $state(start.get('database') ?? '');
 	let who = $state(start.get('who') ?? '');
-	let deed = $state<'give' | 'take'>('give');
+	let act = $state<'grant' | 'revoke'>('grant');
 	let options = $state<Options>({});
 	let bundle = $state<'' | 'read' | 'write' | 'build' | 'own'>('read');
 	let single = $state(false);
 	let privileges = $state('');
 	let table = $state('');
-	let passOn = $state(false);
+	let grantOption = $state(false);
 	let accounts = $state.raw<Account[]>([]);
 	let databases = $state.raw<string[]>([]);
 
@@ -43,23 +43,23 @@
 			const dot = table.indexOf('.');
 			if (table) grant.on = dot >= 0 && schemas ? { scope: 'table', schema: table.slice(0, dot), name: table.slice(dot + 1) } : { scope: 'table', name: table };
 		} else if (bundle) grant.bundle = bundle;
-		else if (deed === 'give') return null;
-		if (passOn && deed === 'give') grant.pass_on = true;
+		else if (act === 'grant') return null;
+		if (grantOption && act === 'grant') grant.grant_option = true;
 		grant.options = given(options);
-		return { kind: deed === 'give' ? 'grant.give' : 'grant.take', server, grant };
+		return { kind: act === 'grant' ? 'privilege.grant' : 'privilege.revoke', server, grant };
 	});
-	// Down to the whole of a database nothing is taken: own is for giving only.
-	const bundles = $derived((engine?.bundles ?? []).filter((b) => deed === 'give' || b.name !== 'own'));
+	// Nothing is revoked down to the whole of a database: own is for granting only.
+	const bundles = $derived((engine?.bundles ?? []).filter((b) => act === 'grant' || b.name !== 'own'));
 	/** A bundle in a line, and what its holder could do that the name does not say. */
 	const means = (b: (typeof bundles)[number]) => b.decides + (b.careful ? ` ${b.careful}` : '');
 </script>
 
 <svelte:head><title>Privileges on {server} · Genarch</title></svelte:head>
 
-<AskForm title="Give or take privileges on {server}" {asking} {intent} button="Show the brief{who ? ` for ${visible(who)}` : ''}" hint="Name an account and a database; the statements that would run are shown here.">
-	<fieldset class="flex gap-6"><legend class="label-text mb-1">Act</legend>
-		<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="give" bind:group={deed} onchange={() => ([bundle, options] = [bundle || 'read', {}])} /> give</label>
-		<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="take" bind:group={deed} onchange={() => ([bundle, options] = ['', {}])} /> take</label>
+<AskForm title="Grant or revoke privileges on {server}" {asking} {intent} button="Show the brief{who ? ` for ${visible(who)}` : ''}" hint="Name an account and a database; the statements that would run are shown here.">
+	<fieldset class="flex gap-6"><legend class="label-text mb-1">What to do</legend>
+		<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="grant" bind:group={act} onchange={() => ([bundle, options] = [bundle || 'read', {}])} /> grant</label>
+		<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="revoke" bind:group={act} onchange={() => ([bundle, options] = ['', {}])} /> revoke</label>
 	</fieldset>
 	<div class="grid gap-4 sm:grid-cols-2">
 		<label class="flex flex-col gap-1"><span class="label-text">Account or role</span><input name="who" class="input mono w-full" list="whos" autocomplete="off" autocapitalize="none" required bind:value={who} /></label>
@@ -74,13 +74,13 @@
 			<label class="flex flex-col gap-1"><span class="label-text">Table (empty: the database itself)</span><input name="table" class="input mono w-full" placeholder={schemas ? 'schema.table' : 'table'} autocomplete="off" bind:value={table} /></label>
 		</div>
 	{:else}
-		<fieldset class="flex flex-col gap-1"><legend class="label-text mb-1">{deed === 'give' ? 'Bundle' : 'What is to remain'}</legend>
-			{#if deed === 'take'}<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="" bind:group={bundle} /> nothing</label>{/if}
+		<fieldset class="flex flex-col gap-1"><legend class="label-text mb-1">{act === 'grant' ? 'Bundle' : 'What is to remain'}</legend>
+			{#if act === 'revoke'}<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="" bind:group={bundle} /> nothing</label>{/if}
 			{#each bundles as b (b.name)}
 				<label class="flex items-start gap-2"><input class="radio radio-sm mt-0.5" type="radio" value={b.name} bind:group={bundle} /> <span class="w-14 shrink-0 font-semibold">{b.name}</span> <span class="quiet">{means(b)}</span></label>
 			{/each}
 		</fieldset>
 	{/if}
-	{#if deed === 'give' && engine?.granting.option}<label class="flex items-center gap-2"><input class="checkbox checkbox-sm" type="checkbox" bind:checked={passOn} /> with the right to pass them on</label>{/if}
-	{#if engine}{#key deed}<EngineFields {server} {engine} kind={deed === 'give' ? 'grant.give' : 'grant.take'} bind:options brief={asking.brief} />{/key}{/if}
+	{#if act === 'grant' && engine?.granting.option}<label class="flex items-center gap-2"><input class="checkbox checkbox-sm" type="checkbox" bind:checked={grantOption} /> with grant option: it may grant them to others</label>{/if}
+	{#if engine}{#key act}<EngineFields {server} {engine} kind={act === 'grant' ? 'privilege.grant' : 'privilege.revoke'} bind:options brief={asking.brief} />{/key}{/if}
 </AskForm>

@@ -46,7 +46,7 @@ func (Engine) Plan(in change.Intent, snap catalog.Snapshot) (change.Brief, error
 		planAdmit(p)
 	case change.DropAccount:
 		planDismiss(p)
-	case change.GiveGrant, change.TakeGrant:
+	case change.GrantPrivilege, change.RevokePrivilege:
 		planPermit(p)
 	}
 	return p.Seal(), nil
@@ -152,7 +152,7 @@ func planAdmit(p *planning.Draft) {
 		return
 	}
 	if len(catalog.Candidates(p.Snap.Access.Accounts, a.Principal())) > 0 {
-		if a.IfAbsent {
+		if a.IfNotExists {
 			planning.Done(&p.Brief, change.ExistsAsAsked, "%s is there already", p.Target)
 			return
 		}
@@ -176,7 +176,7 @@ func planDismiss(p *planning.Draft) {
 	planning.Manage(&p.Brief, p.Snap)
 	found, ok := planning.FindAccount(&p.Brief, a.Principal(), p.Snap, change.AccountAbsent)
 	if !ok {
-		if a.IfPresent {
+		if a.IfExists {
 			planning.Absent(&p.Brief)
 		}
 		return
@@ -192,7 +192,7 @@ func planDismiss(p *planning.Draft) {
 func planPermit(p *planning.Draft) {
 	g := *p.In.Grant
 	o := g.Object()
-	word := map[bool]string{true: "permit", false: "revoke"}[p.In.Kind == change.GiveGrant]
+	word := map[bool]string{true: "permit", false: "revoke"}[p.In.Kind == change.GrantPrivilege]
 	if p.Settled["deny"] == true {
 		word = "deny"
 	}
@@ -205,14 +205,14 @@ func planPermit(p *planning.Draft) {
 	}
 	set := planning.Privileges(&p.Brief, g, &description)
 	switch {
-	case g.Bundle != "" && p.In.Kind == change.GiveGrant:
+	case g.Bundle != "" && p.In.Kind == change.GrantPrivilege:
 		set = table.Of(on[g.Bundle]...)
 	case g.Bundle != "":
 		set = table.All().Minus(table.Of(on[g.Bundle]...))
 	case len(g.Privileges) == 0:
 		set = table.All()
 	}
-	if g.PassOn {
+	if g.GrantOption {
 		p.Find(change.Stop, change.GrantInvalid, "leave it out", "nothing can be passed on")
 	}
 	p.Summary = word + " " + set.String() + " for " + naming.Show(to.Principal.String()) + " on " + p.Snap.Server.Name

@@ -46,7 +46,7 @@ func readObject(c *cli.Command, database string) wire.Object {
 	return o
 }
 
-func (a app) grantCommand() *cli.Command {
+func (a app) privilegeCommand() *cli.Command {
 	alter := func(name, usageText, intent, flag, bundle, bundleUsage string, flags ...cli.Flag) *cli.Command {
 		return &cli.Command{Name: name, Usage: usageText, ArgsUsage: "SERVER/DATABASE", Arguments: addressArg(),
 			Flags: slices.Concat([]cli.Flag{&cli.StringFlag{Name: flag, Usage: "NAME, NAME@HOST where the host is part of it, or role:NAME, or PUBLIC", Required: true},
@@ -57,21 +57,21 @@ func (a app) grantCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				spec := wire.GrantSpec{Database: database, To: holder(c.String(flag)), Bundle: c.String(bundle), Privileges: c.StringSlice("privilege"), PassOn: c.Bool("may-pass-on")}
+				spec := wire.GrantSpec{Database: database, To: holder(c.String(flag)), Bundle: c.String(bundle), Privileges: c.StringSlice("privilege"), GrantOption: c.Bool("with-grant-option")}
 				if spec.Options, err = options(c); err != nil {
 					return err
 				}
 				if len(spec.Privileges) > 0 {
 					spec.On = readObject(c, database)
 				}
-				if intent == "grant.give" && spec.Bundle == "" && len(spec.Privileges) == 0 {
-					return usage("say what to give: --bundle read, write, build or own; or --privilege")
+				if intent == "privilege.grant" && spec.Bundle == "" && len(spec.Privileges) == 0 {
+					return usage("say what to grant: --bundle read, write, build or own; or --privilege")
 				}
 				return a.alter(ctx, c, wire.Intent{Kind: intent, Server: server, Grant: &spec})
 			}}
 	}
-	return &cli.Command{Name: "grant", Usage: "privileges: who may do what, and why; give and take", Commands: []*cli.Command{
-		{Name: "list", Usage: "what an account was given, or who was given anything on a database", ArgsUsage: "SERVER/DATABASE or SERVER/account:NAME", Arguments: addressArg(),
+	return &cli.Command{Name: "privilege", Usage: "privileges: who may do what, and why; grant and revoke them", Commands: []*cli.Command{
+		{Name: "list", Usage: "what was granted to an account, or to anybody on a database", ArgsUsage: "SERVER/DATABASE or SERVER/account:NAME", Arguments: addressArg(),
 			Flags: []cli.Flag{outputFlag(), &cli.IntFlag{Name: "limit", Value: 2000, Usage: "at most so many"}}, Action: a.listGrants},
 		{Name: "matrix", Usage: "what every account comes to on every database", ArgsUsage: "SERVER", Arguments: nameArg(),
 			Flags: []cli.Flag{outputFlag(), &cli.StringFlag{Name: "account", Usage: "only accounts with this in their name"}, &cli.StringFlag{Name: "database", Usage: "only databases with this in their name"},
@@ -82,9 +82,11 @@ func (a app) grantCommand() *cli.Command {
 			Arguments:   []cli.Argument{&cli.StringArg{Name: "address"}, &cli.StringArg{Name: "privilege"}, &cli.StringArg{Name: "object"}},
 			Flags: []cli.Flag{outputFlag(), &cli.StringFlag{Name: "column", Usage: "one column of the table"},
 				&cli.BoolFlag{Name: "sequence", Usage: "the object is a sequence"}, &cli.BoolFlag{Name: "routine", Usage: "the object is a routine"}}, Action: a.showWhy},
-		alter("give", "give a bundle or single privileges on a database", "grant.give", "to", "bundle", "read, write, build or own",
-			append(optionFlags(), &cli.BoolFlag{Name: "may-pass-on", Usage: "with the right to give them on"})...),
-		alter("take", "take privileges on a database: everything, single ones, or down to a bundle", "grant.take", "from", "down-to", "the bundle that is to remain: read, write or build",
+		{Name: "compare", Usage: "in what two accounts differ, on one server or two", ArgsUsage: "SERVER/account:NAME SERVER/account:NAME",
+			Arguments: []cli.Argument{&cli.StringArg{Name: "left"}, &cli.StringArg{Name: "right"}}, Flags: []cli.Flag{outputFlag()}, Action: a.compareAccounts},
+		alter("grant", "grant a bundle or single privileges on a database", "privilege.grant", "to", "bundle", "read, write, build or own",
+			append(optionFlags(), &cli.BoolFlag{Name: "with-grant-option", Usage: "with the right to grant them to others"})...),
+		alter("revoke", "revoke privileges on a database: all, single ones, or all but those of a bundle", "privilege.revoke", "from", "keep-bundle", "the bundle that is to remain: read, write or build",
 			optionFlags()...),
 	}}
 }
@@ -102,7 +104,7 @@ func grantColumns(withHolder bool) []column[wire.GrantLine] {
 			}
 			return text
 		}},
-		{title: "may pass on", text: func(g wire.GrantLine) string { return strings.Join(g.PassOn, ", ") }},
+		{title: "with grant option", text: func(g wire.GrantLine) string { return strings.Join(g.GrantOption, ", ") }},
 		{title: "granted by", text: func(g wire.GrantLine) string {
 			if g.Builtin {
 				return "(as made)"
@@ -147,7 +149,7 @@ func (a app) listGrants(ctx context.Context, c *cli.Command) error {
 	}
 	a.showUnknown(list.Unknown)
 	if len(list.Grants) == 0 {
-		a.say("nothing was given there")
+		a.say("nothing was granted there")
 	}
 	if list.Total > len(list.Grants) {
 		a.say("there are %d; see --limit", list.Total)
@@ -167,7 +169,7 @@ func setWho(q url.Values, p wire.Principal) {
 }
 
 // levelWords are what the letters of a matrix stand for.
-var levelWords = map[byte]string{'-': "none", '?': "unknown", 'e': "enter", 'c': "custom", 'r': "read", 'w': "write", 'b': "build", 'o': "own"}
+var levelWords = map[byte]string{'-': "none", '?': "unknown", 'n': "connect", 'c': "custom", 'r': "read", 'w': "write", 'b': "build", 'o': "own"}
 
 // cellWord is the level of a cell; a star says that there is more to it.
 func cellWord(letter byte) (word string, differs bool) {
@@ -221,7 +223,7 @@ func (a app) showMatrix(ctx context.Context, c *cli.Command, api *client.Client,
 	}
 	if c.String("output") == "table" {
 		a.say("%s  %s  %d accounts and roles, %d databases%s", bold.Render(server), environmentText(m.Environment), len(m.Rows), len(m.Databases), faint.Render("  read "+timeText(m.Read)))
-		a.say("%s", faint.Render("* has more than the bundle, or not what will be made later; enter: may connect, and nothing else; custom: fits no bundle"))
+		a.say("%s", faint.Render("* has more than the bundle, or not what will be made later; connect: may connect, and nothing else; custom: fits no bundle"))
 	}
 	a.showUnknown(m.Unknown)
 	if err := print(a, c, m, m.Rows, columns); err != nil || c.String("output") != "table" {
