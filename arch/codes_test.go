@@ -1,14 +1,10 @@
 package arch
 
 import (
-	"go/ast"
-	"go/parser"
-	"go/token"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"regexp"
-	"strconv"
 	"strings"
 	"testing"
 
@@ -18,26 +14,12 @@ import (
 // Every code of a finding is in a test: by its name, or as it stands in a brief.
 func TestEveryFindingIsTested(t *testing.T) {
 	root := testutil.Root()
-	file, err := parser.ParseFile(token.NewFileSet(), filepath.Join(root, "core/change/codes.go"), nil, 0)
-	if err != nil {
-		t.Fatal(err)
-	}
-	codes := map[string]string{}
-	ast.Inspect(file, func(n ast.Node) bool {
-		if v, ok := n.(*ast.ValueSpec); ok && len(v.Values) == 1 {
-			if text, ok := v.Values[0].(*ast.BasicLit); ok {
-				if code, err := strconv.Unquote(text.Value); err == nil && strings.Contains(code, ".") {
-					codes[v.Names[0].Name] = code
-				}
-			}
-		}
-		return true
-	})
+	codes, _ := findingCodes(t)
 	if len(codes) < 100 {
 		t.Fatalf("%d codes were found in codes.go", len(codes))
 	}
 	var tests strings.Builder
-	err = filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+	err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
 		switch {
 		case err != nil:
 			return err

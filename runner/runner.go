@@ -287,7 +287,7 @@ func (r *Runner) tellMaker(ctx context.Context, b change.Brief) change.Brief {
 	if err != nil || !found {
 		return b
 	}
-	b.Find(change.Note, change.MadeMeanwhile, fmt.Sprintf("genarch change show %d", m.ID), "it was made by %s with change %d, at %s",
+	b.Find(change.Note, change.MadeMeanwhile, fmt.Sprintf("genarch change show %d", m.ID), "%s was created by %s with change %d, at %s.", b.Target,
 		m.RunBy, m.ID, m.Ended.UTC().Format("2006-01-02 15:04:05 UTC"))
 	return b.Seal()
 }

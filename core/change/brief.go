@@ -277,7 +277,7 @@ func (b Brief) Seal() Brief {
 func (b *Brief) showHidden() {
 	for i, s := range b.Steps {
 		if naming.Hides(s.Statement) || naming.Hides(s.Undo) {
-			b.Find(Caution, NameHidden, "look at each \\u{…} in the statements: that is how such a character is shown", "a name in step %d holds characters that do not show, or that turn the direction of what is read round", i+1)
+			b.Find(Caution, NameHidden, "Look at each \\u{…} in the statements: that is how such a character is shown.", "A name in step %d contains characters that are invisible, or that reverse the direction of reading.", i+1)
 			return
 		}
 	}

@@ -58,47 +58,47 @@ func (r Rule) Check(name string, lim Limits) []Problem {
 		out = append(out, Problem{Code: code, Text: fmt.Sprintf(format, args...)})
 	}
 	if name == "" {
-		add("name.empty", "the name is empty")
+		add("name.empty", "The name is empty.")
 		return out
 	}
 	for _, c := range name {
 		if c == 0 {
-			add("name.control", "the name holds a NUL byte, which no engine can store")
+			add("name.control", "The name holds a NUL byte, which no engine can store.")
 			return out
 		}
 		if unicode.IsControl(c) || unicode.Is(unicode.Cf, c) || c == utf8.RuneError {
-			add("name.control", "the name holds %U, which cannot be seen (or is no valid UTF-8)", c)
+			add("name.control", "The name holds %U, which is invisible (or is no valid UTF-8).", c)
 			break
 		}
 	}
 	if strings.TrimSpace(name) != name {
-		add("name.edge", "the name begins or ends with a blank")
+		add("name.edge", "The name begins or ends with a blank.")
 	}
 	if lim.BMPOnly {
 		for _, c := range name {
 			if c > 0xFFFF {
-				add("name.characters", "the engine cannot store %q in a name", c)
+				add("name.characters", "The engine cannot store %q in a name.", c)
 				break
 			}
 		}
 	}
 	if !r.Free {
 		if bad := oddCharacters(name); bad != "" {
-			add("name.characters", "the rule here allows lower-case letters, digits and _, not %s", bad)
+			add("name.characters", "The rule here allows lower-case letters, digits and _, not %s.", bad)
 		}
 		if first := name[0]; first < 'a' || first > 'z' {
-			add("name.start", "the rule here asks for a lower-case letter first")
+			add("name.start", "The rule here asks for a lower-case letter first.")
 		}
 	}
 	if longest := r.longest(lim); longest > 0 && lim.count(name) > longest {
-		add("name.length", "the name has %d %s; at most %d fit", lim.count(name), lim.Counted, longest)
+		add("name.length", "The name has %d %s; at most %d fit.", lim.count(name), lim.Counted, longest)
 	}
 	if r.Suffix != "" && (!strings.HasSuffix(name, r.Suffix) || name == r.Suffix) {
-		add("name.suffix", "names on this server end in %q", r.Suffix)
+		add("name.suffix", "Names on this server end in %q.", r.Suffix)
 	}
 	for _, word := range lim.Reserved {
 		if strings.EqualFold(word, name) {
-			add("name.reserved", "%q is the name of a system database or a word that the engine keeps for itself", name)
+			add("name.reserved", "%q is the name of a system database or a word that the engine reserves.", name)
 		}
 	}
 	return out

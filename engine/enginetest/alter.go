@@ -77,7 +77,7 @@ func Findings(t *testing.T, b change.Brief, want, remedy string) {
 		got = append(got, string(f.Level)+":"+f.Code)
 		remedies += f.Next + "\n"
 	}
-	if strings.Join(got, " ") != want || !strings.Contains(remedies, remedy) {
+	if strings.Join(got, " ") != want || !strings.Contains(strings.ToLower(remedies), strings.ToLower(remedy)) {
 		t.Errorf("findings %v; want %q with the remedy %q; got %s", got, want, remedy, remedies)
 	}
 }

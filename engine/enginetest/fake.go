@@ -178,7 +178,7 @@ func (f *Fake) Plan(in change.Intent, snap catalog.Snapshot) (change.Brief, erro
 	}
 	b := planning.NewBrief(in, snap)
 	if in.Database == nil {
-		b.Find(change.Stop, change.ServerHasIdentity, "", "a fake needs no mark")
+		b.Find(change.Stop, change.ServerHasIdentity, "", "A fake needs no mark.")
 		return b.Seal(), nil
 	}
 	spec := *in.Database

@@ -30,7 +30,7 @@ func (s *server) readDoomed(ctx context.Context, name string, all []string) (*ca
 	})
 	group.Go(func() error { return s.readBlockers(gctx, name, out) })
 	err := group.Wait()
-	out.Unseen = append(out.Unseen, "which database a prepared transaction belongs to, the server does not tell; so any of them stops this")
+	out.Unseen = append(out.Unseen, "The server does not tell which database a prepared transaction belongs to, so any of them stops this.")
 	return out, err
 }
 
@@ -38,7 +38,7 @@ func (s *server) readDoomed(ctx context.Context, name string, all []string) (*ca
 // again right before the drop, so it is kept quick.
 func (s *server) readBlockers(ctx context.Context, name string, out *catalog.Doomed) error {
 	if err := s.readOutsideKeys(ctx, name, out); err != nil {
-		out.Unseen = append(out.Unseen, "foreign keys of other databases cannot be seen: "+err.Error())
+		out.Unseen = append(out.Unseen, "Foreign keys of other databases cannot be read: "+err.Error())
 	}
 	var err error
 	if out.Prepared, err = s.readPrepared(ctx); err != nil {
@@ -52,7 +52,7 @@ func (s *server) readBlockers(ctx context.Context, name string, out *catalog.Doo
 	for id, locks := range held {
 		for _, l := range locks {
 			if isBackup(l) {
-				out.Backup = fmt.Sprintf("session %d holds a lock of a backup (%s) on the whole server", id, l.mode)
+				out.Backup = fmt.Sprintf("Session %d holds a lock of a backup (%s) on the whole server.", id, l.mode)
 			}
 		}
 	}
@@ -120,7 +120,7 @@ func (s *server) readOutsideKeys(ctx context.Context, name string, out *catalog.
 		return err
 	}, likeText(dir), likeText(dir))
 	if err == nil && !certain {
-		out.Unseen = append(out.Unseen, "the name has characters whose folder is not worked out here, so foreign keys from outside cannot be looked for")
+		out.Unseen = append(out.Unseen, "The name has characters whose folder is not known, so foreign keys from outside cannot be looked for.")
 	}
 	return err
 }

@@ -182,19 +182,19 @@ func compareHosts(a, b string) int {
 func checkHost(host string) string {
 	switch base, mask, slash := strings.Cut(host, "/"); {
 	case host == "":
-		return "the host is empty; % stands for every host"
+		return "The host is empty; % stands for every host."
 	case len(host) > 255:
-		return "a host has at most 255 characters, this one has " + strconv.Itoa(len(host))
+		return "A host has at most 255 characters; this one has " + strconv.Itoa(len(host)) + "."
 	case strings.ContainsAny(host, "@'\"` \t\n\r\x00"):
-		return "a host holds no @, quotes or blanks"
+		return "A host holds no @, quotes or blanks."
 	case slash && !isIPv4(base):
-		return "before the slash stands an IPv4 address"
+		return "Before the slash stands an IPv4 address."
 	case slash && !isIPv4(mask):
-		return "behind the slash stands a netmask such as 255.255.255.0: a length such as /24 is taken and then never matches"
+		return "Behind the slash stands a netmask such as 255.255.255.0: a length such as /24 is taken and then never matches."
 	}
 	for _, c := range host {
 		if c > 0x7e || c < 0x21 {
-			return "a host holds plain ASCII characters only"
+			return "A host holds plain ASCII characters only."
 		}
 	}
 	return ""

@@ -65,11 +65,11 @@ func planKind(p *planning.Draft) {
 func planMark(b *change.Brief, mark string, snap catalog.Snapshot) {
 	b.Summary = "mark " + snap.Server.Name
 	if key := snap.Instance.Identity.Marks["marker"]; key != "" {
-		b.Find(change.Stop, change.ServerHasIdentity, "nothing has to be done", "%s is marked already: %s", snap.Server.Name, key)
+		b.Find(change.Stop, change.ServerHasIdentity, "Nothing has to be done.", "%s is marked already: %s.", snap.Server.Name, key)
 		return
 	}
 	planning.Rights(b, snap)
-	b.Find(change.Note, change.ServerHasIdentity, "", "MariaDB tells nothing by which a copy could be told from the original. A small database %s with one random number makes it certain; a copy that is restored elsewhere is then recognised by its address and folder", markerDatabase)
+	b.Find(change.Note, change.ServerHasIdentity, "", "MariaDB has nothing by which a copy can be told from the original. A small database %s with one random number makes it certain; a copy that is restored elsewhere is then recognised by its address and folder.", markerDatabase)
 	table := quoteIdent(markerDatabase) + "." + quoteIdent(markerTable)
 	b.Steps = []change.Step{
 		{Kind: stepMarkDatabase, Title: "create database " + markerDatabase, Args: map[string]string{"name": markerDatabase},

@@ -57,7 +57,7 @@ func planHost(b *change.Brief, host string, snap catalog.Snapshot) string {
 	}
 	host = strings.ToLower(host)
 	if problem := checkHost(host); problem != "" {
-		b.Find(change.Stop, change.HostInvalid, "give a host as 10.0.3.7, 10.0.3.%, app1.ossavik.example or %", "%s", problem)
+		b.Find(change.Stop, change.HostInvalid, "Give a host as 10.0.3.7, 10.0.3.%, app1.ossavik.example or %", "%s", problem)
 		return host
 	}
 	switch {
@@ -66,9 +66,9 @@ func planHost(b *change.Brief, host string, snap catalog.Snapshot) string {
 		if snap.Server.Environment == catalog.Production {
 			level = change.Caution
 		}
-		b.Find(level, change.HostWide, "say where it comes from, such as 10.0.3.%", "the account lets clients in from every host")
+		b.Find(level, change.HostWide, "Say where it comes from, such as 10.0.3.%", "%s lets clients sign in from every host.", b.Target)
 	case strings.Contains(host, "_") && !strings.Contains(host, "/"):
-		b.Find(change.Caution, change.HostWide, "write \\_ for the character itself", "in a host _ stands for any one character, so %s lets in more hosts than it names", host)
+		b.Find(change.Caution, change.HostWide, "Write \\_ for the character itself.", "In a host, _ stands for any one character, so %s lets in more hosts than it names.", host)
 	}
 	return host
 }
@@ -77,7 +77,7 @@ func planHost(b *change.Brief, host string, snap catalog.Snapshot) string {
 // in as: it takes quotes off both ends of what a client sends.
 func planUsableName(b *change.Brief, name string) {
 	if len(name) > 1 && strings.HasPrefix(name, "'") && strings.HasSuffix(name, "'") {
-		b.Find(change.Stop, "name.characters", "choose another name", "the name begins and ends with a quote, and the server takes those off when somebody signs in: nobody ever could")
+		b.Find(change.Stop, "name.characters", "Choose another name.", "The name begins and ends with a quote, and the server removes those at sign-in, so nobody could ever sign in.")
 	}
 }
 
@@ -86,16 +86,16 @@ func planRivals(b *change.Brief, p catalog.Principal, snap catalog.Snapshot) {
 	before, after := rivals(snap.Access.Accounts, p)
 	for _, a := range before {
 		if a.Name == "" {
-			b.Find(change.Caution, change.AccountAnonymous, "drop the nameless account: genarch account drop "+change.PrincipalAddress(snap.Server.Name, a.Principal).String(),
-				"the nameless account %s catches sign-ins from %s: MariaDB looks for the host first, so %s is refused with the right password from there", a.Principal, a.Host, p)
+			b.Find(change.Caution, change.AccountAnonymous, "Drop the nameless account: genarch account drop "+change.PrincipalAddress(snap.Server.Name, a.Principal).String(),
+				"The anonymous account %s catches sign-ins from %s: MariaDB matches the host first, so %s is refused from there even with the right password.", a.Principal, a.Host, p)
 			continue
 		}
-		b.Find(change.Caution, change.AccountOtherHost, "use the account that is there, or choose a host that does not overlap",
-			"clients from %s get %s, an account of its own with its own password and rights, and not %s", a.Host, a.Principal, p)
+		b.Find(change.Caution, change.AccountOtherHost, "Use the existing account, or choose a host that does not overlap.",
+			"Clients from %s sign in as %s, an account of its own with its own password and privileges, and not as %s.", a.Host, a.Principal, p)
 	}
 	for _, a := range after {
-		b.Find(change.Caution, change.AccountOtherHost, "use the account that is there, or choose a host that does not overlap",
-			"clients from %s, who get %s until now, will get %s: with its password; what is granted to %s on databases holds for them as well, as long as nothing is granted to %s there", p.Host, a.Principal, p, a.Principal, p)
+		b.Find(change.Caution, change.AccountOtherHost, "Use the existing account, or choose a host that does not overlap.",
+			"Clients from %s, who sign in as %s today, will sign in as %s, with its password; what is granted to %s on databases holds for them as well, as long as nothing is granted to %s there.", p.Host, a.Principal, p, a.Principal, p)
 	}
 }
 
@@ -117,19 +117,19 @@ func planMethod(b *change.Brief, asked, current string, snap catalog.Snapshot) s
 		method = methodNative
 	}
 	if method != methodNative && method != methodEd25519 {
-		b.Find(change.Stop, change.OptionInvalid, "choose ed25519 or mysql_native_password", "Genarch computes no password for the method %q", method)
+		b.Find(change.Stop, change.OptionInvalid, "Choose ed25519 or mysql_native_password.", "Genarch computes no password for the method %q.", method)
 		return method
 	}
 	if !slices.Contains(detailsOf(snap.Details).Methods, method) {
-		b.Find(change.Stop, change.OptionUnsupported, "INSTALL SONAME 'auth_ed25519', or choose mysql_native_password", "the server has no method %s", method)
+		b.Find(change.Stop, change.OptionUnsupported, "INSTALL SONAME 'auth_ed25519', or choose mysql_native_password", "The server has no authentication method %s.", method)
 	}
 	if detailsOf(snap.Details).Strict != "" {
 		b.Find(change.Stop, change.OptionUnsupported, "SET GLOBAL strict_password_validation=0, so that the server takes a verifier that it cannot check itself",
-			"the server checks passwords with %s and refuses a verifier; sending the password itself would put it into the server's log", detailsOf(snap.Details).Strict)
+			"The server checks passwords with %s and refuses a verifier. Sending the password itself would put it into the server's log.", detailsOf(snap.Details).Strict)
 	}
-	text := "the server gets only what ed25519 keeps, a public key, never the password; clients need MariaDB's plugin client_ed25519, which its own connectors have (for others: --set method=mysql_native_password)"
+	text := "The server gets only a public key, never the password. Clients need MariaDB's plugin client_ed25519, which its own connectors have (for others: --set method=mysql_native_password)."
 	if method == methodNative {
-		text = "the server gets only the hash that mysql_native_password keeps, never the password; whoever can read mysql.global_priv could try to guess it (stronger: ed25519)"
+		text = "The server gets only the hash of mysql_native_password, never the password. Whoever can read mysql.global_priv could try to guess it (stronger: ed25519)."
 	}
 	b.Find(change.Note, change.PasswordMethod, "", "%s", text)
 	return method
@@ -155,11 +155,11 @@ func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 			compareAccount(b, spec, a)
 			return
 		}
-		b.Find(change.Stop, change.AccountExists, "choose another name; or ask for it only if absent", "there is %s %s on %s already", article(what), naming.Show(p.String()), snap.Server.Name)
+		b.Find(change.Stop, change.AccountExists, "Choose another name, or ask with --if-not-exists.", "There is %s %s on %s already.", article(what), naming.Show(p.String()), snap.Server.Name)
 	}
 	for _, a := range snap.Access.Accounts {
 		if a.Name == p.Name && a.Role != p.Role {
-			b.Find(change.Stop, change.AccountExists, "choose another name", "there is %s %s already, and MariaDB would take one for the other", article(map[bool]string{true: "role", false: "account"}[a.Role]), naming.Show(a.Principal.String()))
+			b.Find(change.Stop, change.AccountExists, "Choose another name.", "There is %s %s already, and MariaDB would take one for the other.", article(map[bool]string{true: "role", false: "account"}[a.Role]), naming.Show(a.Principal.String()))
 		}
 	}
 	planning.Manage(b, snap)
@@ -169,12 +169,12 @@ func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 	if !spec.Role {
 		planRivals(b, p, snap)
 		if len(detailsOf(snap.Details).Definers) > 0 {
-			b.Find(change.Caution, change.AccountRevives, "look at each of them first", "things are left that run with the rights of an account of this name, and come alive with it: %s", planning.Shorten(detailsOf(snap.Details).Definers))
+			b.Find(change.Caution, change.AccountRevives, "Look at each of them first.", "Objects that run with the privileges of an account of this name are left, and take effect again with it: %s.", planning.Shorten(detailsOf(snap.Details).Definers))
 		}
 	}
 	left := slices.DeleteFunc(slices.Clone(snap.Access.Grants), func(gr catalog.Grant) bool { return gr.Grantee != p })
 	if len(left) > 0 {
-		b.Find(change.Caution, change.GrantsLeftover, "look at them first", "grants to an account of this name are left in the grant tables (%d)", len(left))
+		b.Find(change.Caution, change.GrantsLeftover, "Look at them first: genarch privilege list", "The grant tables still hold %s to an account of this name.", naming.Count(len(left), "grant"))
 	}
 	set := func(name, value string, asked bool, decides string) {
 		b.Set(change.Setting{Name: name, Value: value, Asked: asked, Source: planning.Source(asked, "MariaDB"), Decides: decides})
@@ -232,7 +232,7 @@ func planCredential(b *change.Brief, spec change.AccountSpec, snap catalog.Snaps
 	method := methodNative
 	switch spec.Password {
 	case change.NoPassword:
-		b.Find(change.Note, change.PasswordMissing, "set one later: genarch account password "+b.Target, "nobody can sign in as it until it is given a password")
+		b.Find(change.Note, change.PasswordMissing, "Set one later: genarch account password "+b.Target, "Nobody can sign in as %s until it has a password.", b.Target)
 		set("password", "none: nobody can sign in", true, "an account without any credential would let in everybody, so this one lets in nobody")
 	default:
 		method = planMethod(b, spec.Options.Text("method"), "", snap)
@@ -273,7 +273,7 @@ func tryable(b *change.Brief, snap catalog.Snapshot, accounts ...catalog.Princip
 			out = append(out, p.String())
 			continue
 		}
-		b.Find(change.Note, change.LoginUntried, "try it from there: the handover sheet has the words", "Genarch comes from %s and cannot try the sign-in of %s", detailsOf(snap.Details).Client, p)
+		b.Find(change.Note, change.LoginUntried, "Try it from there; the handover sheet has the connection strings.", "Genarch comes from %s and cannot try the sign-in of %s.", detailsOf(snap.Details).Client, p)
 	}
 	return out
 }
@@ -288,7 +288,7 @@ func accountOptions(b *change.Brief, spec change.AccountSpec, snap catalog.Snaps
 		if spec.Options.Bool("tls") {
 			text = "\n  REQUIRE SSL"
 			if !detailsOf(snap.Details).TLSReady {
-				b.Find(change.Stop, change.TLSMissing, "let the server speak TLS first (ssl_cert, ssl_key)", "the server speaks no TLS, so nobody could sign in: it would only say that access is denied")
+				b.Find(change.Stop, change.TLSMissing, "Set up TLS on the server first (ssl_cert, ssl_key).", "The server has no TLS, so nobody could sign in: it would only say that access is denied.")
 			}
 		}
 	}
@@ -307,7 +307,7 @@ func accountOptions(b *change.Brief, spec change.AccountSpec, snap catalog.Snaps
 	case daysText.MatchString(expires):
 		text += "\n  PASSWORD EXPIRE INTERVAL " + strings.TrimSuffix(expires, "d") + " DAY"
 	default:
-		b.Find(change.Stop, change.OptionInvalid, "give a number of days as 90d, or now, or never", "MariaDB knows an expiry after a number of days, not %q", expires)
+		b.Find(change.Stop, change.OptionInvalid, "Give a number of days as 90d, or now, or never.", "MariaDB knows an expiry after a number of days, not %q.", expires)
 	}
 	return text
 }
@@ -365,7 +365,7 @@ func compareAccount(b *change.Brief, spec change.AccountSpec, a catalog.Account)
 	wantOptions(want, spec)
 	planning.Existing(b, want, accountFacts(a), func(_, want, have string) bool { return want == have })
 	if hasSecret(spec) {
-		b.Find(change.Note, change.PasswordMethod, "to set one: genarch account password "+b.Target, "its password stays as it is")
+		b.Find(change.Note, change.PasswordMethod, "To set one: genarch account password "+b.Target, "%s keeps its password.", b.Target)
 	}
 }
 
@@ -410,7 +410,7 @@ func planAlterAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 	}
 	if in.Clearing != nil {
 		if !spec.Options.Bool("locked") {
-			b.Find(change.Stop, change.OptionInvalid, "lock it too", "sessions of an account are ended together with a lock: else they would be back at once")
+			b.Find(change.Stop, change.OptionInvalid, "Lock it too.", "Sessions of an account are ended together with a lock; otherwise they would be back at once.")
 		}
 		b.Steps = append(b.Steps, planning.ClearAccount(b, in, a, snap, killEach))
 	}
@@ -455,7 +455,7 @@ func undoOptions(spec change.AccountSpec, a catalog.Account) string {
 func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
 	b.Summary = "rename " + naming.Show(spec.Principal().String()) + " on " + snap.Server.Name
 	if spec.Role {
-		b.Find(change.Stop, change.OptionUnsupported, "create another role, give it what this one has, then drop this one", "MariaDB cannot rename a role")
+		b.Find(change.Stop, change.OptionUnsupported, "Create another role, grant it what this one has, then drop this one.", "MariaDB cannot rename a role.")
 	}
 	a, ok := planning.FindAccount(b, spec.Principal(), snap, change.AccountAbsent)
 	if !ok {
@@ -475,10 +475,10 @@ func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 	planning.Manage(b, snap)
 	planning.Keep(b, a, snap, "renamed")
 	if _, taken := graph(*snap.Access).Account(to); taken {
-		b.Find(change.Stop, change.AccountExists, "choose another name or host", "there is an account %s on %s already", naming.Show(to.String()), snap.Server.Name)
+		b.Find(change.Stop, change.AccountExists, "Choose another name or host.", "There is an account %s on %s already.", naming.Show(to.String()), snap.Server.Name)
 	}
 	if len(detailsOf(snap.Details).Definers) > 0 {
-		b.Find(change.Stop, change.AccountDefines, "make them anew with another definer first", "a rename leaves behind what runs with its rights, which then fails: %s", planning.Shorten(detailsOf(snap.Details).Definers))
+		b.Find(change.Stop, change.AccountDefines, "Create them again with another definer first.", "%s is the definer of objects that a rename leaves behind, and that fail afterwards: %s.", b.Target, planning.Shorten(detailsOf(snap.Details).Definers))
 	}
 	rest := snap
 	others := *snap.Access
@@ -486,7 +486,7 @@ func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 	rest.Access = &others
 	planRivals(b, to, rest)
 	if n := len(snap.Sessions); n > 0 {
-		b.Find(change.Note, change.AccountSessions, "", "who is connected keeps the old name and rights until the next sign-in (sessions: %d)", n).Passing = true
+		b.Find(change.Note, change.AccountSessions, "", "%s of the account stay open, with the old name and privileges until the next sign-in.", naming.Count(n, "session")).Passing = true
 	}
 	want := checkOf("account", to)
 	want["present"] = "yes"
@@ -500,7 +500,7 @@ func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 func planSetPassword(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
 	b.Summary = "set another password for " + naming.Show(spec.Principal().String()) + " on " + snap.Server.Name
 	if spec.Role {
-		b.Find(change.Stop, change.OptionUnsupported, "choose an account", "a role has no password: nobody signs in as it")
+		b.Find(change.Stop, change.OptionUnsupported, "Choose an account.", "A role has no password, because nobody signs in as a role.")
 		return
 	}
 	a, ok := planning.FindAccount(b, spec.Principal(), snap, change.AccountAbsent)
@@ -516,15 +516,15 @@ func planSetPassword(b *change.Brief, spec change.AccountSpec, snap catalog.Snap
 	}
 	method := planMethod(b, spec.Options.Text("method"), a.Method, snap)
 	if a.Method != method {
-		b.Find(change.Caution, change.PasswordMethod, "leave it as it is", "until now it proves itself by %s; from then on by %s alone", a.Method, method)
+		b.Find(change.Caution, change.PasswordMethod, "Leave it as it is.", "%s signs in with the method %s today, and with %s alone afterwards.", b.Target, a.Method, method)
 	}
-	b.Find(change.Note, change.GrantEffect, "", "open sessions go on; the next sign-in needs the new password. The old one is not kept, so it cannot be taken back")
+	b.Find(change.Note, change.GrantEffect, "", "Open sessions go on; the next sign-in needs the new password. The old one is not kept, so this step cannot be rolled back.")
 	args := checkOf("password", a.Principal)
 	args["method"] = method
 	b.Steps = []change.Step{change.Step{Kind: engine.StepStatement, Title: "set the password of " + naming.Show(a.Principal.String()), Args: args}.
 		WithSecret(a.Name, "ALTER USER "+quotePrincipal(a.Principal)+"\n  IDENTIFIED VIA "+method+" USING ", "")}
 	if a.Locked {
-		b.Find(change.Note, change.LoginUntried, "", "%s is locked, so the password cannot be tried", a.Principal)
+		b.Find(change.Note, change.LoginUntried, "", "%s is locked, so the password cannot be tried.", a.Principal)
 		b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back", ReadOnly: true, Args: map[string]string{"check": "account", "name": a.Name, "host": a.Host, "present": "yes"}})
 		return
 	}

@@ -21,7 +21,7 @@ func planAlter(p *planning.Draft) {
 	}
 	d := *snap.Target
 	if p.In.Clearing != nil {
-		b.Find(change.Stop, change.OptionInvalid, "leave it out", "nobody has to leave %s for this, so nobody is ended or waited for", naming.Show(d.Name))
+		b.Find(change.Stop, change.OptionInvalid, "Leave it out.", "Nobody has to leave %s for this, so no session is ended or waited for.", naming.Show(d.Name))
 	}
 	owner := planOwner(p)
 	if p.Asked.Has("encoding") || p.Asked.Has("collation") {
@@ -61,8 +61,8 @@ func planKept(p *planning.Draft, d catalog.Database, collation string) {
 		for _, t := range kept {
 			words = append(words, fmt.Sprintf("%s (%s)", naming.Show(t.Table), t.Collation))
 		}
-		p.About("collation", change.Note, change.TablesKeep, "alter each by itself: ALTER TABLE … CONVERT TO CHARACTER SET, which rewrites it",
-			"tables that exist keep their character set and collation (%d): %s", len(kept), planning.Shorten(words))
+		p.About("collation", change.Note, change.TablesKeep, "Alter each by itself: ALTER TABLE … CONVERT TO CHARACTER SET, which rewrites it.",
+			"Tables that exist keep their character set and collation (%d): %s.", len(kept), planning.Shorten(words))
 	}
 	var there []string
 	for _, s := range p.Snap.Connected {
@@ -71,8 +71,8 @@ func planKept(p *planning.Draft, d catalog.Database, collation string) {
 		}
 	}
 	if len(there) > 0 {
-		p.About("collation", change.Note, change.GateEffect, "have them connect again, or end their sessions",
-			"sessions that are in it go on with the old default for the tables that they make (%d): %s", len(there), planning.Shorten(there)).Passing = true
+		p.About("collation", change.Note, change.GateEffect, "Have them connect again, or end their sessions.",
+			"Sessions that are in it go on with the old default for the tables that they make (%d): %s.", len(there), planning.Shorten(there)).Passing = true
 	}
 }
 
@@ -98,7 +98,7 @@ func planHandOver(p *planning.Draft, d catalog.Database, owner catalog.Principal
 		}
 	}
 	if len(told) > 0 {
-		p.About("owner", change.Caution, change.OwnerReplaced, "give them a bundle first, if they are to keep something: genarch privilege grant",
-			"all that was given on the whole database is taken from who held it: %s; sessions of theirs that are in it keep it until they say USE again", planning.Shorten(told))
+		p.About("owner", change.Caution, change.OwnerReplaced, "Give them a bundle first, if they are to keep something: genarch privilege grant",
+			"All that was given on the whole database is taken from who held it: %s; sessions of theirs that are in it keep it until they say USE again.", planning.Shorten(told))
 	}
 }

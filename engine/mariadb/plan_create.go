@@ -86,13 +86,13 @@ const (
 // planSpace checks what the engine needs of a name beside its length.
 func planSpace(b *change.Brief, name string) {
 	if n := directoryLength(name); n > maxDirectory {
-		b.Find(change.Stop, "name.length", "shorten it, or use letters, digits and _ only", "the folder for this name would need %d bytes; the system takes %d", n, maxDirectory)
+		b.Find(change.Stop, "name.length", "Shorten it, or use letters, digits and _ only.", "The folder for this name would need %d bytes; the system takes %d.", n, maxDirectory)
 	}
 	if n := utf8.RuneCountInString(escaped(name)); n > maxPattern {
-		b.Find(change.Stop, "name.length", "shorten it, or use fewer _", "no privileges could be given on this name: escaped it has %d characters, and %d fit", n, maxPattern)
+		b.Find(change.Stop, "name.length", "Shorten it, or use fewer _.", "No privileges could be granted on this name: escaped, it has %d characters, and at most %d fit.", n, maxPattern)
 	}
 	if strings.HasPrefix(name, "#mysql50#") {
-		b.Find(change.Stop, "name.reserved", "choose another name", "the beginning #mysql50# means something else to the server")
+		b.Find(change.Stop, "name.reserved", "Choose another name.", "A name that begins with #mysql50# means something else to the server.")
 	}
 }
 
@@ -131,8 +131,8 @@ func planCollation(p *planning.Draft, encoding, collation, source string) {
 		encoding = homes[0]
 		p.Default("encoding", encoding, "the collation")
 	default:
-		w := p.About("collation", change.Stop, change.CollationMismatch, "take that character set, or leave the collation out",
-			"the collation %s belongs to the character set %s, not to %s", wanted, strings.Join(homes, ", "), encoding)
+		w := p.About("collation", change.Stop, change.CollationMismatch, "Take that character set, or leave the collation out.",
+			"The collation %s belongs to the character set %s, not to %s.", wanted, strings.Join(homes, ", "), encoding)
 		if own, ok := p.Snap.Choices.Find("encodings", encoding, nil); ok && len(homes) > 0 {
 			w.Suggestion = own.Properties.Text("collation")
 			w.Next = fmt.Sprintf("take the character set %s, or a collation of %s, for example %s; list them: genarch server choices %s collations", homes[0], encoding, w.Suggestion, server)
@@ -154,11 +154,11 @@ func planLeftover(p *planning.Draft) {
 			more = fmt.Sprintf(" and %d more", len(shown)-10)
 			shown = shown[:10]
 		}
-		b.Find(change.Caution, change.GrantsLeftover, "have them taken first by the same change: --set clear_leftovers=yes; or look at each: genarch privilege list",
-			"grants on this name exist already and open the new database at once: %s%s", strings.Join(shown, "; "), more)
+		b.Find(change.Caution, change.GrantsLeftover, "Have them revoked first by the same change: --set clear_leftovers=yes; or look at each: genarch privilege list",
+			"Grants on this name exist already and apply to the new database at once: %s%s.", strings.Join(shown, "; "), more)
 	}
 	if !snap.Instance.Login.May("read_grants") {
-		b.Find(change.Note, change.GrantsLeftover, snap.Instance.Login.Remedy("read_grants"), "whether old grants on this name exist cannot be seen by Genarch's login")
+		b.Find(change.Note, change.GrantsLeftover, snap.Instance.Login.Remedy("read_grants"), "Genarch's login cannot see whether old grants on this name exist.")
 	}
 }
 
@@ -170,19 +170,19 @@ func planOwner(p *planning.Draft) (owner catalog.Principal) {
 	}
 	switch found := p.Snap.OwnerFound; len(found) {
 	case 0:
-		p.About("owner", change.Stop, change.OptionAbsent, "create the account first, or leave the owner out", "there is no account %s on %s", naming.Show(asked), p.Snap.Server.Name)
+		p.About("owner", change.Stop, change.OptionAbsent, "Create the account first, or leave the owner out.", "There is no account %s on %s.", naming.Show(asked), p.Snap.Server.Name)
 		return owner
 	case 1:
 		owner.Name, owner.Host = splitAccount(found[0])
 		p.Settle("owner", found[0])
 	default:
-		p.About("owner", change.Stop, change.OwnerAmbiguous, "say which: "+strings.Join(found, ", "), "%s exists at %d hosts, and each is an account of its own", asked, len(found)).Suggestion = found[0]
+		p.About("owner", change.Stop, change.OwnerAmbiguous, "Say which: "+strings.Join(found, ", "), "%s exists at %d hosts, and each is an account of its own.", asked, len(found)).Suggestion = found[0]
 		return owner
 	}
 	if !login.May("give_bundles") {
-		p.About("owner", change.Stop, change.OwnerDenied, login.Remedy("give_bundles"), "Genarch's login %s may not give the privileges of the bundle own", login.Name)
+		p.About("owner", change.Stop, change.OwnerDenied, login.Remedy("give_bundles"), "Genarch's login %s may not give the privileges of the bundle own.", login.Name)
 	}
-	p.About("owner", change.Note, change.OwnerConcept, "", "MariaDB has no owners: %s gets all privileges on this one database instead, without the right to pass them on. They include DROP, so the account could drop the database outside Genarch", owner)
+	p.About("owner", change.Note, change.OwnerConcept, "", "MariaDB has no owners: %s gets all privileges on this one database instead, without the right to pass them on. They include DROP, so the account could drop the database outside Genarch.", owner)
 	return owner
 }
 
@@ -212,6 +212,6 @@ func clearLeftovers(p *planning.Draft) {
 		}
 	}
 	if len(kept) > 0 {
-		p.Find(change.Caution, change.GrantsLeftover, "take the pattern by itself: genarch privilege revoke --set pattern=…", "patterns that fit other databases too stay, and open the new one: %s", planning.Shorten(kept))
+		p.Find(change.Caution, change.GrantsLeftover, "Revoke the grant on the pattern by itself: genarch privilege revoke --set pattern=…", "Grants on patterns that match other databases too stay, and apply to the new one: %s.", planning.Shorten(kept))
 	}
 }

@@ -29,11 +29,11 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	b.Confirm = a.Principal.String()
 	b.Set(change.Setting{Name: "name", Value: a.Principal.String(), Asked: true, Decides: "it is removed for good, with everything that was granted to it"})
 	if a.Super && !slices.ContainsFunc(snap.Access.Accounts, func(x catalog.Account) bool { return x.Super && x.Principal != a.Principal }) {
-		b.Find(change.Stop, change.AccountLast, "make another administrator first", "it is the last account that may give all privileges")
+		b.Find(change.Stop, change.AccountLast, "Make another administrator first.", "%s is the last account that may grant all privileges.", b.Target)
 	}
 	if len(detailsOf(snap.Details).Definers) > 0 {
-		b.Find(change.Stop, change.AccountDefines, "make them anew with another definer, or lock the account instead: genarch account lock "+b.Target,
-			"these run with its rights and would fail without it: %s", planning.Shorten(detailsOf(snap.Details).Definers))
+		b.Find(change.Stop, change.AccountDefines, "Make them anew with another definer, or lock the account instead: genarch account lock "+b.Target,
+			"%s is the definer of objects that would fail without it: %s.", b.Target, planning.Shorten(detailsOf(snap.Details).Definers))
 	}
 	if !a.Role {
 		planning.Use(b, change.AccountSeen, "signed in as it", len(snap.Sessions) > 0, snap.Use)
@@ -42,13 +42,13 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	for _, m := range snap.Access.Memberships {
 		switch a.Principal {
 		case m.Member:
-			b.Find(change.Note, change.AccountMembers, "", "it has the role %s; that ends", m.Role)
+			b.Find(change.Note, change.AccountMembers, "", "%s is a member of the role %s; the membership ends.", b.Target, m.Role)
 			if m.Admin && !slices.ContainsFunc(snap.Access.Memberships, func(x catalog.Membership) bool { return x.Role == m.Role && x.Admin && x.Member != a.Principal }) {
-				b.Find(change.Caution, change.AccountMembers, "give somebody else the right first: genarch role grant --admin", "nobody else may give the role %s on: it could never be given to anybody again", m.Role)
+				b.Find(change.Caution, change.AccountMembers, "Grant the admin option to somebody else first: genarch role grant --with-admin-option", "Nobody else may grant the role %s, so it could never be granted to anybody again.", m.Role)
 			}
 		case m.Role:
 			if m.Member != snap.Self {
-				b.Find(change.Caution, change.AccountMembers, "look what they would lose", "%s has this role and loses it", m.Member)
+				b.Find(change.Caution, change.AccountMembers, "Look what they would lose.", "%s is a member of this role, and loses it.", m.Member)
 			}
 		}
 	}

@@ -143,7 +143,7 @@ func planLeaks(b *change.Brief, in change.Intent, people, roots []catalog.Accoun
 			g.after = append(g.after, user+" ACCOUNT UNLOCK")
 		}
 		if len(names) > 0 {
-			b.Find(change.Caution, change.GateEffect, "leave --lock-accounts out, and they may come back meanwhile", "while it runs these accounts cannot sign in at all, to no database: %s. Their open sessions elsewhere go on", planning.Shorten(names))
+			b.Find(change.Caution, change.GateEffect, "Leave --lock-accounts out, and they may come back meanwhile.", "While the change runs these accounts cannot sign in at all, to any database: %s. Their open sessions elsewhere go on.", planning.Shorten(names))
 		}
 		names = nil
 	}
@@ -160,7 +160,7 @@ func planLeaks(b *change.Brief, in change.Intent, people, roots []catalog.Accoun
 		if slices.ContainsFunc(present, func(s catalog.Session) bool { return slices.Contains(names, s.Account.String()) }) {
 			level, next = change.Caution, keep+": a session that comes back and holds no lock does not stop the drop, and is told of and ended afterwards"
 		}
-		b.Find(level, change.GateLeaky, next, "MariaDB has no gate for a database; these hold rights on all databases and could come back meanwhile: %s", planning.Shorten(names)).Passing = true
+		b.Find(level, change.GateLeaky, next, "MariaDB cannot keep everybody out of a database; accounts with privileges on all databases could come back meanwhile: %s.", planning.Shorten(names)).Passing = true
 	}
 }
 
@@ -202,7 +202,7 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 	clear := planning.Clearing(b, snap, rules, shown, killEach)
 	planning.Manage(b, snap)
 	if login := snap.Instance.Login; !login.May("give_bundles") {
-		b.Find(change.Stop, change.RightsMissing, login.Remedy("give_bundles"), "rights are taken for the time and put back, which Genarch's login %s may not", login.Name)
+		b.Find(change.Stop, change.RightsMissing, login.Remedy("give_bundles"), "Privileges are revoked for the time of the change and granted again afterwards, which Genarch's login %s may not do.", login.Name)
 	}
 	b.Set(change.Setting{Name: "name", Value: spec.Name, Asked: true, Decides: "which database"})
 	planning.Manner(b, in.Clearing)
@@ -229,17 +229,17 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 // planBlockers stops at whatever would make the drop fail after it has begun.
 func planBlockers(b *change.Brief, d catalog.Database, doom catalog.Doomed) {
 	if doomOf(doom.Details).Cluster {
-		b.Find(change.Stop, change.OptionUnsupported, "drop it with the cluster's own tools", "this server is a node of a cluster: there a drop waits for nobody and ends open transactions on all nodes, so Genarch does not do it")
+		b.Find(change.Stop, change.OptionUnsupported, "Drop it with the cluster's own tools.", "The server is a node of a cluster. There a drop waits for nobody and aborts open transactions on all nodes, so Genarch does not do it.")
 	}
 	if len(doomOf(doom.Details).OutsideKeys) > 0 {
-		b.Find(change.Stop, change.KeysOutside, "drop those keys first, or the tables that have them", "foreign keys of other databases point into it, and the drop would stop halfway: %s", planning.Shorten(doomOf(doom.Details).OutsideKeys))
+		b.Find(change.Stop, change.KeysOutside, "Drop those keys first, or the tables that have them.", "Foreign keys of other databases point into %s, and the drop would stop halfway: %s.", naming.Show(d.Name), planning.Shorten(doomOf(doom.Details).OutsideKeys))
 	}
 	planning.Prepared(b, doom.Prepared, "find out whose it is, then XA COMMIT or XA ROLLBACK it; the server does not tell which database it is of")
 	if doomOf(doom.Details).Detached > 0 {
-		b.Find(change.Stop, change.PreparedWaiting, "look at SHOW ENGINE INNODB STATUS and XA RECOVER", "transactions without a session hold locks on this server (%d); one of them in this database would leave it half dropped", doomOf(doom.Details).Detached).Passing = true
+		b.Find(change.Stop, change.PreparedWaiting, "Look at SHOW ENGINE INNODB STATUS and XA RECOVER.", "%s without a session hold locks on this server. One of them in this database would leave it partially dropped.", naming.Count(doomOf(doom.Details).Detached, "transaction")).Passing = true
 	}
 	if doom.Backup != "" {
-		b.Find(change.Stop, change.BackupRunning, "let the backup finish, then ask again", "%s; a drop would wait for it, or break it", doom.Backup).Passing = true
+		b.Find(change.Stop, change.BackupRunning, "Let the backup finish, then ask again.", "%s A drop would wait for it, or break it.", doom.Backup).Passing = true
 	}
 }
 
@@ -260,15 +260,15 @@ func planLeft(b *change.Brief, g gate, spec change.DatabaseSpec, snap catalog.Sn
 	}
 	switch {
 	case len(left) > 0 && clears:
-		b.Find(change.Note, change.GrantsLeftover, "", "the grants on this name are taken for good: %s", planning.Shorten(left))
+		b.Find(change.Note, change.GrantsLeftover, "", "The grants on this name are revoked for good: %s.", planning.Shorten(left))
 	case len(left) > 0:
-		b.Find(change.Note, change.GrantsLeftover, "have them taken too: --set clear_leftovers=yes", "grants on this name stay behind and open a database of the name at once, should one be made again: %s", planning.Shorten(left))
+		b.Find(change.Note, change.GrantsLeftover, "Have them revoked too: --set clear_leftovers=yes", "Grants on this name remain, and apply again at once if a database of the name is re-created: %s.", planning.Shorten(left))
 	}
 	if len(wide) > 0 {
-		b.Find(change.Note, change.GrantsLeftover, "", "patterns that fit other databases too stay as they are: %s", planning.Shorten(wide))
+		b.Find(change.Note, change.GrantsLeftover, "", "Grants on patterns that match other databases too stay as they are: %s.", planning.Shorten(wide))
 	}
 	if g.tables > 0 {
-		b.Find(change.Note, change.GrantsLeftover, "", "grants on its tables, columns and routines are taken for good (%d)", g.tables)
+		b.Find(change.Note, change.GrantsLeftover, "", "The grants on its tables, columns and routines (%d) are revoked for good.", g.tables)
 	}
 	if clears {
 		b.Set(change.Setting{Name: "leftovers", Value: "taken", Asked: true, Decides: "whether the grants on the name stay, as the engine leaves them"})

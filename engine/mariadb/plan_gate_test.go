@@ -83,7 +83,7 @@ func TestPlanDropFindings(t *testing.T) {
 			remedied := tt.remedy == ""
 			for _, f := range b.Findings {
 				got = append(got, string(f.Level)+":"+f.Code)
-				remedied = remedied || strings.Contains(f.Next, tt.remedy)
+				remedied = remedied || strings.Contains(strings.ToLower(f.Next), strings.ToLower(tt.remedy))
 			}
 			for _, w := range strings.Fields(tt.want) {
 				if !slices.Contains(got, w) {

@@ -100,7 +100,7 @@ func directOn(grants []catalog.Grant, p catalog.Principal, o catalog.Object) (se
 // grantTarget finds the account and the database of a grant.
 func grantTarget(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, needDatabase bool) (catalog.Principal, bool) {
 	if spec.Database != "" && needDatabase && !slices.ContainsFunc(snap.Access.Databases, func(d catalog.AccessDatabase) bool { return d.Name == spec.Database }) {
-		b.Find(change.Stop, change.DatabaseAbsent, "list them: genarch database list "+snap.Server.Name, "there is no database %s on %s; MariaDB would take the grant all the same, and it would come alive with the database", naming.Show(spec.Database), snap.Server.Name)
+		b.Find(change.Stop, change.DatabaseAbsent, "List them: genarch database list "+snap.Server.Name, "There is no database %s on %s. MariaDB would accept the grant all the same, and it would take effect once the database exists.", naming.Show(spec.Database), snap.Server.Name)
 		return spec.To, false
 	}
 	if spec.To == catalog.Public {
@@ -108,7 +108,7 @@ func grantTarget(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, 
 	}
 	a, ok := planning.FindAccount(b, spec.To, snap, change.AccountAbsent)
 	if ok && a.Global.Has(ownPrivileges) {
-		b.Find(change.Note, change.AccountSuper, "", "%s may do everything on every database whatever it is given", a.Principal)
+		b.Find(change.Note, change.AccountSuper, "", "%s may do everything on every database, whatever it is granted.", a.Principal)
 	}
 	return a.Principal, ok
 }
@@ -126,7 +126,7 @@ func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		return
 	}
 	if slices.Contains(system, spec.Database) || spec.Database == markerDatabase {
-		b.Find(change.Stop, change.GrantInvalid, "give it on the databases of the team", "%s belongs to the server itself: whoever may write there has the whole server, and whoever may read there has everybody's verifiers", spec.Database)
+		b.Find(change.Stop, change.GrantInvalid, "Grant it on the databases of the team.", "%s belongs to the server itself. Whoever may write there controls the whole server, and whoever may read there has everybody's verifiers.", spec.Database)
 	}
 	set := bundles[spec.Bundle]
 	b.Set(change.Setting{Name: "account", Value: to.String(), Asked: true, Decides: "who may do it"})
@@ -137,7 +137,7 @@ func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	}
 	b.Set(change.Setting{Name: "privileges", Value: set.String(), Asked: spec.Bundle == "", Source: planning.Source(spec.Bundle == "", "bundle "+string(spec.Bundle)), Decides: "what may be done on " + grantObjectText(o)})
 	if detailsOf(snap.Details).ObjectAbsent {
-		b.Find(change.Stop, change.ObjectAbsent, "look at the name", "there is no %s %s", o.Scope, access.ObjectText(o))
+		b.Find(change.Stop, change.ObjectAbsent, "Look at the name.", "There is no %s %s.", o.Scope, access.ObjectText(o))
 	}
 	planGivable(b, snap)
 	if spec.GrantOption {
@@ -145,7 +145,7 @@ func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	}
 	had, passed := directOn(snap.Access.Grants, to, o)
 	if had.Has(set) && (!spec.GrantOption || passed.Has(set)) {
-		planning.Done(b, change.GrantHeld, "%s has that on %s already; nothing will be done", to, grantObjectText(o))
+		planning.Done(b, change.GrantHeld, "%s has that on %s already, so nothing will be done.", to, grantObjectText(o))
 		return
 	}
 	planNarrows(b, snap, to, o, had.Or(set))
@@ -166,7 +166,7 @@ func grantObjectText(o catalog.Object) string {
 
 func planGivable(b *change.Brief, snap catalog.Snapshot) {
 	if login := snap.Instance.Login; !login.May("give_bundles") {
-		b.Find(change.Stop, change.RightsMissing, login.Remedy("give_bundles"), "Genarch's login %s may not give privileges on databases", login.Name)
+		b.Find(change.Stop, change.RightsMissing, login.Remedy("give_bundles"), "Genarch's login %s may not grant privileges on databases.", login.Name)
 	}
 }
 
@@ -182,7 +182,7 @@ func planNarrows(b *change.Brief, snap catalog.Snapshot, to catalog.Principal, o
 	}
 	by, held := winningGrant(g, to, o.Database)
 	if lost := held.Minus(after); !lost.Empty() {
-		b.Find(change.Caution, change.GrantNarrows, "give a bundle that holds these too, or take the pattern away first", "%s has %s there by the pattern %s, and loses it: MariaDB lets only the grant on the exact name hold", to, lost, by)
+		b.Find(change.Caution, change.GrantNarrows, "Grant a bundle that holds these too, or revoke the grant on the pattern first.", "%s has %s there by a grant on the pattern %s, and loses it: for MariaDB only the grant on the exact name counts.", to, lost, by)
 	}
 }
 
@@ -200,21 +200,21 @@ func noteRole(b *change.Brief, snap catalog.Snapshot, role catalog.Principal) {
 		}
 	}
 	if len(dormant) > 0 {
-		b.Find(change.Note, change.RoleDormant, "genarch account alter … --set default_role="+role.Name, "the role is not the default role of %s: for them it holds only after SET ROLE", planning.Shorten(dormant))
+		b.Find(change.Note, change.RoleDormant, "genarch account alter … --set default_role="+role.Name, "The role is not the default role of %s, so for them it holds only after SET ROLE.", planning.Shorten(dormant))
 	}
 }
 
 // noteEffect says when the change comes into force, and for whom not yet.
 func noteEffect(b *change.Brief, snap catalog.Snapshot, o catalog.Object) {
 	if o.Scope != catalog.ScopeDatabase {
-		b.Find(change.Note, change.GrantEffect, "", "it holds at once, in open sessions too")
+		b.Find(change.Note, change.GrantEffect, "", "The grant holds at once, in open sessions too.")
 		return
 	}
-	text := "it holds at once, but sessions that are in the database keep what they had until they leave it or say USE again"
+	text := "The change holds at once, but sessions that are in the database keep what they had until they leave it or run USE again"
 	if len(snap.Sessions) > 0 {
 		text += ": " + planning.Shorten(snap.Sessions)
 	}
-	b.Find(change.Note, change.GrantEffect, "", "%s", text).Passing = true
+	b.Find(change.Note, change.GrantEffect, "", "%s.", text).Passing = true
 }
 
 // routineMeant finds the kind of a routine that was named: the procedure, if
@@ -278,13 +278,13 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 				}
 			}
 			if len(opens) > 0 {
-				b.Find(change.Caution, change.GrantWide, "give it on those databases by name first", "the grant is on the pattern %s, so %s loses it on these too: %s", g.Database, to, planning.Shorten(opens))
+				b.Find(change.Caution, change.GrantWide, "Grant it on those databases by name first.", "The grant is on the pattern %s, so %s loses it on these databases too: %s.", g.Database, to, planning.Shorten(opens))
 			}
 		}
 	}
 	noteRemains(b, snap, to, o, spec)
 	if len(b.Steps) == 0 {
-		planning.Done(b, change.GrantHeld, "%s was given nothing of that on %s; nothing will be done", to, grantObjectText(o))
+		planning.Done(b, change.GrantHeld, "%s was granted nothing of that on %s, so nothing will be done.", to, grantObjectText(o))
 		return
 	}
 	last := b.Steps[len(b.Steps)-1].Args
@@ -346,6 +346,6 @@ func noteRemains(b *change.Brief, snap catalog.Snapshot, to catalog.Principal, o
 		if len(a.Needs) > 0 && len(a.Needs[0].Chains) > 0 {
 			how = ": " + a.Needs[0].Chains[0].Text()
 		}
-		b.Find(change.Note, change.GrantRemains, "", "%s keeps %s on %s%s", to, c.Level, naming.Show(o.Database), how)
+		b.Find(change.Note, change.GrantRemains, "", "%s keeps %s on %s%s.", to, c.Level, naming.Show(o.Database), how)
 	}
 }

@@ -37,7 +37,7 @@ func planTeam(p *planning.Draft) {
 	planning.Team(b, t, snap, accountLimits)
 	planHost(b, t.Host, snap)
 	if p.Asked.Has("owner") {
-		p.About("owner", change.Stop, change.OptionInvalid, "leave the owner out", "the team gets an owner role of its own, %s", t.Owner().Name)
+		p.About("owner", change.Stop, change.OptionInvalid, "Leave the owner out.", "The team gets an owner role of its own, %s.", t.Owner().Name)
 	}
 	planGivable(b, snap)
 	method := planMethod(b, "", "", snap)

@@ -88,7 +88,7 @@ func TestPlanFindings(t *testing.T) {
 				got = append(got, string(f.Level)+":"+f.Code)
 				remedies += f.Next + "\n"
 			}
-			if strings.Join(got, " ") != tt.want || !strings.Contains(remedies, tt.remedy) {
+			if strings.Join(got, " ") != tt.want || !strings.Contains(strings.ToLower(remedies), strings.ToLower(tt.remedy)) {
 				t.Errorf("findings %v; want %q with the remedy %q; got %s", got, tt.want, tt.remedy, remedies)
 			}
 		})

@@ -213,16 +213,16 @@ func mark(user, client string, began int64) string {
 
 // unseen says what the server does not show.
 func (s *server) unseen(trxErr error) []string {
-	out := []string{"which account a session signed in as (its host) is inferred from its client; user variables and temporary tables show nowhere"}
+	out := []string{"The account of a session (its host) is inferred from its client. User variables and temporary tables show nowhere."}
 	if trxErr != nil {
-		out = append(out, "open transactions cannot be seen, so neither can written work: "+trxErr.Error())
+		out = append(out, "Open transactions cannot be read, so neither can written work: "+trxErr.Error())
 	}
 	s.looks.mu.Lock()
 	defer s.looks.mu.Unlock()
 	if !s.looks.locks {
-		out = append(out, "who uses a database without having it as its own shows only with a plugin: INSTALL SONAME 'metadata_lock_info'")
+		out = append(out, "Sessions that use a database without having it as their default show only with a plugin: INSTALL SONAME 'metadata_lock_info'")
 	} else {
-		out = append(out, "who uses a database without having it as its own shows only while it holds a lock there")
+		out = append(out, "Sessions that use a database without having it as their default show only while they hold a lock there.")
 	}
 	return out
 }

@@ -41,7 +41,7 @@ func (p *Draft) Alterations() []Alteration {
 		p.Set(s)
 	}
 	if len(out) == 0 && !p.Stopped() {
-		Done(&p.Brief, change.DatabaseSame, "%s is so already", shown)
+		Done(&p.Brief, change.DatabaseSame, "%s is so already.", shown)
 	}
 	var titles []string
 	for _, a := range out {

@@ -30,7 +30,7 @@ func Clearing(b *change.Brief, snap catalog.Snapshot, r clearing.Rules, what, st
 		if r.AcceptLoss {
 			level, next = change.Note, ""
 		}
-		b.Find(level, change.WorkLost, next, "written work that is not committed would be lost: %s", lossText(lost)).Passing = true
+		b.Find(level, change.WorkLost, next, "Work that is written and not committed would be lost: %s.", lossText(lost)).Passing = true
 		r.AcceptLoss = true // the change runs only once the caution was accepted
 	}
 	planPresent(b, in, r, what)
@@ -65,7 +65,7 @@ func Clears(in change.Intent, source *catalog.Database) (catalog.SessionQuery, b
 // planSight stops when nobody could tell whom the clearing would hit.
 func planSight(b *change.Brief, snap catalog.Snapshot) {
 	if login := snap.Instance.Login; !login.May("see_sessions") {
-		b.Find(change.Stop, change.SessionsHidden, login.Remedy("see_sessions"), "Genarch's login %s cannot see what the sessions of others do, so it cannot tell an idle one from one that writes", login.Name)
+		b.Find(change.Stop, change.SessionsHidden, login.Remedy("see_sessions"), "Genarch's login %s cannot see what the sessions of others do, so it cannot tell an idle one from one that writes.", login.Name)
 	}
 }
 
@@ -90,19 +90,19 @@ func Unseen(b *change.Brief, snap catalog.Snapshot) {
 func planMayEnd(b *change.Brief, snap catalog.Snapshot, in []catalog.Session) {
 	login := snap.Instance.Login
 	if len(in) > 0 && !login.May("end_sessions") {
-		b.Find(change.Stop, change.SessionsDenied, login.Remedy("end_sessions"), "Genarch's login %s may not end the sessions of others", login.Name).Passing = true
+		b.Find(change.Stop, change.SessionsDenied, login.Remedy("end_sessions"), "Genarch's login %s may not end the sessions of others.", login.Name).Passing = true
 	}
 	supers := slices.DeleteFunc(slices.Clone(in), func(s catalog.Session) bool { return !s.Super })
 	if len(supers) > 0 && !login.Superuser {
-		b.Find(change.Stop, change.SessionsDenied, "have them leave, or have an administrator end them", "only a superuser may end a superuser's session: %s", whoText(supers)).Passing = true
+		b.Find(change.Stop, change.SessionsDenied, "Have them leave, or have an administrator end them.", "Only a superuser may end a superuser's session: %s.", whoText(supers)).Passing = true
 	}
 }
 
 // remedies say how to get rid of what is never ended by itself.
 var remedies = map[clearing.Class]struct{ code, what, next string }{
-	clearing.Replication: {change.ReplicationRunning, "replication is connected to it and would be back by itself", "stop it where it is set up (drop the subscription, or stop the receiver), then ask again"},
-	clearing.Backup:      {change.BackupRunning, "a backup of it seems to run", "let it finish: wait with --when-empty; or stop it where it was started"},
-	clearing.Worker:      {change.WorkerRunning, "a background worker of an extension is in it and would be back by itself", "switch it off for this database in the extension's settings, then ask again"},
+	clearing.Replication: {change.ReplicationRunning, "Replication is connected, and would reconnect by itself", "Stop it where it is set up (drop the subscription, or stop the receiver), then ask again."},
+	clearing.Backup:      {change.BackupRunning, "A backup seems to run", "Let it finish: wait with --when-empty; or stop it where it was started."},
+	clearing.Worker:      {change.WorkerRunning, "A background worker of an extension is connected, and would reconnect by itself", "Switch it off for this database in the extension's settings, then ask again."},
 }
 
 // planBars stops at sessions that must not be ended by the way. A backup may be
@@ -111,7 +111,7 @@ func planBars(b *change.Brief, in []catalog.Session, r clearing.Rules) {
 	for _, class := range []clearing.Class{clearing.Replication, clearing.Backup, clearing.Worker} {
 		if list := pick(in, class); len(list) > 0 && (class != clearing.Backup || r.WhenEmpty == 0) {
 			rem := remedies[class]
-			b.Find(change.Stop, rem.code, rem.next, "%s: %s", rem.what, whoText(list)).Passing = true
+			b.Find(change.Stop, rem.code, rem.next, "%s: %s.", rem.what, whoText(list)).Passing = true
 		}
 	}
 }
@@ -124,12 +124,20 @@ func planPresent(b *change.Brief, in []catalog.Session, r clearing.Rules, what s
 	}
 	switch {
 	case len(in) == 0:
-		b.Find(change.Note, change.SessionsNone, "", "nobody is connected to %s just now", what).Passing = true
+		b.Find(change.Note, change.SessionsNone, "", "Nobody is connected to %s at present.", what).Passing = true
 	case r.WhenEmpty > 0:
-		b.Find(change.Note, change.SessionsWaited, "", "connected just now (sessions: %d): %s", len(in), semicolons(words)).Passing = true
+		b.Find(change.Note, change.SessionsWaited, "", "%s connected to %s at present, and the change waits for them: %s.", are(len(in)), what, semicolons(words)).Passing = true
 	default:
-		b.Find(change.Note, change.SessionsEnded, "", "connected just now (sessions: %d): %s", len(in), semicolons(words)).Passing = true
+		b.Find(change.Note, change.SessionsEnded, "", "%s connected to %s at present: %s.", are(len(in)), what, semicolons(words)).Passing = true
 	}
+}
+
+// are begins a sentence about so many sessions.
+func are(n int) string {
+	if n == 1 {
+		return "1 session is"
+	}
+	return naming.Count(n, "session") + " are"
 }
 
 func pick(in []catalog.Session, classes ...clearing.Class) []catalog.Session {
@@ -183,7 +191,7 @@ func EndSessions(b *change.Brief, in change.Intent, snap catalog.Snapshot, state
 	if spec.StatementOnly {
 		list = slices.DeleteFunc(pick(list, clearing.Busy, clearing.Written), func(s catalog.Session) bool { return s.Activity != catalog.SessionActive })
 		if found > len(list) {
-			b.Find(change.Note, change.SessionsNone, "to end a session whatever it does, leave --statement-only out", "nothing runs in %d of them just now", found-len(list)).Passing = true
+			b.Find(change.Note, change.SessionsNone, "To end a session whatever it does, leave --statement-only out", "No statement runs in %s of them at present.", naming.Count(found-len(list), "session")).Passing = true
 		}
 	}
 	if b.Stopped() {
@@ -191,20 +199,20 @@ func EndSessions(b *change.Brief, in change.Intent, snap catalog.Snapshot, state
 	}
 	switch {
 	case len(list) == 0 && found > 0:
-		Done(b, change.SessionsNone, "nothing to stop: no statement runs there just now")
+		Done(b, change.SessionsNone, "There is nothing to stop: no statement runs there at present.")
 		return
 	case len(list) == 0:
-		Done(b, change.SessionGone, "nothing to end: no such session is there (any more)")
+		Done(b, change.SessionGone, "There is nothing to end: no such session is open any more.")
 		return
 	}
 	if len(list) > change.MaxSessions {
-		b.Find(change.Stop, change.OptionInvalid, "narrow it down", "that are %d sessions; at most %d are ended by one change", len(list), change.MaxSessions).Passing = true
+		b.Find(change.Stop, change.OptionInvalid, "Narrow it down.", "%s fit, and one change ends at most %d.", naming.Count(len(list), "session"), change.MaxSessions).Passing = true
 	}
 	r := in.Clearing.Rules(clearing.Target{})
 	for _, s := range list {
 		r.Target.IDs = append(r.Target.IDs, s.ID)
 		if rem, barred := remedies[clearing.Classify(s)]; barred {
-			b.Find(change.Caution, rem.code, rem.next, "%s: %s", rem.what, clearing.Who(s)).Passing = true
+			b.Find(change.Caution, rem.code, rem.next, "%s: %s.", rem.what, clearing.Who(s)).Passing = true
 		}
 	}
 	what := "those shown"
@@ -230,17 +238,17 @@ func named(b *change.Brief, ids []catalog.SessionID, snap catalog.Snapshot) []ca
 		if i >= 0 {
 			switch s := snap.Connected[i]; clearing.Classify(s) {
 			case clearing.Own, clearing.Engine:
-				b.Find(change.Stop, change.SessionKept, "leave it out", "%s is %s, and is never ended from here", clearing.Who(s), map[clearing.Class]string{clearing.Own: "Genarch's own", clearing.Engine: "the server's own"}[clearing.Classify(s)])
+				b.Find(change.Stop, change.SessionKept, "Leave it out.", "%s is %s, and Genarch never ends it.", clearing.Who(s), map[clearing.Class]string{clearing.Own: "Genarch's own", clearing.Engine: "the server's own"}[clearing.Classify(s)])
 			default:
 				out = append(out, s)
 			}
 			continue
 		}
-		text := fmt.Sprintf("session %s is not there any more", id)
+		text := fmt.Sprintf("Session %s is not open any more", id)
 		if j := slices.IndexFunc(snap.Connected, func(s catalog.Session) bool { return s.ID.Number == id.Number }); j >= 0 {
-			text += fmt.Sprintf("; its number is used by another one now, which is left alone: %s", clearing.Who(snap.Connected[j]))
+			text += fmt.Sprintf("; another session uses its number now, and is left alone: %s", clearing.Who(snap.Connected[j]))
 		}
-		b.Find(change.Note, change.SessionGone, "", "%s", text).Passing = true
+		b.Find(change.Note, change.SessionGone, "", "%s.", text).Passing = true
 	}
 	return out
 }
@@ -264,10 +272,10 @@ func DatabaseThere(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snaps
 	if snap.Target == nil {
 		if spec.IfExists {
 			b.Outcome, b.Summary = change.Nothing, b.Target+" is not there"
-			b.Find(change.Note, change.DatabaseGone, "", "there is no database %s on %s; nothing will be done", naming.Show(spec.Name), snap.Server.Name)
+			b.Find(change.Note, change.DatabaseGone, "", "There is no database %s on %s, so nothing will be done.", naming.Show(spec.Name), snap.Server.Name)
 			return false
 		}
-		f := b.Find(change.Stop, change.DatabaseAbsent, "list them: genarch database list "+snap.Server.Name, "there is no database %s on %s", naming.Show(spec.Name), snap.Server.Name)
+		f := b.Find(change.Stop, change.DatabaseAbsent, "List them: genarch database list "+snap.Server.Name, "There is no database %s on %s.", naming.Show(spec.Name), snap.Server.Name)
 		if with, _, like := naming.Clashes(spec.Name, snap.Names); like {
 			f.Next, f.Suggestion = "did you mean "+naming.Show(with)+"?", with
 		}
@@ -280,11 +288,11 @@ func DatabaseThere(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snaps
 	d, doom := snap.Target, snap.Doomed
 	switch {
 	case d.System:
-		b.Find(change.Stop, change.DatabaseKept, "leave it as it is", "%s belongs to the server itself, or to Genarch, and cannot be %s", naming.Show(d.Name), deed)
+		b.Find(change.Stop, change.DatabaseKept, "Leave it as it is.", "%s belongs to the server itself, or to Genarch, and cannot be %s.", naming.Show(d.Name), deed)
 	case doom.Own != "" && deed != Altered:
-		b.Find(change.Stop, change.DatabaseKept, "leave it as it is", "%s cannot be %s: %s", naming.Show(d.Name), deed, doom.Own)
+		b.Find(change.Stop, change.DatabaseKept, "Leave it as it is.", "%s cannot be %s: %s.", naming.Show(d.Name), deed, doom.Own)
 	case !doom.MayDrop:
-		b.Find(change.Stop, change.DatabaseDenied, doom.Remedy, "it is there, and Genarch's login %s may not have it %s: %s", snap.Instance.Login.Name, deed, doom.Denied)
+		b.Find(change.Stop, change.DatabaseDenied, doom.Remedy, "%s exists, and Genarch's login %s may not have it %s: %s.", b.Target, snap.Instance.Login.Name, deed, doom.Denied)
 	}
 	return true
 }
@@ -292,14 +300,14 @@ func DatabaseThere(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snaps
 // Prepared stops at transactions that were prepared and wait.
 func Prepared(b *change.Brief, list []catalog.Prepared, remedy string) {
 	for _, p := range list {
-		text := "a prepared transaction waits for its second phase: " + naming.Show(p.Name)
+		text := "A prepared transaction waits for its second phase: " + naming.Show(p.Name)
 		if p.Owner != "" {
 			text += ", of " + naming.Show(p.Owner)
 		}
 		if !p.Since.IsZero() {
 			text += ", since " + p.Since.UTC().Format("2006-01-02 15:04:05 UTC")
 		}
-		b.Find(change.Stop, change.PreparedWaiting, remedy, "%s", text).Passing = true
+		b.Find(change.Stop, change.PreparedWaiting, remedy, "%s.", text).Passing = true
 	}
 }
 
@@ -309,34 +317,34 @@ func Lost(b *change.Brief, snap catalog.Snapshot) {
 	var parts []string
 	for _, c := range doom.Objects {
 		if c.N > 0 {
-			parts = append(parts, fmt.Sprintf("%d %s", c.N, c.What))
+			parts = append(parts, naming.CountWord(c.N, c.What))
 		}
 	}
 	if len(parts) == 0 {
-		parts = append(parts, "nothing: it holds no tables")
+		parts = append(parts, "nothing")
 	}
 	if doom.Rows != nil && *doom.Rows > 0 {
-		parts = append(parts, fmt.Sprintf("about %d rows (the server's estimate)", *doom.Rows))
+		parts = append(parts, "about " + naming.Count(*doom.Rows, "row") + " by the server's estimate")
 	}
 	if d.Size != nil {
 		parts = append(parts, sizeText(*d.Size))
 	}
 	text := strings.Join(parts, ", ")
 	if d.Owner != "" {
-		text += "; its owner is " + naming.Show(d.Owner)
+		text += ". Its owner is " + naming.Show(d.Owner)
 	}
 	if d.Comment != "" {
-		text += "; its comment: " + naming.Show(d.Comment)
+		text += ". Its comment is: " + naming.Show(d.Comment)
 	}
 	// Sizes and rows drift while one reads.
-	b.Find(change.Note, change.DropLoses, "", "what would be lost: %s", text).Passing = true
-	b.Find(change.Note, change.DropFinal, "make a backup first, and try it elsewhere", "a drop is for good: nothing here brings it back")
+	b.Find(change.Note, change.DropLoses, "", "%s holds %s.", b.Target, text).Passing = true
+	b.Find(change.Note, change.DropFinal, "Make a backup first, and test that it can be restored.", "A drop is final: Genarch cannot bring the database back.")
 	if len(doom.OnlyFor) > 0 {
-		b.Find(change.Note, change.DropOrphans, "look at each afterwards: genarch account show; or drop it: genarch account drop", "accounts that have something in no other database: %s", Shorten(doom.OnlyFor))
+		b.Find(change.Note, change.DropOrphans, "Look at each afterwards: genarch account show; or drop it: genarch account drop", "Accounts that have privileges in no other database: %s.", Shorten(doom.OnlyFor))
 	}
 	Dependents(b, doom.Dependents, doom.Perhaps)
 	if doom.Backup != "" {
-		b.Find(change.Caution, change.BackupRunning, "wait until it has ended, then look again", "%s", doom.Backup).Passing = true
+		b.Find(change.Caution, change.BackupRunning, "Wait until it has ended, then look again.", "%s", doom.Backup).Passing = true
 	}
 	Use(b, change.DropLastUse, "connected to it", len(clearing.Target{Database: d.Name}.Of(snap.Connected)) > 0, snap.Use)
 }
@@ -345,10 +353,10 @@ func Lost(b *change.Brief, snap catalog.Snapshot) {
 // under its name; perhaps is what may mean another server.
 func Dependents(b *change.Brief, sure, perhaps []string) {
 	if len(sure) > 0 {
-		b.Find(change.Caution, change.DropBreaks, "alter or drop them first", "what elsewhere needs it and would fail: %s", Shorten(sure))
+		b.Find(change.Caution, change.DropBreaks, "Alter or drop them first.", "Objects elsewhere depend on it and would fail: %s.", Shorten(sure))
 	}
 	if len(perhaps) > 0 {
-		b.Find(change.Note, change.DropBreaks, "look whether that host is this server", "what elsewhere names a database of this name: %s", Shorten(perhaps))
+		b.Find(change.Note, change.DropBreaks, "Look whether that host is this server.", "Objects elsewhere name a database of this name: %s.", Shorten(perhaps))
 	}
 }
 
@@ -359,17 +367,17 @@ func Use(b *change.Brief, code, seen string, now bool, use catalog.Use) {
 		return // who is connected is told beside it
 	}
 	const stamp = "2006-01-02 15:04:05 UTC"
-	text := "not known: the server keeps no record of it, and Genarch has not watched it for long enough"
+	text := "The last use is not known: the server keeps no record of it, and Genarch has not watched it for long enough"
 	switch {
 	case !use.Last.IsZero():
-		text = "somebody was last seen " + seen + " at " + use.Last.UTC().Format(stamp)
+		text = "Somebody was last seen " + seen + " at " + use.Last.UTC().Format(stamp)
 	case !use.Since.IsZero():
-		text = "nobody was seen " + seen + " since " + use.Since.UTC().Format(stamp) + ", when Genarch began to watch; what came and went between two looks is not seen"
+		text = "Nobody was seen " + seen + " since " + use.Since.UTC().Format(stamp) + ", when Genarch began to watch; what came and went between two looks is not seen"
 	}
 	if use.Blind >= time.Minute && !use.Since.IsZero() {
-		text += fmt.Sprintf("; for %s in all since the watch began nobody looked", clearing.Span(int(use.Blind.Seconds())))
+		text += fmt.Sprintf(". For %s in all since then nobody looked", clearing.Span(int(use.Blind.Seconds())))
 	}
-	b.Find(change.Note, code, "", "last use: %s", text).Passing = true
+	b.Find(change.Note, code, "", "%s.", text).Passing = true
 }
 
 // Manner says how sessions are dealt with, as a setting.
@@ -398,6 +406,6 @@ func ClearAccount(b *change.Brief, in change.Intent, a catalog.Account, snap cat
 // OpenSessions cautions that a lock leaves open sessions alone.
 func OpenSessions(b *change.Brief, a catalog.Account, snap catalog.Snapshot) {
 	if n := len(snap.Sessions); n > 0 {
-		b.Find(change.Caution, change.AccountSessions, "end them with the same change: --end-sessions; a lock alone only keeps new ones out", "%s stays connected (sessions: %d): %s", naming.Show(a.Principal.String()), n, strings.Join(snap.Sessions[:min(n, 5)], "; ")).Passing = true
+		b.Find(change.Caution, change.AccountSessions, "End them with the same change: --end-sessions. A lock alone only keeps new ones out.", "%s keeps %s open: %s.", naming.Show(a.Principal.String()), naming.Count(n, "session"), strings.Join(snap.Sessions[:min(n, 5)], "; ")).Passing = true
 	}
 }

@@ -95,12 +95,12 @@ func (p *Draft) options(g given) {
 		}
 		p.Settled[f.Name] = value
 		if !p.D.Has(number, f.Since) {
-			p.About(f.Name, change.Stop, change.OptionUnsupported, "leave it out", "%s has no %s", version, strings.ToLower(f.Title))
+			p.About(f.Name, change.Stop, change.OptionUnsupported, "Leave it out.", "%s has no %s.", version, strings.ToLower(f.Title))
 		}
 		for _, v := range f.Values {
 			if v.Name == value && !p.D.Has(number, v.Since) {
 				delete(p.Settled, f.Name)
-				p.About(f.Name, change.Stop, change.OptionUnsupported, "choose another", "%s has no %s %s", version, strings.ToLower(f.Title), v.Name)
+				p.About(f.Name, change.Stop, change.OptionUnsupported, "Choose another.", "%s has no %s %s.", version, strings.ToLower(f.Title), v.Name)
 			}
 		}
 		if name, ok := value.(string); ok && f.From != "" && f.Type == engine.Pick {
@@ -121,14 +121,14 @@ func (p *Draft) choice(f engine.Field, name string) {
 			p.Settled[f.Name] = found.Name
 		}
 		if found.Why != "" {
-			p.About(f.Name, change.Stop, change.OptionUnusable, "choose another", "%s cannot be chosen as %s: %s", naming.Show(name), title, found.Why)
+			p.About(f.Name, change.Stop, change.OptionUnusable, "Choose another.", "%s cannot be chosen as %s: %s.", naming.Show(name), title, found.Why)
 		}
 	case f.Free:
 		p.About(f.Name, change.Caution, change.OptionUnlisted, next,
-			"the server does not list a %s %s; it may have been installed later, and then works, else the server refuses it and nothing happens", title, naming.Show(name))
+			"The server does not list a %s %s; it may have been installed later, and then works, else the server refuses it and nothing happens.", title, naming.Show(name))
 	default:
 		delete(p.Settled, f.Name)
-		w := p.About(f.Name, change.Stop, change.OptionAbsent, next, "there is no %s %s on %s", title, naming.Show(name), server)
+		w := p.About(f.Name, change.Stop, change.OptionAbsent, next, "There is no %s %s on %s.", title, naming.Show(name), server)
 		if d, ok := p.Snap.Choices.Default(f.From); ok {
 			w.Suggestion = d.Name
 		}
@@ -208,11 +208,11 @@ func (p *Draft) Existing() {
 		words = append(words, f.Name+" is "+naming.Show(x.Actual)+", asked "+naming.Show(x.Asked))
 	}
 	if len(words) == 0 {
-		p.Find(change.Note, change.ExistsAsAsked, "", "%s is there already, as asked; nothing will be done", p.Target)
+		p.Find(change.Note, change.ExistsAsAsked, "", "%s exists already, as asked, so nothing will be done.", p.Target)
 		return
 	}
 	p.Summary = p.Target + " is there already, but not as asked"
-	p.Find(change.Note, change.ExistsDifferent, "alter it: genarch database alter "+p.Target, "%s is there already and differs: %s; nothing will be done",
+	p.Find(change.Note, change.ExistsDifferent, "Alter it: genarch database alter "+p.Target, "%s exists already and differs: %s. Nothing will be done.",
 		p.Target, strings.Join(words, "; "))
 }
 

@@ -50,20 +50,20 @@ func (s *server) readDoomed(ctx context.Context, d catalog.Database, size **int6
 		var backups int
 		err := s.pool.QueryRow(gctx, `SELECT count(*)::int FROM pg_catalog.pg_stat_progress_basebackup`).Scan(&backups)
 		if backups > 0 {
-			out.Backup = "a base backup of the whole server runs; the database will or will not be in it"
+			out.Backup = "A base backup of the whole server runs; the database may or may not be in it."
 		}
 		return wrap("look for a base backup", err)
 	})
 	group.Go(func() error {
 		if err := s.readContents(gctx, d, out); err != nil {
-			out.Unseen = append(out.Unseen, "what it holds could not be counted: "+err.Error())
+			out.Unseen = append(out.Unseen, "What the database holds could not be counted: "+err.Error())
 		}
 		return nil
 	})
 	var pointing catalog.Doomed
 	group.Go(func() error {
 		if err := s.readPointers(gctx, d, &pointing); err != nil {
-			pointing.Unseen = append(pointing.Unseen, "foreign servers that point to it could not be looked for: "+err.Error())
+			pointing.Unseen = append(pointing.Unseen, "Foreign servers that point to it could not be looked for: "+err.Error())
 		}
 		return nil
 	})
@@ -71,7 +71,7 @@ func (s *server) readDoomed(ctx context.Context, d catalog.Database, size **int6
 		return nil, err
 	}
 	out.Dependents, out.Perhaps = pointing.Dependents, pointing.Perhaps
-	out.Unseen = append(append(out.Unseen, pointing.Unseen...), "programs, jobs and views that reach it by its address show in no catalogue")
+	out.Unseen = append(append(out.Unseen, pointing.Unseen...), "Programs, jobs and views that reach the database by its address show in no catalogue.")
 	return out, nil
 }
 

@@ -77,15 +77,15 @@ func findObject(b *change.Brief, named catalog.Object, d catalog.AccessDatabase)
 	case 1:
 		return found[0], true
 	case 0:
-		b.Find(change.Stop, change.ObjectAbsent, "name it as schema.name; schemas there: "+planning.Shorten(schemas),
-			"there is no %s %s in %s", named.Scope, naming.Show(access.ObjectText(named)), naming.Show(d.Name))
+		b.Find(change.Stop, change.ObjectAbsent, "Name it as schema.name; schemas there: "+planning.Shorten(schemas),
+			"There is no %s %s in %s.", named.Scope, naming.Show(access.ObjectText(named)), naming.Show(d.Name))
 		return named, false
 	}
 	var all []string
 	for _, o := range found {
 		all = append(all, naming.Show(access.ObjectText(o)))
 	}
-	b.Find(change.Stop, change.ObjectAmbiguous, "name it with its argument types: "+planning.Shorten(all),
-		"%s fits several routines in %s", naming.Show(access.ObjectText(named)), naming.Show(d.Name))
+	b.Find(change.Stop, change.ObjectAmbiguous, "Name it with its argument types: "+planning.Shorten(all),
+		"%s fits several routines in %s.", naming.Show(access.ObjectText(named)), naming.Show(d.Name))
 	return named, false
 }

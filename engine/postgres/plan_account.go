@@ -36,17 +36,17 @@ func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 			compareAccount(b, spec, a)
 			return
 		}
-		b.Find(change.Stop, change.AccountExists, "choose another name; or ask for it only if absent", "there is a role %s on %s already (PostgreSQL keeps accounts and roles under the same names)", naming.Show(a.Name), snap.Server.Name)
+		b.Find(change.Stop, change.AccountExists, "Choose another name, or ask with --if-not-exists.", "There is a role %s on %s already. PostgreSQL keeps accounts and roles under the same names.", naming.Show(a.Name), snap.Server.Name)
 	}
 	planning.Manage(b, snap)
 	planning.NewName(b, spec.Name, snap, accountLimits)
 	if strings.HasPrefix(spec.Name, "pg_") {
-		b.Find(change.Stop, "name.reserved", "choose another name", "names that begin with pg_ are kept for the server")
+		b.Find(change.Stop, "name.reserved", "Choose another name.", "Names that begin with pg_ are reserved for the server.")
 	}
 	planning.Password(b, spec, snap)
 	limits := roleOptions(b, spec)
 	if !spec.Role && spec.Password == change.NoPassword {
-		b.Find(change.Caution, change.PasswordMissing, "leave it out, and a password is generated", "without a password it signs in only where the server's pg_hba.conf asks for none, or by another way such as a certificate")
+		b.Find(change.Caution, change.PasswordMissing, "Leave it out, and a password is generated.", "%s has no password, so it signs in only where the server's pg_hba.conf asks for none, or by another method such as a certificate.", b.Target)
 	}
 	set := func(name, value string, asked bool, decides string) {
 		b.Set(change.Setting{Name: name, Value: value, Asked: asked, Source: planning.Source(asked, "PostgreSQL"), Decides: decides})
@@ -132,7 +132,7 @@ func roleOptions(b *change.Brief, spec change.AccountSpec) string {
 	case dateText.MatchString(expires):
 		text += " VALID UNTIL '" + expires + " UTC'"
 	case expires != "":
-		b.Find(change.Stop, change.OptionInvalid, "give a date as 2027-01-31, or never", "PostgreSQL knows an expiry at a date, not %q", expires)
+		b.Find(change.Stop, change.OptionInvalid, "Give a date as 2027-01-31, or never.", "PostgreSQL knows an expiry at a date, not %q.", expires)
 	}
 	return text
 }
@@ -140,7 +140,7 @@ func roleOptions(b *change.Brief, spec change.AccountSpec) string {
 // planNoHost refuses a host, which PostgreSQL's roles do not have.
 func planNoHost(b *change.Brief, spec change.AccountSpec) {
 	if spec.Host != "" || spec.NewHost != "" {
-		b.Find(change.Stop, change.OptionUnsupported, "leave it out", "PostgreSQL roles have no host: where a role may come from is said in the server's pg_hba.conf")
+		b.Find(change.Stop, change.OptionUnsupported, "Leave it out.", "PostgreSQL roles have no host. Where a role may sign in from is set in the server's pg_hba.conf.")
 	}
 }
 
@@ -156,7 +156,7 @@ func compareAccount(b *change.Brief, spec change.AccountSpec, a catalog.Account)
 		return want == have || name == "expires" && want != "" && strings.HasPrefix(have, want)
 	})
 	if hasSecret(spec) {
-		b.Find(change.Note, change.PasswordMethod, "to set one: genarch account password "+b.Target, "its password stays as it is")
+		b.Find(change.Note, change.PasswordMethod, "To set one: genarch account password "+b.Target, "%s keeps its password.", b.Target)
 	}
 }
 
@@ -209,7 +209,7 @@ func planAlterAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 		undo += " CONNECTION LIMIT " + strconv.Itoa(a.ConnectionLimit)
 		set("connection_limit", want["connection_limit"], have["connection_limit"], "how many sessions at once; open ones stay")
 		if a.Super {
-			b.Find(change.Note, change.AccountSuper, "", "%s is a superuser, which no connection limit holds", a.Name)
+			b.Find(change.Note, change.AccountSuper, "", "%s is a superuser, to whom no connection limit applies.", a.Name)
 		}
 	}
 	if spec.Options.Has("expires") {
@@ -238,7 +238,7 @@ func planAlterAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 	}
 	if in.Clearing != nil {
 		if !spec.Options.Bool("locked") {
-			b.Find(change.Stop, change.OptionInvalid, "lock it too", "sessions of an account are ended together with a lock: else they would be back at once")
+			b.Find(change.Stop, change.OptionInvalid, "Lock it too.", "Sessions of an account are ended together with a lock; otherwise they would be back at once.")
 		}
 		b.Steps = append(b.Steps, planning.ClearAccount(b, in, a, snap, terminate))
 	}
@@ -260,14 +260,14 @@ func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 	planning.Manage(b, snap)
 	planning.Keep(b, a, snap, "renamed")
 	if other, taken := find(snap.Access.Accounts, spec.NewName); taken {
-		b.Find(change.Stop, change.AccountExists, "choose another name", "there is a role %s on %s already", naming.Show(other.Name), snap.Server.Name)
+		b.Find(change.Stop, change.AccountExists, "Choose another name.", "There is a role %s on %s already.", naming.Show(other.Name), snap.Server.Name)
 	}
 	planning.NewName(b, spec.NewName, snap, accountLimits)
 	if a.Method == "md5" || a.Password == nil && a.Login {
-		b.Find(change.Caution, change.PasswordCleared, "set a password afterwards: genarch account password", "a password kept as md5 is cleared by a rename, since the name is part of it")
+		b.Find(change.Caution, change.PasswordCleared, "Set a password afterwards: genarch account password", "A rename clears a password that is kept as md5, since the name is part of it.")
 	}
 	if n := len(snap.Sessions); n > 0 {
-		b.Find(change.Note, change.AccountSessions, "", "who is connected stays so, and is listed under the new name (sessions: %d)", n).Passing = true
+		b.Find(change.Note, change.AccountSessions, "", "%s of the account stay open, and are listed under the new name.", naming.Count(n, "session")).Passing = true
 	}
 	rename := func(from, to string) string {
 		return "ALTER ROLE " + quoteIdent(from) + " RENAME TO " + quoteIdent(to)
@@ -291,14 +291,14 @@ func planSetPassword(b *change.Brief, spec change.AccountSpec, snap catalog.Snap
 	if reach := takesOver(a, snap); reach != "" {
 		planning.Takeover(b, snap, "whoever knows the new password", a.Name, "%s %s", naming.Show(a.Name), reach)
 	}
-	b.Find(change.Note, change.PasswordMethod, "", "the server gets a SCRAM-SHA-256 verifier, never the text; open sessions go on, the next sign-in needs the new password. It cannot be taken back: nobody but the server has the old one")
+	b.Find(change.Note, change.PasswordMethod, "", "The server gets a SCRAM-SHA-256 verifier, never the text. Open sessions go on; the next sign-in needs the new password. This step cannot be rolled back, because nobody but the server has the old one.")
 	before := "ALTER ROLE " + quoteIdent(a.Name) + " PASSWORD "
 	b.Steps = []change.Step{change.Step{Kind: engine.StepStatement, Title: "set the password of " + naming.Show(a.Name),
 		Args: map[string]string{"check": "password", "name": a.Name}}.WithSecret(a.Name, before, "")}
 	if a.Login {
 		b.Steps = append(b.Steps, signInStep(a.Name))
 	} else {
-		b.Find(change.Note, change.LoginUntried, "", "%s may not sign in, so the password cannot be tried", a.Name)
+		b.Find(change.Note, change.LoginUntried, "", "%s may not sign in, so the password cannot be tried.", a.Name)
 		b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back", ReadOnly: true, Args: map[string]string{"check": "account", "name": a.Name, "present": "yes"}})
 	}
 }

@@ -150,7 +150,7 @@ func planOwner(p *planning.Draft) {
 		grant += " WITH SET TRUE, INHERIT TRUE"
 	}
 	p.About("owner", change.Stop, change.OwnerDenied, grant,
-		"Genarch's login %s may not make a database for %s: it is not a member of that role", login.Name, owner)
+		"Genarch's login %s may not make a database for %s: it is not a member of that role.", login.Name, owner)
 }
 
 // planTemplate settles which database is copied. Encoding and locale can only
@@ -163,14 +163,14 @@ func planTemplate(p *planning.Draft) (catalog.Choice, bool) {
 	}
 	if differs := localeDiffers(p, t); len(differs) > 0 && t.Name != pristine {
 		if p.Asked.Has("template") {
-			p.About("template", change.Stop, change.TemplateMismatch, "leave out "+strings.Join(differs, " and ")+", or copy from template0",
-				"a copy of %s has its encoding %s, collation %s and provider %s; only a copy of template0 can have others", t.Name,
+			p.About("template", change.Stop, change.TemplateMismatch, "Leave out "+strings.Join(differs, " and ")+", or copy from template0",
+				"A copy of %s has its encoding %s, collation %s and provider %s; only a copy of template0 can have others.", t.Name,
 				t.Properties.Text("encoding"), t.Properties.Text("collation"), t.Properties.Text("provider")).Suggestion = pristine
 			return t, false
 		}
 		if zero, found := p.Snap.Choices.Find("templates", pristine, nil); found {
 			p.About("template", change.Note, change.TemplateSwitched, "",
-				"%s asked for is not that of template1, so the empty template0 is copied: what was added to template1 will not be in it", strings.Join(differs, " and "))
+				"%s asked for is not that of template1, so the empty template0 is copied: what was added to template1 will not be in it.", strings.Join(differs, " and "))
 			t = zero
 			p.Settle("template", pristine)
 		}
@@ -181,14 +181,14 @@ func planTemplate(p *planning.Draft) (catalog.Choice, bool) {
 		denied.Next = "ALTER DATABASE " + quoteIdent(t.Name) + " IS_TEMPLATE true"
 	case t.Why != "" && !p.Snap.Instance.Login.Superuser:
 		p.About("template", change.Stop, change.OptionUnusable, "ALTER DATABASE "+quoteIdent(t.Name)+" IS_TEMPLATE true",
-			"%s cannot be copied by Genarch's login: %s", t.Name, t.Why)
+			"%s cannot be copied by Genarch's login: %s.", t.Name, t.Why)
 	case sessions > 0 && p.In.Clearing == nil:
 		who := strings.Join(detailsOf(p.Snap.Details).TemplateUsers, ", ")
 		if who == "" {
 			who = fmt.Sprintf("%d sessions", sessions)
 		}
-		p.About("template", change.Stop, change.TemplateInUse, "end their sessions with the same change: --clear-template; or copy from another template",
-			"%s cannot be copied while somebody is connected to it: %s", t.Name, who)
+		p.About("template", change.Stop, change.TemplateInUse, "End their sessions with the same change: --clear-template; or copy from another template",
+			"%s cannot be copied while somebody is connected to it: %s.", t.Name, who)
 	}
 	return t, true
 }
@@ -236,12 +236,12 @@ func planLocale(p *planning.Draft, t catalog.Choice) {
 // means with the provider libc.
 func planLibcLocale(p *planning.Draft, locale string) {
 	if p.Asked.Has("collation") || p.Asked.Has("ctype") {
-		p.About("locale", change.Stop, change.OptionInvalid, "give either the locale or collation and character type",
-			"with the provider libc a locale sets both collation and character type")
+		p.About("locale", change.Stop, change.OptionInvalid, "Give either the locale or collation and character type.",
+			"With the provider libc a locale sets both collation and character type.")
 	}
 	if _, listed := p.Snap.Choices.Find("collations", locale, sameLocale); !listed {
-		p.About("locale", change.Caution, change.OptionUnlisted, "choose one of: genarch server choices "+p.Snap.Server.Name+" collations",
-			"the server does not list a locale %s; it may have been installed later, and then works, else the server refuses it and nothing happens", naming.Show(locale))
+		p.About("locale", change.Caution, change.OptionUnlisted, "Choose one of: genarch server choices "+p.Snap.Server.Name+" collations",
+			"The server does not list a locale %s; it may have been installed later, and then works, else the server refuses it and nothing happens.", naming.Show(locale))
 	}
 	p.Settle("collation", locale)
 	p.Settle("ctype", locale)
@@ -253,8 +253,8 @@ func planLibcLocale(p *planning.Draft, locale string) {
 func planProviderLocale(p *planning.Draft, provider string) {
 	locale := p.Settled.Text("locale")
 	if locale == "" {
-		p.About("locale", change.Stop, change.LocaleMissing, "add a locale, for example "+map[string]string{providerICU: "en", providerBuiltin: "C.UTF-8"}[provider],
-			"the provider %s needs a locale", provider)
+		p.About("locale", change.Stop, change.LocaleMissing, "Add a locale, for example "+map[string]string{providerICU: "en", providerBuiltin: "C.UTF-8"}[provider],
+			"The provider %s needs a locale.", provider)
 		return
 	}
 	listed := p.Snap.Choices["locales"]
@@ -264,8 +264,8 @@ func planProviderLocale(p *planning.Draft, provider string) {
 			return c.For == provider && (c.Name == locale || provider == providerICU && language(c.Name) == language(locale))
 		})
 	if !known {
-		p.About("locale", change.Stop, change.CollationUnknown, "choose one of: genarch server choices "+p.Snap.Server.Name+" locales",
-			"the provider %s knows no locale %q; the server would take it and then sort in some other way", provider, locale)
+		p.About("locale", change.Stop, change.CollationUnknown, "Choose one of: genarch server choices "+p.Snap.Server.Name+" locales",
+			"The provider %s knows no locale %q; the server would take it and then sort in some other way.", provider, locale)
 	}
 }
 
@@ -274,11 +274,11 @@ func planFit(p *planning.Draft, provider string) {
 	encoding, locale := p.Settled.Text("encoding"), p.Settled.Text("locale")
 	switch {
 	case provider == providerICU && slices.Contains([]string{"SQL_ASCII", "MULE_INTERNAL", "EUC_JIS_2004", "SHIFT_JIS_2004"}, encoding):
-		p.About("encoding", change.Stop, change.CollationMismatch, "take encoding UTF8, or the provider libc",
-			"the provider icu cannot handle the encoding %s", encoding).Suggestion = "UTF8"
+		p.About("encoding", change.Stop, change.CollationMismatch, "Take encoding UTF8, or the provider libc.",
+			"The provider icu cannot handle the encoding %s.", encoding).Suggestion = "UTF8"
 	case provider == providerBuiltin && locale != "C" && encoding != "UTF8":
-		p.About("encoding", change.Stop, change.CollationMismatch, "take encoding UTF8, or the locale C",
-			"the builtin locale %s needs the encoding UTF8, not %s", locale, encoding).Suggestion = "UTF8"
+		p.About("encoding", change.Stop, change.CollationMismatch, "Take encoding UTF8, or the locale C.",
+			"The builtin locale %s needs the encoding UTF8, not %s.", locale, encoding).Suggestion = "UTF8"
 	}
 	if encoding == "SQL_ASCII" && provider == providerLibc {
 		return
@@ -286,8 +286,8 @@ func planFit(p *planning.Draft, provider string) {
 	for _, o := range []struct{ option, words string }{{"collation", "collation"}, {"ctype", "character type"}} {
 		name := p.Settled.Text(o.option)
 		if needs := localeEncoding(name); needs != "" && needs != encoding {
-			p.About(o.option, change.Stop, change.CollationMismatch, "take collation and character type C, which fit every encoding, or the encoding "+needs,
-				"the %s %s belongs to the encoding %s, not to %s", o.words, name, needs, encoding).Suggestion = "C"
+			p.About(o.option, change.Stop, change.CollationMismatch, "Take collation and character type C, which fit every encoding, or the encoding "+needs,
+				"The %s %s belongs to the encoding %s, not to %s.", o.words, name, needs, encoding).Suggestion = "C"
 			return
 		}
 	}

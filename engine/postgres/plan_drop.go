@@ -35,7 +35,7 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	}
 	if reassignTo != "" {
 		if to, ok := planning.FindAccount(b, catalog.Principal{Name: reassignTo}, snap, change.AccountAbsent); ok && to.Name == a.Name {
-			b.Find(change.Stop, change.OptionInvalid, "name another role", "%s cannot be given to itself", a.Name)
+			b.Find(change.Stop, change.OptionInvalid, "Name another role.", "%s cannot be reassigned to itself.", a.Name)
 		}
 	}
 	planHoldings(b, reassignTo, a, snap)
@@ -49,7 +49,7 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 		for _, c := range d.Interior.Classes {
 			for _, e := range c.Entries {
 				if e.Grantor == a.Name && c.Owner != a.Name && e.Grantee != a.Principal {
-					b.Find(change.Caution, change.GrantOther, "give it to them again afterwards", "%s gave %s on %s to %s, who loses it too", a.Name, e.Privileges, access.ObjectText(c.Object), e.Grantee)
+					b.Find(change.Caution, change.GrantOther, "Grant it to them again afterwards.", "%s granted %s on %s to %s, who loses it too.", a.Name, e.Privileges, access.ObjectText(c.Object), e.Grantee)
 				}
 			}
 		}
@@ -88,22 +88,22 @@ func planHoldings(b *change.Brief, reassignTo string, a catalog.Account, snap ca
 				}
 			}
 			if reassignTo == "" {
-				b.Find(change.Stop, change.AccountOwns, "say who gets it: --reassign-to ROLE", "it owns %d objects %s: %s", h.Owned, where, h.Kinds)
+				b.Find(change.Stop, change.AccountOwns, "Name the new owner: --reassign-to ROLE", "%s owns %s %s: %s.", b.Target, naming.Count(h.Owned, "object"), where, h.Kinds)
 			} else {
-				b.Find(change.Caution, change.AccountOwns, "choose another role to give them to", "%s becomes the owner of %d objects %s: %s", naming.Show(reassignTo), h.Owned, where, h.Kinds)
+				b.Find(change.Caution, change.AccountOwns, "Choose another role to reassign them to.", "%s becomes the owner of %s %s: %s.", naming.Show(reassignTo), naming.Count(h.Owned, "object"), where, h.Kinds)
 			}
 		}
 		if h.Owned+h.Granted > maxRestore {
-			b.Find(change.Caution, change.AccountOwns, "give things away in smaller parts first", "it has %d objects and privileges in %s, too many to note: once they are given away and taken, a later step that fails cannot put them back", h.Owned+h.Granted, naming.Show(h.Database))
+			b.Find(change.Caution, change.AccountOwns, "Reassign objects in smaller parts first.", "%s has %d objects and privileges in %s, too many to record. Once they are reassigned and revoked, a later step that fails cannot restore them.", b.Target, h.Owned+h.Granted, naming.Show(h.Database))
 		}
 		if h.Policies > 0 {
-			b.Find(change.Caution, change.AccountOwns, "look at the policies first", "row policies in %s name it (%d); they cease to name it", naming.Show(h.Database), h.Policies)
+			b.Find(change.Caution, change.AccountOwns, "Look at the policies first.", "%s is named in %s in %s, and will not be any more.", b.Target, naming.Count(h.Policies, "row policy", "row policies"), naming.Show(h.Database))
 		}
 		switch {
 		case h.Database == "":
 			shared = true
 		case h.Closed:
-			b.Find(change.Stop, change.DatabaseClosed, "ALTER DATABASE "+quoteIdent(h.Database)+" ALLOW_CONNECTIONS true", "it has something in %s, which allows no connections, so that cannot be given away or taken", naming.Show(h.Database))
+			b.Find(change.Stop, change.DatabaseClosed, "ALTER DATABASE "+quoteIdent(h.Database)+" ALLOW_CONNECTIONS true", "%s has objects or privileges in %s, which allows no connections, so they can neither be reassigned nor revoked.", b.Target, naming.Show(h.Database))
 		default:
 			inside = append(inside, h)
 		}
@@ -141,9 +141,9 @@ func planDropMembers(b *change.Brief, a catalog.Account, snap catalog.Snapshot) 
 		}
 	}
 	if len(members) > 0 {
-		b.Find(change.Caution, change.AccountMembers, "look what they would lose: genarch role show "+b.Target, "belonging to it ends for: %s", planning.Shorten(members))
+		b.Find(change.Caution, change.AccountMembers, "Look what they would lose: genarch role show "+b.Target, "%s loses its members: %s.", b.Target, planning.Shorten(members))
 	}
 	if len(roles) > 0 {
-		b.Find(change.Note, change.AccountMembers, "", "it belongs to %s; that ends", planning.Shorten(roles))
+		b.Find(change.Note, change.AccountMembers, "", "%s is a member of %s; the membership ends.", b.Target, planning.Shorten(roles))
 	}
 }

@@ -32,7 +32,7 @@ func undoNoted(database string) string {
 func grantTarget(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) (catalog.AccessDatabase, catalog.Principal, bool) {
 	i := slices.IndexFunc(snap.Access.Databases, func(d catalog.AccessDatabase) bool { return d.Name == spec.Database })
 	if i < 0 {
-		b.Find(change.Stop, change.DatabaseAbsent, "list them: genarch database list "+snap.Server.Name, "there is no database %s on %s", naming.Show(spec.Database), snap.Server.Name)
+		b.Find(change.Stop, change.DatabaseAbsent, "List them: genarch database list "+snap.Server.Name, "There is no database %s on %s.", naming.Show(spec.Database), snap.Server.Name)
 		return catalog.AccessDatabase{}, spec.To, false
 	}
 	d := snap.Access.Databases[i]
@@ -44,15 +44,15 @@ func grantTarget(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) 
 		}
 		to = a.Principal
 		if a.Super {
-			b.Find(change.Note, change.AccountSuper, "", "%s is a superuser: it may do everything whatever it is given", a.Name)
+			b.Find(change.Note, change.AccountSuper, "", "%s is a superuser, and may do everything whatever it is granted.", a.Name)
 		}
 	}
 	switch {
 	case d.Closed:
-		b.Find(change.Stop, change.DatabaseClosed, "ALTER DATABASE "+quoteIdent(d.Name)+" ALLOW_CONNECTIONS true", "%s allows no connections, so nothing inside can be granted", naming.Show(d.Name))
+		b.Find(change.Stop, change.DatabaseClosed, "ALTER DATABASE "+quoteIdent(d.Name)+" ALLOW_CONNECTIONS true", "%s allows no connections, so nothing inside it can be granted.", naming.Show(d.Name))
 		return d, to, false
 	case d.Interior == nil:
-		b.Find(change.Stop, change.CatalogueHidden, "let Genarch's login connect: GRANT CONNECT ON DATABASE "+quoteIdent(d.Name)+" TO "+quoteIdent(snap.Instance.Login.Name), "what is inside %s cannot be seen: %s", naming.Show(d.Name), d.Why)
+		b.Find(change.Stop, change.CatalogueHidden, "Let Genarch's login connect: GRANT CONNECT ON DATABASE "+quoteIdent(d.Name)+" TO "+quoteIdent(snap.Instance.Login.Name), "The objects in %s cannot be read: %s.", naming.Show(d.Name), d.Why)
 		return d, to, false
 	}
 	return d, to, true
@@ -87,7 +87,7 @@ func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	}
 	b.Set(change.Setting{Name: "bundle", Value: string(spec.Bundle), Asked: true, Decides: description.BundleDecides(spec.Bundle)})
 	if c := g.Level(to, d.Name); c.Level >= spec.Bundle.Level() && !c.Gap {
-		planning.Done(b, change.GrantHeld, "%s has %s on %s already, %s; nothing will be done", to, c.Level, naming.Show(d.Name), "directly or through a role")
+		planning.Done(b, change.GrantHeld, "%s has %s on %s already, %s, so nothing will be done.", to, c.Level, naming.Show(d.Name), "directly or through a role")
 		return
 	}
 	if spec.Bundle == access.BundleOwn {
@@ -180,11 +180,11 @@ func planCovered(b *change.Brief, snap catalog.Snapshot, d catalog.AccessDatabas
 	atOnce, _ := g.Roles(role(login.Name))
 	acts := append(atOnce, role(login.Name))
 	if !slices.Contains(acts, role(d.Owner)) {
-		b.Find(change.Stop, change.RightsMissing, "GRANT "+quoteIdent(d.Owner)+" TO "+quoteIdent(login.Name), "Genarch's login %s may not grant on %s: it does not act as its owner %s", login.Name, naming.Show(d.Name), d.Owner)
+		b.Find(change.Stop, change.RightsMissing, "GRANT "+quoteIdent(d.Owner)+" TO "+quoteIdent(login.Name), "Genarch's login %s may not grant on %s, because it is no member of the owner %s.", login.Name, naming.Show(d.Name), d.Owner)
 	}
 	for _, maker := range makers(d) {
 		if !slices.Contains(acts, role(maker)) && maker != d.Owner {
-			b.Find(change.Stop, change.GrantUncovered, "GRANT "+quoteIdent(maker)+" TO "+quoteIdent(login.Name), "what %s owns or makes in %s cannot be covered: Genarch's login %s does not act as it", maker, naming.Show(d.Name), login.Name)
+			b.Find(change.Stop, change.GrantUncovered, "GRANT "+quoteIdent(maker)+" TO "+quoteIdent(login.Name), "Objects that %s owns or creates in %s cannot be covered, because Genarch's login %s is no member of it.", maker, naming.Show(d.Name), login.Name)
 		}
 	}
 }
@@ -208,10 +208,10 @@ func planMaker(b *change.Brief, d catalog.AccessDatabase, maker catalog.Principa
 		}
 	}
 	if len(give) == 0 {
-		b.Find(change.Note, change.GrantUncovered, "give bundles to others afterwards: they cover what it makes", "what %s makes belongs to it, and nobody else can read it until given", maker)
+		b.Find(change.Note, change.GrantUncovered, "Grant bundles to others afterwards: they cover what it creates.", "%s owns what it creates, and nobody else can read that until it is granted.", maker)
 		return
 	}
-	b.Find(change.Note, change.GrantUncovered, "", "what %s makes will be open to those to whom what %s makes is open", maker, d.Owner)
+	b.Find(change.Note, change.GrantUncovered, "", "Objects that %s creates will be open to those to whom the objects of %s are open.", maker, d.Owner)
 	step := &b.Steps[0]
 	all, back := append(engine.Unpack(step.Args["statements"]), give...), append(take, engine.Unpack(step.Args["undo"])...)
 	*step = accessStep(step.Title, d.Name, all, back, append(engine.Unpack(step.Args["grantees"]), granteesOf(d)...)...)
@@ -235,8 +235,8 @@ func granteesOf(d catalog.AccessDatabase) []string {
 func planGiveOwn(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, d catalog.AccessDatabase, to catalog.Principal) {
 	owner, _ := find(snap.Access.Accounts, d.Owner)
 	if owner.Super || to == catalog.Public {
-		b.Find(change.Stop, change.OwnerDenied, "give the database an owner role of its own first: ALTER DATABASE "+quoteIdent(d.Name)+" OWNER TO a role without login",
-			"the owner of %s is %s, a superuser: who belongs to it could do everything on the whole server", naming.Show(d.Name), d.Owner)
+		b.Find(change.Stop, change.OwnerDenied, "Give the database an owner role of its own first: ALTER DATABASE "+quoteIdent(d.Name)+" OWNER TO a role without login",
+			"The owner of %s is %s, a superuser, whose members could do everything on the whole server.", naming.Show(d.Name), d.Owner)
 		return
 	}
 	var also []string
@@ -246,7 +246,7 @@ func planGiveOwn(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, 
 		}
 	}
 	if len(also) > 0 {
-		b.Find(change.Caution, change.GrantWide, "give each database an owner of its own", "%s owns other databases too, which %s gets with it: %s", d.Owner, to, planning.Shorten(also))
+		b.Find(change.Caution, change.GrantWide, "Give each database an owner of its own.", "%s owns other databases too, which %s gets with it: %s.", d.Owner, to, planning.Shorten(also))
 	}
 	planning.Circle(b, owner.Principal, to, graph(*snap.Access))
 	planning.Manage(b, snap)
@@ -259,7 +259,7 @@ func planGiveOwn(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, 
 	} else if spec.GrantOption {
 		option = " WITH ADMIN OPTION"
 	}
-	b.Find(change.Note, change.GrantEffect, "", "what %s makes in %s from its next sign-in on belongs to %s", to, naming.Show(d.Name), d.Owner)
+	b.Find(change.Note, change.GrantEffect, "", "Objects that %s creates in %s after its next sign-in belong to %s.", to, naming.Show(d.Name), d.Owner)
 	b.Steps = []change.Step{
 		accessStep("give "+to.Name+" a way in", d.Name, []string{"GRANT CONNECT, TEMPORARY ON DATABASE " + quoteIdent(d.Name) + " TO " + who},
 			[]string{"REVOKE CONNECT, TEMPORARY ON DATABASE " + quoteIdent(d.Name) + " FROM " + who}, to.Name),
@@ -283,7 +283,7 @@ func planGiveSingle(b *change.Brief, spec change.GrantSpec, snap catalog.Snapsho
 	planCovered(b, snap, d)
 	b.Set(change.Setting{Name: "privileges", Value: set.String(), Asked: true, Decides: "what may be done on " + grantObjectText(spec)})
 	if !spec.GrantOption && hasDirect(g, to, o, set) {
-		planning.Done(b, change.GrantHeld, "%s has %s on %s already; nothing will be done", to, set, grantObjectText(spec))
+		planning.Done(b, change.GrantHeld, "%s has %s on %s already, so nothing will be done.", to, set, grantObjectText(spec))
 		return
 	}
 	option := ""
@@ -383,7 +383,7 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		}
 		planTakeOwn(b, d, to, snap)
 		if len(b.Steps) == 0 && !holdsAnything(g, to, d, keep) {
-			planning.Done(b, change.GrantHeld, "%s was given nothing of that on %s; nothing will be done", to, naming.Show(d.Name))
+			planning.Done(b, change.GrantHeld, "%s was granted nothing of that on %s, so nothing will be done.", to, naming.Show(d.Name))
 			noteRemains(b, g, to, catalog.Object{Scope: catalog.ScopeDatabase, Database: d.Name}, may.Connect)
 			return
 		}
@@ -391,12 +391,12 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	}
 	others := byOthers(d, to, asked)
 	if len(others) > 0 && snap.Instance.Login.Superuser {
-		b.Find(change.Note, change.GrantOther, "", "some of it was given by others (%s): it is taken as each of them, since else PostgreSQL would say nothing and do nothing", planning.Shorten(grantorsOf(others)))
+		b.Find(change.Note, change.GrantOther, "", "Some of it was granted by others (%s). It is revoked as each of them, since otherwise PostgreSQL would report success and do nothing.", planning.Shorten(grantorsOf(others)))
 		for _, l := range others {
 			statements = append(statements, "SET LOCAL ROLE "+quoteIdent(l.Grantor), "REVOKE "+onColumns(l.Privileges, l.Object.Column)+" ON "+objectSQL(l.Object)+" FROM "+grantee(to), "RESET ROLE")
 		}
 	} else if len(others) > 0 {
-		b.Find(change.Stop, change.GrantOther, "ask them to take it, or register Genarch with a superuser", "some of it was given by others (%s), and only they or a superuser can take it", planning.Shorten(grantorsOf(others)))
+		b.Find(change.Stop, change.GrantOther, "Ask them to revoke it, or register the server with a superuser.", "Some of it was granted by others (%s), and only they or a superuser can revoke it.", planning.Shorten(grantorsOf(others)))
 	}
 	planCovered(b, snap, d)
 	step := accessStep(b.Summary, d.Name, statements, undo, to.Name)
@@ -514,7 +514,7 @@ func noteRemains(b *change.Brief, g *access.Graph, to catalog.Principal, o catal
 	}
 	for _, c := range a.Needs[len(a.Needs)-1].Chains {
 		if len(c.Roles) > 0 || c.Via != access.ViaGrant {
-			b.Find(change.Note, change.GrantRemains, "", "%s keeps %s on %s: %s", to, set, access.ObjectText(o), c.Text())
+			b.Find(change.Note, change.GrantRemains, "", "%s keeps %s on %s: %s.", to, set, access.ObjectText(o), c.Text())
 			return
 		}
 	}
@@ -522,12 +522,12 @@ func noteRemains(b *change.Brief, g *access.Graph, to catalog.Principal, o catal
 
 // noteEffect says when the change comes into force, and for whom not yet.
 func noteEffect(b *change.Brief, snap catalog.Snapshot, give bool) {
-	text := "it holds in open sessions from their next statement on"
+	text := "The grant holds in open sessions from their next statement on"
 	if !give {
-		text = "privileges on tables are gone at the next statement, in open sessions too; who is connected stays connected, even without CONNECT"
+		text = "Privileges on tables are gone at the next statement, in open sessions too; sessions stay open even without CONNECT"
 	}
 	if n := len(snap.Sessions); n > 0 {
-		text += fmt.Sprintf("; connected now (sessions: %d): %s", n, planning.Shorten(snap.Sessions))
+		text += fmt.Sprintf(". Connected at present (%s): %s", naming.Count(n, "session"), planning.Shorten(snap.Sessions))
 	}
-	b.Find(change.Note, change.GrantEffect, "", "%s", text).Passing = true
+	b.Find(change.Note, change.GrantEffect, "", "%s.", text).Passing = true
 }

@@ -44,7 +44,7 @@ func planTakeAway(p *planning.Draft) {
 	}
 	d, doom := *snap.Target, *snap.Doomed
 	if d.Broken && in.Kind != change.DropDatabase {
-		b.Find(change.Stop, change.DatabaseBroken, "genarch database drop "+b.Target, "%s was left over by an interrupted drop; only dropping it again helps", shown)
+		b.Find(change.Stop, change.DatabaseBroken, "genarch database drop "+b.Target, "%s was left over by an interrupted drop, and can only be dropped again.", shown)
 	}
 	planning.Prepared(b, doom.Prepared, "connect to "+shown+" and run COMMIT PREPARED or ROLLBACK PREPARED")
 	act, open := change.Step{}, true
@@ -86,7 +86,7 @@ func gateStep(d catalog.Database) change.Step {
 // planGate closes the gate, and says what that does to whom.
 func planGate(b *change.Brief, d catalog.Database) change.Step {
 	b.Find(change.Note, change.GateEffect, "",
-		"while it runs nobody can connect to %s, superusers included; whoever is connected stays until ended. If it stops before the end, connections are allowed again", naming.Show(d.Name))
+		"While the change runs nobody can connect to %s, superusers included; sessions that are open stay until they are ended. If the change stops before its end, connections are allowed again.", naming.Show(d.Name))
 	return gateStep(d)
 }
 
@@ -98,18 +98,18 @@ func openStep(d catalog.Database, name string) change.Step {
 // planDrop says what would be lost, and what forbids a drop and nothing else.
 func planDrop(b *change.Brief, d catalog.Database, doom catalog.Doomed, snap catalog.Snapshot) change.Step {
 	if d.Properties.Bool("is_template") {
-		b.Find(change.Stop, change.DatabaseTemplate, "if nobody copies it any more: ALTER DATABASE "+quoteIdent(d.Name)+" IS_TEMPLATE false", "%s serves as a template, and the server drops no template", naming.Show(d.Name))
+		b.Find(change.Stop, change.DatabaseTemplate, "If nobody copies it any more: ALTER DATABASE "+quoteIdent(d.Name)+" IS_TEMPLATE false", "%s is a template, and the server does not drop templates.", naming.Show(d.Name))
 	}
 	for _, x := range doomOf(doom.Details).Slots {
 		if x.Active {
-			b.Find(change.Stop, change.ReplicationRunning, "stop the receiver; then the slot goes with the database", "the logical replication slot %s is in use: somebody receives what is written here", naming.Show(x.Name)).Passing = true
+			b.Find(change.Stop, change.ReplicationRunning, "Stop the receiver; then the slot goes with the database.", "The logical replication slot %s is in use: a consumer receives what is written here.", naming.Show(x.Name)).Passing = true
 			continue
 		}
-		b.Find(change.Caution, change.DropBreaks, "find out who was to receive from it", "the logical replication slot %s goes with it, without a word", naming.Show(x.Name))
+		b.Find(change.Caution, change.DropBreaks, "Find out which consumer uses it.", "The logical replication slot %s is dropped silently with the database.", naming.Show(x.Name))
 	}
 	for _, x := range doomOf(doom.Details).Subscriptions {
-		b.Find(change.Stop, change.ReplicationRunning, "connect to "+naming.Show(d.Name)+": ALTER SUBSCRIPTION "+quoteIdent(x)+" DISABLE; ALTER SUBSCRIPTION "+quoteIdent(x)+" SET (slot_name = NONE); DROP SUBSCRIPTION "+quoteIdent(x),
-			"it receives through the subscription %s; the server drops no database that has one", naming.Show(x))
+		b.Find(change.Stop, change.ReplicationRunning, "Connect to "+naming.Show(d.Name)+": ALTER SUBSCRIPTION "+quoteIdent(x)+" DISABLE; ALTER SUBSCRIPTION "+quoteIdent(x)+" SET (slot_name = NONE); DROP SUBSCRIPTION "+quoteIdent(x),
+			"%s receives data through the subscription %s, and the server does not drop a database that has one.", naming.Show(d.Name), naming.Show(x))
 	}
 	planning.Lost(b, snap)
 	return change.Step{Kind: stepDrop, Title: "drop database " + naming.Show(d.Name), Statement: dropDatabase(d.Name), Uncut: true, Seconds: dropSeconds, Args: map[string]string{"name": d.Name, "key": d.Key}}
@@ -120,23 +120,23 @@ func planRename(b *change.Brief, spec change.DatabaseSpec, d catalog.Database, s
 	others := slices.DeleteFunc(slices.Clone(snap.Names), func(n string) bool { return n == d.Name })
 	suggestion := rule.Suggest(spec.NewName, limits, func(n string) bool { _, _, found := naming.Clashes(n, others); return found })
 	for _, p := range rule.Check(spec.NewName, limits) {
-		b.Find(change.Stop, p.Code, "choose another name", "%s", p.Text).Suggestion = suggestion
+		b.Find(change.Stop, p.Code, "Choose another name.", "%s", p.Text).Suggestion = suggestion
 	}
 	if with, how, found := naming.Clashes(spec.NewName, others); found {
 		level, code := change.Stop, change.NameTaken
 		if how != naming.SameName && how != naming.SameButCase {
 			level, code = change.Caution, change.NameLookalike
 		}
-		b.Find(level, code, "choose another name", "there is a database %s on %s already", naming.Show(with), snap.Server.Name).Suggestion = suggestion
+		b.Find(level, code, "Choose another name.", "There is a database %s on %s already.", naming.Show(with), snap.Server.Name).Suggestion = suggestion
 	}
 	if login := snap.Instance.Login; !login.May("create_database") {
-		b.Find(change.Stop, change.RightsMissing, login.Remedy("create_database"), "renaming asks for the right to create databases, which Genarch's login %s lacks", login.Name)
+		b.Find(change.Stop, change.RightsMissing, login.Remedy("create_database"), "A rename needs the right to create databases, which Genarch's login %s lacks.", login.Name)
 	}
 	for _, x := range doomOf(snap.Doomed.Details).Slots {
-		b.Find(change.Note, change.GateEffect, "", "the logical replication slot %s follows the new name", naming.Show(x.Name))
+		b.Find(change.Note, change.GateEffect, "", "The logical replication slot %s follows the new name.", naming.Show(x.Name))
 	}
 	planning.Dependents(b, snap.Doomed.Dependents, snap.Doomed.Perhaps)
-	b.Find(change.Caution, change.DropBreaks, "tell the teams, and have the new name in their settings by then", "whoever connects by the name %s gets an error afterwards; owner, grants, settings and contents stay", naming.Show(d.Name))
+	b.Find(change.Caution, change.DropBreaks, "Tell the teams, and have the new name in their settings by then.", "Clients that connect by the name %s get an error afterwards. Owner, grants, settings and contents stay.", naming.Show(d.Name))
 	b.Set(change.Setting{Name: "new_name", Value: spec.NewName, Asked: true, Decides: "how every client finds it"})
 	from, to := quoteIdent(d.Name), quoteIdent(spec.NewName)
 	return change.Step{Kind: stepRename, Title: "rename it to " + naming.Show(spec.NewName), Statement: "ALTER DATABASE " + from + " RENAME TO " + to, Undo: "ALTER DATABASE " + to + " RENAME TO " + from,
@@ -149,7 +149,7 @@ func moveStep(b *change.Brief, d catalog.Database, to string) change.Step {
 	if d.Size != nil {
 		size = " (" + strconv.FormatInt(*d.Size>>20, 10) + " MiB)"
 	}
-	b.Find(change.Note, change.GateEffect, "", "all its files%s are copied, which takes as long as the disks need; nobody can use it meanwhile", size).Passing = true
+	b.Find(change.Note, change.GateEffect, "", "All files of the database%s are copied, which takes as long as the disks need. Nobody can use it meanwhile.", size).Passing = true
 	move := "ALTER DATABASE " + quoteIdent(d.Name) + " SET TABLESPACE "
 	return change.Step{Kind: stepMove, Title: "move its files to " + naming.Show(to), Statement: move + quoteIdent(to), Undo: move + quoteIdent(from), Seconds: dropSeconds,
 		Args: map[string]string{"name": d.Name, "key": d.Key, "tablespace": to, "from": from}}
@@ -169,11 +169,11 @@ func planEndSessions(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 func clearTemplate(b *change.Brief, in change.Intent, snap catalog.Snapshot) (before, after []change.Step) {
 	t := *snap.Source
 	if !detailsOf(snap.Details).SourceMine {
-		b.Find(change.Stop, change.DatabaseDenied, "GRANT "+quoteIdent(t.Owner)+" TO "+quoteIdent(snap.Instance.Login.Name), "only its owner may keep others out of the template %s", naming.Show(t.Name))
+		b.Find(change.Stop, change.DatabaseDenied, "GRANT "+quoteIdent(t.Owner)+" TO "+quoteIdent(snap.Instance.Login.Name), "Only its owner may keep others out of the template %s.", naming.Show(t.Name))
 	}
 	before = []change.Step{planning.Clearing(b, snap, in.Clearing.Rules(clearing.Target{Database: t.Name}), "the template "+naming.Show(t.Name), terminate)}
 	if !t.Closed {
-		b.Find(change.Note, change.GateEffect, "", "while it is copied nobody can connect to %s, superusers included", naming.Show(t.Name))
+		b.Find(change.Note, change.GateEffect, "", "While %s is copied nobody can connect to it, superusers included.", naming.Show(t.Name))
 		before, after = append([]change.Step{gateStep(t)}, before...), []change.Step{openStep(t, t.Name)}
 		after[0].Title = strings.Replace(after[0].Title, "let everybody connect", "let everybody connect to "+naming.Show(t.Name), 1)
 	}

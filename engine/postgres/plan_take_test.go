@@ -74,7 +74,7 @@ func TestPlanTakeAwayFindings(t *testing.T) {
 			s.Doomed.Prepared = []catalog.Prepared{{Name: "g1", Owner: "tickets_app", Since: time.Unix(0, 0)}}
 		}, "stop:prepared.waiting", "ROLLBACK PREPARED"},
 		{"an active slot", drop, func(s *catalog.Snapshot) { doom(s).Slots = []slot{{Name: "s1", Active: true}} }, "stop:replication.running", "stop the receiver"},
-		{"a slot", drop, func(s *catalog.Snapshot) { doom(s).Slots = []slot{{Name: "s1"}} }, "caution:drop.breaks", "receive"},
+		{"a slot", drop, func(s *catalog.Snapshot) { doom(s).Slots = []slot{{Name: "s1"}} }, "caution:drop.breaks", "consumer"},
 		{"a subscription", drop, func(s *catalog.Snapshot) { doom(s).Subscriptions = []string{"sub"} }, "stop:replication.running", "DROP SUBSCRIPTION"},
 		{"may see nothing", drop, little, "stop:sessions.hidden stop:sessions.denied", "GRANT pg_monitor"},
 		{"a superuser's session", drop, func(s *catalog.Snapshot) {
@@ -101,7 +101,7 @@ func TestPlanTakeAwayFindings(t *testing.T) {
 			remedied := tt.remedy == ""
 			for _, f := range b.Findings {
 				got = append(got, string(f.Level)+":"+f.Code)
-				remedied = remedied || strings.Contains(f.Next, tt.remedy)
+				remedied = remedied || strings.Contains(strings.ToLower(f.Next), strings.ToLower(tt.remedy))
 				if f.Level == change.Stop && f.Next == "" {
 					t.Errorf("the stop %s says not what to do next", f.Code)
 				}

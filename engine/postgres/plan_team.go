@@ -21,13 +21,13 @@ func planTeam(p *planning.Draft) {
 	b, snap, t := &p.Brief, p.Snap, *p.In.Database.Team
 	planning.Team(b, t, snap, accountLimits)
 	if t.Host != "" {
-		b.Find(change.Stop, change.OptionUnsupported, "leave it out", "PostgreSQL roles have no host: where a role may come from is said in the server's pg_hba.conf")
+		b.Find(change.Stop, change.OptionUnsupported, "Leave it out.", "PostgreSQL roles have no host. Where a role may sign in from is set in the server's pg_hba.conf.")
 	}
 	if p.Asked.Has("owner") {
-		p.About("owner", change.Stop, change.OptionInvalid, "leave the owner out", "the team gets an owner role of its own, %s", t.Owner())
+		p.About("owner", change.Stop, change.OptionInvalid, "Leave the owner out.", "The team gets an owner role of its own, %s.", t.Owner())
 	}
 	if p.Asked.Has("allow_connections") && !p.Asked.Bool("allow_connections") {
-		p.About("allow_connections", change.Stop, change.OptionInvalid, "let it allow connections", "a team cannot use a database that allows no connections")
+		p.About("allow_connections", change.Stop, change.OptionInvalid, "Let it allow connections.", "A team cannot use a database that allows no connections.")
 	}
 	owner := t.Owner().Name
 	b.Steps = append(b.Steps, createRoleStep(change.AccountSpec{Name: owner, Role: true}, ""))
@@ -53,7 +53,7 @@ func planPrivate(p *planning.Draft) []change.Step {
 	b, spec, snap := &p.Brief, *p.In.Database, p.Snap
 	allow := p.Asked.List("allow")
 	if !p.Asked.Bool("private") {
-		b.Find(change.Note, change.PublicAccess, "ask for a private one (--set private=yes), or for what a team needs (--for-team)", "every account of the server may connect to it and make temporary tables in it: PostgreSQL gives CONNECT and TEMPORARY on a new database to PUBLIC")
+		b.Find(change.Note, change.PublicAccess, "Ask for a private one (--set private=yes), or for what a team needs (--for-team)", "Every account of the server may connect to the new database and create temporary tables in it: PostgreSQL grants CONNECT and TEMPORARY to PUBLIC.")
 		return nil
 	}
 	db := "DATABASE " + quoteIdent(spec.Name)
@@ -107,7 +107,7 @@ func contents(p *planning.Draft) catalog.AccessDatabase {
 		case t.Interior != nil:
 			d.Interior = t.Interior
 		default:
-			p.Find(change.Caution, change.CatalogueHidden, "give the bundles again afterwards: genarch privilege grant", "what is in the template %s cannot be seen (%s), so only its schema public is opened to the team", naming.Show(t.Name), t.Why)
+			p.Find(change.Caution, change.CatalogueHidden, "Grant the bundles again afterwards: genarch privilege grant", "The objects in the template %s cannot be read (%s), so only its schema public is opened to the team.", naming.Show(t.Name), t.Why)
 		}
 	}
 	return d
@@ -118,8 +118,8 @@ func teamSettings(b *change.Brief, t change.TeamSpec, database string) {
 	b.Set(change.Setting{Name: "owner role", Value: t.Owner().Name, Asked: true, Decides: "owns the database and what is made as it; nobody signs in as it, who alters tables is given the bundle own"})
 	b.Set(change.Setting{Name: "application account", Value: t.App().Name, Asked: true, Decides: "bundle write: " + description.BundleDecides(access.BundleWrite)})
 	b.Set(change.Setting{Name: "reader account", Value: t.Reader().Name, Asked: true, Decides: "bundle read: " + description.BundleDecides(access.BundleRead)})
-	b.Find(change.Note, change.PasswordMethod, "", "both accounts get generated passwords, shown once when the change is done; the server gets only their SCRAM-SHA-256 verifiers")
-	b.Find(change.Note, change.GrantEffect, "", "tables that are made as %s (SET ROLE %s) open by themselves to both accounts", t.Owner().Name, naming.Show(t.Owner().Name))
+	b.Find(change.Note, change.PasswordMethod, "", "Both accounts get generated passwords, shown once when the change is done. The server gets only their SCRAM-SHA-256 verifiers.")
+	b.Find(change.Note, change.GrantEffect, "", "Tables that are made as %s (SET ROLE %s) open by themselves to both accounts.", t.Owner().Name, naming.Show(t.Owner().Name))
 }
 
 // proveStep tries the team's accounts on the new database.

@@ -104,7 +104,7 @@ func TestPlanFindings(t *testing.T) {
 					t.Errorf("the stop %s says not what to do next", f.Code)
 				}
 			}
-			if strings.Join(got, " ") != tt.want || !strings.Contains(remedies, tt.remedy) {
+			if strings.Join(got, " ") != tt.want || !strings.Contains(strings.ToLower(remedies), strings.ToLower(tt.remedy)) {
 				t.Errorf("findings %v; want %q with the remedy %q; got %s", got, tt.want, tt.remedy, remedies)
 			}
 			if b.Stopped() != (len(b.Steps) == 0) {

@@ -149,10 +149,10 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 	for i := range out.Sessions {
 		out.Sessions[i].Locks = locks[out.Sessions[i].ID.Number]
 	}
-	out.Unseen = append(out.Unseen, "temporary tables, prepared statements and LISTEN show in no view; whoever is ended loses them")
+	out.Unseen = append(out.Unseen, "Temporary tables, prepared statements and LISTEN show in no view, and are lost with their session.")
 	for _, x := range out.Sessions {
 		if x.Hidden {
-			out.Unseen = append(out.Unseen, "what other accounts' sessions do is hidden from Genarch's login; it needs: GRANT pg_monitor TO "+quoteIdent(s.target.Server.Admin))
+			out.Unseen = append(out.Unseen, "What the sessions of other accounts do is hidden from Genarch's login; it needs: GRANT pg_monitor TO "+quoteIdent(s.target.Server.Admin))
 			break
 		}
 	}

@@ -138,7 +138,7 @@ func there(p *planning.Draft, name string) bool {
 	if slices.Contains(p.Snap.Names, name) {
 		return true
 	}
-	p.Find(change.Stop, change.DatabaseAbsent, "list them: genarch database list "+p.Snap.Server.Name, "there is no vault %s on %s", naming.Show(name), p.Snap.Server.Name)
+	p.Find(change.Stop, change.DatabaseAbsent, "List them: genarch database list "+p.Snap.Server.Name, "There is no vault %s on %s.", naming.Show(name), p.Snap.Server.Name)
 	return false
 }
 
@@ -156,7 +156,7 @@ func planAdmit(p *planning.Draft) {
 			planning.Done(&p.Brief, change.ExistsAsAsked, "%s is there already", p.Target)
 			return
 		}
-		p.Find(change.Stop, change.AccountExists, "choose another name", "there is a clerk %s already", naming.Show(a.Principal().String()))
+		p.Find(change.Stop, change.AccountExists, "Choose another name.", "There is a clerk %s already.", naming.Show(a.Principal().String()))
 	}
 	r := request{Do: "admit", Vault: a.Database, Clerk: a.Name}
 	if p.Settled.Has("badge") {
@@ -213,7 +213,7 @@ func planPermit(p *planning.Draft) {
 		set = table.All()
 	}
 	if g.GrantOption {
-		p.Find(change.Stop, change.GrantInvalid, "leave it out", "nothing can be passed on")
+		p.Find(change.Stop, change.GrantInvalid, "Leave it out.", "Nothing can be passed on.")
 	}
 	p.Summary = word + " " + set.String() + " for " + naming.Show(to.Principal.String()) + " on " + p.Snap.Server.Name
 	r := request{Do: word, Vault: g.Database, Clerk: to.Name, Box: o.Name, May: set.Names()}

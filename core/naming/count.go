@@ -1,0 +1,27 @@
+package naming
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Count writes how many there are of something: "1 session", "3 sessions", "2 indexes"
+// (Count(2, "index", "indexes")). Without another word the plural takes an s.
+func Count[N int | int64](n N, one string, many ...string) string {
+	word := one
+	if n != 1 {
+		word = one + "s"
+		if len(many) > 0 {
+			word = many[0]
+		}
+	}
+	return fmt.Sprintf("%d %s", n, word)
+}
+
+// CountWord is Count for a word that is kept in the plural: "tables", "routines".
+func CountWord[N int | int64](n N, many string) string {
+	if n == 1 {
+		return fmt.Sprintf("%d %s", n, strings.TrimSuffix(many, "s"))
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
