@@ -30,7 +30,7 @@ func (h *Handler) registerChanges() {
 	register(h, op{method: "GET", path: "/changes/{id}", id: "show-change", summary: "One change with its brief, steps and messages", permission: policy.View}, h.showChange)
 	register(h, op{method: "POST", path: "/changes/{id}/run", id: "run-change", summary: "Let a change run", permission: policy.Run}, h.runChange)
 	register(h, op{method: "POST", path: "/changes/{id}/withdraw", id: "withdraw-change", summary: "Withdraw a change that has not begun", permission: policy.Request}, h.withdrawChange)
-	register(h, op{method: "POST", path: "/changes/{id}/stop", id: "stop-change", summary: "Stop a running change, and have what it did taken back", permission: policy.Run}, h.stopChange)
+	register(h, op{method: "POST", path: "/changes/{id}/stop", id: "stop-change", summary: "Stop a running change, and have what it did rolled back", permission: policy.Run}, h.stopChange)
 	register(h, op{method: "POST", path: "/changes/{id}/submit", id: "submit-change", summary: "Ask others to let a change run: it waits for them", permission: policy.Request}, h.submitChange)
 	register(h, op{method: "POST", path: "/changes/{id}/decline", id: "decline-change", summary: "End a change that waits, with the reason", permission: policy.Run}, h.declineChange)
 	register(h, op{method: "POST", path: "/changes/{id}/passwords", id: "reveal-passwords", summary: "The handover sheet with the generated passwords: once, for who asked for the change", permission: policy.Request}, h.revealPasswords)

@@ -113,11 +113,11 @@ func undoText(s wire.Step) string {
 	case s.ReadOnly:
 		return faint.Render("  (only reads)")
 	case s.Stays && s.Clearing == nil && s.Kind == "clear_sessions" && s.Statement != "":
-		return faint.Render("  (for each session; it cannot be taken back)")
+		return faint.Render("  (for each session; it cannot be rolled back)")
 	case s.Restores:
 		return faint.Render("  (if a later step fails, what was there before is put back)")
 	case s.Undo != "":
-		return faint.Render("  (if a later step fails, taken back by: " + visible(strings.Join(strings.Fields(s.Undo), " ")) + ")")
+		return faint.Render("  (if a later step fails, rolled back by: " + visible(strings.Join(strings.Fields(s.Undo), " ")) + ")")
 	}
 	return ""
 }

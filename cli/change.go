@@ -172,7 +172,7 @@ func (a app) follow(ctx context.Context, c *cli.Command, api *client.Client, cha
 func (a app) askStop(ctx context.Context, api *client.Client, change wire.Change) (wire.Change, error) {
 	signal.Reset(os.Interrupt) // a second Ctrl-C ends the command at once
 	a.say("")
-	answer, err := a.ask(fmt.Sprintf("Type stop to stop change %d and take back what it did, or Enter to only stop watching: ", change.ID))
+	answer, err := a.ask(fmt.Sprintf("Type stop to stop change %d and roll back what it did, or Enter to only stop watching: ", change.ID))
 	if err != nil || answer != "stop" {
 		return change, err
 	}
@@ -182,7 +182,7 @@ func (a app) askStop(ctx context.Context, api *client.Client, change wire.Change
 // showProgress tells how a step stands. told is what was said of its clearing last.
 func (a app) showProgress(i, n int, s wire.Step, told string) {
 	word := map[string]string{"begun": "…", "done": fine.Render("done"), "failed": wrong.Render("failed"), "unknown": caution.Render("no answer, looking"),
-		"undoing": "taking back …", "undone": "taken back", "undo_failed": wrong.Render("could not be taken back"), "harmed": wrong.Render("failed, and left something altered")}[s.Status]
+		"undoing": "rolling back …", "undone": "rolled back", "undo_failed": wrong.Render("could not be rolled back"), "harmed": wrong.Render("failed, and left something altered")}[s.Status]
 	took := ""
 	if s.Begun != nil && s.Ended != nil && slices.Contains([]string{"done", "failed", "harmed"}, s.Status) {
 		took = fmt.Sprintf("  %d ms", s.Ended.Sub(*s.Begun).Milliseconds())
@@ -308,7 +308,7 @@ func (a app) changeCommand() *cli.Command {
 			Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
 				return a.follow(ctx, c, api, wire.Change{ID: n})
 			})},
-		{Name: "stop", Usage: "stop a running change and take back what it did", ArgsUsage: "ID", Arguments: id(), Flags: []cli.Flag{outputFlag()},
+		{Name: "stop", Usage: "stop a running change and roll back what it did", ArgsUsage: "ID", Arguments: id(), Flags: []cli.Flag{outputFlag()},
 			Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
 				change, err := api.Stop(ctx, n, 60)
 				if err != nil {

@@ -237,7 +237,7 @@ func (a app) showMatrix(ctx context.Context, c *cli.Command, api *client.Client,
 		a.say("%s  the grant of %s on %s opens more than one database by that name: also %s", caution.Render("wide"), holderText(g.Holder), visible(g.Object.Database), visible(opens))
 	}
 	for _, g := range m.Leftovers {
-		a.say("%s  %s: %s on %s, which does not exist; it comes alive with it", caution.Render("left over"), holderText(g.Holder), strings.Join(g.Privileges, ", "), visible(g.Text))
+		a.say("%s  %s: %s on %s, which does not exist; it takes effect again with it", caution.Render("left over"), holderText(g.Holder), strings.Join(g.Privileges, ", "), visible(g.Text))
 	}
 	return nil
 }

@@ -279,7 +279,7 @@ func (c *Client) Sessions(ctx context.Context, server string, query url.Values) 
 	return get[wire.SessionList](ctx, c, serverPath(server)+"/sessions?"+query.Encode())
 }
 
-// Stop has a running change stop and take back what it did.
+// Stop has a running change stop and roll back what it did.
 func (c *Client) Stop(ctx context.Context, id uint64, wait int) (wire.Change, error) {
 	return post[wire.Change](ctx, c, fmt.Sprintf("/changes/%d/stop", id), wire.Stop{Wait: wait})
 }

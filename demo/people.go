@@ -78,7 +78,7 @@ func openPostgres(ctx context.Context, conn *pgx.Conn, h holding) error {
 }
 
 // makeTraps makes what deserves a look on a MariaDB server: a grant whose _ is a
-// wildcard, an account that shadows another, a nameless account, a role that is
+// wildcard, an account that shadows another, a anonymous account, a role that is
 // nobody's default.
 func makeTraps(ctx context.Context, db *sql.DB, b berth, s *localdb.Server) error {
 	password := " IDENTIFIED BY '" + s.Password.Reveal() + "'"

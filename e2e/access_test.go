@@ -206,8 +206,8 @@ func testChainMariaDB(t *testing.T, s *service, maria *localdb.Server) {
 	}
 	has(t, "the option file", h.form(t, "lounges_app", "options"), "[client]", "user=lounges_app", "password=", "database=lounges_prod")
 	has(t, "list of accounts", s.run(0, "account", "list", "quay").out, "lounges_app", "127.0.0.1", "lounges_owner", "role")
-	// A nameless account catches the sign-in of the new ones: the proof fails,
-	// and everything that was made is taken back.
+	// A anonymous account catches the sign-in of the new ones: the proof fails,
+	// and everything that was made is rolled back.
 	admin, err := sql.Open("mysql", maria.DSN(""))
 	if err != nil {
 		t.Fatal(err)
@@ -217,7 +217,7 @@ func testChainMariaDB(t *testing.T, s *service, maria *localdb.Server) {
 		t.Fatal(err)
 	}
 	r = s.run(1, "database", "create", "quay/spas_prod", "--for-team", "spas", "--yes", "--accept", "host.wide", "--accept", "account.anonymous")
-	has(t, "a chain that fails at its proof", r.err, "catches sign-ins", "failed", "taken back", "everything that had been done was taken back")
+	has(t, "a chain that fails at its proof", r.err, "catches sign-ins", "failed", "rolled back", "everything that had been done was rolled back")
 	has(t, "the outcome", r.out, "reverted")
 	for _, left := range []string{"spas_app", "spas_read", "spas_owner"} {
 		if strings.Contains(s.run(0, "account", "list", "quay").out, left) {
@@ -225,7 +225,7 @@ func testChainMariaDB(t *testing.T, s *service, maria *localdb.Server) {
 		}
 	}
 	s.run(4, "database", "show", "quay/spas_prod")
-	has(t, "the nameless account", s.run(0, "account", "list", "quay", "--marked").out, "anonymous", "no password")
+	has(t, "the anonymous account", s.run(0, "account", "list", "quay", "--marked").out, "anonymous", "no password")
 	s.run(0, "account", "drop", "quay/account:@127.0.0.1", "--confirm", "@127.0.0.1")
 }
 
@@ -309,7 +309,7 @@ func testGrantCommands(t *testing.T, s *service, pg, maria *localdb.Server) {
 	s.run(0, "account", "alter", "quay/account:fares_report@127.0.0.1", "--set", "default_role=none", "--yes")
 	has(t, "without it", s.run(0, "privilege", "why", "quay/account:fares_report@127.0.0.1", "DROP", "lounges_prod").out, "no", "only after SET ROLE")
 	r = s.run(0, "role", "drop", "quay/role:gate_crew", "--confirm", "gate_crew", "--accept", "account.members")
-	has(t, "dropping a role", r.err, "has this role and loses it")
+	has(t, "dropping a role", r.err, "is a member of this role, and loses it")
 }
 
 // testSinglePrivileges gives and takes one privilege on every kind of object, and
@@ -369,7 +369,7 @@ func testDropOwned(t *testing.T, s *service, pg *localdb.Server) {
 		GRANT SELECT ON "odd ""schema"."t;able" TO fares_report`, pgx.QueryExecModeSimpleProtocol); err != nil {
 		t.Fatal(err)
 	}
-	has(t, "dropping an owner", s.run(1, "account", "drop", "harbour/account:clerk", "--confirm", "clerk").err, "[account.owns]", "--reassign-to", "it loses CREATE, CONNECT on database lounges_prod")
+	has(t, "dropping an owner", s.run(1, "account", "drop", "harbour/account:clerk", "--confirm", "clerk").err, "[account.owns]", "--reassign-to", "loses CREATE, CONNECT on database lounges_prod")
 	r := s.run(3, "account", "drop", "harbour/account:clerk", "--confirm", "clerk", "--reassign-to", "lounges_owner")
 	has(t, "what it owns is a caution", r.err, "account.owns", "REASSIGN OWNED BY \"clerk\" TO \"lounges_owner\"", "DROP OWNED BY")
 	// It is connected: the brief says so, and its session ends with it.
@@ -437,7 +437,7 @@ func testTraps(t *testing.T, s *service, maria *localdb.Server) {
 	r = s.run(0, "privilege", "revoke", "quay/fast_lane", "--from", "wide@10.%", "--yes", "--accept", "grant.wide")
 	has(t, "taking a pattern", r.err, "fast2lane")
 	has(t, "dropping a definer", s.run(1, "account", "drop", "quay/account:wide@10.%", "--confirm", "wide@10.%").err, "[account.defines]", "view fast_lane.v")
-	has(t, "another host", s.run(3, "account", "create", "quay/account:wide@10.0.0.7", "--yes").err, "[account.other_host]", "who get wide@10.% until now")
+	has(t, "another host", s.run(3, "account", "create", "quay/account:wide@10.0.0.7", "--yes").err, "[account.other_host]", "who sign in as wide@10.% today")
 	has(t, "a host that never matches", s.run(1, "account", "create", "quay/account:x@10.0.0.0/24", "--yes").err, "[host.invalid]", "never matches")
 	r = s.run(3, "database", "create", "quay/gone_db", "--yes")
 	has(t, "a name with leftovers", r.err, "[grants.leftover]", "--set clear_leftovers=yes")

@@ -71,7 +71,7 @@ func TestKillInTheChain(t *testing.T) {
 			app.Close()
 		case "reverted":
 			if strings.Contains(list, team) {
-				t.Errorf("taken back, and this is left:\n%s", list)
+				t.Errorf("rolled back, and this is left:\n%s", list)
 			}
 		default:
 			t.Errorf("the change is %s: %s\n%s", change.State, change.Result, s.run(0, "change", "show", id).out)

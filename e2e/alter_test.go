@@ -89,7 +89,7 @@ func testAlterPostgres(t *testing.T, s *service) {
 	has(t, "what was asked for", s.run(0, "database", "show", "harbour/tickets_prod").out, "may serve as template  yes", "connection limit       9")
 	r := s.run(0, "database", "alter", "harbour/tickets_prod", "--comment", "bookings", "--connection-limit", "none", "--set", "is_template=no",
 		"--set", "settings.work_mem=64MB", "--set", "settings.search_path=\"$user\", public", "--yes")
-	has(t, "the brief", r.err, "comment", "none → bookings", "9 → none", "the server's → 64MB", "taken back by: ALTER DATABASE \"tickets_prod\" RESET \"work_mem\"", "read back as asked")
+	has(t, "the brief", r.err, "comment", "none → bookings", "9 → none", "the server's → 64MB", "rolled back by: ALTER DATABASE \"tickets_prod\" RESET \"work_mem\"", "read back as asked")
 	has(t, "what it is", s.run(0, "database", "show", "harbour/tickets_prod").out, "bookings", "work_mem = 64MB", `search_path = "$user", public`)
 	has(t, "once more", s.run(0, "database", "alter", "harbour/tickets_prod", "--comment", "bookings", "--yes").err, "is so already")
 	has(t, "taken away", s.run(0, "database", "alter", "harbour/tickets_prod", "--set", "settings.work_mem=", "--yes").err, "64MB → the server's", `RESET "work_mem"`)
@@ -99,7 +99,7 @@ func testAlterPostgres(t *testing.T, s *service) {
 	has(t, "nothing", s.run(2, "database", "alter", "harbour/tickets_prod").err, "say what to alter")
 	has(t, "no value", s.run(2, "database", "alter", "harbour/tickets_prod", "--set", "is_template").err, "--set NAME=VALUE")
 	has(t, "a caution", s.run(3, "database", "alter", "harbour/tickets_prod", "--set", "is_template=yes", "--yes").err, "[template.open]", "--accept template.open")
-	has(t, "not there", s.run(1, "database", "alter", "harbour/tickts_prod", "--comment", "x", "--yes").err, "list them: genarch database list harbour")
+	has(t, "not there", s.run(1, "database", "alter", "harbour/tickts_prod", "--comment", "x", "--yes").err, "List them: genarch database list harbour")
 	// A list, and who is in it.
 	s.run(0, "role", "create", "harbour/role:crew", "--yes")
 	s.run(0, "account", "create", "harbour/account:mate", "--yes")

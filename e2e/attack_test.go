@@ -222,9 +222,9 @@ func TestHandingTheServerOver(t *testing.T) {
 	r := s.cli("", "role", "grant", "harbour/role:pg_execute_server_program", "--to", "mate", "--yes")
 	has(t, "what would be had", r.err, "could then do anything on harbour, outside Genarch too")
 	for _, attack := range []struct{ code, command string }{
-		{"server.taken_over", "role give harbour/role:pg_execute_server_program --to mate"},
-		{"server.taken_over", "role give harbour/role:pg_write_server_files --to mate"},
-		{"grant.invalid", "grant give quay/mysql --to mate@127.0.0.1 --privilege UPDATE"},
+		{"server.taken_over", "role grant harbour/role:pg_execute_server_program --to mate"},
+		{"server.taken_over", "role grant harbour/role:pg_write_server_files --to mate"},
+		{"grant.invalid", "privilege grant quay/mysql --to mate@127.0.0.1 --privilege UPDATE"},
 	} {
 		r := s.cli("", append(strings.Fields(attack.command), "--yes")...)
 		if r.code == 0 {

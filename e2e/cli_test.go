@@ -90,10 +90,10 @@ func testCreate(t *testing.T, s *service) {
 	has(t, "the result", r.out, "CHANGE", "done", "harbour/tickets_prod")
 	has(t, "the list", s.run(0, "database", "list", "harbour").out, "tickets_prod", "bookings", "UTF8")
 	has(t, "show", s.run(0, "database", "show", "harbour/tickets_prod").out, "bookings", "by keeper, change 1", "0 (empty")
-	has(t, "again", s.run(1, "database", "create", "harbour/tickets_prod", "--yes").err, "STOP", "name.taken", "tickets_2_prod", "it was made by keeper with change 1")
+	has(t, "again", s.run(1, "database", "create", "harbour/tickets_prod", "--yes").err, "STOP", "name.taken", "tickets_2_prod", "was created by keeper with change 1")
 	has(t, "only if absent", s.run(0, "database", "create", "harbour/tickets_prod", "--if-not-exists", "--yes").err, "is there already, as asked")
 	has(t, "only if absent, differs", s.run(0, "database", "create", "harbour/tickets_prod", "--if-not-exists", "--comment", "other", "--yes").err, "differs", "asked other, is bookings")
-	has(t, "taken, after runs that did nothing", s.run(1, "database", "create", "harbour/tickets_prod", "--yes").err, "it was made by keeper with change 1")
+	has(t, "taken, after runs that did nothing", s.run(1, "database", "create", "harbour/tickets_prod", "--yes").err, "was created by keeper with change 1")
 	has(t, "a bad name", s.run(1, "database", "create", "harbour/Crew Rota", "--yes").err, "name.characters", "crew_rota_prod")
 	has(t, "an option that does not fit", s.run(1, "database", "create", "harbour/x_prod", "--encoding", "LATIN1", "--yes").err, "collation.mismatch", "character type C")
 	if list := s.run(0, "database", "list", "harbour").out; strings.Contains(list, "x_prod") {
@@ -203,8 +203,8 @@ func testOperators(t *testing.T, s *service) {
 	asProgram := []string{"--url", s.url, "--token-file", file}
 	s.run(0, append(asProgram, "database", "list", "harbour")...)
 	r := s.cli("", append(asProgram, "database", "create", "harbour/b_prod", "--yes")...)
-	if r.code != 5 || !strings.Contains(r.err, "permission ask") {
-		t.Errorf("without the permission ask: %+v", r)
+	if r.code != 5 || !strings.Contains(r.err, "permission request") {
+		t.Errorf("without the permission request: %+v", r)
 	}
 	has(t, "tokens", s.run(0, "token", "list").out, "nightly", "reports", "login on")
 	var tokens []struct {

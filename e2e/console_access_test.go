@@ -148,7 +148,7 @@ func TestConsoleAccess(t *testing.T) {
 	t.Run("asking without running", func(t *testing.T) { testConsoleWaiting(t, s, b, p) })
 	t.Run("accessible and narrow", func(t *testing.T) {
 		pages := map[string]string{"/servers/harbour/access": "lounges_prod", "/servers/quay/accounts/lounges_app@127.0.0.1": "write", "/servers/quay/roles/lounges_owner": "own",
-			"/servers/harbour/databases/lounges_prod": "lounges_read", "/servers/harbour/databases/lounges_prod/handover": "PGHOST", "/servers/quay/new-account": "Host it comes from", "/servers/quay/accounts/nobody": "no account or role", "/servers/quay/new-grant": "Act"}
+			"/servers/harbour/databases/lounges_prod": "lounges_read", "/servers/harbour/databases/lounges_prod/handover": "PGHOST", "/servers/quay/new-account": "Host it comes from", "/servers/quay/accounts/nobody": "no account or role", "/servers/quay/new-grant": "What to do"}
 		for _, dark := range []bool{false, true} {
 			p.Dark(dark)
 			for path, ready := range pages {

@@ -94,7 +94,7 @@ func TestConsoleSessions(t *testing.T) {
 		p.Open("/servers/harbour/databases/tickets_prod")
 		p.WaitText("suite-client as")
 		p.Click("a[href$='/drop']")
-		p.WaitText("what would be lost: 1 tables")
+		p.WaitText("holds 1 table")
 		p.Axe("asking for a drop")
 		p.Click("input[value=wait]")
 		p.WaitText("nobody is ended")
@@ -138,7 +138,7 @@ func TestConsoleSessions(t *testing.T) {
 			t.Error("it is still there")
 		}
 		p.Open("/servers/harbour/databases/tickets_prod/drop")
-		p.WaitText("there is no database tickets_prod on harbour")
+		p.WaitText("There is no database tickets_prod on harbour")
 	})
 	t.Run("rename and move", func(t *testing.T) {
 		h.t = t
@@ -188,10 +188,10 @@ func TestConsoleSessions(t *testing.T) {
 			}
 		}
 		p.Open("/servers/quay/databases/cargo_prod/drop")
-		p.WaitText("grants on this name stay behind")
+		p.WaitText("Grants on this name remain")
 		p.Wait("what else can be asked for", "document.querySelector('select[name=clear_leftovers] option[value=true]')")
 		p.Select("select[name=clear_leftovers]", "true")
-		p.WaitText("are taken for good")
+		p.WaitText("are revoked for good")
 		p.Axe("asking for a drop on MariaDB")
 		p.Click("form button.btn-primary")
 		p.WaitText("What will happen")

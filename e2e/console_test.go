@@ -195,7 +195,7 @@ func testConsoleFindings(t *testing.T, s *service, b *testutil.Browser, dsn stri
 	p.WaitText("The server is not as it was"[len("The "):])
 	p.Click("main button.btn-primary")
 	p.Wait("the new brief", "document.querySelector('[data-code=\"name.taken\"]')")
-	p.WaitText("it was made by keeper with change")
+	p.WaitText("was created by keeper with change")
 }
 
 // testMany lists ten thousand databases: only what is seen is drawn.

@@ -291,7 +291,7 @@ func TestKilledWhileDropping(t *testing.T) {
 		if !early {
 			for i, h := range shores {
 				if at(2) && stepStatus(t, s, ids[i], "drop_database") == "done" {
-					t.Errorf("%s: the server is still at it, and the step is done", h.name)
+					t.Errorf("%s: the server is still running, and the step is done", h.name)
 				}
 			}
 			hold("COMMIT", "UNLOCK TABLES")

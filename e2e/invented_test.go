@@ -40,7 +40,7 @@ func TestInvented(t *testing.T) {
 	t.Run("accounts", func(t *testing.T) {
 		has(t, "one of no vault", s.run(2, "account", "create", "cellar/account:ines", "--yes").err, "SERVER/DATABASE/account:NAME")
 		has(t, "made", s.run(0, "account", "create", "cellar/fares/account:ines", "--set", "badge=blue", "--yes").err, "admit ines", "done")
-		has(t, "another vault's", s.run(1, "account", "create", "cellar/tolls/account:ines", "--yes").err, "there is no vault tolls")
+		has(t, "another vault's", s.run(1, "account", "create", "cellar/tolls/account:ines", "--yes").err, "There is no vault tolls")
 		has(t, "one of a real server", s.run(1, "account", "alter", "cellar/fares/account:ines", "--set", "badge=red", "--yes").err, "cannot", "admit one anew")
 		has(t, "no roles", s.run(2, "role", "create", "cellar/role:crew", "--yes").err, "Invented has no roles")
 		has(t, "the list", s.run(0, "account", "list", "cellar").out, "fares", "ines")

@@ -226,13 +226,13 @@ func testListAndEnd(h shore) {
 	// A number alone, or with somebody else's mark, ends nobody.
 	number := strings.Split(lines[0].ID, "-")[0]
 	has(h.t, "a number alone", h.s.run(2, "session", "end", h.name+"/session:"+number, "--yes").err, "somebody else's session")
-	has(h.t, "another mark", h.s.run(0, "session", "end", h.name+"/session:"+number+"-0zz", "--yes").err, "is used by another one now", "nothing to end")
+	has(h.t, "another mark", h.s.run(0, "session", "end", h.name+"/session:"+number+"-0zz", "--yes").err, "another session uses its number now", "nothing to end")
 	h.s.run(2, "session", "end", h.name)
 	h.s.run(2, "session", "end", h.name, "--yes", "--account", "x", "--class", "sleepy")
 	if n := len(h.sessions("/sailings_prod")); n != 4 {
 		h.t.Fatalf("%d sessions are left of 4", n)
 	}
-	has(h.t, "the statement of one that is idle", h.s.run(0, "session", "end", h.sessions("/sailings_prod", "--class", "idle")[0].Address, "--statement-only", "--yes").err, "no statement runs there just now", "leave --statement-only out")
+	has(h.t, "the statement of one that is idle", h.s.run(0, "session", "end", h.sessions("/sailings_prod", "--class", "idle")[0].Address, "--statement-only", "--yes").err, "no statement runs there at present", "leave --statement-only out")
 	// Shown first, and nothing runs without agreement.
 	var idles []string
 	for _, l := range h.sessions("/sailings_prod", "--class", "idle") {
@@ -288,10 +288,10 @@ func testListAndEnd(h shore) {
 func testDrop(h shore) {
 	h.furnished("tickets_prod")
 	address := h.name + "/tickets_prod"
-	has(h.t, "the brief of one that is not in use", h.s.run(3, "database", "drop", address).err, "nobody is connected to tickets_prod", "last use:")
+	has(h.t, "the brief of one that is not in use", h.s.run(3, "database", "drop", address).err, "Nobody is connected to tickets_prod", "The last use is not known", "1 table")
 	guest := h.client("tickets_prod")
 	r := h.s.run(3, "database", "drop", address)
-	has(h.t, "the brief", r.err, "1 tables", "a drop is for good", "not visible from here:", "1 session as of", "end the sessions of tickets_prod", "read back that it is gone", "--confirm tickets_prod")
+	has(h.t, "the brief", r.err, "1 table", "A drop is final", "not visible from here:", "1 session as of", "end the sessions of tickets_prod", "read back that it is gone", "--confirm tickets_prod")
 	h.s.run(3, "database", "drop", address, "--confirm", "ticket_prod")
 	h.s.run(2, "database", "drop", address, "--grace", "5s", "--when-empty", "5s")
 	has(h.t, "a dry run", h.s.run(0, "database", "drop", address, "--dry-run").err, "nothing was done")
@@ -307,7 +307,7 @@ func testDrop(h shore) {
 	if there(guest) || h.has("tickets_prod") {
 		h.t.Error("it is still there")
 	}
-	has(h.t, "absent", h.s.run(1, "database", "drop", address, "--confirm", "tickets_prod").err, "there is no database tickets_prod on "+h.name)
+	has(h.t, "absent", h.s.run(1, "database", "drop", address, "--confirm", "tickets_prod").err, "There is no database tickets_prod on "+h.name)
 	has(h.t, "only if present", h.s.run(0, "database", "drop", address, "--if-exists", "--confirm", "tickets_prod").err, "nothing will be done")
 	has(h.t, "the journal", h.s.run(0, "journal", "list", "--limit", "60", "-o", "json").out, "who_was_ended", "change.done")
 	home := map[string]string{"harbour": "postgres", "quay": "mysql"}[h.name]
@@ -573,7 +573,7 @@ func TestClearingTrouble(t *testing.T) {
 		s.startAt(strings.TrimPrefix(s.url, "http://"))
 		testutil.Wait(t, "it to be remembered", func() bool { return decode[used](t, s.run(0, show...).out).LastUse.Last != "" })
 		testutil.Wait(t, "the guest to be gone", func() bool { return len(h.sessions("/killed_prod")) == 0 })
-		has(t, "the brief", s.run(3, "database", "drop", "quay/killed_prod").err, "somebody was last seen connected to it at 2")
+		has(t, "the brief", s.run(3, "database", "drop", "quay/killed_prod").err, "Somebody was last seen connected to this database at 2")
 		who := s.run(0, "account", "show", "quay/account:"+maria.Admin+"@127.0.0.1", "-o", "json").out
 		if decode[used](t, who).LastUse.Last == "" {
 			t.Errorf("the account was not seen: %s", who)

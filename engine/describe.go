@@ -81,7 +81,7 @@ type Word struct {
 // Form says how the engine does something, or why it cannot.
 type Form struct {
 	Says string `json:"says,omitempty"`
-	// Undo says in words how it is taken back; empty where nothing can.
+	// Undo says in words how it is rolled back; empty where nothing can.
 	Undo string `json:"undo,omitempty"`
 	Why  string `json:"why,omitempty"`
 	// Instead says what to do where it is not possible.

@@ -32,7 +32,7 @@ func Mismatches(want, have map[string]string) []string {
 }
 
 // StepKind is how a kind of step is done on a server of an engine, how it is told
-// whether it took effect, and how it is taken back; nil: nothing has to be.
+// whether it took effect, and how it is rolled back; nil: nothing has to be.
 type StepKind[S any] struct {
 	Do    func(S, context.Context, change.Step) (Report, error)
 	Probe func(S, context.Context, change.Step) (bool, error)

@@ -11,7 +11,7 @@ import (
 // opens by name, belongs to this process's account: who may put a link there has
 // this account write wherever the link leads. Only the data folder belongs to the
 // account that the server runs as. A folder that an earlier version gave away as a
-// whole is taken back, and what cannot be trusted in it is refused.
+// whole is rolled back, and what cannot be trusted in it is refused.
 func own(dir string) error {
 	me := os.Geteuid()
 	info, err := os.Lstat(dir)

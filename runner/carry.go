@@ -127,7 +127,7 @@ func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act, st
 			limit = max(limit, workTime) // it can be told as soon as it is through
 		}
 		if now().Sub(probing) > limit && c.Steps[act.Step].ReadOnly {
-			// It alters nothing, so what was done before can be taken back.
+			// It alters nothing, so what was done before can be rolled back.
 			c.Observe(act, change.Seen{Effect: change.NotHappened, Failure: stillUnknown(c.Steps[act.Step].Failure)}, now())
 			news, probing = append(news, stepEntry(c, act, string(act.Deed)+"."+string(change.NotHappened))), time.Time{}
 			continue

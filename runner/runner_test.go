@@ -124,12 +124,12 @@ func testFaults(t *testing.T, g *rig) {
 		{"do create_database=cut_before", change.Reverted, false, "before anything was altered"},
 		{"do create_database=cut_after", change.Done, true, "read back as asked"},
 		{"do create_database=hang", change.Reverted, false, "before anything was altered"},
-		{"do comment=refuse", change.Reverted, false, "taken back"},
-		{"do comment=cut_before", change.Reverted, false, "taken back"},
+		{"do comment=refuse", change.Reverted, false, "rolled back"},
+		{"do comment=cut_before", change.Reverted, false, "rolled back"},
 		{"do comment=cut_after", change.Done, true, "read back as asked"},
-		{"do verify=refuse", change.Reverted, false, "taken back"},
-		{"do comment=refuse undo create_database=refuse", change.Stuck, true, "create it: in effect, could not be taken back"},
-		{"do verify=refuse undo comment=cut_after", change.Stuck, true, "comment it: in effect, could not be taken back"},
+		{"do verify=refuse", change.Reverted, false, "rolled back"},
+		{"do comment=refuse undo create_database=refuse", change.Stuck, true, "create it: in effect, could not be rolled back"},
+		{"do verify=refuse undo comment=cut_after", change.Stuck, true, "comment it: in effect, could not be rolled back"},
 		{"do create_database=cut_after probe create_database=refuse", change.Stuck, true, "create it: not known"},
 	} {
 		t.Run(tt.faults, func(t *testing.T) {

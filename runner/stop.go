@@ -60,8 +60,8 @@ func (r *Runner) Live(id uint64) (change.Change, bool) {
 	return s.last, s.last.ID == id && !s.last.State.Ended()
 }
 
-// Stop has a running change stop as soon as it can, and take back what it did.
-// It comes back at once; Wait waits for the end. What cannot be taken back any
+// Stop has a running change stop as soon as it can, and roll back what it did.
+// It comes back at once; Wait waits for the end. What cannot be rolled back any
 // more goes on to its end ([change.ErrTooLate]).
 func (r *Runner) Stop(ctx context.Context, operator string, id uint64) (change.Change, error) {
 	c, err := r.Store.Change(ctx, id)

@@ -60,7 +60,7 @@ func (s *Store) Operator(ctx context.Context, name string) (policy.Operator, str
 // UpdateOperator writes permissions and the disabled mark; with a hash also the
 // password. Disabling and a new password end all console sessions and every token
 // that was got by signing in; disabling ends all other tokens too, so that none
-// comes alive again. At least one enabled person who may administer must remain
+// takes effect again. At least one enabled person who may administer must remain
 // ([record.ErrLastAdmin]), whoever else alters operators at the same moment.
 // keep is the hash of a console session that stays. remaining counts the tokens
 // of programs that are still good.

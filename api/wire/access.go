@@ -149,7 +149,7 @@ type GrantLine struct {
 	Builtin     bool      `json:"builtin,omitempty" doc:"It holds because nothing was ever granted or revoked there."`
 	Pattern     bool      `json:"pattern,omitempty" doc:"The database's name is a pattern."`
 	Opens       []string  `json:"opens,omitempty" doc:"The databases that the pattern opens."`
-	Leftover    bool      `json:"leftover,omitempty" doc:"The database does not exist; the grant comes alive with it."`
+	Leftover    bool      `json:"leftover,omitempty" doc:"The database does not exist; the grant takes effect again with it."`
 }
 
 // GrantList is who was given what.

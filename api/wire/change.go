@@ -81,7 +81,7 @@ type Step struct {
 	Restores  bool       `json:"restores,omitempty" doc:"The undo is several statements, which put back what was there before."`
 	ReadOnly  bool       `json:"read_only"`
 	Status    string     `json:"status" enum:"planned,begun,unknown,done,failed,undone,undoing,undo_failed,harmed"`
-	Stays     bool       `json:"stays" doc:"What it did cannot be taken back, and need not be: sessions that were ended."`
+	Stays     bool       `json:"stays" doc:"What it did cannot be rolled back, and need not be: sessions that were ended."`
 	Clearing  *Clearing  `json:"clearing,omitempty" doc:"How far a step that clears sessions is."`
 	Probed    bool       `json:"probed" doc:"Its outcome was found out by looking."`
 	Messages  []Message  `json:"messages" nullable:"false"`
@@ -121,7 +121,7 @@ type Change struct {
 	Operator  string     `json:"operator" doc:"Who asked."`
 	RunBy     string     `json:"run_by,omitempty"`
 	StopBy    string     `json:"stop_by,omitempty" doc:"Who asked for it to be stopped while it ran."`
-	Stoppable bool       `json:"stoppable" doc:"It runs, and everything done so far can be taken back."`
+	Stoppable bool       `json:"stoppable" doc:"It runs, and everything done so far can be rolled back."`
 	Result    string     `json:"result,omitempty"`
 	Failure   *Failure   `json:"failure,omitempty"`
 	Accepted  []string   `json:"accepted" nullable:"false" doc:"The cautions that were accepted."`

@@ -83,7 +83,7 @@ type FieldValue struct {
 // EngineForm says how the engine does something, or why it cannot.
 type EngineForm struct {
 	Says    string `json:"says,omitempty"`
-	Undo    string `json:"undo,omitempty" doc:"How it is taken back; absent: it cannot be."`
+	Undo    string `json:"undo,omitempty" doc:"How it is rolled back; absent: it cannot be."`
 	Why     string `json:"why,omitempty" doc:"Why it is not possible."`
 	Instead string `json:"instead,omitempty" doc:"What to do where it is not possible."`
 	Since   string `json:"since,omitempty"`

@@ -273,7 +273,7 @@ func (g *Graph) Wider() []WideGrant {
 }
 
 // Leftovers lists the grants on databases that do not exist: where an engine keeps
-// them, they come alive with a database of that name.
+// them, they take effect again with a database of that name.
 func (g *Graph) Leftovers() []Line {
 	var out []Line
 	g.lines(func(l Line) {

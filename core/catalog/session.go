@@ -69,7 +69,7 @@ const (
 	SessionActive Activity = "active"
 	// SessionInTransaction: it does nothing, and has a transaction open.
 	SessionInTransaction Activity = "idle in transaction"
-	// SessionEnding: it was ended, and takes its work back.
+	// SessionEnding: it was ended, and rolls its work back.
 	SessionEnding Activity = "ending"
 )
 
@@ -108,7 +108,7 @@ type Session struct {
 	Locks     int
 	BlockedBy []int64
 	Wait      string
-	// Progress tells how far an ending session is with taking its work back.
+	// Progress tells how far an ending session is with rolling its work back.
 	Progress string
 	// Leader is the session that a parallel worker works for; 0: none.
 	Leader int64
@@ -155,7 +155,7 @@ type Ending string
 
 // The endings.
 const (
-	// EndSession closes the connection; its transaction is taken back.
+	// EndSession closes the connection; its transaction is rolled back.
 	EndSession Ending = "session"
 	// EndStatement stops what runs just now; connection and transaction stay.
 	EndStatement Ending = "statement"

@@ -111,14 +111,14 @@ type Step struct {
 	// Statement is the exact text that is sent; empty for a step that only reads.
 	Statement string `json:"statement,omitempty"`
 	// Undo is the statement that takes the step back; empty where there is
-	// nothing to take back or no way to.
+	// nothing to roll back or no way to.
 	Undo string `json:"undo,omitempty"`
 	// Restores: Undo is several statements, which put back what was there before.
 	Restores bool `json:"restores,omitempty"`
 	// ReadOnly: the step alters nothing, so nothing has to be undone.
 	ReadOnly bool `json:"read_only,omitempty"`
-	// Stays: what the step did (sessions that were ended) cannot be taken back,
-	// and what comes before it can be taken back all the same.
+	// Stays: what the step did (sessions that were ended) cannot be rolled back,
+	// and what comes before it can be rolled back all the same.
 	Stays bool `json:"stays,omitempty"`
 	// Mend is the statement that puts right what a try that failed may have
 	// altered in part; empty where a failed step has altered nothing.

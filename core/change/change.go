@@ -104,7 +104,7 @@ const (
 	Undone Status = "undone"
 	// Undoing: taking it back has begun.
 	Undoing Status = "undoing"
-	// UndoFailed: it took effect and could not be taken back.
+	// UndoFailed: it took effect and could not be rolled back.
 	UndoFailed Status = "undo_failed"
 	// Harmed: it failed, and what the try has altered could not all be put right.
 	Harmed Status = "harmed"

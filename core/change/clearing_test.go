@@ -147,7 +147,7 @@ func clearBy(t *testing.T, seed uint64, rng *rand.Rand, h *harbour, r clearing.R
 }
 
 // TestHarmed: a step that failed and could not be put right makes the change
-// stuck, and what came before it is taken back all the same.
+// stuck, and what came before it is rolled back all the same.
 func TestHarmed(t *testing.T) {
 	c := dropChange()
 	for _, deed := range []struct {
@@ -162,7 +162,7 @@ func TestHarmed(t *testing.T) {
 		c.Begin(act, time.Time{})
 		seen := Seen{Effect: deed.effect}
 		if deed.effect != Happened {
-			seen.Failure = &Failure{Text: "half dropped"}
+			seen.Failure = &Failure{Text: "partially dropped"}
 		}
 		c.Observe(act, seen, time.Time{})
 	}

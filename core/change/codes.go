@@ -49,7 +49,7 @@ const (
 	TemplateInUse = "template.in_use"
 	// TemplateSwitched: template0 is taken since encoding or locale differ.
 	TemplateSwitched = "template.switched"
-	// GrantsLeftover: old grants on that name would come alive.
+	// GrantsLeftover: old grants on that name would take effect again.
 	GrantsLeftover = "grants.leftover"
 	// RightsMissing: the login may not create databases there.
 	RightsMissing = "rights.missing"
@@ -135,7 +135,7 @@ const (
 	AccountLookalike = "account.lookalike"
 	// AccountOtherHost: app@10.0.% beside app@%: which of them a client gets.
 	AccountOtherHost = "account.other_host"
-	// AccountAnonymous: a nameless account catches the login.
+	// AccountAnonymous: a anonymous account catches the login.
 	AccountAnonymous = "account.anonymous"
 	// AccountOwn: Genarch's own login is never locked, renamed or dropped.
 	AccountOwn = "account.own_login"
@@ -151,7 +151,7 @@ const (
 	AccountOwns = "account.owns"
 	// AccountDefines: views and routines run with its rights (MariaDB).
 	AccountDefines = "account.defines"
-	// AccountRevives: definers of that name are left, and come alive with it.
+	// AccountRevives: definers of that name are left, and take effect again with it.
 	AccountRevives = "account.revives"
 	// AccountLosesGrants: what it was given goes with it.
 	AccountLosesGrants = "account.grants"

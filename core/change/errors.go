@@ -15,8 +15,8 @@ var (
 	ErrKeyReused = errors.New("this idempotency key was used for another request")
 	// ErrClosing: the service is stopping.
 	ErrClosing = errors.New("the service is stopping; the change stays as it is, run it when the service is back")
-	// ErrTooLate: a running change has done what cannot be taken back.
-	ErrTooLate = errors.New("it is too late to stop it: what runs now cannot be taken back, so it goes on to its end")
+	// ErrTooLate: a running change has done what cannot be rolled back.
+	ErrTooLate = errors.New("it is too late to stop it: what runs now cannot be rolled back, so it goes on to its end")
 	// ErrFull: too many changes run at once.
 	ErrFull = errors.New("too many changes run at this moment; try again when one has ended")
 )

@@ -75,7 +75,7 @@ func (c *Change) Next() Act {
 	return Act{Deed: Finish, End: end}
 }
 
-// Stoppable reports whether everything that was done so far can be taken back.
+// Stoppable reports whether everything that was done so far can be rolled back.
 func (c *Change) Stoppable() bool {
 	return !slices.ContainsFunc(c.Steps, func(s StepRun) bool {
 		return (s.Status == Took || s.Status == Begun || s.Status == Unknown) && !s.ReadOnly && !s.Stays && s.Undo == ""
@@ -185,7 +185,7 @@ func (c *Change) Observe(a Act, seen Seen, now time.Time) {
 			s.Status = Undone
 		case s.Undo == "":
 			// The step had failed: whatever is not mended, the steps before it
-			// can be taken back.
+			// can be rolled back.
 			s.Status = Harmed
 		default:
 			s.Status = UndoFailed
@@ -216,7 +216,7 @@ func (c *Change) end(state State, now time.Time) {
 			c.Result = "nothing to do: " + c.Brief.Summary
 		}
 	case Reverted:
-		c.Result = "failed, and everything that had been done was taken back"
+		c.Result = "failed, and everything that had been done was rolled back"
 		if !c.touched() {
 			c.Result = "failed before anything was altered"
 		}
@@ -264,7 +264,7 @@ func (c *Change) standing() string {
 			}
 			word = "in effect"
 		case UndoFailed:
-			word = "in effect, could not be taken back"
+			word = "in effect, could not be rolled back"
 		case Harmed:
 			word = "failed, and left something altered"
 		case Unknown, Begun, Undoing:

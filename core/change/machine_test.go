@@ -119,7 +119,7 @@ func TestMachine(t *testing.T) {
 		{"verify fails", at(Do, 2, true, NotHappened), "do0 do1 do2 undo1 undo0", Reverted},
 		{"cut, but it happened", at(Do, 0, true, Unclear), "do0 probe0 do1 do2", Done},
 		{"cut before it happened", at(Do, 1, false, Unclear), "do0 do1 probe1 undo0", Reverted},
-		{"cannot be taken back", func(a Act) (bool, Effect) {
+		{"cannot be rolled back", func(a Act) (bool, Effect) {
 			switch {
 			case a.Deed == Do && a.Step == 2:
 				return false, NotHappened
@@ -141,7 +141,7 @@ func TestMachine(t *testing.T) {
 	}
 }
 
-// A step that took effect with a warning that is an error is taken back.
+// A step that took effect with a warning that is an error is rolled back.
 func TestMachineTookWithFailure(t *testing.T) {
 	c := threeSteps()
 	c.State = Running
@@ -196,7 +196,7 @@ func TestMachineRandom(t *testing.T) {
 				t.Fatalf("seed %d: reverted, but in effect is %v: %s", seed, w.on, trace)
 			}
 		case Stuck:
-			if !strings.Contains(c.Result, "could not be taken back") {
+			if !strings.Contains(c.Result, "could not be rolled back") {
 				t.Fatalf("seed %d: stuck without saying where: %q: %s", seed, c.Result, trace)
 			}
 		default:

@@ -23,7 +23,7 @@ const (
 	InTransaction Class = "in transaction"
 	// Written: its transaction has written; ending it loses that work.
 	Written Class = "written work"
-	// Ending: it was ended already, and takes its work back.
+	// Ending: it was ended already, and rolls its work back.
 	Ending Class = "ending"
 	// Hidden: what it does cannot be seen, so it counts as having written.
 	Hidden      Class = "not visible"
@@ -35,7 +35,7 @@ const (
 )
 
 // Classes lists them all, what ending them would lose rising; those that are never
-// ended by the way come last.
+// ended implicitly come last.
 var Classes = []Class{Idle, Ending, Busy, InTransaction, Written, Hidden, Own, Engine, Worker, Backup, Replication}
 
 // Classify tells the class of a session.
@@ -82,11 +82,11 @@ func Loss(s catalog.Session) string {
 		}
 		return "what its transaction has written"
 	case Ending:
-		return "nothing more: it is taking its work back"
+		return "nothing more: it is rolling its work back"
 	case Hidden:
 		return "not known: what it does cannot be seen"
 	}
-	return "nothing: it is never ended by the way"
+	return "nothing: it is never ended implicitly"
 }
 
 // Endable reports whether sessions of a class may be ended at all.

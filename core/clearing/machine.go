@@ -184,7 +184,7 @@ func (m *Machine) end(now time.Time, left []catalog.Session) Order {
 	}
 	limit, what := patience, "did not go"
 	if rolling > 0 {
-		what = "was ended and is still taking its work back"
+		what = "was ended and is still rolling its work back"
 		if rolling == stay {
 			limit = rollback
 		}

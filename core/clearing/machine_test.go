@@ -112,7 +112,7 @@ func TestMachine(t *testing.T) {
 		{"a backup by its identity is", Rules{Target: Target{IDs: []catalog.SessionID{{Number: 1, Mark: "m"}}}}, []look{{0, "backup idle", "ending 1"}, {1, "elsewhere idle", "ending"}, {2, "", "cleared"}}, ""},
 		{"one that does not go", Rules{Target: tickets}, []look{{0, "idle", "ending 1"}, {20, "idle", "ending"}, {21, "idle", "given up"}}, "somebody did not go"},
 		{"others that come again and again", Rules{Target: tickets, Leaky: true}, []look{{0, "idle", "ending 1"}, {10, "elsewhere busy", "ending 2"}, {21, "elsewhere elsewhere busy", "given up"}}, "others came as fast as they were ended"},
-		{"one that takes its work back", Rules{Target: tickets, AcceptLoss: true}, []look{{0, "written", "ending 1"}, {30, "ending", "ending"}, {800, "ending", "ending"}, {901, "ending", "given up"}}, "still taking its work back"},
+		{"one that rolls its work back", Rules{Target: tickets, AcceptLoss: true}, []look{{0, "written", "ending 1"}, {30, "ending", "ending"}, {800, "ending", "ending"}, {901, "ending", "given up"}}, "still rolling its work back"},
 		{"a parallel worker goes with its leader", Rules{Target: tickets}, []look{{0, "busy parallel", "ending 1"}, {1, "", "cleared"}}, ""},
 		{"a leaky gate", Rules{Target: tickets, Leaky: true}, []look{{0, "idle", "ending 1"}, {1, "elsewhere idle", "ending 2"}, {2, "elsewhere elsewhere idle", "ending 3"}, {3, "elsewhere elsewhere elsewhere idle", "cleared"}}, ""},
 		{"a leaky gate, and work", Rules{Target: tickets, Leaky: true}, []look{{0, "idle", "ending 1"}, {1, "elsewhere idle", "ending 2"}, {2, "elsewhere elsewhere idle", "ending 3"}, {3, "elsewhere elsewhere elsewhere busy", "ending 4"}}, ""},

@@ -18,9 +18,10 @@ func Count[N int | int64](n N, one string, many ...string) string {
 	return fmt.Sprintf("%d %s", n, word)
 }
 
-// CountWord is Count for a word that is kept in the plural: "tables", "routines".
+// CountWord is Count for a word that is kept in the plural: "tables", "routines". What
+// is more than one word stays as it is.
 func CountWord[N int | int64](n N, many string) string {
-	if n == 1 {
+	if n == 1 && !strings.Contains(many, " ") {
 		return fmt.Sprintf("%d %s", n, strings.TrimSuffix(many, "s"))
 	}
 	return fmt.Sprintf("%d %s", n, many)

@@ -345,7 +345,7 @@ func testSingle(t *testing.T, e engine.Engine, s engine.Server) {
 }
 
 // testTeam makes a database with all that a team needs, then once more with a
-// server that refuses in the middle: everything is taken back.
+// server that refuses in the middle: everything is rolled back.
 func testTeam(t *testing.T, e engine.Engine, s engine.Server) {
 	in := change.Intent{Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "lounges_prod", Team: &change.TeamSpec{Name: "lounges", Host: host(e)}}}
 	b := Act(t, e, s, in, "first Passw0rd of 24", "other Passw0rd of 24")
@@ -427,10 +427,10 @@ func testCutAccount(t *testing.T, e engine.Engine, target engine.Target) {
 	stranger := b.Steps[0]
 	stranger.Secrets = map[string]secret.Text{"cut_app": secret.New("another one's Passw0rd")}
 	if _, err := direct.Undo(t.Context(), stranger); err == nil {
-		t.Error("an account with another password was taken back as ours")
+		t.Error("an account with another password was rolled back as ours")
 	}
 	if _, err := direct.Undo(t.Context(), b.Steps[0]); err != nil {
-		t.Errorf("taking back what was made without an answer: %v", err)
+		t.Errorf("rolling back what was made without an answer: %v", err)
 	}
 	if _, _, there := find(t, direct, "cut_app"); there {
 		t.Error("it is still there")

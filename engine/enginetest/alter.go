@@ -36,17 +36,17 @@ func Altered(t *testing.T, e engine.Engine, s engine.Server, name string, option
 			continue
 		}
 		if _, err := s.Undo(t.Context(), step); err != nil {
-			t.Fatalf("take back: %s: %v", step.Title, err)
+			t.Fatalf("roll back: %s: %v", step.Title, err)
 		}
 		if _, err := s.Undo(t.Context(), step); err != nil {
-			t.Errorf("taken back twice: %s: %v", step.Title, err)
+			t.Errorf("rolled back twice: %s: %v", step.Title, err)
 		}
 		if took, err := s.Probe(t.Context(), step); err != nil || took {
-			t.Errorf("%s: probed as %v, %v after it was taken back", step.Title, took, err)
+			t.Errorf("%s: probed as %v, %v after it was rolled back", step.Title, took, err)
 		}
 	}
 	if now := ValuesOf(t, s, name); catalog.WriteValue([]catalog.Values{now}) != catalog.WriteValue([]catalog.Values{before}) {
-		t.Errorf("taken back it is %v; it was %v", now, before)
+		t.Errorf("rolled back it is %v; it was %v", now, before)
 	}
 	if _, err := Carry(t, s, BriefOf(t, e, s, in)); err != nil {
 		t.Fatal(err)

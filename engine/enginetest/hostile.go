@@ -113,7 +113,7 @@ func OneCommand(t *testing.T, e engine.Engine, commands func(string) (int, error
 }
 
 // EachKnown checks that every kind of step that the planners write for some intents can be
-// done and looked for, and that what a brief says to be taken back can be.
+// done and looked for, and that what a brief says to be rolled back can be.
 func EachKnown[S any](t *testing.T, e engine.Engine, kinds engine.StepKinds[S], snap catalog.Snapshot, intents map[string]change.Intent) {
 	t.Helper()
 	for title, in := range intents {
@@ -128,9 +128,9 @@ func EachKnown[S any](t *testing.T, e engine.Engine, kinds engine.StepKinds[S], 
 			case !known || k.Do == nil || k.Probe == nil:
 				t.Errorf("%s writes a step %s, which nobody can do or look for", title, s.Kind)
 			case (s.Undo != "" || s.Mend != "") && k.Undo == nil:
-				t.Errorf("%s promises to take back a step %s, which nobody can", title, s.Kind)
+				t.Errorf("%s promises to roll back a step %s, which nobody can", title, s.Kind)
 			case s.ReadOnly && k.Undo != nil:
-				t.Errorf("%s has a step %s that only reads, and can be taken back", title, s.Kind)
+				t.Errorf("%s has a step %s that only reads, and can be rolled back", title, s.Kind)
 			}
 		}
 	}

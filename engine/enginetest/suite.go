@@ -148,7 +148,7 @@ func Run(t *testing.T, e engine.Engine, running *localdb.Server) {
 	target := Target(e, running, "suite")
 	s := Open(t, e, target)
 	t.Run("inspect", func(t *testing.T) { testInspect(t, e, s, running) })
-	t.Run("create, read, take back", func(t *testing.T) { testCreate(t, e, s) })
+	t.Run("create, read, roll back", func(t *testing.T) { testCreate(t, e, s) })
 	t.Run("hostile names", func(t *testing.T) { testHostile(t, e, target) })
 	t.Run("only if absent", func(t *testing.T) { testIfAbsent(t, e, s) })
 	t.Run("two at once", func(t *testing.T) { testRace(t, e, s) })
@@ -213,7 +213,7 @@ func testCreate(t *testing.T, e engine.Engine, s engine.Server) {
 		if step.ReadOnly {
 			continue
 		}
-		for range 2 { // the second time there is nothing left to take back
+		for range 2 { // the second time there is nothing left to roll back
 			if _, err := s.Undo(t.Context(), step); err != nil {
 				t.Errorf("Undo(%s): %v", step.Kind, err)
 			}
@@ -253,7 +253,7 @@ func testHostile(t *testing.T, e engine.Engine, target engine.Target) {
 			t.Errorf("made %q, read back %q, %v", name, d.Name, err)
 		}
 		if _, err := s.Undo(t.Context(), steps[0]); err != nil {
-			t.Errorf("take back %q: %v", name, err)
+			t.Errorf("roll back %q: %v", name, err)
 		}
 	}
 	for _, name := range []string{"", "nul\x00byte", strings.Repeat("x", 300), strings.Repeat("é", 40) + strings.Repeat("y", 40)} {

@@ -9,7 +9,7 @@ import (
 
 // signsInAs finds the MariaDB account that a client gets who comes from a host
 // and names itself user: the most specific host wins, and only then a name over
-// no name, so that a nameless account may catch a login meant for another.
+// no name, so that a anonymous account may catch a login meant for another.
 func signsInAs(accounts []catalog.Account, user, client string) (catalog.Account, bool) {
 	fits := slices.DeleteFunc(slices.Clone(accounts), func(a catalog.Account) bool {
 		return a.Role || a.Name != user && a.Name != "" || !hostCovers(a.Host, client)

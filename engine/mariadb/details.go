@@ -6,7 +6,7 @@ type details struct {
 	FoldsCase bool
 	// Tables are those of a database that is altered, with their collations.
 	Tables []tableCollation
-	// Leftover are grants that would come alive with the new name, as text.
+	// Leftover are grants that would take effect again with the new name, as text.
 	Leftover []string
 	// Client is where Genarch's login comes from.
 	Client string

@@ -86,7 +86,7 @@ func planRivals(b *change.Brief, p catalog.Principal, snap catalog.Snapshot) {
 	before, after := rivals(snap.Access.Accounts, p)
 	for _, a := range before {
 		if a.Name == "" {
-			b.Find(change.Caution, change.AccountAnonymous, "Drop the nameless account: genarch account drop "+change.PrincipalAddress(snap.Server.Name, a.Principal).String(),
+			b.Find(change.Caution, change.AccountAnonymous, "Drop the anonymous account: genarch account drop "+change.PrincipalAddress(snap.Server.Name, a.Principal).String(),
 				"The anonymous account %s catches sign-ins from %s: MariaDB matches the host first, so %s is refused from there even with the right password.", a.Principal, a.Host, p)
 			continue
 		}

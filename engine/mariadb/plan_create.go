@@ -141,7 +141,7 @@ func planCollation(p *planning.Draft, encoding, collation, source string) {
 	p.Default("encoding", encoding, "the server")
 }
 
-// planLeftover points out grants that come alive with the name.
+// planLeftover points out grants that take effect again with the name.
 func planLeftover(p *planning.Draft) {
 	b, snap, clears := &p.Brief, p.Snap, p.Asked.Bool("clear_leftovers")
 	if clears && snap.Access != nil {

@@ -36,7 +36,7 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 			"%s is the definer of objects that would fail without it: %s.", b.Target, planning.Shorten(detailsOf(snap.Details).Definers))
 	}
 	if !a.Role {
-		planning.Use(b, change.AccountSeen, "signed in as it", len(snap.Sessions) > 0, snap.Use)
+		planning.Use(b, change.AccountSeen, "signed in as this account", len(snap.Sessions) > 0, snap.Use)
 	}
 	planning.Loses(b, graph(*snap.Access), a.Principal)
 	for _, m := range snap.Access.Memberships {

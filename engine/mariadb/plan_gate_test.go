@@ -133,7 +133,7 @@ func TestGateIsSymmetric(t *testing.T) {
 	for i := range g.do {
 		do, undo := strings.Fields(g.do[i]), strings.Fields(g.undo[i])
 		if !(do[0] == "REVOKE" && undo[0] == "GRANT" || do[0] == "GRANT" && undo[0] == "REVOKE") || do[len(do)-1] != undo[len(undo)-1] && !strings.Contains(g.undo[i], "OPTION") {
-			t.Errorf("%q is taken back by %q", g.do[i], g.undo[i])
+			t.Errorf("%q is rolled back by %q", g.do[i], g.undo[i])
 		}
 		if strings.Contains(g.do[i], "keeper") {
 			t.Errorf("Genarch's own login loses its rights: %s", g.do[i])

@@ -60,7 +60,7 @@ func revokeSQL(words, on string, from catalog.Principal) string {
 	return "REVOKE " + words + "\n  ON " + on + "\n  FROM " + quotePrincipal(from)
 }
 
-// giveStep gives privileges and takes back, when undone, only those that were
+// giveStep gives privileges and rolls back, when undone, only those that were
 // not there before: had, and passed for the right to pass on.
 func giveStep(title string, to catalog.Principal, o catalog.Object, set, had privilege.Set, grantOption, passed bool) change.Step {
 	words := columnText(set, o.Column)
@@ -71,7 +71,7 @@ func giveStep(title string, to catalog.Principal, o catalog.Object, set, had pri
 	if grantOption && !passed {
 		fresh = append(fresh, "GRANT OPTION")
 	}
-	undo := "SELECT 'nothing has to be taken back'"
+	undo := "SELECT 'nothing has to be rolled back'"
 	if len(fresh) > 0 {
 		undo = revokeSQL(strings.Join(fresh, ", "), onSQL(o), to)
 	}

@@ -162,9 +162,9 @@ func TestOwnerAndLeftovers(t *testing.T) {
 	if d, err := s.Database(t.Context(), "cargo_prod"); err != nil || d.Owner != "cargo_app@127.0.0.1" || *d.Tables != 1 {
 		t.Errorf("read back %+v, %v", d, err)
 	}
-	// It is in use now, so it is not taken back.
+	// It is in use now, so it is not rolled back.
 	if _, err := s.Undo(t.Context(), steps[0]); err == nil {
-		t.Error("a database with a table was taken back")
+		t.Error("a database with a table was rolled back")
 	}
 	for _, grant := range []string{"SELECT ON `ferry\\_prod`.* TO old_app@'127.0.0.1'", "SELECT ON `ferry%`.* TO cargo_app@'10.0.0.1'",
 		"INSERT, CREATE ON `ferry_prod`.`bookings` TO old_app@'127.0.0.1'"} {

@@ -62,7 +62,7 @@ func newRules(g *access.Graph) *rules {
 		m.byName[acc.Name] = append(m.byName[acc.Name], acc)
 	}
 	// A grant holds for every account of that name whose clients its host lets
-	// in, and one of the nameless account for everybody.
+	// in, and one of the anonymous account for everybody.
 	byUser := map[string][]int32{}
 	for v, p := range g.Nodes() {
 		if !p.Role {
@@ -313,7 +313,7 @@ func (m *rules) Marks(a catalog.Account) []access.Mark {
 	before, after := rivals(slices.Concat(m.byName[a.Name], m.byName[""]), a.Principal)
 	for _, x := range before {
 		if x.Name == "" {
-			add("shadowed", "clients from %s get the nameless account there instead of it", x.Host)
+			add("shadowed", "clients from %s get the anonymous account there instead of it", x.Host)
 			continue
 		}
 		add("shadowed", "clients from %s get %s instead of it", x.Host, x.Principal)

@@ -249,7 +249,7 @@ func (s *server) mendDrop(ctx context.Context, step change.Step) (engine.Report,
 		for _, c := range doom.Objects {
 			left = append(left, fmt.Sprintf("%d %s", c.N, c.What))
 		}
-		return rep, &engine.Error{Op: "drop database " + naming.Show(name), Kind: engine.Differs, Text: fmt.Sprintf("it is half dropped: %d of %d tables, views, routines, triggers and events are left (%s); the others are gone for good. Character set, collation and comment were put back", now, before, strings.Join(left, ", ")),
+		return rep, &engine.Error{Op: "drop database " + naming.Show(name), Kind: engine.Differs, Text: fmt.Sprintf("it is partially dropped: %d of %d tables, views, routines, triggers and events are left (%s); the others are gone for good. Character set, collation and comment were put back", now, before, strings.Join(left, ", ")),
 			Next: "put right what stopped it and drop it again, or restore it from a backup"}
 	}
 	return rep, nil

@@ -37,7 +37,7 @@ func (s *server) Probe(ctx context.Context, step change.Step) (bool, error) {
 	return steps.Probe(s, ctx, step)
 }
 
-// Undo takes a step back. What is not there any more is taken back already.
+// Undo takes a step back. What is not there any more is rolled back already.
 func (s *server) Undo(ctx context.Context, step change.Step) (engine.Report, error) {
 	return steps.Undo(s, ctx, step)
 }
@@ -66,7 +66,7 @@ func (s *server) readMark(ctx context.Context, step change.Step) (engine.Report,
 	return engine.Report{}, err
 }
 
-// goneCodes say that what a statement would take back is not there: no such grant,
+// goneCodes say that what a statement would roll back is not there: no such grant,
 // account, database, table.
 var goneCodes = []string{"1141", "1133", "1049", "1146", "1051"}
 

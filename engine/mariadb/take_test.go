@@ -193,7 +193,7 @@ func lines(grants []catalog.Grant) []string {
 	return out
 }
 
-// testHalfDrops: what would leave it half dropped is found before, and again
+// testHalfDrops: what would leave it partially dropped is found before, and again
 // right before the drop; nothing is lost.
 func testHalfDrops(k taker) {
 	k.exec("mysql", "CREATE DATABASE parent_dev CHARACTER SET utf8mb4 COLLATE utf8mb4_bin COMMENT 'it''s'", "CREATE DATABASE child_dev", "CREATE TABLE parent_dev.t (id INT PRIMARY KEY) ENGINE=InnoDB", "CREATE TABLE parent_dev.u (id INT)")
@@ -206,7 +206,7 @@ func testHalfDrops(k taker) {
 	}) {
 		k.t.Errorf("the view that needs it: %+v", b.Findings)
 	}
-	if _, err := enginetest.Carry(k.t, k.s, early); err == nil || !strings.Contains(err.Error(), "foreign keys") {
+	if _, err := enginetest.Carry(k.t, k.s, early); err == nil || !strings.Contains(err.Error(), "Foreign keys") {
 		k.t.Errorf("a key that came after the brief: %v", err)
 	}
 	k.exec("mysql", "DROP DATABASE child_dev")
@@ -273,7 +273,7 @@ func testMend(k taker) {
 		k.t.Fatal("the server dropped it")
 	}
 	_, err := k.s.Undo(k.t.Context(), drop)
-	if e, ok := errors.AsType[*engine.Error](err); !ok || e.Kind != engine.Differs || !strings.Contains(e.Text, "half dropped: 1 of 2") || e.Next == "" {
+	if e, ok := errors.AsType[*engine.Error](err); !ok || e.Kind != engine.Differs || !strings.Contains(e.Text, "partially dropped: 1 of 2") || e.Next == "" {
 		k.t.Errorf("mending: %v", err)
 	}
 	k.restart() // only then the loss of the settings would show
@@ -305,10 +305,10 @@ func testKept(k taker) {
 	}
 	k.stopped(dropping(change.DatabaseSpec{Name: "records_like"}, nil), change.DatabaseKept, "records of a Genarch")
 	k.stopped(dropping(change.DatabaseSpec{Name: "mysql"}, nil), change.DatabaseKept, "the server itself")
-	k.stopped(dropping(change.DatabaseSpec{Name: "nowhere"}, nil), change.DatabaseAbsent, "there is no database nowhere")
+	k.stopped(dropping(change.DatabaseSpec{Name: "nowhere"}, nil), change.DatabaseAbsent, "There is no database nowhere")
 }
 
-// testRollback ends a session that has much to take back: it is seen doing so,
+// testRollback ends a session that has much to roll back: it is seen doing so,
 // with how far it is, until it is gone.
 func testRollback(k taker) {
 	k.exec("mysql", "CREATE DATABASE big_dev", "CREATE TABLE big_dev.t (a BIGINT PRIMARY KEY, b CHAR(200)) ENGINE=InnoDB")
@@ -338,6 +338,6 @@ func testRollback(k taker) {
 		return o.Phase == clearing.Cleared
 	})
 	if !seen {
-		k.t.Error("taking its work back was not seen")
+		k.t.Error("rolling its work back was not seen")
 	}
 }

@@ -47,7 +47,7 @@ func Name(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot, lim 
 	suggestion := rule.Suggest(spec.Name, lim, taken)
 	next := "choose another name"
 	if suggestion != "" {
-		next = "for example: " + suggestion
+		next = "For example: " + suggestion
 	}
 	for _, p := range rule.Check(spec.Name, lim) {
 		b.Find(change.Stop, p.Code, next, "%s", p.Text).Suggestion = suggestion
@@ -59,7 +59,7 @@ func Name(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot, lim 
 	var f *change.Finding
 	switch how {
 	case naming.SameName:
-		f = b.Find(change.Stop, change.NameTaken, next+"; or ask for it only if absent", "There is a database %s on %s already.", naming.Show(with), snap.Server.Name)
+		f = b.Find(change.Stop, change.NameTaken, next+"; or ask with --if-not-exists", "There is a database %s on %s already.", naming.Show(with), snap.Server.Name)
 	case naming.SameButCase:
 		f = b.Find(change.Stop, change.NameTakenByCase, next, "There is a database %s on %s, which differs only in upper and lower case.", naming.Show(with), snap.Server.Name)
 	default:

@@ -105,7 +105,7 @@ var remedies = map[clearing.Class]struct{ code, what, next string }{
 	clearing.Worker:      {change.WorkerRunning, "A background worker of an extension is connected, and would reconnect by itself", "Switch it off for this database in the extension's settings, then ask again."},
 }
 
-// planBars stops at sessions that must not be ended by the way. A backup may be
+// planBars stops at sessions that must not be ended implicitly. A backup may be
 // waited for.
 func planBars(b *change.Brief, in []catalog.Session, r clearing.Rules) {
 	for _, class := range []clearing.Class{clearing.Replication, clearing.Backup, clearing.Worker} {
@@ -224,7 +224,7 @@ func EndSessions(b *change.Brief, in change.Intent, snap catalog.Snapshot, state
 		step.Title = "stop what runs in each of them, and look until it has ended"
 	}
 	b.Set(change.Setting{Name: "whom", Value: sessionsText(spec), Asked: true, Decides: "whose sessions; those shown are ended, each by its identity, and nobody who comes later"})
-	b.Set(change.Setting{Name: "how", Value: map[bool]string{false: "the session ends; its open transaction is taken back", true: "only the running statement stops; session and transaction stay"}[spec.StatementOnly], Asked: spec.StatementOnly, Decides: "what they lose"})
+	b.Set(change.Setting{Name: "how", Value: map[bool]string{false: "the session ends; its open transaction is rolled back", true: "only the running statement stops; session and transaction stay"}[spec.StatementOnly], Asked: spec.StatementOnly, Decides: "what they lose"})
 	b.Steps = []change.Step{step}
 	Unseen(b, snap)
 }
@@ -324,7 +324,7 @@ func Lost(b *change.Brief, snap catalog.Snapshot) {
 		parts = append(parts, "nothing")
 	}
 	if doom.Rows != nil && *doom.Rows > 0 {
-		parts = append(parts, "about " + naming.Count(*doom.Rows, "row") + " by the server's estimate")
+		parts = append(parts, "about "+naming.Count(*doom.Rows, "row")+" by the server's estimate")
 	}
 	if d.Size != nil {
 		parts = append(parts, sizeText(*d.Size))
@@ -346,7 +346,7 @@ func Lost(b *change.Brief, snap catalog.Snapshot) {
 	if doom.Backup != "" {
 		b.Find(change.Caution, change.BackupRunning, "Wait until it has ended, then look again.", "%s", doom.Backup).Passing = true
 	}
-	Use(b, change.DropLastUse, "connected to it", len(clearing.Target{Database: d.Name}.Of(snap.Connected)) > 0, snap.Use)
+	Use(b, change.DropLastUse, "connected to this database", len(clearing.Target{Database: d.Name}.Of(snap.Connected)) > 0, snap.Use)
 }
 
 // Dependents cautions about what other databases have that needs this one
@@ -361,7 +361,7 @@ func Dependents(b *change.Brief, sure, perhaps []string) {
 }
 
 // Use says when a database or an account was last used, unless that is now.
-// seen is how: "connected to it".
+// seen is how: "connected to this database".
 func Use(b *change.Brief, code, seen string, now bool, use catalog.Use) {
 	if now {
 		return // who is connected is told beside it

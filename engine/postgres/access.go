@@ -375,7 +375,7 @@ func (s *server) readHoldings(ctx context.Context, key string) ([]holding, error
 			if h.Kinds != "" {
 				h.Kinds += ", "
 			}
-			h.Kinds += fmt.Sprintf("%d %s", l.n, ownedWords(l.class))
+			h.Kinds += naming.CountWord(l.n, ownedWords(l.class))
 		case "a":
 			h.Granted += l.n
 		default:

@@ -48,7 +48,7 @@ func testAlter(t *testing.T, running *localdb.Server, run func(string)) {
 	for name, value := range map[string]string{"work_mem": "lots", "no_such_setting": "1", "shared_buffers": "1GB", "default_transaction_isolation": "moody", "bad\nname": "x"} {
 		b := enginetest.BriefOf(t, Engine{}, s, change.Intent{Kind: change.AlterDatabase, Database: &change.DatabaseSpec{Name: odd,
 			Options: catalog.Values{"settings": rows(catalog.Values{"name": name, "value": value})}}})
-		if len(b.Codes(change.Stop)) != 1 || b.Codes(change.Stop)[0] != change.SettingRefused || !strings.Contains(b.Findings[0].Text, "the server refuses") {
+		if len(b.Codes(change.Stop)) != 1 || b.Codes(change.Stop)[0] != change.SettingRefused || !strings.Contains(b.Findings[0].Text, "The server refuses") {
 			t.Errorf("%s = %s: %+v", name, value, b.Findings)
 		}
 	}

@@ -31,7 +31,7 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	b.Confirm = a.Name
 	b.Set(change.Setting{Name: "name", Value: a.Name, Asked: true, Decides: "it is removed for good; the same name again is another role"})
 	if a.Login || a.Locked {
-		planning.Use(b, change.AccountSeen, "signed in as it", len(snap.Sessions) > 0, snap.Use)
+		planning.Use(b, change.AccountSeen, "signed in as this account", len(snap.Sessions) > 0, snap.Use)
 	}
 	if reassignTo != "" {
 		if to, ok := planning.FindAccount(b, catalog.Principal{Name: reassignTo}, snap, change.AccountAbsent); ok && to.Name == a.Name {

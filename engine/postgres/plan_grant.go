@@ -446,7 +446,7 @@ func planTakeOwn(b *change.Brief, d catalog.AccessDatabase, to catalog.Principal
 			}
 			b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: "let it not act as the owner " + d.Owner + " any more", Statement: "REVOKE " + quoteIdent(d.Owner) + " FROM " + quoteIdent(to.Name),
 				Undo: "GRANT " + quoteIdent(d.Owner) + " TO " + quoteIdent(to.Name) + option, Args: map[string]string{"check": "member", "role": d.Owner, "member": to.Name, "present": "no"}},
-				change.Step{Kind: engine.StepStatement, Title: "take back that what it makes belongs to the owner", Args: map[string]string{"check": "acts_as", "name": to.Name, "database": d.Name, "role": ""},
+				change.Step{Kind: engine.StepStatement, Title: "roll back that what it makes belongs to the owner", Args: map[string]string{"check": "acts_as", "name": to.Name, "database": d.Name, "role": ""},
 					Statement: "ALTER ROLE " + quoteIdent(to.Name) + " IN DATABASE " + quoteIdent(d.Name) + " RESET role",
 					Undo:      "ALTER ROLE " + quoteIdent(to.Name) + " IN DATABASE " + quoteIdent(d.Name) + " SET role = " + strings.TrimSpace(quoteText(d.Owner))})
 			return

@@ -155,7 +155,7 @@ func TestPlanTakeAwayStatements(t *testing.T) {
 }
 
 // TestPlanEndSessions: whom a brief shows is whom its step ends, and nobody that
-// must not be ended by the way.
+// must not be ended implicitly.
 func TestPlanEndSessions(t *testing.T) {
 	busy := func(s *catalog.Session) { s.Activity, s.Statement = catalog.SessionActive, "SELECT 1" }
 	all := []catalog.Session{connected(1, nil), connected(2, busy), connected(3, func(s *catalog.Session) { s.Written = true }), connected(4, func(s *catalog.Session) { s.Kind = catalog.OwnSession }),

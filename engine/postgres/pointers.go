@@ -156,7 +156,7 @@ func (s *server) readPointers(ctx context.Context, d catalog.Database, out *cata
 		}
 	}
 	if n > 0 {
-		out.Unseen = append(out.Unseen, naming.Count(n, "other database") + " could not be searched for foreign servers that point to it.")
+		out.Unseen = append(out.Unseen, naming.Count(n, "other database")+" could not be searched for foreign servers that point to it.")
 	}
 	return nil
 }

@@ -52,7 +52,7 @@ func (s *server) runStatement(ctx context.Context, step change.Step) (engine.Rep
 }
 
 // createRole makes a role and notes its number, by which it is known when it
-// has to be taken back.
+// has to be rolled back.
 func (s *server) createRole(ctx context.Context, step change.Step) (engine.Report, error) {
 	rep, err := s.runStatement(ctx, step)
 	if err == nil {

@@ -219,7 +219,7 @@ func (s *server) probeTake(ctx context.Context, step change.Step) (bool, error) 
 // undoTake takes a rename or a move back; the gate is still closed.
 func (s *server) undoTake(ctx context.Context, step change.Step) (engine.Report, error) {
 	back := step
-	back.Statement, back.Title = step.Undo, "take back: "+step.Title
+	back.Statement, back.Title = step.Undo, "roll back: "+step.Title
 	back.Args = map[string]string{"key": step.Args["key"], "name": step.Args["name"]}
 	f, there, err := byKey(ctx, s.pool, step.Args)
 	if err != nil || !there {

@@ -14,6 +14,7 @@ import (
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
 	"example.com/genarch/engine"
 	"example.com/genarch/engine/enginetest"
 	"example.com/genarch/localdb"
@@ -93,7 +94,7 @@ func testRename(k taker) {
 		}
 	}
 	if d, err := k.s.Database(k.t.Context(), "before_dev"); err != nil || d.Closed {
-		k.t.Errorf("taken back: %+v, %v", d, err)
+		k.t.Errorf("rolled back: %+v, %v", d, err)
 	}
 }
 
@@ -122,7 +123,7 @@ func testMove(k taker) {
 		}
 	}
 	if d, _ := k.s.Database(k.t.Context(), "placed_dev"); d.Properties.Text("tablespace") != "pg_default" {
-		k.t.Errorf("taken back: %s", d.Properties.Text("tablespace"))
+		k.t.Errorf("rolled back: %s", d.Properties.Text("tablespace"))
 	}
 }
 
@@ -309,9 +310,9 @@ func testPointers(k taker) {
 		level change.Level
 		text  string
 	}{
-		{change.Caution, "would fail: foreign server near_link of pointing_dev, routine public.fetch_fares of pointing_dev"},
-		{change.Note, "of this name: foreign server far_link of pointing_dev (host pier7.ossavik.example)"},
-		{change.Note, fmt.Sprintf("could not be looked into for foreign servers that point to it: %d", shut)},
+		{change.Caution, "would fail: foreign server near_link of pointing_dev, routine public.fetch_fares of pointing_dev."},
+		{change.Note, "of this name: foreign server far_link of pointing_dev (host pier7.ossavik.example)."},
+		{change.Note, naming.Count(shut, "other database") + " could not be searched for foreign servers that point to it."},
 	} {
 		// On a busy machine the first look may not come through all databases.
 		testutil.Wait(k.t, string(want.level)+" "+want.text, func() bool {
@@ -353,7 +354,7 @@ func TestPointerMeans(t *testing.T) {
 	}
 }
 
-// testEvidence: a database whose making was never answered is taken back when it
+// testEvidence: a database whose making was never answered is rolled back when it
 // belongs to the role that the same change made, and left alone when it does not.
 func testEvidence(k taker) {
 	k.exec("CREATE ROLE shed_owner")

@@ -9,8 +9,8 @@
 		planned: '', begun: '●', unknown: '?', done: '✓', failed: '✕', undone: '↺', undoing: '↺', undo_failed: '!', harmed: '!'
 	};
 	const words: Record<string, string> = {
-		begun: 'running', unknown: 'no answer came: looking whether it happened', done: 'done', failed: 'failed', undone: 'taken back',
-		undoing: 'being taken back', undo_failed: 'could not be taken back', harmed: 'failed, and left something altered'
+		begun: 'running', unknown: 'no answer came: looking whether it happened', done: 'done', failed: 'failed', undone: 'rolled back',
+		undoing: 'being rolled back', undo_failed: 'could not be rolled back', harmed: 'failed, and left something altered'
 	};
 	const latest = $derived(steps.findLast((s) => s.status !== 'planned'));
 	const tone = (status: string) =>
@@ -33,11 +33,11 @@
 					{#if s.begun && s.ended && ['done', 'failed', 'harmed'].includes(s.status)}<span class="quiet mono">{took(s.begun, s.ended)}</span>{/if}
 					{#if s.read_only && s.status === 'planned'}<span class="quiet">only reads</span>{/if}
 				</p>
-				{#if s.statement}{#if s.kind === 'clear_sessions'}<p class="quiet mt-1 text-sm">For each session, by its identity; it cannot be taken back:</p>{/if}<pre class="sql mt-1">{visibleText(s.statement)}</pre>{/if}
+				{#if s.statement}{#if s.kind === 'clear_sessions'}<p class="quiet mt-1 text-sm">For each session, by its identity; it cannot be rolled back:</p>{/if}<pre class="sql mt-1">{visibleText(s.statement)}</pre>{/if}
 				{#if s.clearing && s.status !== 'begun'}<p class="mt-1">{s.clearing.ended} ended, {s.clearing.gone} left by themselves, {Math.max(0, s.clearing.left)} left.</p>{/if}
 				{#if s.undo && (s.status === 'planned' || s.status === 'undone' || s.status === 'undo_failed')}
 					{#if s.restores}<details class="quiet mt-1 text-sm"><summary class="cursor-pointer">{s.status === 'planned' ? 'If a later step fails, what was there before is put back' : 'What was there before was put back'}</summary><pre class="sql mt-1">{visibleText(s.undo)}</pre></details>
-					{:else}<p class="quiet mt-1 text-sm break-words">{s.status === 'planned' ? 'If a later step fails, taken back by' : 'Taken back by'} <code class="mono">{visibleText(s.undo)}</code></p>{/if}
+					{:else}<p class="quiet mt-1 text-sm break-words">{s.status === 'planned' ? 'If a later step fails, rolled back by' : 'Rolled back by'} <code class="mono">{visibleText(s.undo)}</code></p>{/if}
 				{/if}
 				{#each s.messages as m, j (j)}
 					{#if m.severity === 'PROOF'}<p class="mt-1 break-words"><span class="text-success" aria-hidden="true">✓</span> {m.text}</p>

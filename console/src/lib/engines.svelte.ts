@@ -66,8 +66,14 @@ class Engines {
 
 export const engines = new Engines();
 
+/** The part of an intent that says what is asked for: privileges are granted, members get roles. */
+function partOf(kind: Intent['kind']): string {
+	const about = kind.split('.')[0] ?? '';
+	return { privilege: 'grant', role: 'member' }[about] ?? about;
+}
+
 /** The options that a kind of intent has, in the part that it is about or in another one. */
-export function optionsOf(engine: Engine | undefined, kind: Intent['kind'], part = kind.split('.')[0] ?? ''): EngineField[] {
+export function optionsOf(engine: Engine | undefined, kind: Intent['kind'], part = partOf(kind)): EngineField[] {
 	return engine?.fields[part]?.filter((f) => f.in?.includes(kind)) ?? [];
 }
 

@@ -113,7 +113,7 @@
 			<h2 class="mt-6 mb-1">Deserves a look</h2>
 			<ul class="flex flex-col gap-2">
 				{#each matrix.wide as g, i (i)}<li class="border-warning bg-base-200 rounded-box border-l-4 px-3 py-2"><strong>A grant that opens more than it says:</strong> <span class="mono">{visible(whoText(g.holder))}</span> has {g.privileges.join(', ')} on <span class="mono">{visible(g.object.database ?? '')}</span>, where _ and % stand for other characters{#if g.opens?.length}: it opens also <span class="mono">{g.opens.map(visible).join(', ')}</span>{/if}.</li>{/each}
-				{#each matrix.leftovers as g, i (i)}<li class="border-warning bg-base-200 rounded-box border-l-4 px-3 py-2"><strong>Left over:</strong> <span class="mono">{visible(whoText(g.holder))}</span> has {g.privileges.join(', ')} on {visible(g.text)}, which does not exist; it comes alive with it.</li>{/each}
+				{#each matrix.leftovers as g, i (i)}<li class="border-warning bg-base-200 rounded-box border-l-4 px-3 py-2"><strong>Left over:</strong> <span class="mono">{visible(whoText(g.holder))}</span> has {g.privileges.join(', ')} on {visible(g.text)}, which does not exist; it takes effect again with it.</li>{/each}
 			</ul>
 		{/if}
 	{/if}

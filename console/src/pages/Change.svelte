@@ -159,7 +159,7 @@
 
 		{#if clearing && (change.state === 'running' || change.ended)}<ClearingPanel {change} step={clearing} gate={change.kind === 'database.drop' && change.state === 'done' ? 'none' : gate} />{/if}
 		{#if change.state === 'running' && session.may('run')}
-			<p class="my-3 flex flex-wrap items-center gap-3">{#if change.stop_by}<span class="font-semibold" role="status">Stopping, as {change.stop_by} asked …</span>{:else}<button class="btn btn-sm" disabled={!change.stoppable} onclick={() => move(api.stop)}>Stop change {change.id}</button> <span class="quiet text-sm">{change.stoppable ? 'What it did is taken back, and the gate opens again; sessions that were ended stay ended.' : 'What runs now cannot be taken back; it goes on to its end.'}</span>{/if}</p>
+			<p class="my-3 flex flex-wrap items-center gap-3">{#if change.stop_by}<span class="font-semibold" role="status">Stopping, as {change.stop_by} asked …</span>{:else}<button class="btn btn-sm" disabled={!change.stoppable} onclick={() => move(api.stop)}>Stop change {change.id}</button> <span class="quiet text-sm">{change.stoppable ? 'What it did is rolled back, and the gate opens again; sessions that were ended stay ended.' : 'What runs now cannot be rolled back; it goes on to its end.'}</span>{/if}</p>
 		{/if}
 		{#if change.state === 'waiting'}<p class="border-primary bg-base-200 rounded-box my-4 max-w-3xl border-l-4 px-4 py-3" role="status">It waits for somebody with the permission run. {change.operator} asked for it.</p>{/if}
 		{#if sheet}<section class="border-base-300 rounded-box my-4 border px-4 py-3" aria-label="Handover"><h2>Handover: keep the passwords now</h2><HandoverSheet {sheet} /></section>{/if}
