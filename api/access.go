@@ -90,11 +90,11 @@ func (h *Handler) find(srv catalog.Server, g *access.Graph, p catalog.Principal)
 	if len(hosts) == 1 {
 		return found, nil
 	}
-	problem := &Problem{Status: http.StatusNotFound, Code: "account.absent", Detail: fmt.Sprintf("there is no account or role %s on %s", naming.Show(p.String()), srv.Name),
-		Next: "list them: genarch account list " + srv.Name}
+	problem := &Problem{Status: http.StatusNotFound, Code: "account.absent", Detail: fmt.Sprintf("There is no account or role %s on %s.", naming.Show(p.String()), srv.Name),
+		Next: "List them: genarch account list " + srv.Name}
 	if len(hosts) > 1 {
 		problem.Status, problem.Code = http.StatusConflict, "account.ambiguous"
-		problem.Detail, problem.Next = fmt.Sprintf("there are %[2]d accounts %[1]s, and each is one of its own", naming.Show(p.Name), len(hosts)), "say which: "+strings.Join(hosts, ", ")
+		problem.Detail, problem.Next = fmt.Sprintf("There are %[2]d accounts named %[1]s, and each is an account of its own.", naming.Show(p.Name), len(hosts)), "Say which: "+strings.Join(hosts, ", ")
 	}
 	return catalog.Account{}, problem
 }
@@ -207,7 +207,7 @@ func (h *Handler) listGrants(ctx context.Context, in *struct {
 	Limit    int    `query:"limit" minimum:"1" maximum:"20000" default:"2000"`
 }) (*body[wire.GrantList], error) {
 	if (in.Account == "") == (in.Database == "") {
-		return nil, &Problem{Status: http.StatusUnprocessableEntity, Code: "request.invalid", Detail: "name either an account or a database"}
+		return nil, &Problem{Status: http.StatusUnprocessableEntity, Code: "request.invalid", Detail: "Name either an account or a database."}
 	}
 	q := catalog.AccessQuery{All: in.Account != ""}
 	if in.Database != "" {
@@ -241,7 +241,7 @@ func (h *Handler) listGrants(ctx context.Context, in *struct {
 }
 
 func noSuchDatabase(srv catalog.Server, name string) error {
-	return &Problem{Status: http.StatusNotFound, Code: "database.absent", Detail: "there is no database " + naming.Show(name) + " on " + srv.Name, Next: "list them: genarch database list " + srv.Name}
+	return &Problem{Status: http.StatusNotFound, Code: "database.absent", Detail: "There is no database " + naming.Show(name) + " on " + srv.Name + ".", Next: "List them: genarch database list " + srv.Name}
 }
 
 // letters are how a matrix writes levels.
@@ -324,8 +324,8 @@ func (h *Handler) showWhy(ctx context.Context, in *struct {
 	}
 	want, ok := h.engineOf(srv).Table.Named(in.Privilege)
 	if !ok {
-		return nil, &Problem{Status: http.StatusUnprocessableEntity, Code: "privilege.unknown", Detail: fmt.Sprintf("there is no privilege %q", in.Privilege),
-			Next: "see what there is: genarch engine show " + string(srv.Engine)}
+		return nil, &Problem{Status: http.StatusUnprocessableEntity, Code: "privilege.unknown", Detail: fmt.Sprintf("There is no privilege %q.", in.Privilege),
+			Next: "See what there is: genarch engine show " + string(srv.Engine)}
 	}
 	p := h.who(srv, in.Account, in.Within, in.Role)
 	if p != catalog.Public {
@@ -351,7 +351,7 @@ func (h *Handler) compareAccounts(ctx context.Context, in *struct {
 	for i, text := range []string{in.Left, in.Right} {
 		at, err := naming.ParseAddress(text)
 		if err != nil || at.Kind != naming.KindAccount && at.Kind != naming.KindRole {
-			return nil, &Problem{Status: http.StatusUnprocessableEntity, Code: "address.invalid", Detail: fmt.Sprintf("%q is no address of an account", text), Next: "write SERVER/account:NAME or SERVER/role:NAME"}
+			return nil, &Problem{Status: http.StatusUnprocessableEntity, Code: "address.invalid", Detail: fmt.Sprintf("%q is no address of an account.", text), Next: "Write SERVER/account:NAME or SERVER/role:NAME."}
 		}
 		srv, g, err := h.graph(ctx, at.Server, catalog.AccessQuery{All: true})
 		if err != nil {

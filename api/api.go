@@ -151,7 +151,7 @@ func New(cfg Config) *Handler {
 	h.gin.GET("/metrics", h.authenticate, h.requireSee, gin.WrapH(h.metrics.handler()))
 	h.gin.NoRoute(h.noRoute)
 	h.gin.NoMethod(func(c *gin.Context) {
-		writeProblem(c, &Problem{Status: http.StatusMethodNotAllowed, Code: "method.unknown", Detail: "this address does not take " + c.Request.Method})
+		writeProblem(c, &Problem{Status: http.StatusMethodNotAllowed, Code: "method.unknown", Detail: "This address does not take " + c.Request.Method + "."})
 	})
 	h.api = newHuma(h.gin, h.gin.Group(prefix, h.authenticate), cfg.Version)
 	h.api.UseMiddleware(h.authorise)
@@ -213,7 +213,7 @@ func (h *Handler) noRoute(c *gin.Context) {
 		h.Console.ServeHTTP(c.Writer, c.Request)
 		return
 	}
-	writeProblem(c, &Problem{Status: http.StatusNotFound, Code: "address.unknown", Detail: "there is nothing at " + c.Request.URL.Path, Next: "the addresses are described at " + prefix + "/openapi.json"})
+	writeProblem(c, &Problem{Status: http.StatusNotFound, Code: "address.unknown", Detail: "There is nothing at " + c.Request.URL.Path + ".", Next: "The addresses are described at " + prefix + "/openapi.json"})
 }
 
 // op describes one operation.

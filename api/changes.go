@@ -113,7 +113,7 @@ func (h *Handler) change(ctx context.Context, id uint64) (change.Change, error) 
 }
 
 func noChange(id uint64) *Problem {
-	return &Problem{Status: http.StatusNotFound, Code: "not_found", Detail: fmt.Sprintf("there is no change %d", id), Next: "list them: genarch change list"}
+	return &Problem{Status: http.StatusNotFound, Code: "not_found", Detail: fmt.Sprintf("There is no change %d.", id), Next: "List them: genarch change list"}
 }
 
 func (h *Handler) showChange(ctx context.Context, in *ChangePath) (*body[wire.Change], error) {
@@ -174,7 +174,7 @@ func (h *Handler) submitChange(ctx context.Context, in *ChangePath) (*body[wire.
 		return nil, err
 	}
 	if who := from(ctx); c.Operator != who.Name {
-		return nil, &Problem{Status: http.StatusForbidden, Code: "change.not_yours", Detail: fmt.Sprintf("change %d was asked for by %s", c.ID, c.Operator), Next: "ask for it yourself"}
+		return nil, &Problem{Status: http.StatusForbidden, Code: "change.not_yours", Detail: fmt.Sprintf("Change %d was asked for by %s.", c.ID, c.Operator), Next: "Ask for it yourself."}
 	}
 	c, err = h.Changes.Submit(ctx, from(ctx).Name, in.ID)
 	return answer(renderChange(c)), err

@@ -53,7 +53,7 @@ func (h *Handler) listChoices(ctx context.Context, in *struct {
 	for _, key := range in.Keys {
 		if known[key] == "" {
 			return nil, &Problem{Status: 404, Code: "choices.absent", Detail: eng.Describe().Title + " has no list of " + naming.Show(key),
-				Next: "there are " + strings.Join(slices.Sorted(maps.Keys(known)), ", ")}
+				Next: "There are " + strings.Join(slices.Sorted(maps.Keys(known)), ", ")}
 		}
 	}
 	c, err := access.Choices(ctx, in.Keys...)
@@ -163,8 +163,8 @@ func (h *Handler) maker(ctx context.Context, address string, key string, renames
 
 // noDatabase tells "it is not there" from "Genarch's login may not see it".
 func (h *Handler) noDatabase(ctx context.Context, srv catalog.Server, access engine.Server, name string) error {
-	p := &Problem{Status: 404, Code: "database.absent", Detail: "there is no database " + naming.Show(name) + " on " + srv.Name,
-		Next: "list them: genarch database list " + srv.Name}
+	p := &Problem{Status: 404, Code: "database.absent", Detail: "There is no database " + naming.Show(name) + " on " + srv.Name + ".",
+		Next: "List them: genarch database list " + srv.Name}
 	in, err := access.Inspect(ctx)
 	if remedy := in.Login.Remedy("see_databases"); err == nil && remedy != "" {
 		p.Code = "database.unseen"

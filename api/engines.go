@@ -43,7 +43,7 @@ type EnginePath struct {
 func (h *Handler) engineNamed(name string) (engine.Engine, error) {
 	e, err := h.Fleet.Engine(catalog.Engine(name))
 	if err != nil {
-		return nil, &Problem{Status: 404, Code: "engine.absent", Detail: err.Error(), Next: "list them: genarch engine list"}
+		return nil, &Problem{Status: 404, Code: "engine.absent", Detail: err.Error(), Next: "List them: genarch engine list"}
 	}
 	return e, nil
 }
@@ -63,14 +63,14 @@ func (h *Handler) prepareLogin(_ context.Context, in *struct {
 	d := e.Describe()
 	p, _ := d.Principal(false)
 	if in.Host != "" && !d.HasHosts() {
-		return nil, &Problem{Status: 422, Code: "request.invalid", Detail: "on " + d.Title + " no host is part of an account", Next: "leave it out"}
+		return nil, &Problem{Status: 422, Code: "request.invalid", Detail: "On " + d.Title + " no host is part of an account.", Next: "Leave it out."}
 	}
 	wrong := (naming.Rule{Free: true}).Check(in.Name, p.Names)
 	if in.Host != "" {
 		wrong = append(wrong, (naming.Rule{Free: true}).Check(in.Host, naming.Limits{MaxLength: maxHost, Counted: naming.Bytes})...)
 	}
 	if len(wrong) > 0 {
-		return nil, &Problem{Status: 422, Code: wrong[0].Code, Detail: wrong[0].Text, Next: "choose a plain one"}
+		return nil, &Problem{Status: 422, Code: wrong[0].Code, Detail: wrong[0].Text, Next: "Choose a plain one."}
 	}
 	return answer(wire.Preparation{Engine: in.Engine, Login: in.Name, Comment: d.Script.Comment, End: d.Script.End, Client: d.Script.Client,
 		Statements: each(e.Prepare(catalog.Principal{Name: in.Name, Host: in.Host}), func(r engine.Right) wire.Right { return wire.Right(r) })}), nil

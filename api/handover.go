@@ -105,7 +105,7 @@ func (h *Handler) revealPasswords(ctx context.Context, in *ChangePath) (*body[wi
 	}
 	kept, err := h.Changes.Reveal(ctx, from(ctx).Name, in.ID)
 	if errors.Is(err, record.ErrNotFound) {
-		return nil, &Problem{Status: http.StatusGone, Code: "passwords.gone", Detail: "there is no password to be shown: it was shown already, or none was generated", Next: "set another one: genarch account password"}
+		return nil, &Problem{Status: http.StatusGone, Code: "passwords.gone", Detail: "There is no password to be shown: it was shown already, or none was generated.", Next: "Set another one: genarch account password"}
 	}
 	if err != nil {
 		return nil, err

@@ -92,15 +92,15 @@ func (h *Handler) editOperator(ctx context.Context, in *struct {
 	}
 	who := from(ctx)
 	if who.Name == o.Name && !o.May(policy.Admin) {
-		return nil, problemField("permissions", "you would lock yourself out: another operator with the permission admin has to do this")
+		return nil, problemField("permissions", "You would lock yourself out: another operator with the permission admin has to do this.")
 	}
 	hash := ""
 	if in.Body.Password != nil {
 		if who.Name == o.Name {
-			return nil, problemField("password", "your own password is set with the present one beside it: genarch operator password")
+			return nil, problemField("password", "Your own password is set with the present one beside it: genarch operator password")
 		}
 		if o.Program {
-			return nil, problemField("password", "a program has no password: it signs in with a token")
+			return nil, problemField("password", "A program has no password: it signs in with a token.")
 		}
 		if hash, err = HashPassword(*in.Body.Password, o.Name); err != nil {
 			return nil, problemField("password", err.Error())
@@ -123,10 +123,10 @@ func (h *Handler) operator(ctx context.Context, name string) (policy.Operator, e
 	if !errors.Is(err, record.ErrNotFound) {
 		return o, err
 	}
-	p := &Problem{Status: http.StatusNotFound, Code: "not_found", Detail: "no operator is called " + naming.Show(name), Next: "list them: genarch operator list"}
+	p := &Problem{Status: http.StatusNotFound, Code: "not_found", Detail: "No operator is called " + naming.Show(name) + ".", Next: "List them: genarch operator list"}
 	if list, err := h.Records.Operators(ctx); err == nil {
 		if near, found := naming.Nearest(name, each(list, func(o policy.Operator) string { return o.Name })); found {
-			p.Next = "do you mean " + near + "?"
+			p.Next = "Do you mean " + near + "?"
 		}
 	}
 	return o, p
@@ -163,7 +163,7 @@ func (h *Handler) makeToken(ctx context.Context, in *struct{ Body wire.TokenInpu
 	}
 	for _, n := range b.From {
 		if _, err := parseNetwork(n); err != nil {
-			return nil, problemField("from", fmt.Sprintf("%q is no address and no network such as 10.0.3.0/24", n))
+			return nil, problemField("from", fmt.Sprintf("%q is no address and no network such as 10.0.3.0/24.", n))
 		}
 	}
 	life := policy.TokenLife

@@ -134,35 +134,35 @@ func (h *Handler) problem(ctx context.Context, err error) *Problem {
 	}
 	switch {
 	case errors.Is(err, engine.ErrNotFound):
-		set(http.StatusNotFound, "not_found", "list what is there; names are compared letter by letter")
+		set(http.StatusNotFound, "not_found", "List what is there; names are compared letter by letter.")
 	case errors.Is(err, record.ErrNotFound):
 		set(http.StatusNotFound, "not_found", "")
 	case errors.Is(err, record.ErrExists):
-		set(http.StatusConflict, "exists", "choose another name")
+		set(http.StatusConflict, "exists", "Choose another name.")
 	case errors.Is(err, record.ErrStale):
-		set(http.StatusConflict, "stale", "read it again and repeat what you did")
+		set(http.StatusConflict, "stale", "Read it again and repeat what you did.")
 	case errors.Is(err, record.ErrUnavailable):
 		h.Log.ErrorContext(ctx, "the store is away", "error", err)
 		p.Detail = record.ErrUnavailable.Error()
 		if errors.Is(err, record.ErrFull) {
 			p.Detail = record.ErrFull.Error()
 		}
-		set(http.StatusServiceUnavailable, "store.unavailable", "try again in a moment")
+		set(http.StatusServiceUnavailable, "store.unavailable", "Try again in a moment.")
 	case errors.Is(err, record.ErrSealed):
 		set(http.StatusConflict, "secret.sealed", "")
 	case errors.Is(err, record.ErrSecretNeeded):
-		set(http.StatusUnprocessableEntity, "secret.needed", "give the password of the login too: --secret-file FILE")
+		set(http.StatusUnprocessableEntity, "secret.needed", "Give the password of the login too: --secret-file FILE")
 	case errors.Is(err, record.ErrInvalid), errors.Is(err, change.ErrIntent):
 		p.Detail = strings.ReplaceAll(p.Detail, "\n", ": ")
 		set(http.StatusUnprocessableEntity, "request.invalid", "")
 	case errors.Is(err, context.DeadlineExceeded):
-		set(http.StatusGatewayTimeout, "timeout", "try again; if it lasts, look at the server")
+		set(http.StatusGatewayTimeout, "timeout", "Try again; if it lasts, look at the server.")
 	case errors.Is(err, context.Canceled):
 		set(499, "cancelled", "")
 	default:
 		h.Log.ErrorContext(ctx, "internal error", "error", err)
 		p.Detail = "something went wrong inside Genarch; its log says what"
-		set(http.StatusInternalServerError, "internal", "look at the service's log")
+		set(http.StatusInternalServerError, "internal", "Look at the service's log.")
 	}
 	return titled(p)
 }
@@ -178,7 +178,7 @@ func titled(p *Problem) *Problem {
 func (h *Handler) engineProblem(err error, p *Problem) bool {
 	if e, ok := errors.AsType[*engine.IdentityError](err); ok {
 		p.Status, p.Code = http.StatusConflict, "identity.changed"
-		p.Next = "find out which one is right; if it is the new one: genarch server accept " + e.Server
+		p.Next = "Find out which one is right; if it is the new one: genarch server accept " + e.Server
 		known, found := wire.Identity(e.Known), wire.Identity(e.Found)
 		p.Known, p.Found = &known, &found
 		return true
@@ -194,27 +194,27 @@ func (h *Handler) engineProblem(err error, p *Problem) bool {
 // changeProblem renders why a change cannot be made or let run.
 func changeProblem(err error, p *Problem) bool {
 	if e, ok := errors.AsType[*record.Busy](err); ok {
-		p.Status, p.Code, p.Next = http.StatusConflict, "target.busy", "wait until that change has ended, then look again"
+		p.Status, p.Code, p.Next = http.StatusConflict, "target.busy", "Wait until that change has ended, then look again."
 		p.Detail = e.Error()
 		return true
 	}
 	if e, ok := errors.AsType[*change.Unaccepted](err); ok {
-		p.Status, p.Code, p.Cautions, p.Next = http.StatusConflict, "cautions.open", e.Codes, "read each of them, and accept it by its code"
+		p.Status, p.Code, p.Cautions, p.Next = http.StatusConflict, "cautions.open", e.Codes, "Read each of them, and accept it by its code."
 		return true
 	}
 	if e, ok := errors.AsType[*change.Unconfirmed](err); ok {
-		p.Status, p.Code, p.Next = http.StatusConflict, "confirm.missing", "type the name, or give it with --confirm"
+		p.Status, p.Code, p.Next = http.StatusConflict, "confirm.missing", "Type the name, or give it with --confirm"
 		p.Detail = e.Error()
 		return true
 	}
 	if e, ok := errors.AsType[*change.Outdated](err); ok {
 		c := renderChange(e.Change)
 		p.Status, p.Code, p.Differences, p.Change = http.StatusConflict, "brief.outdated", e.Differences, &c
-		p.Next = "nothing has run; read the new brief and decide again"
+		p.Next = "Nothing has run; read the new brief and decide again."
 		return true
 	}
 	if e, ok := errors.AsType[*change.NotYours](err); ok {
-		p.Status, p.Code, p.Next = http.StatusForbidden, "passwords.not_yours", "have them show it, or set another password"
+		p.Status, p.Code, p.Next = http.StatusForbidden, "passwords.not_yours", "Have them show it, or set another password."
 		p.Detail = e.Error()
 		return true
 	}
@@ -224,13 +224,13 @@ func changeProblem(err error, p *Problem) bool {
 		code   string
 		next   string
 	}{
-		{change.ErrStopped, http.StatusConflict, "brief.stopped", "put right what the findings say, then ask again"},
-		{change.ErrExpired, http.StatusConflict, "change.expired", "ask for it again"},
-		{change.ErrState, http.StatusConflict, "change.state", "look at the change as it is now; to do it once more, ask for it anew"},
-		{change.ErrTooLate, http.StatusConflict, "change.too_late", "wait for its end"},
-		{change.ErrKeyReused, http.StatusConflict, "idempotency.reused", "take another key for another request"},
-		{change.ErrClosing, http.StatusServiceUnavailable, "closing", "try again in a moment"},
-		{change.ErrFull, http.StatusServiceUnavailable, "full", "try again in a moment"},
+		{change.ErrStopped, http.StatusConflict, "brief.stopped", "Put right what the findings say, then ask again."},
+		{change.ErrExpired, http.StatusConflict, "change.expired", "Ask for it again."},
+		{change.ErrState, http.StatusConflict, "change.state", "Look at the change as it is now; to do it once more, create a new change."},
+		{change.ErrTooLate, http.StatusConflict, "change.too_late", "Wait for its end."},
+		{change.ErrKeyReused, http.StatusConflict, "idempotency.reused", "Use another key for another request."},
+		{change.ErrClosing, http.StatusServiceUnavailable, "closing", "Try again in a moment."},
+		{change.ErrFull, http.StatusServiceUnavailable, "full", "Try again in a moment."},
 	} {
 		if errors.Is(err, k.err) {
 			p.Status, p.Code, p.Next = k.status, k.code, k.next

@@ -53,8 +53,8 @@ func (h *Handler) signIn(ctx context.Context, in *signInRequest) (*signedIn, err
 	device := h.knownDevice(in.Device, name)
 	if wait, ok := h.signIns.allow(name, address, device); !ok {
 		h.Log.WarnContext(ctx, "too many sign-ins", "address", address)
-		return nil, &Problem{Status: http.StatusTooManyRequests, Code: "sign_in.slow", Detail: "too many attempts to sign in",
-			Next: fmt.Sprintf("try again in %d s", int(math.Ceil(wait.Seconds())))}
+		return nil, &Problem{Status: http.StatusTooManyRequests, Code: "sign_in.slow", Detail: "Too many attempts to sign in.",
+			Next: fmt.Sprintf("Try again in %d s.", int(math.Ceil(wait.Seconds())))}
 	}
 	operator, hash, err := h.Records.Operator(ctx, name)
 	unknown := errors.Is(err, record.ErrNotFound) || err == nil && hash == ""
@@ -74,7 +74,7 @@ func (h *Handler) signIn(ctx context.Context, in *signInRequest) (*signedIn, err
 		h.signIns.failed(name)
 		h.Log.WarnContext(ctx, "sign-in refused", "name", said, "address", address)
 		h.refused.note(ctx, refusal{policy.Service, "sign_in.refused", said, address})
-		return nil, &Problem{Status: http.StatusUnauthorized, Code: "sign_in.refused", Detail: "name or password is wrong"}
+		return nil, &Problem{Status: http.StatusUnauthorized, Code: "sign_in.refused", Detail: "Name or password is wrong."}
 	}
 	h.signIns.forget(name, address, device)
 	notices, err := h.notices(ctx, name)
@@ -108,7 +108,7 @@ func (h *Handler) matches(ctx context.Context, password, hash string, unknown bo
 	var compared error
 	if err := h.signIns.hash(ctx, func() { match, compared = argon2id.ComparePasswordAndHash(password, hash) }); err != nil {
 		if errors.Is(err, errBusy) {
-			return false, &Problem{Status: http.StatusServiceUnavailable, Code: "sign_in.busy", Detail: err.Error(), Next: "try again in a moment"}
+			return false, &Problem{Status: http.StatusServiceUnavailable, Code: "sign_in.busy", Detail: err.Error(), Next: "Try again in a moment."}
 		}
 		return false, err
 	}
@@ -155,10 +155,10 @@ func (h *Handler) knownDevice(mark, name string) string {
 func (h *Handler) setOwnPassword(ctx context.Context, in *struct{ Body wire.PasswordChange }) (*empty, error) {
 	who := from(ctx)
 	if who.Program || who.tokenID != 0 && !who.login {
-		return nil, &Problem{Status: http.StatusForbidden, Code: "password.by_token", Detail: "a password is not set by a token", Next: "sign in to the console, or with genarch login"}
+		return nil, &Problem{Status: http.StatusForbidden, Code: "password.by_token", Detail: "A password is not set by a token.", Next: "Sign in to the console, or with genarch login"}
 	}
 	if wait, ok := h.signIns.allow(who.Name, who.address, ""); !ok {
-		return nil, &Problem{Status: http.StatusTooManyRequests, Code: "sign_in.slow", Detail: "too many attempts", Next: fmt.Sprintf("try again in %d s", int(math.Ceil(wait.Seconds())))}
+		return nil, &Problem{Status: http.StatusTooManyRequests, Code: "sign_in.slow", Detail: "Too many attempts.", Next: fmt.Sprintf("Try again in %d s.", int(math.Ceil(wait.Seconds())))}
 	}
 	operator, hash, err := h.Records.Operator(ctx, who.Name)
 	if err != nil {
@@ -171,7 +171,7 @@ func (h *Handler) setOwnPassword(ctx context.Context, in *struct{ Body wire.Pass
 	if !match {
 		h.signIns.failed(who.Name)
 		h.refused.note(ctx, refusal{who.Name, "password.refused", who.Name, who.address})
-		return nil, problemField("old", "the present password is another one")
+		return nil, problemField("old", "The present password is another one.")
 	}
 	fresh, err := HashPassword(in.Body.New, who.Name)
 	if err != nil {

@@ -127,7 +127,7 @@ func sessionsOf(in *wire.SessionsSpec) (*change.SessionsSpec, error) {
 	for _, text := range in.IDs {
 		id, err := catalog.ParseSessionID(text)
 		if err != nil {
-			return nil, &Problem{Status: 422, Code: "session.identity", Detail: err.Error(), Next: "list them: genarch session list"}
+			return nil, &Problem{Status: 422, Code: "session.identity", Detail: err.Error(), Next: "List them: genarch session list"}
 		}
 		out.IDs = append(out.IDs, id)
 	}

@@ -26,7 +26,7 @@ func splitWho(c *cli.Command, kind string) (server string, p wire.Principal, err
 	}
 	word, name, typed := strings.Cut(rest, ":")
 	if !ok || server == "" || rest == "" || !typed || word != "account" && word != "role" {
-		return "", p, usage("name it with its server: %s SERVER/%s:NAME, not %q", c.FullName(), kind, text)
+		return "", p, usage("Name it with its server: %s SERVER/%s:NAME, not %q", c.FullName(), kind, text)
 	}
 	return server, principal(word == "role", name), nil
 }
@@ -158,14 +158,14 @@ func (a app) accountCommand() *cli.Command {
 			a.accountVerb("account", "alter", "set its limit, its expiry, its comment, and what else its engine has",
 				optionFlags("connection-limit", "expires", "comment"), "account.alter", asAsked),
 			lock("lock", "keep it from signing in; open sessions go on unless ended too", true), lock("unlock", "let it sign in again", false),
-			a.accountVerb("account", "password", "give it another password: generated and shown once, unless given",
+			a.accountVerb("account", "password", "set another password: generated and shown once, unless given",
 				append(passwordFlags(false), optionFlags()...), "account.password", a.password),
 			a.accountVerb("account", "rename", "give it another name, or another host where that is part of it",
 				[]cli.Flag{&cli.StringFlag{Name: "to", Usage: "the new name"}, &cli.StringFlag{Name: "host", Usage: "the new host"}}, "account.rename",
 				func(c *cli.Command, spec *wire.AccountSpec) error {
 					spec.NewName, spec.NewHost = c.String("to"), c.String("host")
 					if spec.NewName == "" && spec.NewHost == "" {
-						return usage("say the new name with --to")
+						return usage("Say the new name with --to.")
 					}
 					return nil
 				}),
@@ -417,7 +417,7 @@ func (a app) showUnknown(list []string) {
 func (a app) compareAccounts(ctx context.Context, c *cli.Command) error {
 	left, right := c.StringArg("left"), c.StringArg("right")
 	if left == "" || right == "" {
-		return usage("name two accounts: %s SERVER/account:NAME SERVER/account:NAME", c.FullName())
+		return usage("Name two accounts: %s SERVER/account:NAME SERVER/account:NAME", c.FullName())
 	}
 	api, err := a.connect(c)
 	if err != nil {

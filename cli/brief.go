@@ -36,7 +36,7 @@ func (a app) showBrief(b wire.Brief) {
 			a.showFinding(f)
 		}
 		if len(unseen) > 0 {
-			a.sayWrapped("      ", faint.Render("not visible from here: "+strings.Join(unseen, "; ")))
+			a.sayWrapped("      ", faint.Render("not visible from here: "+strings.Join(unseen, " ")))
 		}
 	}
 	a.showAffected(b)
@@ -131,28 +131,28 @@ func (a app) decide(b wire.Brief, agreed bool, accepted []string, confirm string
 			continue
 		}
 		if !a.Terminal {
-			return none, &exitError{ExitUnconfirmed, fmt.Errorf("nothing has run: the caution %s has to be accepted, with --accept %s", f.Code, f.Code)}
+			return none, &exitError{ExitUnconfirmed, fmt.Errorf("Nothing has run: the caution %s has to be accepted, with --accept %s", f.Code, f.Code)}
 		}
 		answer, err := a.ask(fmt.Sprintf("Accept the caution by typing %s: ", f.Code))
 		if err != nil {
 			return none, err
 		}
 		if answer != f.Code {
-			return none, &exitError{ExitUnconfirmed, fmt.Errorf("nothing has run: the caution %s was not accepted", f.Code)}
+			return none, &exitError{ExitUnconfirmed, fmt.Errorf("Nothing has run: the caution %s was not accepted", f.Code)}
 		}
 		accepted = append(accepted, f.Code)
 	}
 	out := wire.Run{Fingerprint: b.Fingerprint, Accept: accepted, Confirm: confirm}
 	if b.Confirm != "" && confirm != b.Confirm {
 		if confirm != "" || !a.Terminal {
-			return none, &exitError{ExitUnconfirmed, fmt.Errorf("nothing has run: this is final; confirm it by its name, with --confirm %s", b.Confirm)}
+			return none, &exitError{ExitUnconfirmed, fmt.Errorf("Nothing has run: this is final; confirm it by its name, with --confirm %s", b.Confirm)}
 		}
 		answer, err := a.ask(fmt.Sprintf("This is final. %s%s (%s): type %s to confirm: ", strings.ToUpper(b.Summary[:1]), visible(b.Summary[1:]), b.Environment, visible(b.Confirm)))
 		if err != nil {
 			return none, err
 		}
 		if out.Confirm = answer; answer != b.Confirm {
-			return none, &exitError{ExitUnconfirmed, fmt.Errorf("nothing has run: %s was not typed", b.Confirm)}
+			return none, &exitError{ExitUnconfirmed, fmt.Errorf("Nothing has run: %s was not typed", b.Confirm)}
 		}
 		return out, nil
 	}
@@ -160,14 +160,14 @@ func (a app) decide(b wire.Brief, agreed bool, accepted []string, confirm string
 		return out, nil
 	}
 	if !a.Terminal {
-		return none, &exitError{ExitUnconfirmed, fmt.Errorf("nothing has run: there is nobody to ask; agree to the brief above with --yes")}
+		return none, &exitError{ExitUnconfirmed, fmt.Errorf("Nothing has run: there is nobody to ask; agree to the brief above with --yes")}
 	}
 	answer, err := a.ask(fmt.Sprintf("%s%s (%s)? Type yes: ", strings.ToUpper(b.Summary[:1]), visible(b.Summary[1:]), b.Environment))
 	if err != nil {
 		return none, err
 	}
 	if answer != "yes" {
-		return none, &exitError{ExitUnconfirmed, fmt.Errorf("nothing has run")}
+		return none, &exitError{ExitUnconfirmed, fmt.Errorf("Nothing has run.")}
 	}
 	return out, nil
 }

@@ -45,7 +45,7 @@ func (a app) alter(ctx context.Context, c *cli.Command, in wire.Intent) error {
 		}
 		a.showBrief(b)
 		if b.Stopped {
-			return &exitError{ExitFailed, errors.New("it could not run")}
+			return &exitError{ExitFailed, errors.New("It could not run.")}
 		}
 		a.say("nothing was done (dry run)")
 		return nil
@@ -62,7 +62,7 @@ func (a app) alter(ctx context.Context, c *cli.Command, in wire.Intent) error {
 		if _, err := api.Withdraw(ctx, change.ID); err != nil {
 			return err
 		}
-		return &exitError{ExitFailed, errors.New("nothing has run: the findings above stop it")}
+		return &exitError{ExitFailed, errors.New("Nothing has run: the findings above stop it.")}
 	}
 	me, err := api.Session(ctx)
 	if err != nil {
@@ -90,7 +90,7 @@ func (a app) submit(ctx context.Context, c *cli.Command, api *client.Client, cha
 		}
 		if answer != "yes" {
 			_, _ = api.Withdraw(context.WithoutCancel(ctx), change.ID)
-			return &exitError{ExitUnconfirmed, errors.New("nothing was asked for: agree to the brief above with --yes")}
+			return &exitError{ExitUnconfirmed, errors.New("Nothing was asked for: agree to the brief above with --yes")}
 		}
 	}
 	change, err := api.Submit(ctx, change.ID)
@@ -100,7 +100,7 @@ func (a app) submit(ctx context.Context, c *cli.Command, api *client.Client, cha
 	if err := print(a, c, change, []wire.Change{change}, changeColumns()); err != nil {
 		return err
 	}
-	return &exitError{ExitUnconfirmed, fmt.Errorf("change %d waits for somebody who may run it: genarch change run %d; see how it goes with: genarch change follow %d", change.ID, change.ID, change.ID)}
+	return &exitError{ExitUnconfirmed, fmt.Errorf("Change %d waits for somebody who may run it: genarch change run %d; see how it goes with: genarch change follow %d", change.ID, change.ID, change.ID)}
 }
 
 // runDecided asks for agreement, runs the change and follows it. When the
@@ -122,9 +122,9 @@ func (a app) runDecided(ctx context.Context, c *cli.Command, api *client.Client,
 		a.say("")
 		a.showBrief(problem.Change.Brief)
 		if problem.Change.Brief.Stopped {
-			return &exitError{ExitFailed, errors.New("nothing has run: the findings above stop it")}
+			return &exitError{ExitFailed, errors.New("Nothing has run: the findings above stop it.")}
 		}
-		return &exitError{ExitUnconfirmed, fmt.Errorf("look at the new brief, then: genarch change run %d", problem.Change.ID)}
+		return &exitError{ExitUnconfirmed, fmt.Errorf("Look at the new brief, then: genarch change run %d", problem.Change.ID)}
 	}
 	if err != nil {
 		return err
@@ -163,7 +163,7 @@ func (a app) follow(ctx context.Context, c *cli.Command, api *client.Client, cha
 		change = stopped
 	}
 	if !change.Ended {
-		return &exitError{ExitFailed, fmt.Errorf("stopped watching; the change goes on: genarch change follow %d; to stop it: genarch change stop %d", change.ID, change.ID)}
+		return &exitError{ExitFailed, fmt.Errorf("Stopped watching; the change goes on: genarch change follow %d; to stop it: genarch change stop %d", change.ID, change.ID)}
 	}
 	return a.conclude(ctx, c, api, change, false)
 }
@@ -279,7 +279,7 @@ func (a app) changeCommand() *cli.Command {
 		return func(ctx context.Context, c *cli.Command) error {
 			n := c.Uint64Arg("id")
 			if n == 0 {
-				return usage("name the change by its number: %s ID", c.FullName())
+				return usage("Name the change by its number: %s ID", c.FullName())
 			}
 			api, err := a.connect(c)
 			if err != nil {

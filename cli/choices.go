@@ -23,7 +23,7 @@ func (a app) choicesCommand() *cli.Command {
 func (a app) listChoices(ctx context.Context, c *cli.Command) error {
 	server, key := c.StringArg("server"), c.StringArg("list")
 	if server == "" {
-		return usage("name the server: %s SERVER", c.FullName())
+		return usage("Name the server: %s SERVER", c.FullName())
 	}
 	api, err := a.connect(c)
 	if err != nil {

@@ -57,7 +57,7 @@ func (a app) connect(c *cli.Command) (*client.Client, error) {
 	address, tokenFile := c.String("url"), c.String("token-file")
 	if tokenFile != "" {
 		if address == "" {
-			return nil, usage("--token-file needs --url (or GENARCH_URL) beside it")
+			return nil, usage("--token-file needs --url (or GENARCH_URL) beside it.")
 		}
 		if err := client.CheckAddress(address); err != nil {
 			return nil, usage("%w", err)
@@ -71,12 +71,12 @@ func (a app) connect(c *cli.Command) (*client.Client, error) {
 	l, err := readLogin()
 	if err != nil {
 		if errors.Is(err, os.ErrNotExist) {
-			return nil, &exitError{ExitNotAllowed, errors.New("nobody is signed in: genarch login URL, or for a program GENARCH_URL and GENARCH_TOKEN_FILE")}
+			return nil, &exitError{ExitNotAllowed, errors.New("Nobody is signed in: genarch login URL, or for a program GENARCH_URL and GENARCH_TOKEN_FILE")}
 		}
 		return nil, fmt.Errorf("the login cannot be read: %w", err)
 	}
 	if address != "" && strings.TrimSuffix(address, "/") != l.URL {
-		return nil, &exitError{ExitNotAllowed, fmt.Errorf("the login is for %s, not for %s: genarch login %s", l.URL, address, address)}
+		return nil, &exitError{ExitNotAllowed, fmt.Errorf("The login is for %s, not for %s: genarch login %s", l.URL, address, address)}
 	}
 	if err := client.CheckAddress(l.URL); err != nil && !l.Insecure {
 		return nil, usage("%w", err)
@@ -99,7 +99,7 @@ func (a app) loginCommand() *cli.Command {
 				address = c.String("url")
 			}
 			if address == "" {
-				return usage("name the address: genarch login http://127.0.0.1:7437")
+				return usage("Name the address: genarch login http://127.0.0.1:7437")
 			}
 			address = strings.TrimSuffix(address, "/")
 			if err := client.CheckAddress(address); err != nil && !c.Bool("insecure") {
@@ -199,7 +199,7 @@ func (a app) revokeOwn(ctx context.Context, l login) {
 }
 
 // errNoTerminal: a question has nobody to answer it.
-var errNoTerminal = &exitError{ExitUnconfirmed, errors.New("there is no terminal to ask on")}
+var errNoTerminal = &exitError{ExitUnconfirmed, errors.New("There is no terminal to ask on.")}
 
 // ask asks a question on the terminal.
 func (a app) ask(question string) (string, error) {
@@ -209,7 +209,7 @@ func (a app) ask(question string) (string, error) {
 	fmt.Fprint(a.Err, question)
 	line, err := bufio.NewReader(a.In).ReadString('\n')
 	if err != nil && line == "" {
-		return "", &exitError{ExitUnconfirmed, errors.New("nothing was answered")}
+		return "", &exitError{ExitUnconfirmed, errors.New("Nothing was answered.")}
 	}
 	return strings.TrimSpace(line), nil
 }
@@ -225,7 +225,7 @@ func (a app) secret(file, question string) (string, error) {
 	case file != "":
 		text, err = os.ReadFile(file)
 	case !a.Terminal:
-		return "", usage("no secret was given: name a file with it, or - for standard input")
+		return "", usage("No secret was given: name a file with it, or - for standard input.")
 	default:
 		fmt.Fprint(a.Err, question)
 		text, err = term.ReadPassword(int(os.Stdin.Fd()))
@@ -236,7 +236,7 @@ func (a app) secret(file, question string) (string, error) {
 	}
 	secret := strings.TrimRight(string(text), "\r\n")
 	if secret == "" {
-		return "", usage("the secret is empty")
+		return "", usage("The secret is empty.")
 	}
 	return secret, nil
 }

@@ -20,7 +20,7 @@ func splitAddress(c *cli.Command) (server, name string, err error) {
 	server, name, ok := strings.Cut(text, "/")
 	name = strings.TrimPrefix(name, "database:")
 	if !ok || server == "" || name == "" {
-		return "", "", usage("name the database with its server: %s SERVER/DATABASE, not %q", c.FullName(), text)
+		return "", "", usage("Name the database with its server: %s SERVER/DATABASE, not %q", c.FullName(), text)
 	}
 	return server, name, nil
 }
@@ -91,7 +91,7 @@ func (a app) createDatabase(ctx context.Context, c *cli.Command) error {
 	if team := c.String("for-team"); team != "" {
 		spec.Team = &wire.TeamSpec{Name: team, Host: c.String("client-host")}
 	} else if c.IsSet("client-host") {
-		return usage("--client-host says where a team's accounts come from: it needs --for-team")
+		return usage("--client-host says where a team's accounts come from: it needs --for-team.")
 	}
 	in := wire.Intent{Kind: "database.create", Server: server, Database: &spec}
 	if c.Bool("clear-template") {
@@ -112,7 +112,7 @@ func (a app) alterDatabase(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if len(spec.Options) == 0 {
-		return usage("say what to alter: %s SERVER/DATABASE --comment …, or --set NAME=VALUE", c.FullName())
+		return usage("Say what to alter: %s SERVER/DATABASE --comment …, or --set NAME=VALUE", c.FullName())
 	}
 	in := wire.Intent{Kind: "database.alter", Server: server, Database: &spec}
 	// Only some alterations need the database empty of sessions.
@@ -186,7 +186,7 @@ func sortDatabases(list []wire.Database, by string, engine wire.Engine) error {
 			}
 		}
 		if !slices.Contains(names, by) {
-			return usage("sort by name, size, tables, sessions, %s, not %q", strings.Join(names, ", "), by)
+			return usage("Sort by name, size, tables, sessions, %s, not %q.", strings.Join(names, ", "), by)
 		}
 		compare = func(x, y wire.Database) int { return compareValues(property(x, by), property(y, by)) }
 	}

@@ -53,7 +53,7 @@ func (a app) listEngines(ctx context.Context, c *cli.Command) error {
 func (a app) showEngine(ctx context.Context, c *cli.Command) error {
 	name := c.StringArg("engine")
 	if name == "" {
-		return usage("name the engine: %s ENGINE", c.FullName())
+		return usage("Name the engine: %s ENGINE", c.FullName())
 	}
 	api, err := a.connect(c)
 	if err != nil {

@@ -84,7 +84,7 @@ func options(c *cli.Command) (map[string]any, error) {
 	for _, text := range *set {
 		name, value, ok := strings.Cut(text, "=")
 		if !ok || name == "" {
-			return nil, usage("write an option as --set NAME=VALUE, not %q", text)
+			return nil, usage("Write an option as --set NAME=VALUE, not %q.", text)
 		}
 		switch had := out[name].(type) {
 		case nil:
@@ -94,7 +94,7 @@ func options(c *cli.Command) (map[string]any, error) {
 		case []any:
 			out[name] = append(had, value)
 		default:
-			return nil, usage("%s is given twice: by --%s and by --set", name, strings.ReplaceAll(name, "_", "-"))
+			return nil, usage("%s is given twice: by --%s and by --set.", name, strings.ReplaceAll(name, "_", "-"))
 		}
 	}
 	if len(out) == 0 {

@@ -48,7 +48,7 @@ func (a app) printHandover(c *cli.Command, h wire.Handover) error {
 		for _, x := range h.Accounts {
 			text := formText(x, form)
 			if text == "" {
-				return usage("there is no form %q; there are url, dsn, jdbc, env, options, passwords", form)
+				return usage("There is no form %q; there are url, dsn, jdbc, env, options, passwords.", form)
 			}
 			fmt.Fprintln(a.Out, strings.TrimRight(text, "\n"))
 		}

@@ -21,7 +21,7 @@ func (a app) operatorCommand() *cli.Command {
 		return func(ctx context.Context, c *cli.Command) error {
 			n := c.StringArg("name")
 			if n == "" {
-				return usage("name the operator: %s NAME", c.FullName())
+				return usage("Name the operator: %s NAME", c.FullName())
 			}
 			api, err := a.connect(c)
 			if err != nil {
@@ -82,7 +82,7 @@ func (a app) operatorCommand() *cli.Command {
 				}
 				p.RevokeTokens = c.Bool("revoke-tokens")
 				if p == (wire.OperatorPatch{}) {
-					return wire.Operator{}, usage("nothing to alter was named (see %s --help)", c.FullName())
+					return wire.Operator{}, usage("Nothing to alter was named (see %s --help)", c.FullName())
 				}
 				o, err := api.EditOperator(ctx, n, p)
 				if err == nil && o.TokensLeft > 0 && p.Password != nil {

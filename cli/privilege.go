@@ -65,7 +65,7 @@ func (a app) privilegeCommand() *cli.Command {
 					spec.On = readObject(c, database)
 				}
 				if intent == "privilege.grant" && spec.Bundle == "" && len(spec.Privileges) == 0 {
-					return usage("say what to grant: --bundle read, write, build or own; or --privilege")
+					return usage("Say what to grant: --bundle read, write, build or own; or --privilege.")
 				}
 				return a.alter(ctx, c, wire.Intent{Kind: intent, Server: server, Grant: &spec})
 			}}
@@ -130,7 +130,7 @@ func grantColumns(withHolder bool) []column[wire.GrantLine] {
 func (a app) listGrants(ctx context.Context, c *cli.Command) error {
 	at, err := naming.ParseAddress(c.StringArg("address"))
 	if err != nil || at.Name == "" && at.Host == "" {
-		return usage("name a database or an account: %s SERVER/DATABASE or SERVER/account:NAME", c.FullName())
+		return usage("Name a database or an account: %s SERVER/DATABASE or SERVER/account:NAME", c.FullName())
 	}
 	q := url.Values{"limit": {strconv.Itoa(c.Int("limit"))}}
 	onDatabase := at.Kind == naming.KindDatabase
@@ -280,7 +280,7 @@ func readTarget(c *cli.Command, text string) url.Values {
 func (a app) showWhy(ctx context.Context, c *cli.Command) error {
 	privilege, object := c.StringArg("privilege"), c.StringArg("object")
 	if privilege == "" || object == "" {
-		return usage("say which privilege on what: %s SERVER/account:NAME PRIVILEGE OBJECT", c.FullName())
+		return usage("Say which privilege on what: %s SERVER/account:NAME PRIVILEGE OBJECT", c.FullName())
 	}
 	server, p, err := splitWho(c, "account")
 	if err != nil {

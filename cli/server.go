@@ -23,7 +23,7 @@ func (a app) withServer(f func(context.Context, *cli.Command, *client.Client, st
 	return func(ctx context.Context, c *cli.Command) error {
 		name := c.StringArg("server")
 		if name == "" {
-			return usage("name the server: %s SERVER", c.FullName())
+			return usage("Name the server: %s SERVER", c.FullName())
 		}
 		api, err := a.connect(c)
 		if err != nil {
@@ -100,7 +100,7 @@ func (a app) serverCommand() *cli.Command {
 func (a app) prepareServer(ctx context.Context, c *cli.Command) error {
 	name := c.StringArg("engine")
 	if name == "" {
-		return usage("name the engine: %s ENGINE (genarch engine list)", c.FullName())
+		return usage("Name the engine: %s ENGINE (genarch engine list)", c.FullName())
 	}
 	api, err := a.connect(c)
 	if err != nil {
@@ -229,7 +229,7 @@ func (a app) editServer(ctx context.Context, c *cli.Command, api *client.Client,
 		p.NameRule, given = &rule, true
 	}
 	if !given {
-		return usage("nothing to alter was named (see %s --help)", c.FullName())
+		return usage("Nothing to alter was named (see %s --help)", c.FullName())
 	}
 	if _, err := api.EditServer(ctx, name, p); err != nil {
 		return err
@@ -283,17 +283,17 @@ func (a app) forgetServer(ctx context.Context, c *cli.Command, api *client.Clien
 		found = found || x.Name == name
 	}
 	if !found {
-		return &exitError{ExitNotFound, fmt.Errorf("no server %s is registered", name)}
+		return &exitError{ExitNotFound, fmt.Errorf("No server %s is registered.", name)}
 	}
 	typed := c.String("confirm")
 	if typed == "" {
 		a.say("Genarch forgets how to reach %s, its admin login's password included. Nothing on the server is touched; past changes and the journal stay.", name)
 		if typed, err = a.ask("Type the server's name: "); err != nil {
-			return &exitError{ExitUnconfirmed, fmt.Errorf("nothing was done: confirm with --confirm %s", name)}
+			return &exitError{ExitUnconfirmed, fmt.Errorf("Nothing was done: confirm with --confirm %s", name)}
 		}
 	}
 	if typed != name {
-		return &exitError{ExitUnconfirmed, errors.New("nothing was done: that is not the name")}
+		return &exitError{ExitUnconfirmed, errors.New("Nothing was done: that is not the name.")}
 	}
 	if err := api.ForgetServer(ctx, name); err != nil {
 		return err

@@ -47,7 +47,7 @@ func clearing(c *cli.Command) (*wire.ClearingSpec, error) {
 	}
 	if out.WhenEmpty > 0 {
 		if c.IsSet("grace") {
-			return nil, usage("--grace ends sessions after a while, --when-empty ends nobody: give one of them")
+			return nil, usage("--grace ends sessions after a while, --when-empty ends nobody: give one of them.")
 		}
 		out.Grace = 0
 	}
@@ -82,7 +82,7 @@ func serverAndDatabase(text string) (server, database string) {
 func (a app) listSessions(ctx context.Context, c *cli.Command) error {
 	server, database := serverAndDatabase(c.StringArg("address"))
 	if server == "" {
-		return usage("name the server: %s SERVER[/DATABASE]", c.FullName())
+		return usage("Name the server: %s SERVER[/DATABASE]", c.FullName())
 	}
 	api, err := a.connect(c)
 	if err != nil {
@@ -261,7 +261,7 @@ func splitSession(text string) (server, id string, ok bool) {
 func (a app) showSession(ctx context.Context, c *cli.Command) error {
 	server, id, ok := splitSession(c.StringArg("address"))
 	if !ok {
-		return usage("name it with its server: %s SERVER/session:ID", c.FullName())
+		return usage("Name it with its server: %s SERVER/session:ID", c.FullName())
 	}
 	api, err := a.connect(c)
 	if err != nil {
@@ -276,7 +276,7 @@ func (a app) showSession(ctx context.Context, c *cli.Command) error {
 			return a.printSession(c, s, list.Read)
 		}
 	}
-	return &exitError{ExitNotFound, fmt.Errorf("session %s is not there (any more); list them: genarch session list %s", id, server)}
+	return &exitError{ExitNotFound, fmt.Errorf("Session %s is not open any more; list them: genarch session list %s", id, server)}
 }
 
 func (a app) printSession(c *cli.Command, s wire.ServerSession, read time.Time) error {
@@ -318,16 +318,16 @@ func (a app) endSessions(ctx context.Context, c *cli.Command) error {
 		on, id, isSession := splitSession(text)
 		switch {
 		case byFilter && isSession:
-			return usage("name sessions either by their identity or by what they are")
+			return usage("Name sessions either by their identity or by what they are.")
 		case byFilter:
 			on, spec.Database = serverAndDatabase(text)
 		case !isSession:
-			return usage("name each session as SERVER/session:ID, or say whose sessions of %s are meant, for example with --account", text)
+			return usage("Name each session as SERVER/session:ID, or say whose sessions of %s are meant, for example with --account.", text)
 		default:
 			spec.IDs = append(spec.IDs, id)
 		}
 		if server != "" && (on != server || byFilter) {
-			return usage("one server at a time")
+			return usage("One server at a time.")
 		}
 		server = on
 	}

@@ -95,8 +95,8 @@ func testAlterPostgres(t *testing.T, s *service) {
 	has(t, "taken away", s.run(0, "database", "alter", "harbour/tickets_prod", "--set", "settings.work_mem=", "--yes").err, "64MB → the server's", `RESET "work_mem"`)
 	has(t, "a setting that the server refuses", s.run(1, "database", "alter", "harbour/tickets_prod", "--set", "settings.work_mem=lots", "--yes").err, "[setting.refused]", "invalid value")
 	has(t, "what is fixed", s.run(2, "database", "alter", "harbour/tickets_prod", "--encoding", "LATIN1", "--yes").err, "encoding is fixed once the database is made", "make a new database")
-	has(t, "mistyped", s.run(2, "database", "alter", "harbour/tickets_prod", "--set", "conection_limit=4", "--yes").err, "did you mean connection_limit?")
-	has(t, "nothing", s.run(2, "database", "alter", "harbour/tickets_prod").err, "say what to alter")
+	has(t, "mistyped", s.run(2, "database", "alter", "harbour/tickets_prod", "--set", "conection_limit=4", "--yes").err, "Did you mean connection_limit?")
+	has(t, "nothing", s.run(2, "database", "alter", "harbour/tickets_prod").err, "Say what to alter")
 	has(t, "no value", s.run(2, "database", "alter", "harbour/tickets_prod", "--set", "is_template").err, "--set NAME=VALUE")
 	has(t, "a caution", s.run(3, "database", "alter", "harbour/tickets_prod", "--set", "is_template=yes", "--yes").err, "[template.open]", "--accept template.open")
 	has(t, "not there", s.run(1, "database", "alter", "harbour/tickts_prod", "--comment", "x", "--yes").err, "List them: genarch database list harbour")
@@ -115,7 +115,7 @@ func testAlterPostgres(t *testing.T, s *service) {
 	}
 	status, problem, _ := s.call("POST", "/api/v1/briefs", s.token, `{"kind":"database.alter","server":"harbour","database":{"name":"tickets_prod","options":{"conection_limit":3,"encoding":"UTF8"}}}`)
 	text, _ := json.Marshal(problem)
-	has(t, "both are named", string(text), "body.database.options.conection_limit", "body.database.options.encoding", "did you mean")
+	has(t, "both are named", string(text), "body.database.options.conection_limit", "body.database.options.encoding", "Did you mean")
 	if status != 422 || problem["code"] != "option.invalid" {
 		t.Errorf("%d %v", status, problem["code"])
 	}

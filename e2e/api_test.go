@@ -72,10 +72,10 @@ func testStrict(t *testing.T, s *service) {
 		{"POST", "/api/v1/changes", `{"kind":"database.create","server":"harbour","database":{"name":"x","ownr":"y"}}`, 422, "body.database.ownr"},
 		{"POST", "/api/v1/changes", `{"kind":"database.explode","server":"harbour"}`, 422, "body.kind"},
 		{"POST", "/api/v1/changes", `{"kind":"database.create","server":"harbour"}`, 422, "needs the part database"},
-		{"POST", "/api/v1/changes", `{"kind":"database.create","server":"nowhere","database":{"name":"x"}}`, 404, "no server nowhere"},
+		{"POST", "/api/v1/changes", `{"kind":"database.create","server":"nowhere","database":{"name":"x"}}`, 404, "No server nowhere"},
 		{"POST", "/api/v1/changes", `{"kind":`, 400, ""},
 		{"POST", "/api/v1/changes", `{"kind":"database.create","server":"harbour","database":{"name":"x","options":{"connection_limit":"many"}}}`, 422, "body.database.options.connection_limit"},
-		{"POST", "/api/v1/changes", `{"kind":"database.create","server":"harbour","database":{"name":"x","options":{"conection_limit":1,"stratgy":"x"}}}`, 422, "did you mean connection_limit?"},
+		{"POST", "/api/v1/changes", `{"kind":"database.create","server":"harbour","database":{"name":"x","options":{"conection_limit":1,"stratgy":"x"}}}`, 422, "Did you mean connection_limit?"},
 		{"POST", "/api/v1/changes", `{"kind":"database.create","server":"harbour","database":{"name":"x","options":{"owner":1.5}}}`, 422, "database.options.owner: 1.5 is no whole number"},
 		{"POST", "/api/v1/changes", `"` + strings.Repeat("x", 70<<10) + `"`, 413, ""},
 		{"POST", "/api/v1/changes/1/run", `{"fingerprint":"x","accept":[],"force":true}`, 422, "body.force"},
@@ -242,7 +242,7 @@ func testGuessing(t *testing.T, s *service) {
 	slowed := false
 	for range 12 {
 		status, body, _ := s.call("POST", "/api/v1/session", "", `{"name":"keeper","password":"guess"}`)
-		if status == 429 && strings.Contains(fmt.Sprint(body["next"]), "try again in") {
+		if status == 429 && strings.Contains(fmt.Sprint(body["next"]), "Try again in") {
 			slowed = true
 			break
 		}
@@ -253,7 +253,7 @@ func testGuessing(t *testing.T, s *service) {
 	if !slowed {
 		t.Error("twelve guesses in a row were all taken")
 	}
-	if _, body, _ := s.call("POST", "/api/v1/session", "", `{"name":"nobody-here","password":"guess"}`); body["detail"] != "name or password is wrong" {
+	if _, body, _ := s.call("POST", "/api/v1/session", "", `{"name":"nobody-here","password":"guess"}`); body["detail"] != "Name or password is wrong." {
 		t.Errorf("an unknown name is told apart: %v", body)
 	}
 }

@@ -40,17 +40,17 @@ func testUsage(t *testing.T, s *service) {
 		{[]string{"databse", "list"}, 2, "do you mean database"},
 		{[]string{"database", "lst"}, 2, "do you mean list"},
 		{[]string{"database", "list", "harbour", "--serch", "x"}, 2, "do you mean --search"},
-		{[]string{"database", "list"}, 2, "name the server"},
+		{[]string{"database", "list"}, 2, "Name the server"},
 		{[]string{"database", "list", "harbour", "extra"}, 2, "one argument too many"},
 		{[]string{"database", "create", "tickets"}, 2, "SERVER/DATABASE"},
 		{[]string{"database", "list", "harbour", "-o", "xml"}, 2, "table, json, yaml, csv"},
-		{[]string{"database", "list", "harbour", "--sort", "colour"}, 2, "sort by"},
-		{[]string{"database", "list", "harb0ur"}, 4, "do you mean harbour"},
-		{[]string{"database", "show", "harbour/nowhere"}, 4, "there is no database nowhere on harbour"},
-		{[]string{"change", "show", "4711"}, 4, "there is no change 4711"},
-		{[]string{"server", "forget", "nowhere", "--confirm", "nowhere"}, 4, "no server nowhere"},
-		{[]string{"--url", "http://127.0.0.1:1", "server", "list"}, 5, "the login is for"},
-		{[]string{"server", "edit", "harbour"}, 2, "nothing to alter"},
+		{[]string{"database", "list", "harbour", "--sort", "colour"}, 2, "Sort by"},
+		{[]string{"database", "list", "harb0ur"}, 4, "Do you mean harbour"},
+		{[]string{"database", "show", "harbour/nowhere"}, 4, "There is no database nowhere on harbour"},
+		{[]string{"change", "show", "4711"}, 4, "There is no change 4711"},
+		{[]string{"server", "forget", "nowhere", "--confirm", "nowhere"}, 4, "No server nowhere"},
+		{[]string{"--url", "http://127.0.0.1:1", "server", "list"}, 5, "The login is for"},
+		{[]string{"server", "edit", "harbour"}, 2, "Nothing to alter"},
 	} {
 		r := s.cli("", tt.args...)
 		if r.code != tt.code || !strings.Contains(r.err, tt.says) || r.out != "" {
@@ -135,7 +135,7 @@ func testUnconfirmed(t *testing.T, s *service) {
 	other := s.run(0, "database", "create", "harbour/never_prod", "--draft")
 	never := strings.Fields(strings.Split(other.out, "\n")[1])[0]
 	has(t, "withdraw", s.run(0, "change", "withdraw", never).out, "withdrawn")
-	has(t, "run a withdrawn one", s.run(1, "change", "run", never, "--yes").err, "is withdrawn", "ask for it anew")
+	has(t, "run a withdrawn one", s.run(1, "change", "run", never, "--yes").err, "is withdrawn", "create a new change")
 	has(t, "run a draft", s.run(0, "change", "run", id, "--yes").err, "read back as asked")
 	has(t, "run it again", s.run(1, "change", "run", id, "--yes").err, "is done")
 	has(t, "accepted", s.run(0, "database", "create", "harbour/t1ckets_prod", "--yes", "--accept", "name.lookalike").err, "read back as asked")
@@ -146,7 +146,7 @@ func testChoices(t *testing.T, s *service) {
 	has(t, "collations", s.run(0, "server", "choices", "quay", "collations", "--search", "utf8mb4_uca1400_as").out, "utf8mb4_uca1400_as_ci")
 	has(t, "templates", s.run(0, "server", "choices", "harbour", "templates").out, "template1", "template0")
 	has(t, "tablespaces", s.run(0, "server", "choices", "harbour", "tablespaces").out, "pg_default", "yes")
-	has(t, "no templates", s.run(4, "server", "choices", "quay", "templates").err, "MariaDB has no list of templates", "there are collations, encodings, owners")
+	has(t, "no templates", s.run(4, "server", "choices", "quay", "templates").err, "MariaDB has no list of templates", "There are collations, encodings, owners")
 	has(t, "the lists", s.run(0, "server", "choices", "quay").out, "encodings", "Character sets")
 }
 

@@ -36,7 +36,7 @@ func testSignIn(t *testing.T, s *service, b *testutil.Browser) {
 	p.Type("input[name=name]", "keeper")
 	p.Type("input[name=password]", "wrong")
 	p.Click("main form button")
-	p.WaitText("name or password is wrong")
+	p.WaitText("Name or password is wrong")
 	p.Axe("sign-in")
 	p.Type("input[name=password]", password)
 	p.Click("main form button")
@@ -91,7 +91,7 @@ func testYou(t *testing.T, s *service, b *testutil.Browser) {
 	p.Type("input[name=again]", second)
 	p.Axe("one's own account")
 	p.Click("form button.btn-primary")
-	p.WaitText("the present password is another one")
+	p.WaitText("The present password is another one")
 	p.Type("input[name=old]", first)
 	p.Click("form button.btn-primary")
 	p.WaitText("Your password is another one.")
@@ -235,7 +235,7 @@ func testAccessible(t *testing.T, s *service, b *testutil.Browser) {
 	for _, dark := range []bool{false, true} {
 		p.Dark(dark)
 		for path, ready := range map[string]string{"/": "2 of 2 servers answered", "/servers/harbour": "tickets_prod", "/servers/harbour/new-database": "Nothing runs yet",
-			"/servers/harbour/databases/tickets_prod": "connection limit", "/changes": "database.create", "/changes/1": "What happened", "/journal": "sign_in", "/servers/nowhere": "no server nowhere"} {
+			"/servers/harbour/databases/tickets_prod": "connection limit", "/changes": "database.create", "/changes/1": "What happened", "/journal": "sign_in", "/servers/nowhere": "No server nowhere"} {
 			p.Open(path)
 			p.WaitText(ready)
 			p.Axe(fmt.Sprintf("%s, dark %v", path, dark))

@@ -107,8 +107,8 @@ func TestOperators(t *testing.T) {
 		if status, _, _ := s.call("GET", "/api/v1/operators", s.token, "", "If-None-Match", mark); status != 200 {
 			t.Errorf("read again after an alteration: %d", status)
 		}
-		has(t, "a name that is nearly right", s.run(4, "token", "create", "robt", "--title", "x").err, "no operator is called robt", "do you mean robot?")
-		has(t, "a server that is nearly right", s.run(4, "server", "show", "harbour").err, "no server harbour is registered")
+		has(t, "a name that is nearly right", s.run(4, "token", "create", "robt", "--title", "x").err, "No operator is called robt", "Do you mean robot?")
+		has(t, "a server that is nearly right", s.run(4, "server", "show", "harbour").err, "No server harbour is registered")
 	})
 
 	t.Run("a stream ends", func(t *testing.T) {

@@ -51,7 +51,7 @@ func TestPreparedLogin(t *testing.T) {
 			s.add(x.name, x.id, "staging", &localdb.Server{Host: x.running.Host, Port: x.running.Port, Admin: `gen"arch`, Password: secret.New("a-login-of-its-own-1")}, "--free-names")
 			check := s.run(0, "server", "check", x.name).out
 			for _, line := range strings.Split(check, "\n") {
-				if title, answer, ok := strings.Cut(strings.TrimSpace(line), "  "); ok && strings.HasPrefix(title, "may ") && strings.TrimSpace(answer) != "yes" && title != "may give a database to any role" {
+				if title, answer, ok := strings.Cut(strings.TrimSpace(line), "  "); ok && strings.HasPrefix(title, "may ") && strings.TrimSpace(answer) != "yes" && title != "may assign a database to any role" {
 					t.Errorf("the prepared login: %s", line)
 				}
 			}

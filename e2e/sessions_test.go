@@ -239,7 +239,7 @@ func testListAndEnd(h shore) {
 		idles = append(idles, l.Address)
 	}
 	r = h.s.run(3, append([]string{"session", "end"}, idles...)...)
-	has(h.t, "the brief", r.err, "2 sessions as of", "nothing but their connections", "nothing has run")
+	has(h.t, "the brief", r.err, "2 sessions as of", "nothing but their connections", "Nothing has run")
 	r = h.s.run(0, "session", "end", idles[0], "--yes")
 	has(h.t, "ending one", r.err, "0 left, 1 ended", "done")
 	r = h.s.run(0, "session", "end", h.name+"/sailings_prod", "--class", "idle", "--yes")
@@ -288,7 +288,7 @@ func testListAndEnd(h shore) {
 func testDrop(h shore) {
 	h.furnished("tickets_prod")
 	address := h.name + "/tickets_prod"
-	has(h.t, "the brief of one that is not in use", h.s.run(3, "database", "drop", address).err, "Nobody is connected to tickets_prod", "The last use is not known", "1 table")
+	has(h.t, "the brief of one that is not in use", h.s.run(3, "database", "drop", address).err, "Nobody is connected to tickets_prod", "[drop.last_use]", "1 table")
 	guest := h.client("tickets_prod")
 	r := h.s.run(3, "database", "drop", address)
 	has(h.t, "the brief", r.err, "1 table", "A drop is final", "not visible from here:", "1 session as of", "end the sessions of tickets_prod", "read back that it is gone", "--confirm tickets_prod")

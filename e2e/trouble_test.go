@@ -67,7 +67,7 @@ func TestTroubleWithServers(t *testing.T) {
 		t.Fatal(err)
 	}
 	r = s.run(1, "database", "create", "harbour/lost", "--yes")
-	has(t, "a server that is down", r.err, "cannot connect", "next: check that the server runs")
+	has(t, "a server that is down", r.err, "cannot connect", "next: Check that the server runs")
 	// Another instance comes up at the same address.
 	startAt(t, filepath.Join(dir, "second"), first)
 	r = s.run(1, "database", "list", "harbour")

@@ -236,7 +236,7 @@ func unknownOption(k change.Kind, d *Description, part change.Part, name string)
 	}
 	e.Text = fmt.Sprintf("%s has no option %s for %s", d.Title, naming.Show(name), k)
 	if near, ok := naming.Nearest(name, names); ok {
-		e.Suggestion, e.Next = near, "did you mean "+near+"?"
+		e.Suggestion, e.Next = near, "Did you mean "+near+"?"
 	}
 	return e
 }

@@ -107,7 +107,7 @@ func TestCheckIntent(t *testing.T) {
 		in         change.Intent
 		says, next string
 	}{
-		{postgres.Engine{}.Describe(), create(catalog.Values{"conection_limit": "5"}), "PostgreSQL has no option conection_limit for database.create", "did you mean connection_limit?"},
+		{postgres.Engine{}.Describe(), create(catalog.Values{"conection_limit": "5"}), "PostgreSQL has no option conection_limit for database.create", "Did you mean connection_limit?"},
 		{postgres.Engine{}.Describe(), create(catalog.Values{"strategy": "magic"}), `strategy: there is no "magic"; there are wal_log, file_copy`, "genarch engine show postgresql"},
 		{postgres.Engine{}.Describe(), create(catalog.Values{"connection_limit": int64(-7)}), "connection_limit: -7 is out of bounds; at least 0", "genarch engine show"},
 		{postgres.Engine{}.Describe(), create(catalog.Values{"allow": []string{"mate"}}), "allow means nothing without private", "give both"},

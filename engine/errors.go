@@ -108,7 +108,7 @@ func Checked(bad []string, err error) error {
 // UnknownStep is the error of a step that an engine does not know: a newer
 // Genarch has planned it.
 func UnknownStep(s change.Step) error {
-	return &Error{Op: s.Kind, Kind: NotSent, Text: "this version of Genarch does not know such a step", Next: "run it with the version that planned it"}
+	return &Error{Op: s.Kind, Kind: NotSent, Text: "this version of Genarch does not know such a step", Next: "Run it with the version that planned it."}
 }
 
 // NeverSent marks an error that came before the statement could be sent.
@@ -130,7 +130,7 @@ func Failure(err error) *change.Failure {
 	}
 	if e, ok := errors.AsType[*IdentityError](err); ok {
 		return &change.Failure{Kind: string(NotSent), Code: "identity", Text: e.Error(),
-			Next: "if this is intended, an operator accepts the new instance with: genarch server accept " + e.Server}
+			Next: "If this is intended, an operator accepts the new instance with: genarch server accept " + e.Server}
 	}
 	return &change.Failure{Kind: string(Unknown), Text: err.Error()}
 }
@@ -153,13 +153,13 @@ func Classify(op string, err error, sent bool) *Error {
 		if errno, ok := errors.AsType[syscall.Errno](err); ok {
 			e.Text = "cannot connect: " + errno.Error()
 		}
-		e.Next = "check that the server runs and that the address is right"
+		e.Next = "Check that the server runs and that the address is right."
 	case isNet && opErr.Op == "dial":
 		e.Text = "nothing answers at that address within the time allowed"
-		e.Next = "check the address, the network and the server"
+		e.Next = "Check the address, the network and the server."
 	case errors.Is(err, context.DeadlineExceeded), errors.As(err, &timeout) && timeout.Timeout():
 		e.Text = "no answer within the time allowed"
-		e.Next = "something takes the connection there and then says nothing; look at the server itself"
+		e.Next = "Something takes the connection there and then says nothing; look at the server itself."
 	case errors.Is(err, context.Canceled):
 		e.Text = "given up before the server answered"
 	case e.Kind == Unknown:

@@ -34,7 +34,7 @@ func NewTransport(t Target) (*Transport, error) {
 		x.roots = x509.NewCertPool()
 		if !x.roots.AppendCertsFromPEM([]byte(t.Server.CA)) {
 			return nil, &Error{Op: "open", Kind: NotSent, Text: "the CA file holds no PEM certificate",
-				Next: "give the certificate of the authority that signed the server's own"}
+				Next: "Give the certificate of the authority that signed the server's own."}
 		}
 	}
 	return x, nil
@@ -102,7 +102,7 @@ func (x *Transport) Marked(id catalog.Identity) catalog.Identity {
 // only one which has proved itself may have.
 func (x *Transport) Unproven(method string) *Error {
 	e := &Error{Op: "sign in", Kind: NotSent, Text: "the server asks for the password by " + method + ", which would hand it over, and has not proved which one it is; nothing was sent",
-		Next: "register it with TLS verified (--tls verified, with --ca-file where its authority is your own), or let Genarch's login use a method that gives nothing away"}
+		Next: "Register it with TLS verified (--tls verified, with --ca-file where its authority is your own), or let Genarch's login use a method that gives nothing away"}
 	if key, _ := x.presented.Load().(string); key != "" {
 		e.Next += "; or, if " + key + " is the key of its certificate (compare it on the server itself): --server-key " + key
 	}
@@ -136,7 +136,7 @@ func CheckSocket(path string) error {
 	}
 	if info.Mode().Perm()&0o002 != 0 {
 		return &Error{Op: "connect", Kind: NotSent, Text: "everybody may write to " + dir + ", so anybody could wait there in the server's place",
-			Next: "have the server put its socket into a folder that only it may write to"}
+			Next: "Have the server put its socket into a folder that only it may write to."}
 	}
 	return nil
 }

@@ -157,7 +157,7 @@ func stillUnknown(f *change.Failure) *change.Failure {
 	if f != nil {
 		text += ": " + f.Text
 	}
-	return &change.Failure{Kind: string(engine.Unknown), Text: text, Next: "look at the server, and put right by hand what the statements of the change show"}
+	return &change.Failure{Kind: string(engine.Unknown), Text: text, Next: "Look at the server, and put right by hand what the statements of the change show."}
 }
 
 // perform does one deed on the server and says what is known afterwards. Taking

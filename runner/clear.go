@@ -125,5 +125,5 @@ func (r *Runner) probeCleared(ctx context.Context, step change.StepRun, access e
 	if len(step.Clear.Target.Of(list.Sessions)) == 0 {
 		return change.Seen{Effect: change.Happened}
 	}
-	return change.Seen{Effect: change.NotHappened, Failure: &change.Failure{Kind: string(engine.Refused), Text: "the service was interrupted while it cleared the sessions, and somebody is still there", Next: "ask again"}}
+	return change.Seen{Effect: change.NotHappened, Failure: &change.Failure{Kind: string(engine.Refused), Text: "the service was interrupted while it cleared the sessions, and somebody is still there", Next: "Ask again."}}
 }

@@ -26,7 +26,7 @@ var abilities = []ability{
 	{"end_sessions", "end sessions", []string{"CONNECTION ADMIN"}},
 	{"manage_accounts", "create and alter accounts", []string{"CREATE USER"}},
 	{"read_grants", "read the grants of all accounts", []string{"SELECT"}},
-	{"give_bundles", "give privileges on databases", append(ownPrivileges.Names(), grantOption)},
+	{"give_bundles", "grant privileges on databases", append(ownPrivileges.Names(), grantOption)},
 	{"drop_database", "drop databases", []string{"DROP"}},
 	{"alter_database", "alter databases", []string{"ALTER"}},
 }

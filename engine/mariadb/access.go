@@ -315,7 +315,7 @@ func (s *server) Access(ctx context.Context, _ catalog.AccessQuery) (catalog.Acc
 	s.db.SetMaxIdleConns(engine.MaxConns)
 	if a, err = s.readAccess(ctx); hidden(err) {
 		e, _ := errors.AsType[*engine.Error](err)
-		e.Next = "who may do what is not known without it: GRANT SELECT ON mysql.* TO Genarch's login"
+		e.Next = "Who may do what is not known without it: GRANT SELECT ON mysql.* TO Genarch's login"
 	}
 	return a, err
 }

@@ -36,7 +36,7 @@ func wrap(op string, err error) error {
 	e := engine.Classify(op, err, !errors.Is(err, driver.ErrBadConn))
 	if errors.Is(err, mysql.ErrNoTLS) || strings.Contains(err.Error(), "tls:") || strings.Contains(err.Error(), "x509:") {
 		e.Kind, e.Text = engine.NotSent, "the server does not speak TLS, or its certificate is not accepted: "+err.Error()
-		e.Next = "set the TLS mode with: genarch server edit NAME --tls off|required|verified"
+		e.Next = "Set the TLS mode with: genarch server edit NAME --tls off|required|verified"
 	}
 	return e
 }

@@ -72,7 +72,7 @@ func planCreate(p *planning.Draft) {
 
 // ownStep gives an account the bundle own on a database; had is what it holds there.
 func ownStep(database string, to catalog.Principal, had privilege.Set) change.Step {
-	return giveStep("give "+to.String()+" the bundle own on it", to, catalog.Object{Scope: catalog.ScopeDatabase, Database: database}, ownPrivileges, had, false, false)
+	return giveStep("grant "+to.String()+" the bundle own on it", to, catalog.Object{Scope: catalog.ScopeDatabase, Database: database}, ownPrivileges, had, false, false)
 }
 
 const (
@@ -103,7 +103,7 @@ func planCollation(p *planning.Draft, encoding, collation, source string) {
 	if w := p.Finding("encoding", change.OptionAbsent); w != nil {
 		if n := strings.ToLower(asked); strings.HasPrefix(strings.ReplaceAll(n, "-", ""), "utf8") {
 			w.Suggestion = "utf8mb4"
-			w.Next = "say utf8mb4 (all of Unicode) or utf8mb3 (the old form without emoji): plain utf8 means one or the other, depending on the server"
+			w.Next = "Say utf8mb4 (all of Unicode) or utf8mb3 (the old form without emoji): plain utf8 means one or the other, depending on the server."
 		}
 		return
 	}
@@ -112,7 +112,7 @@ func planCollation(p *planning.Draft, encoding, collation, source string) {
 	}
 	wanted := p.Settled.Text("collation")
 	if w := p.Finding("collation", change.OptionAbsent); w != nil && strings.Contains(p.Asked.Text("collation"), "0900") {
-		w.Next, w.Suggestion = "that one belongs to another engine; the nearest here is utf8mb4_uca1400_ai_ci", "utf8mb4_uca1400_ai_ci"
+		w.Next, w.Suggestion = "That one belongs to another engine; the nearest here is utf8mb4_uca1400_ai_ci.", "utf8mb4_uca1400_ai_ci"
 	}
 	if wanted == "" {
 		p.Default("encoding", encoding, "the server")
@@ -135,7 +135,7 @@ func planCollation(p *planning.Draft, encoding, collation, source string) {
 			"The collation %s belongs to the character set %s, not to %s.", wanted, strings.Join(homes, ", "), encoding)
 		if own, ok := p.Snap.Choices.Find("encodings", encoding, nil); ok && len(homes) > 0 {
 			w.Suggestion = own.Properties.Text("collation")
-			w.Next = fmt.Sprintf("take the character set %s, or a collation of %s, for example %s; list them: genarch server choices %s collations", homes[0], encoding, w.Suggestion, server)
+			w.Next = fmt.Sprintf("Take the character set %s, or a collation of %s, for example %s; list them: genarch server choices %s collations", homes[0], encoding, w.Suggestion, server)
 		}
 	}
 	p.Default("encoding", encoding, "the server")

@@ -178,7 +178,7 @@ func gateStep(g gate, name string, self catalog.Principal) change.Step {
 func settleStep(g gate, name string, cleared bool) change.Step {
 	title := "put the grants on the name back, as the engine leaves them"
 	if cleared {
-		title = "take what is left over of the gate"
+		title = "remove what is left over of the gate"
 	}
 	return change.Step{Kind: stepSettle, Title: title, Statement: strings.Join(g.after, ";\n"), Stays: true, Seconds: 60 + len(g.after), Args: map[string]string{"name": name, "do": engine.Pack(g.after)}}
 }
@@ -214,7 +214,7 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 	}
 	planning.Unseen(b, snap)
 	b.Steps = append(b.Steps, clear,
-		change.Step{Kind: stepDrop, Title: "look once more, and drop database " + shown, Statement: dropDatabase(d.Name), Mend: alterDatabase(d), Uncut: true, Seconds: dropSeconds,
+		change.Step{Kind: stepDrop, Title: "check once more, and drop database " + shown, Statement: dropDatabase(d.Name), Mend: alterDatabase(d), Uncut: true, Seconds: dropSeconds,
 			Args: map[string]string{"name": d.Name, "objects": fmt.Sprint(total(doom.Objects))}})
 	if len(g.after) > 0 {
 		b.Steps = append(b.Steps, settleStep(g, d.Name, clears))

@@ -120,7 +120,7 @@ func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	}
 	o := spec.Object()
 	o.Routine = detailsOf(snap.Details).Routine
-	b.Summary = "give " + naming.Show(spec.To.String()) + " " + what + " on " + grantObjectText(o)
+	b.Summary = "grant " + naming.Show(spec.To.String()) + " " + what + " on " + grantObjectText(o)
 	to, ok := grantTarget(b, spec, snap, true)
 	if !ok {
 		return
@@ -247,7 +247,7 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	case spec.Options.Text("pattern") != "":
 		what = "the grant on the pattern " + spec.Options.Text("pattern")
 	}
-	b.Summary = "take " + what + " on " + grantObjectText(o) + " from " + naming.Show(spec.To.String())
+	b.Summary = "revoke " + what + " on " + grantObjectText(o) + " from " + naming.Show(spec.To.String())
 	to, ok := grantTarget(b, spec, snap, false)
 	if !ok {
 		// What is left of an account that is gone cannot be named by REVOKE.
@@ -331,7 +331,7 @@ func takeStep(g catalog.Grant, take privilege.Set, whole bool) (change.Step, boo
 	if grantOption {
 		words = append(words, "GRANT OPTION")
 	}
-	return change.Step{Kind: engine.StepStatement, Title: "take " + strings.Join(words, ", ") + " on " + on, Args: args,
+	return change.Step{Kind: engine.StepStatement, Title: "revoke " + strings.Join(words, ", ") + " on " + on, Args: args,
 		Statement: revokeSQL(strings.Join(words, ", "), on, g.Grantee), Undo: grantSQL(columnText(gone, g.Column), on, g.Grantee, grantOption)}, len(words) > 0
 }
 

@@ -37,9 +37,9 @@ func planDefaultRole(b *change.Brief, role string, a catalog.Account, snap catal
 
 // planMember briefs giving a role to an account or another role, or taking it.
 func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, give bool) {
-	b.Summary = "give role " + naming.Show(spec.Role) + " to " + naming.Show(spec.To.String())
+	b.Summary = "grant role " + naming.Show(spec.Role) + " to " + naming.Show(spec.To.String())
 	if !give {
-		b.Summary = "take role " + naming.Show(spec.Role) + " from " + naming.Show(spec.To.String())
+		b.Summary = "revoke role " + naming.Show(spec.Role) + " from " + naming.Show(spec.To.String())
 	}
 	r, okRole := planning.FindAccount(b, catalog.Principal{Name: spec.Role, Role: true}, snap, change.RoleAbsent)
 	m, okMember := planning.FindAccount(b, spec.To, snap, change.AccountAbsent)

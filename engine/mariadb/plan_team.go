@@ -64,7 +64,7 @@ func teamGrants(p *planning.Draft) []change.Step {
 		is     string
 	}{{teamRole(t), access.BundleOwn, "owner role", "; nobody signs in as it: it is given to whoever alters tables"}, {t.App(), access.BundleWrite, "application account", ""}, {t.Reader(), access.BundleRead, "reader account", ""}} {
 		set := bundles[g.bundle]
-		out = append(out, giveStep("give "+naming.Show(g.to.String())+" the bundle "+string(g.bundle)+" on it", g.to, o, set, privilege.Set{}, false, false))
+		out = append(out, giveStep("grant "+naming.Show(g.to.String())+" the bundle "+string(g.bundle)+" on it", g.to, o, set, privilege.Set{}, false, false))
 		p.Set(change.Setting{Name: g.name, Value: g.to.String(), Asked: true, Decides: "bundle " + string(g.bundle) + ": " + description.BundleDecides(g.bundle) + g.is})
 	}
 	return out

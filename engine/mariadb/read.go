@@ -69,7 +69,7 @@ func (s *server) Inspect(ctx context.Context) (catalog.Instance, error) {
 	m := versionText.FindStringSubmatch(version)
 	if m == nil || !strings.Contains(version, "MariaDB") {
 		return in, &engine.Error{Op: "read the server", Kind: engine.Refused, Text: "this is no MariaDB: it calls itself " + version,
-			Next: "register it with the engine that it is"}
+			Next: "Register it with the engine that it is."}
 	}
 	in.Version = strings.Join(m[1:], ".")
 	for _, part := range m[1:] {

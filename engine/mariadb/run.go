@@ -138,7 +138,7 @@ func (s *server) undoCreate(ctx context.Context, step change.Step) (engine.Repor
 	const op = "take the database back"
 	name := step.Args["name"]
 	refuse := func(format string, args ...any) (engine.Report, error) {
-		return engine.Report{}, &engine.Error{Op: op, Kind: engine.Refused, Text: fmt.Sprintf(format, args...), Next: "look at the database, and drop it yourself if it is not needed"}
+		return engine.Report{}, &engine.Error{Op: op, Kind: engine.Refused, Text: fmt.Sprintf(format, args...), Next: "Look at the database, and drop it yourself if it is not needed."}
 	}
 	_, err := s.readDatabase(ctx, name)
 	if errors.Is(err, engine.ErrNotFound) {

@@ -24,7 +24,7 @@ func (s *server) runStatement(ctx context.Context, step change.Step) (engine.Rep
 	if names := step.SecretsNeeded(); len(names) == 1 {
 		password, ok := step.Secrets[names[0]]
 		if !ok {
-			return engine.Report{}, &engine.Error{Op: step.Title, Kind: engine.NotSent, Text: "the password of " + naming.Show(names[0]) + " is not kept any more", Next: "ask again"}
+			return engine.Report{}, &engine.Error{Op: step.Title, Kind: engine.NotSent, Text: "the password of " + naming.Show(names[0]) + " is not kept any more", Next: "Ask again."}
 		}
 		hash, err := hashFor(step.Args["method"], password.Reveal())
 		if err != nil {
@@ -52,7 +52,7 @@ func (s *server) undoCreateAccount(ctx context.Context, step change.Step) (engin
 		bad, err := s.checkPassword(ctx, step, p)
 		if err != nil || len(bad) > 0 || len(step.SecretsNeeded()) == 0 {
 			return engine.Report{}, &engine.Error{Op: op, Kind: engine.Refused, Text: "it is not certain that this change made " + naming.Show(p.String()) + ", so it was left alone",
-				Next: "look at it, and drop it if it is not needed"}
+				Next: "Look at it, and drop it if it is not needed."}
 		}
 	}
 	return s.send(ctx, op, step.Undo, step)
@@ -83,7 +83,7 @@ func (s *server) proveOne(ctx context.Context, account, database, bundle string,
 	name, _ := splitAccount(account)
 	password, ok := step.Secrets[name]
 	if !ok {
-		return &engine.Error{Op: op, Kind: engine.NotSent, Text: "its password is not kept any more", Next: "set another one: genarch account password"}
+		return &engine.Error{Op: op, Kind: engine.NotSent, Text: "its password is not kept any more", Next: "Set another one: genarch account password"}
 	}
 	differs := func(text string) error { return &engine.Error{Op: op, Kind: engine.Differs, Text: text} }
 	cfg := s.config.Clone()

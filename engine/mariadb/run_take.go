@@ -104,7 +104,7 @@ func (s *server) dropNow(ctx context.Context, step change.Step) (engine.Report, 
 func (s *server) lookOnceMore(ctx context.Context, op, name string, step change.Step) error {
 	d, err := s.readDatabase(ctx, name)
 	if errors.Is(err, engine.ErrNotFound) {
-		return &engine.Error{Op: op, Kind: engine.NotSent, Text: "it is gone by now; somebody else dropped it", Next: "look again: genarch database list"}
+		return &engine.Error{Op: op, Kind: engine.NotSent, Text: "it is gone by now; somebody else dropped it", Next: "Look again: genarch database list"}
 	}
 	if err != nil {
 		return engine.NeverSent(err)
@@ -166,7 +166,7 @@ func (s *server) tryLocks(ctx context.Context, conn *sender, op, name string) er
 	case !ok:
 		return nil
 	case e.Code == "1205":
-		return &engine.Error{Op: op, Kind: engine.NotSent, Code: e.Code, Text: "somebody holds a lock on a table of it" + s.holders(ctx, name), Next: "look who: genarch session list --tree; then ask again"}
+		return &engine.Error{Op: op, Kind: engine.NotSent, Code: e.Code, Text: "somebody holds a lock on a table of it" + s.holders(ctx, name), Next: "Look who: genarch session list --tree; then ask again"}
 	case e.Kind == engine.Refused:
 		// The login may not lock, or a table cannot be opened at all: the drop
 		// itself waits two seconds at most.
@@ -250,7 +250,7 @@ func (s *server) mendDrop(ctx context.Context, step change.Step) (engine.Report,
 			left = append(left, fmt.Sprintf("%d %s", c.N, c.What))
 		}
 		return rep, &engine.Error{Op: "drop database " + naming.Show(name), Kind: engine.Differs, Text: fmt.Sprintf("it is partially dropped: %d of %d tables, views, routines, triggers and events are left (%s); the others are gone for good. Character set, collation and comment were put back", now, before, strings.Join(left, ", ")),
-			Next: "put right what stopped it and drop it again, or restore it from a backup"}
+			Next: "Put right what stopped it and drop it again, or restore it from a backup."}
 	}
 	return rep, nil
 }

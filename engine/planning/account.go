@@ -79,16 +79,16 @@ func FindAccount(b *change.Brief, p catalog.Principal, snap catalog.Snapshot, co
 	}
 	switch len(found) {
 	case 0:
-		next := "list them: genarch account list " + snap.Server.Name
+		next := "List them: genarch account list " + snap.Server.Name
 		f := b.Find(change.Stop, code, next, "There is no %s %s on %s.", what, naming.Show(p.String()), snap.Server.Name)
 		var names []string
 		for _, a := range snap.Access.Accounts {
 			names = append(names, a.Name)
 		}
 		if with, _, like := naming.Clashes(p.Name, names); like {
-			f.Next, f.Suggestion = "did you mean "+naming.Show(with)+"?", with
+			f.Next, f.Suggestion = "Did you mean "+naming.Show(with)+"?", with
 			if with == p.Name {
-				f.Next, f.Suggestion = "there is one of that name elsewhere: "+hostsOf(snap.Access.Accounts, with), ""
+				f.Next, f.Suggestion = "There is one of that name elsewhere: "+hostsOf(snap.Access.Accounts, with), ""
 			}
 		}
 		return catalog.Account{}, false

@@ -45,7 +45,7 @@ func Name(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot, lim 
 		return true
 	}
 	suggestion := rule.Suggest(spec.Name, lim, taken)
-	next := "choose another name"
+	next := "Choose another name."
 	if suggestion != "" {
 		next = "For example: " + suggestion
 	}

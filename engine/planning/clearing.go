@@ -26,7 +26,7 @@ func Clearing(b *change.Brief, snap catalog.Snapshot, r clearing.Rules, what, st
 		planBars(b, in, r)
 	}
 	if lost := pick(in, clearing.Written, clearing.Hidden); len(lost) > 0 && ends && r.How != catalog.EndStatement {
-		level, next := change.Caution, "let them finish with a grace or wait until they have left; or accept the loss"
+		level, next := change.Caution, "Let them finish with a grace or wait until they have left; or accept the loss."
 		if r.AcceptLoss {
 			level, next = change.Note, ""
 		}
@@ -277,7 +277,7 @@ func DatabaseThere(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snaps
 		}
 		f := b.Find(change.Stop, change.DatabaseAbsent, "List them: genarch database list "+snap.Server.Name, "There is no database %s on %s.", naming.Show(spec.Name), snap.Server.Name)
 		if with, _, like := naming.Clashes(spec.Name, snap.Names); like {
-			f.Next, f.Suggestion = "did you mean "+naming.Show(with)+"?", with
+			f.Next, f.Suggestion = "Did you mean "+naming.Show(with)+"?", with
 		}
 		if login := snap.Instance.Login; login.Remedy("see_databases") != "" {
 			f.Text = fmt.Sprintf("Genarch's login %s sees no database %s on %s; it may be there all the same, for the login may not see all", login.Name, naming.Show(spec.Name), snap.Server.Name)

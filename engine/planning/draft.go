@@ -114,7 +114,7 @@ func (p *Draft) options(g given) {
 func (p *Draft) choice(f engine.Field, name string) {
 	server, title := p.Snap.Server.Name, strings.ToLower(f.Title)
 	found, ok := p.Snap.Choices.Find(f.From, name, func(x, y string) bool { return p.equal(f.Name, y, x) })
-	next := "choose one of: genarch server choices " + server + " " + f.From
+	next := "Choose one of: genarch server choices " + server + " " + f.From
 	switch {
 	case ok:
 		if !f.Free {

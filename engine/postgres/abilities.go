@@ -21,7 +21,7 @@ var (
 		{"end_sessions", "end sessions", func(role string) string { return "GRANT pg_signal_backend TO " + role }},
 		{"manage_accounts", "create and alter roles", func(role string) string { return "ALTER ROLE " + role + " CREATEROLE" }},
 	}
-	anyOwner = ability{"any_owner", "give a database to any role", func(role string) string {
+	anyOwner = ability{"any_owner", "assign a database to any role", func(role string) string {
 		return "ALTER ROLE " + role + " SUPERUSER -- or, for one role: GRANT owner TO " + role
 	}}
 )

@@ -36,14 +36,14 @@ func wrap(op string, err error) error {
 		e := engine.Classify(op, err, false)
 		if strings.Contains(err.Error(), "require_auth") || strings.Contains(err.Error(), "channel binding") || strings.Contains(err.Error(), "SCRAM-SHA-256-PLUS") {
 			e.Text = "the server does not sign Genarch in by SCRAM (scram-sha-256), which gives the password away to nobody; nothing was sent"
-			e.Next = "on the server: password_encryption = 'scram-sha-256', set the login's password anew, and scram-sha-256 in pg_hba.conf; or, for a server that cannot: --set weak_sign_in=yes"
+			e.Next = "On the server: password_encryption = 'scram-sha-256', set the login's password anew, and scram-sha-256 in pg_hba.conf; or, for a server that cannot: --set weak_sign_in=yes"
 			return e
 		}
 		// The driver has no type of its own for a server without TLS.
 		_, badCertificate := errors.AsType[*tls.CertificateVerificationError](err)
 		if badCertificate || strings.Contains(connecting.Error(), "tls error") {
 			e.Text = "the server does not speak TLS, or its certificate is not accepted: " + lastLine(connecting)
-			e.Next = "set the TLS mode with: genarch server edit NAME --tls off|required|verified"
+			e.Next = "Set the TLS mode with: genarch server edit NAME --tls off|required|verified"
 		} else if e.Text == "" {
 			e.Text = lastLine(connecting)
 		}

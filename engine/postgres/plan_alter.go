@@ -170,7 +170,7 @@ func planSettings(p *planning.Draft, d catalog.Database) []catalog.Values {
 		p.Set(shown)
 		title := "set " + naming.Show(name) + " to " + naming.Show(value)
 		if !set {
-			title = "take the setting " + naming.Show(name) + " away"
+			title = "reset the setting " + naming.Show(name)
 		}
 		p.Step(change.Step{Kind: stepAlter, Title: title, Statement: setParameter(d.Name, name, value, set), Undo: setParameter(d.Name, name, was, there),
 			Args: map[string]string{"name": d.Name, "key": d.Key, "option": "setting", "setting": name, "set": strconv.FormatBool(set), "will": value}})

@@ -116,7 +116,7 @@ func planCreate(p *planning.Draft) {
 func commentDatabaseStep(name, comment, was string) change.Step {
 	title := "set the comment"
 	if comment == "" {
-		title = "take the comment away"
+		title = "remove the comment"
 	}
 	return change.Step{Kind: stepComment, Title: title, Statement: commentOnDatabase(name, comment), Undo: commentOnDatabase(name, was),
 		Args: map[string]string{"name": name, "comment": comment}}
@@ -139,7 +139,7 @@ func planOwner(p *planning.Draft) {
 	p.Default("owner", login.Name, "Genarch's login")
 	owner := p.Asked.Text("owner")
 	if w := p.Finding("owner", change.OptionAbsent); w != nil {
-		w.Next = "create the role first: CREATE ROLE " + quoteIdent(owner) + " NOLOGIN; or leave the owner out"
+		w.Next = "Create the role first: CREATE ROLE " + quoteIdent(owner) + " NOLOGIN; or leave the owner out"
 		return
 	}
 	if owner == "" || p.In.Database.Team != nil || p.Snap.OwnerAllowed || login.Superuser {

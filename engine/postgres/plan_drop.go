@@ -113,10 +113,10 @@ func planHoldings(b *change.Brief, reassignTo string, a catalog.Account, snap ca
 	}
 	for _, h := range inside {
 		var statements []string
-		title := "take what it was given in " + naming.Show(h.Database)
+		title := "revoke what it was granted in " + naming.Show(h.Database)
 		if reassignTo != "" {
 			statements = append(statements, "REASSIGN OWNED BY "+quoteIdent(a.Name)+" TO "+quoteIdent(reassignTo))
-			title = "give what it owns to " + naming.Show(reassignTo) + ", and " + title
+			title = "reassign what it owns to " + naming.Show(reassignTo) + ", and " + title
 		}
 		statements = append(statements, "DROP OWNED BY "+quoteIdent(a.Name))
 		grantees := []string{a.Name}

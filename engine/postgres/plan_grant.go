@@ -71,7 +71,7 @@ func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	if spec.Bundle == "" {
 		what = strings.ToUpper(strings.Join(spec.Privileges, ", "))
 	}
-	b.Summary = "give " + naming.Show(spec.To.String()) + " " + what + " on " + grantObjectText(spec)
+	b.Summary = "grant " + naming.Show(spec.To.String()) + " " + what + " on " + grantObjectText(spec)
 	d, to, ok := grantTarget(b, spec, snap)
 	if !ok {
 		return
@@ -261,7 +261,7 @@ func planGiveOwn(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, 
 	}
 	b.Find(change.Note, change.GrantEffect, "", "Objects that %s creates in %s after its next sign-in belong to %s.", to, naming.Show(d.Name), d.Owner)
 	b.Steps = []change.Step{
-		accessStep("give "+to.Name+" a way in", d.Name, []string{"GRANT CONNECT, TEMPORARY ON DATABASE " + quoteIdent(d.Name) + " TO " + who},
+		accessStep("grant CONNECT to "+to.Name, d.Name, []string{"GRANT CONNECT, TEMPORARY ON DATABASE " + quoteIdent(d.Name) + " TO " + who},
 			[]string{"REVOKE CONNECT, TEMPORARY ON DATABASE " + quoteIdent(d.Name) + " FROM " + who}, to.Name),
 		{Kind: engine.StepStatement, Title: "let it act as the owner " + d.Owner, Statement: "GRANT " + quoteIdent(d.Owner) + " TO " + who + option,
 			Undo: "REVOKE " + quoteIdent(d.Owner) + " FROM " + who, Args: map[string]string{"check": "member", "role": d.Owner, "member": to.Name, "present": "yes"}},
@@ -335,7 +335,7 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	case spec.Bundle != "":
 		what = "everything beyond " + string(spec.Bundle)
 	}
-	b.Summary = "take " + what + " on " + grantObjectText(spec) + " from " + naming.Show(spec.To.String())
+	b.Summary = "revoke " + what + " on " + grantObjectText(spec) + " from " + naming.Show(spec.To.String())
 	d, to, ok := grantTarget(b, spec, snap)
 	if !ok {
 		return

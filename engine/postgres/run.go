@@ -35,7 +35,7 @@ func (s *server) create(ctx context.Context, step change.Step) (engine.Report, e
 		}
 		if busy > 0 {
 			return &engine.Error{Op: op, Kind: engine.NotSent, Text: fmt.Sprintf("somebody came to the template meanwhile (sessions: %d); %s cannot be copied while they are there", busy, step.Args["template"]),
-				Next: "try again when they have left, or copy from another template"}
+				Next: "Try again when they have left, or copy from another template."}
 		}
 		// A copy may take long, and one that is cut off leaves nothing, so
 		// only our own deadline bounds it.
@@ -261,7 +261,7 @@ func (s *server) undoCreate(ctx context.Context, step change.Step) (engine.Repor
 		return rep, err
 	}
 	refuse := func(text string) error {
-		return &engine.Error{Op: op, Kind: engine.Refused, Text: text, Next: "look at the database, and drop it yourself if it is not needed"}
+		return &engine.Error{Op: op, Kind: engine.Refused, Text: text, Next: "Look at the database, and drop it yourself if it is not needed."}
 	}
 	key := step.Args["key"]
 	if key == "" {

@@ -26,7 +26,7 @@ func filled(step change.Step) (string, error) {
 	}
 	password, ok := step.Secrets[names[0]]
 	if !ok {
-		return "", &engine.Error{Op: step.Title, Kind: engine.NotSent, Text: "the password of " + naming.Show(names[0]) + " is not kept any more", Next: "ask again"}
+		return "", &engine.Error{Op: step.Title, Kind: engine.NotSent, Text: "the password of " + naming.Show(names[0]) + " is not kept any more", Next: "Ask again."}
 	}
 	salt := make([]byte, 16)
 	if _, err := rand.Read(salt); err != nil {
@@ -78,7 +78,7 @@ func (s *server) undoCreateRole(ctx context.Context, step change.Step) (engine.R
 	}
 	if !ours {
 		return engine.Report{}, &engine.Error{Op: "take the role back", Kind: engine.Refused, Text: "it is not certain that this change made the role " + naming.Show(a.Name) + ", so it was left alone",
-			Next: "look at the role, and drop it if it is not needed"}
+			Next: "Look at the role, and drop it if it is not needed."}
 	}
 	return s.takeBack(ctx, "take the role back", step.Undo, step)
 }
@@ -150,7 +150,7 @@ func (s *server) undoAccess(ctx context.Context, step change.Step) (engine.Repor
 	noted, ok := step.Args[argRestore]
 	if !ok {
 		return rep, &engine.Error{Op: op, Kind: engine.Refused, Text: "what was there before is not on record (" + orElse(step.Args[argUnnoted], "it was never noted") + "), so nothing was put back",
-			Next: "look at the statements of this step, and give back by hand what they took"}
+			Next: "Look at the statements of this step, and give back by hand what they took."}
 	}
 	conn, err := s.dialDatabase(ctx, step.Args["database"])
 	if err != nil {
@@ -178,7 +178,7 @@ func (s *server) undoAccess(ctx context.Context, step change.Step) (engine.Repor
 	}
 	if lost := engine.Unpack(step.Args[argLost]); len(lost) > 0 {
 		return rep, &engine.Error{Op: op, Kind: engine.Differs, Text: "everything else was put back, but no statement gives back: " + planning.Shorten(lost),
-			Next: "put these right by hand"}
+			Next: "Put these right by hand."}
 	}
 	return rep, nil
 }
@@ -235,7 +235,7 @@ func (s *server) waitGone(ctx context.Context, account string) {
 func (s *server) signIn(ctx context.Context, database, account string, step change.Step) (*pgx.Conn, string, error) {
 	password, ok := step.Secrets[account]
 	if !ok {
-		return nil, "", &engine.Error{Op: "sign in as " + account, Kind: engine.NotSent, Text: "its password is not kept any more", Next: "set another one: genarch account password"}
+		return nil, "", &engine.Error{Op: "sign in as " + account, Kind: engine.NotSent, Text: "its password is not kept any more", Next: "Set another one: genarch account password"}
 	}
 	cfg := s.config.Copy()
 	cfg.User, cfg.Password = account, password.Reveal()

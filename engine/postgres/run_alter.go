@@ -96,7 +96,7 @@ func (s *server) undoAlter(ctx context.Context, step change.Step) (engine.Report
 	}
 	if f.name != step.Args["name"] {
 		return engine.Report{}, &engine.Error{Op: op, Kind: engine.Refused, Text: "it is called " + naming.Show(f.name) + " by now",
-			Next: "alter it back under that name: " + step.Undo}
+			Next: "Alter it back under that name: " + step.Undo}
 	}
 	return s.takeBack(ctx, op, step.Undo, step)
 }

@@ -49,9 +49,9 @@ func mustFind(ctx context.Context, q querier, op string, args map[string]string)
 	case err != nil:
 		return f, engine.NeverSent(err)
 	case !there:
-		return f, &engine.Error{Op: op, Kind: engine.NotSent, Text: "the database " + naming.Show(args["name"]) + " that this was planned for is gone; if one of that name is there, it is another one, and is left alone", Next: "look again: genarch database list"}
+		return f, &engine.Error{Op: op, Kind: engine.NotSent, Text: "the database " + naming.Show(args["name"]) + " that this was planned for is gone; if one of that name is there, it is another one, and is left alone", Next: "Look again: genarch database list"}
 	case f.name != args["name"]:
-		return f, &engine.Error{Op: op, Kind: engine.NotSent, Text: "it is called " + naming.Show(f.name) + " by now", Next: "ask again, with that name"}
+		return f, &engine.Error{Op: op, Kind: engine.NotSent, Text: "it is called " + naming.Show(f.name) + " by now", Next: "Ask again, with that name."}
 	}
 	return f, nil
 }
@@ -85,7 +85,7 @@ func (s *server) undoGate(ctx context.Context, step change.Step) (engine.Report,
 		return engine.Report{}, nil
 	case f.invalidated:
 		// Any ALTER DATABASE with options would end our own connection.
-		return engine.Report{}, &engine.Error{Op: op, Kind: engine.Refused, Text: naming.Show(f.name) + " was left over by an interrupted drop: nobody can connect to it any more", Next: "drop it again: genarch database drop"}
+		return engine.Report{}, &engine.Error{Op: op, Kind: engine.Refused, Text: naming.Show(f.name) + " was left over by an interrupted drop: nobody can connect to it any more", Next: "Drop it again: genarch database drop"}
 	}
 	return s.takeBack(ctx, op, "ALTER DATABASE "+quoteIdent(f.name)+" ALLOW_CONNECTIONS true", step)
 }
@@ -104,7 +104,7 @@ func (s *server) explainLock(ctx context.Context, q querier, err error) error {
 	if readErr == nil && len(holders) > 0 {
 		e.Detail = "the list of databases is locked by " + strings.Join(holders, ", ")
 	}
-	e.Next = "have it finish or end it (genarch session list, genarch session end), then ask again"
+	e.Next = "Have it finish or end it (genarch session list, genarch session end), then ask again"
 	return e
 }
 
@@ -137,7 +137,7 @@ func (s *server) onEmpty(ctx context.Context, step change.Step, send func(c *pgx
 				break
 			}
 			if time.Now().After(deadline) {
-				return &engine.Error{Op: op, Kind: engine.NotSent, Text: "somebody is there after all: " + planning.Shorten(there), Next: "ask again"}
+				return &engine.Error{Op: op, Kind: engine.NotSent, Text: "somebody is there after all: " + planning.Shorten(there), Next: "Ask again."}
 			}
 			if !engine.Pause(ctx, 20*time.Millisecond) {
 				return &engine.Error{Op: op, Kind: engine.NotSent, Text: "given up before it was sent"}

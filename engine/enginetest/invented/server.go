@@ -55,7 +55,7 @@ func (l *line) ask(op string, r request) (answer, error) {
 // sent when it fails.
 func (s *server) enter(ctx context.Context, op string) (*line, *reading, error) {
 	if s.target.Server.TLS != catalog.TLSOff {
-		return nil, nil, &engine.Error{Op: op, Kind: engine.NotSent, Text: "a warehouse has no TLS", Next: "use --tls off"}
+		return nil, nil, &engine.Error{Op: op, Kind: engine.NotSent, Text: "a warehouse has no TLS", Next: "Use --tls off"}
 	}
 	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", net.JoinHostPort(s.target.Server.Host, strconv.Itoa(s.target.Server.Port)))
 	if err != nil {
@@ -77,7 +77,7 @@ func (s *server) enter(ctx context.Context, op string) (*line, *reading, error) 
 		err = s.known(look.State)
 	}
 	if e, refused := err.(*engine.Error); refused && e.Code == "W02" {
-		e.Next = "check the login and its password"
+		e.Next = "Check the login and its password."
 	}
 	if err != nil {
 		stop()
@@ -425,7 +425,7 @@ func (s *server) Undo(ctx context.Context, step change.Step) (engine.Report, err
 	case step.Kind == stepReserve && i < 0:
 		return engine.Report{}, nil
 	case step.Kind == stepReserve && state.Vaults[i].Key != step.Args["key"]:
-		return engine.Report{}, &engine.Error{Op: "take it back", Kind: engine.Refused, Text: "it is not certain that this change made it, so it was left alone", Next: "look at it, and empty it if it is not needed"}
+		return engine.Report{}, &engine.Error{Op: "take it back", Kind: engine.Refused, Text: "it is not certain that this change made it, so it was left alone", Next: "Look at it, and empty it if it is not needed."}
 	case step.Kind == stepAdmit && len(compare(step.Args, state)) > 0:
 		return engine.Report{}, nil
 	}

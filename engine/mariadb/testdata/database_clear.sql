@@ -1,4 +1,4 @@
--- statement: take SELECT, GRANT OPTION on `gone\_prod`.*
+-- statement: revoke SELECT, GRANT OPTION on `gone\_prod`.*
 REVOKE SELECT, GRANT OPTION
   ON `gone\_prod`.*
   FROM 'gate'@'10.%'

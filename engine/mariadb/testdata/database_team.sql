@@ -18,7 +18,7 @@ CREATE DATABASE `lounges_prod`
   COLLATE latin1_swedish_ci
 -- undo: DROP DATABASE `lounges_prod`
 
--- statement: give lounges_owner the bundle own on it
+-- statement: grant lounges_owner the bundle own on it
 GRANT SELECT, INSERT, UPDATE, DELETE, REFERENCES, TRIGGER, CREATE, EXECUTE, DROP, INDEX, ALTER, CREATE TEMPORARY TABLES, LOCK TABLES, CREATE VIEW, SHOW VIEW, CREATE ROUTINE, ALTER ROUTINE, EVENT, DELETE HISTORY
   ON `lounges\_prod`.*
   TO `lounges_owner`
@@ -26,7 +26,7 @@ GRANT SELECT, INSERT, UPDATE, DELETE, REFERENCES, TRIGGER, CREATE, EXECUTE, DROP
   ON `lounges\_prod`.*
   FROM `lounges_owner`
 
--- statement: give lounges_app@10.0.0.% the bundle write on it
+-- statement: grant lounges_app@10.0.0.% the bundle write on it
 GRANT SELECT, INSERT, UPDATE, DELETE, EXECUTE, CREATE TEMPORARY TABLES, LOCK TABLES, SHOW VIEW
   ON `lounges\_prod`.*
   TO 'lounges_app'@'10.0.0.%'
@@ -34,7 +34,7 @@ GRANT SELECT, INSERT, UPDATE, DELETE, EXECUTE, CREATE TEMPORARY TABLES, LOCK TAB
   ON `lounges\_prod`.*
   FROM 'lounges_app'@'10.0.0.%'
 
--- statement: give lounges_read@10.0.0.% the bundle read on it
+-- statement: grant lounges_read@10.0.0.% the bundle read on it
 GRANT SELECT, SHOW VIEW
   ON `lounges\_prod`.*
   TO 'lounges_read'@'10.0.0.%'

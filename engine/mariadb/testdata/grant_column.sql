@@ -1,4 +1,4 @@
--- statement: give gate@10.% UPDATE, SELECT on column cargo_prod.trailers.axles
+-- statement: grant gate@10.% UPDATE, SELECT on column cargo_prod.trailers.axles
 GRANT SELECT (`axles`), UPDATE (`axles`)
   ON `cargo_prod`.`trailers`
   TO 'gate'@'10.%'

@@ -1,4 +1,4 @@
--- statement: take SELECT, INSERT on `cargo_prod`.*
+-- statement: revoke SELECT, INSERT on `cargo_prod`.*
 REVOKE SELECT, INSERT
   ON `cargo_prod`.*
   FROM 'cargo_app'@'10.0.0.%'

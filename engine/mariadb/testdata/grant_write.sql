@@ -1,4 +1,4 @@
--- statement: give gate@10.% bundle write on cargo_prod
+-- statement: grant gate@10.% bundle write on cargo_prod
 GRANT SELECT, INSERT, UPDATE, DELETE, EXECUTE, CREATE TEMPORARY TABLES, LOCK TABLES, SHOW VIEW
   ON `cargo\_prod`.*
   TO 'gate'@'10.%'

@@ -1,4 +1,4 @@
--- statement: give role desk to cargo_app@10.0.0.%
+-- statement: grant role desk to cargo_app@10.0.0.%
 GRANT `desk` TO 'cargo_app'@'10.0.0.%'
 -- undo: REVOKE `desk` FROM 'cargo_app'@'10.0.0.%'
 

@@ -2,7 +2,7 @@
 SET DEFAULT ROLE NONE FOR 'gate'@'10.%'
 -- undo: SET DEFAULT ROLE `crew` FOR 'gate'@'10.%'
 
--- statement: take role crew from gate@10.%
+-- statement: revoke role crew from gate@10.%
 REVOKE `crew` FROM 'gate'@'10.%'
 -- undo: GRANT `crew` TO 'gate'@'10.%'
 

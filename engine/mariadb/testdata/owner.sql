@@ -4,7 +4,7 @@ CREATE DATABASE `a_b`
   COLLATE utf8mb4_bin
 -- undo: DROP DATABASE `a_b`
 
--- statement: give cargo_app@10.0.0.% the bundle own on it
+-- statement: grant cargo_app@10.0.0.% the bundle own on it
 GRANT SELECT, INSERT, UPDATE, DELETE, REFERENCES, TRIGGER, CREATE, EXECUTE, DROP, INDEX, ALTER, CREATE TEMPORARY TABLES, LOCK TABLES, CREATE VIEW, SHOW VIEW, CREATE ROUTINE, ALTER ROUTINE, EVENT, DELETE HISTORY
   ON `a\_b`.*
   TO 'cargo_app'@'10.0.0.%'

@@ -37,7 +37,7 @@ ALTER EVENT `cargo_prod`.`night``ly` ENABLE
 KILL SOFT CONNECTION …
 -- undo: 
 
--- drop_database: look once more, and drop database cargo_prod
+-- drop_database: check once more, and drop database cargo_prod
 DROP DATABASE `cargo_prod`
 -- undo: 
 

@@ -37,7 +37,7 @@ GRANT UPDATE (`axles`)
 KILL SOFT CONNECTION …
 -- undo: 
 
--- drop_database: look once more, and drop database cargo_prod
+-- drop_database: check once more, and drop database cargo_prod
 DROP DATABASE `cargo_prod`
 -- undo: 
 

@@ -35,11 +35,11 @@ GRANT UPDATE (`axles`)
 KILL SOFT CONNECTION …
 -- undo: 
 
--- drop_database: look once more, and drop database cargo_prod
+-- drop_database: check once more, and drop database cargo_prod
 DROP DATABASE `cargo_prod`
 -- undo: 
 
--- settle_grants: take what is left over of the gate
+-- settle_grants: remove what is left over of the gate
 REVOKE DELETE HISTORY
   ON `cargo\_prod`.*
   FROM 'cargo_app'@'10.0.0.%';

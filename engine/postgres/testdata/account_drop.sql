@@ -6,7 +6,7 @@ ALTER ROLE "tickets_app" NOLOGIN
 SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE pid = … AND backend_start = …
 -- undo: 
 
--- hand_over: give what it owns to tickets_owner, and take what it was given in tickets_prod
+-- hand_over: reassign what it owns to tickets_owner, and revoke what it was granted in tickets_prod
 -- connected to tickets_prod
 BEGIN;
 REASSIGN OWNED BY "tickets_app" TO "tickets_owner";

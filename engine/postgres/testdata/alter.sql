@@ -18,7 +18,7 @@ ALTER DATABASE "tickets_prod" IS_TEMPLATE true
 ALTER DATABASE "tickets_prod" SET "search_path" TO 'desk', '$user', 'a, b'
 -- undo: ALTER DATABASE "tickets_prod" RESET "search_path"
 
--- alter_database: take the setting work_mem away
+-- alter_database: reset the setting work_mem
 ALTER DATABASE "tickets_prod" RESET "work_mem"
 -- undo: ALTER DATABASE "tickets_prod" SET "work_mem" TO '4MB'
 

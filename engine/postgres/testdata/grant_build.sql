@@ -1,4 +1,4 @@
--- access: give mate bundle build on tickets_prod
+-- access: grant mate bundle build on tickets_prod
 -- connected to tickets_prod
 BEGIN;
 GRANT CREATE, CONNECT, TEMPORARY ON DATABASE "tickets_prod" TO "mate" WITH GRANT OPTION;

@@ -1,4 +1,4 @@
--- access: give mate SELECT, UPDATE on column public.fares.pri"ce in tickets_prod
+-- access: grant mate SELECT, UPDATE on column public.fares.pri"ce in tickets_prod
 -- connected to tickets_prod
 BEGIN;
 GRANT SELECT ("pri""ce"), UPDATE ("pri""ce") ON TABLE "public"."fares" TO "mate";

@@ -1,4 +1,4 @@
--- access: give mate a way in
+-- access: grant CONNECT to mate
 -- connected to tickets_prod
 BEGIN;
 GRANT CONNECT, TEMPORARY ON DATABASE "tickets_prod" TO "mate";

@@ -1,4 +1,4 @@
--- access: give mate bundle read on tickets_prod
+-- access: grant mate bundle read on tickets_prod
 -- connected to tickets_prod
 BEGIN;
 GRANT CONNECT ON DATABASE "tickets_prod" TO "mate";

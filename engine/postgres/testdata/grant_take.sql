@@ -1,4 +1,4 @@
--- access: take everything on tickets_prod from tickets_app
+-- access: revoke everything on tickets_prod from tickets_app
 -- connected to tickets_prod
 BEGIN;
 ALTER DEFAULT PRIVILEGES FOR ROLE "tickets_owner" REVOKE SELECT, UPDATE, USAGE ON SEQUENCES FROM "tickets_app";
