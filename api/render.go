@@ -7,6 +7,7 @@ import (
 	"example.com/genarch/api/wire"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
+	"example.com/genarch/core/clearing"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/core/policy"
 	"example.com/genarch/core/record"
@@ -84,8 +85,30 @@ func renderBrief(c change.Change) wire.Brief {
 		Settings: each(b.Settings, func(s change.Setting) wire.Setting { return wire.Setting(s) }),
 		Findings: each(b.Findings, renderFinding),
 		Affected: each(b.Affected, renderAffected(serverOf(b.Target))), AffectedAll: b.AffectedCount,
+		Impact:      renderImpact(b),
 		Differences: each(b.Differences, func(d change.Difference) wire.Difference { return wire.Difference(d) }),
 		Steps:       each(c.Steps, renderStep)}
+}
+
+// renderImpact is nil where nothing is lost and nobody is disconnected.
+func renderImpact(b change.Brief) *wire.Impact {
+	if b.Impact == nil && b.AffectedCount == 0 {
+		return nil
+	}
+	out := &wire.Impact{Objects: []wire.Count{}, Sessions: b.AffectedCount}
+	for _, a := range b.Affected {
+		switch a.Class {
+		case clearing.Written:
+			out.Writing++
+		case clearing.Hidden:
+			out.Hidden++
+		}
+	}
+	if lost := b.Impact; lost != nil {
+		out.Lost, out.Rows, out.Size, out.Dependents, out.Final = true, lost.Rows, lost.Size, lost.Dependents, lost.Final
+		out.Objects = each(lost.Objects, func(c catalog.Count) wire.Count { return wire.Count(c) })
+	}
+	return out
 }
 
 // serverOf is the server's name in an address.

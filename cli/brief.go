@@ -7,6 +7,7 @@ import (
 	"charm.land/lipgloss/v2"
 
 	"example.com/genarch/api/wire"
+	"example.com/genarch/core/naming"
 )
 
 // showBrief writes a brief to standard error: what will happen, the settings
@@ -15,16 +16,7 @@ import (
 func (a app) showBrief(b wire.Brief) {
 	a.say("%s  %s  %s", bold.Render(visible(b.Summary)), environmentText(b.Environment), faint.Render("read "+timeText(b.Read)))
 	a.say("%s", faint.Render("instance: "+visible(b.Identity)))
-	if len(b.Settings) > 0 {
-		a.say("")
-		wide := 0
-		for _, s := range b.Settings {
-			wide = max(wide, lipgloss.Width(settingTitle(s)))
-		}
-		for _, s := range b.Settings {
-			a.showSetting(s, wide)
-		}
-	}
+	a.showImpact(b)
 	if len(b.Findings) > 0 {
 		a.say("")
 		var unseen []string
@@ -49,7 +41,71 @@ func (a app) showBrief(b wire.Brief) {
 			}
 		}
 	}
+	if len(b.Settings) > 0 {
+		a.say("")
+		wide := 0
+		for _, s := range b.Settings {
+			wide = max(wide, lipgloss.Width(settingTitle(s)))
+		}
+		for _, s := range b.Settings {
+			a.showSetting(s, wide)
+		}
+	}
 	a.say("")
+}
+
+// showImpact writes first, in figures, what would be lost, who would be disconnected,
+// what else needs it, and whether it comes back.
+func (a app) showImpact(b wire.Brief) {
+	i := b.Impact
+	if i == nil {
+		return
+	}
+	var lines [][2]string
+	if i.Lost {
+		var lost []string
+		for _, c := range i.Objects {
+			if c.N > 0 {
+				lost = append(lost, naming.CountWord(c.N, c.What))
+			}
+		}
+		if i.Rows != nil && *i.Rows > 0 {
+			lost = append(lost, "about "+naming.Count(*i.Rows, "row"))
+		}
+		if len(lost) == 0 {
+			lost = append(lost, "nothing")
+		}
+		if i.Size != nil {
+			lost = append(lost, sizeText(*i.Size))
+		}
+		lines = append(lines, [2]string{"would be lost", strings.Join(lost, ", ")})
+	}
+	who := "nobody at present"
+	if i.Sessions > 0 {
+		who = naming.Count(i.Sessions, "session") + ", none with uncommitted work"
+		if i.Writing > 0 {
+			who = naming.Count(i.Sessions, "session") + ", " + wrong.Render(fmt.Sprintf("%d with uncommitted work", i.Writing))
+		}
+		if i.Hidden > 0 {
+			who += fmt.Sprintf(", %d that cannot be seen", i.Hidden)
+		}
+	}
+	lines = append(lines, [2]string{"disconnected", who})
+	if i.Lost {
+		depends := "nothing that is known"
+		if i.Dependents > 0 {
+			depends = caution.Render(naming.Count(i.Dependents, "object") + " elsewhere")
+		}
+		back := "yes"
+		if i.Final {
+			back = wrong.Render("no, this is final")
+		}
+		lines = append(lines, [2]string{"depends on it", depends}, [2]string{"comes back", back})
+	}
+	a.say("")
+	for _, l := range lines {
+		a.say("  %-14s %s", l[0], l[1])
+	}
 }
 
 func (a app) showSetting(s wire.Setting, wide int) {

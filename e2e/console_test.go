@@ -183,6 +183,7 @@ func testConsoleFindings(t *testing.T, s *service, b *testutil.Browser, dsn stri
 	p.Wait("the suggestion taken", "document.querySelector('input[name=collation]').value === 'latin1_swedish_ci'")
 	p.Wait("the caution", "document.querySelector('[data-code=\"grants.leftover\"]')")
 	p.WaitText("old_app@127.0.0.1 on the database")
+	p.Wait("that no stop stands in the way", "!document.querySelector('form button.btn-primary').disabled")
 	p.Click("form button.btn-primary")
 	p.WaitText("Accept each caution first.")
 	if !p.Eval("document.querySelector('main form button.btn-primary').disabled") {
@@ -195,6 +196,7 @@ func testConsoleFindings(t *testing.T, s *service, b *testutil.Browser, dsn stri
 	p.WaitText("The server is not as it was"[len("The "):])
 	p.Click("main button.btn-primary")
 	p.Wait("the new brief", "document.querySelector('[data-code=\"name.taken\"]')")
+	p.Click("main details summary") // notes are folded beside a stop
 	p.WaitText("was created by keeper with change")
 }
 

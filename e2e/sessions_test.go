@@ -288,10 +288,13 @@ func testListAndEnd(h shore) {
 func testDrop(h shore) {
 	h.furnished("tickets_prod")
 	address := h.name + "/tickets_prod"
+	testutil.Wait(h.t, "whoever furnished it to have left", func() bool {
+		return strings.Contains(h.s.run(3, "database", "drop", address).err, "Nobody is connected to tickets_prod")
+	})
 	has(h.t, "the brief of one that is not in use", h.s.run(3, "database", "drop", address).err, "Nobody is connected to tickets_prod", "[drop.last_use]", "1 table")
 	guest := h.client("tickets_prod")
 	r := h.s.run(3, "database", "drop", address)
-	has(h.t, "the brief", r.err, "1 table", "A drop is final", "not visible from here:", "1 session as of", "end the sessions of tickets_prod", "read back that it is gone", "--confirm tickets_prod")
+	has(h.t, "the brief", r.err, "would be lost  1 table", "disconnected   1 session", "no, this is final", "A drop is final", "not visible from here:", "1 session as of", "end the sessions of tickets_prod", "read back that it is gone", "--confirm tickets_prod")
 	h.s.run(3, "database", "drop", address, "--confirm", "ticket_prod")
 	h.s.run(2, "database", "drop", address, "--grace", "5s", "--when-empty", "5s")
 	has(h.t, "a dry run", h.s.run(0, "database", "drop", address, "--dry-run").err, "nothing was done")

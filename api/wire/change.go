@@ -105,9 +105,29 @@ type Brief struct {
 	Steps       []Step          `json:"steps" nullable:"false"`
 	Affected    []ServerSession `json:"affected" nullable:"false" doc:"The sessions that it would end or wait for, at most 200."`
 	AffectedAll int             `json:"affected_all" doc:"How many they are."`
+	Impact      *Impact         `json:"impact,omitempty" doc:"What it would take away or disconnect; absent: nothing."`
 	Confirm     string          `json:"confirm,omitempty" doc:"The name that has to be typed before it may run."`
 	Read        time.Time       `json:"read"`
 	Fingerprint string          `json:"fingerprint"`
+}
+
+// Impact is what a change would take away and disconnect, in figures.
+type Impact struct {
+	Lost       bool    `json:"lost" doc:"Something would be lost: the figures say what."`
+	Objects    []Count `json:"objects" nullable:"false" doc:"What would be lost, by the engine's words."`
+	Rows       *int64  `json:"rows,omitempty" doc:"Rows that would be lost, by the server's own estimate."`
+	Size       *int64  `json:"size,omitempty" doc:"Bytes that would be lost."`
+	Dependents int     `json:"dependents" doc:"Objects elsewhere that are known to need what would be lost."`
+	Final      bool    `json:"final" doc:"Genarch cannot bring it back."`
+	Sessions   int     `json:"sessions" doc:"Sessions that would be ended or waited for."`
+	Writing    int     `json:"writing" doc:"How many of those have written work that is not committed; of the first 200."`
+	Hidden     int     `json:"hidden" doc:"How many of those do what cannot be seen."`
+}
+
+// Count is how many there are of something.
+type Count struct {
+	What string `json:"what"`
+	N    int    `json:"n"`
 }
 
 // Change is one intended alteration, from draft to outcome.

@@ -158,7 +158,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Stop a running change, and have what it did taken back
+         * Stop a running change, and have what it did rolled back
          * @description Needs the permission run.
          */
         post: operations["stop-change"];
@@ -1009,6 +1009,8 @@ export interface components {
             findings: components["schemas"]["Finding"][];
             fingerprint: string;
             identity: string;
+            /** @description What it would take away or disconnect; absent: nothing. */
+            impact?: components["schemas"]["Impact"];
             /** @enum {string} */
             outcome: "acts" | "nothing";
             /** Format: date-time */
@@ -1055,7 +1057,7 @@ export interface components {
             state: "draft" | "waiting" | "ready" | "running" | "done" | "reverted" | "stuck" | "declined" | "withdrawn" | "expired";
             /** @description Who asked for it to be stopped while it ran. */
             stop_by?: string;
-            /** @description It runs, and everything done so far can be taken back. */
+            /** @description It runs, and everything done so far can be rolled back. */
             stoppable: boolean;
             target: string;
         };
@@ -1191,6 +1193,11 @@ export interface components {
             id: number;
             /** Format: date-time */
             used: string;
+        };
+        Count: {
+            /** Format: int64 */
+            n: number;
+            what: string;
         };
         Database: {
             address: string;
@@ -1343,7 +1350,7 @@ export interface components {
             instead?: string;
             says?: string;
             since?: string;
-            /** @description How it is taken back; absent: it cannot be. */
+            /** @description How it is rolled back; absent: it cannot be. */
             undo?: string;
             /** @description Why it is not possible. */
             why?: string;
@@ -1489,7 +1496,7 @@ export interface components {
             grant_option: string[];
             grantor?: string;
             holder: components["schemas"]["Principal"];
-            /** @description The database does not exist; the grant comes alive with it. */
+            /** @description The database does not exist; the grant takes effect again with it. */
             leftover?: boolean;
             object: components["schemas"]["Object"];
             /** @description The databases that the pattern opens. */
@@ -1579,6 +1586,44 @@ export interface components {
             marks: {
                 [key: string]: string;
             };
+        };
+        Impact: {
+            /**
+             * Format: int64
+             * @description Objects elsewhere that are known to need what would be lost.
+             */
+            dependents: number;
+            /** @description Genarch cannot bring it back. */
+            final: boolean;
+            /**
+             * Format: int64
+             * @description How many of those do what cannot be seen.
+             */
+            hidden: number;
+            /** @description Something would be lost: the figures say what. */
+            lost: boolean;
+            /** @description What would be lost, by the engine's words. */
+            objects: components["schemas"]["Count"][];
+            /**
+             * Format: int64
+             * @description Rows that would be lost, by the server's own estimate.
+             */
+            rows?: number;
+            /**
+             * Format: int64
+             * @description Sessions that would be ended or waited for.
+             */
+            sessions: number;
+            /**
+             * Format: int64
+             * @description Bytes that would be lost.
+             */
+            size?: number;
+            /**
+             * Format: int64
+             * @description How many of those have written work that is not committed; of the first 200.
+             */
+            writing: number;
         };
         Intent: {
             /** @description For the kinds that begin with account. */
@@ -2253,7 +2298,7 @@ export interface components {
             statement?: string;
             /** @enum {string} */
             status: "planned" | "begun" | "unknown" | "done" | "failed" | "undone" | "undoing" | "undo_failed" | "harmed";
-            /** @description What it did cannot be taken back, and need not be: sessions that were ended. */
+            /** @description What it did cannot be rolled back, and need not be: sessions that were ended. */
             stays: boolean;
             title: string;
             /** @description The statement that takes it back. */

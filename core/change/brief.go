@@ -97,10 +97,26 @@ type Brief struct {
 	// go, so they are no part of the fingerprint.
 	Affected      []Affected `json:"affected,omitempty"`
 	AffectedCount int        `json:"affected_count,omitempty"`
+	// Impact is what would be lost; nil: nothing is. It drifts while one reads, so it is
+	// no part of the fingerprint either.
+	Impact *Impact `json:"impact,omitempty"`
 	// Confirm is the name to be typed before it may run; empty: none.
 	Confirm     string    `json:"confirm,omitempty"`
 	Read        time.Time `json:"read"`
 	Fingerprint string    `json:"fingerprint"`
+}
+
+// Impact is what a change would take away, in figures.
+type Impact struct {
+	// Objects counts what is lost, by the engine's words.
+	Objects []catalog.Count `json:"objects,omitempty"`
+	// Rows is the server's own estimate, Size is in bytes; nil: not known.
+	Rows *int64 `json:"rows,omitempty"`
+	Size *int64 `json:"size,omitempty"`
+	// Dependents is how many objects elsewhere are known to need it.
+	Dependents int `json:"dependents,omitempty"`
+	// Final: Genarch cannot bring it back.
+	Final bool `json:"final,omitempty"`
 }
 
 // Step is one unit that runs: it is done, probed, and may be undone. It holds
@@ -287,7 +303,7 @@ func (b *Brief) showHidden() {
 // time of reading, nor the order of anything that has none.
 func (b Brief) fingerprint() string {
 	b.Read, b.Fingerprint = time.Time{}, ""
-	b.Affected, b.AffectedCount = nil, 0
+	b.Affected, b.AffectedCount, b.Impact = nil, 0, nil
 	b.Findings = slices.DeleteFunc(slices.Clone(b.Findings), func(f Finding) bool { return f.Passing })
 	b.Steps = slices.Clone(b.Steps)
 	for i, s := range b.Steps {

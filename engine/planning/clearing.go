@@ -314,6 +314,7 @@ func Prepared(b *change.Brief, list []catalog.Prepared, remedy string) {
 // Lost says what a drop would lose.
 func Lost(b *change.Brief, snap catalog.Snapshot) {
 	d, doom := snap.Target, snap.Doomed
+	b.Impact = &change.Impact{Objects: doom.Objects, Rows: doom.Rows, Size: d.Size, Dependents: len(doom.Dependents), Final: true}
 	var parts []string
 	for _, c := range doom.Objects {
 		if c.N > 0 {

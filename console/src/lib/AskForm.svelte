@@ -4,6 +4,7 @@
 	import type { Finding, Intent } from './api';
 	import type { Asking } from './asking.svelte';
 	import Band from './Band.svelte';
+	import Figures from './Figures.svelte';
 	import Findings from './Findings.svelte';
 	import Trouble from './Trouble.svelte';
 	import { to } from '../router';
@@ -29,14 +30,15 @@
 			{@render children()}
 			{#if asking.refused}<Trouble problem={asking.refused} />{/if}
 			<div class="flex flex-wrap items-center gap-3">
-				<button class="btn btn-primary h-auto min-h-10 py-1 break-all" disabled={asking.busy || !intent}>{button}</button>
-				<span class="quiet text-sm">Nothing runs yet.</span>
+				<button class="btn btn-primary h-auto min-h-10 py-1 break-all" disabled={asking.busy || !intent || !!brief?.stopped}>{button}</button>
+				<span class="quiet text-sm">{brief?.stopped ? 'A stop stands in the way.' : 'Nothing runs yet.'}</span>
 			</div>
 		</div>
 		<aside class="min-w-0">
 			<p class="sr-only" role="status">{said(brief)}</p>
 			{#if asking.problem}<Trouble problem={asking.problem} />{/if}
 			{#if brief}
+				<div class="[&_dl]:mt-0 [&_dl]:lg:grid-cols-2"><Figures {brief} /></div>
 				{#if findings.length}<h2 class="mb-2">What to know</h2><Findings {findings} {onsuggest} />{/if}
 				{#if brief.steps.length}
 					<h2 class="mt-4 mb-2">The statements so far</h2>

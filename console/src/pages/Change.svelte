@@ -3,6 +3,7 @@
 	import AffectedList from '../lib/AffectedList.svelte';
 	import Band from '../lib/Band.svelte';
 	import ClearingPanel from '../lib/ClearingPanel.svelte';
+	import Figures from '../lib/Figures.svelte';
 	import Findings from '../lib/Findings.svelte';
 	import { count, exact, took, visible } from '../lib/format';
 	import { live } from '../lib/live.svelte';
@@ -162,12 +163,13 @@
 			<p class="my-3 flex flex-wrap items-center gap-3">{#if change.stop_by}<span class="font-semibold" role="status">Stopping, as {change.stop_by} asked …</span>{:else}<button class="btn btn-sm" disabled={!change.stoppable} onclick={() => move(api.stop)}>Stop change {change.id}</button> <span class="quiet text-sm">{change.stoppable ? 'What it did is rolled back, and the gate opens again; sessions that were ended stay ended.' : 'What runs now cannot be rolled back; it goes on to its end.'}</span>{/if}</p>
 		{/if}
 		{#if change.state === 'waiting'}<p class="border-primary bg-base-200 rounded-box my-4 max-w-3xl border-l-4 px-4 py-3" role="status">It waits for somebody with the permission run. {change.operator} asked for it.</p>{/if}
+		{#if open}<Figures {brief} />{/if}
 		{#if sheet}<section class="border-base-300 rounded-box my-4 border px-4 py-3" aria-label="Handover"><h2>Handover: keep the passwords now</h2><HandoverSheet {sheet} /></section>{/if}
 		<div class="mt-4 grid gap-x-12 gap-y-6 lg:grid-cols-[minmax(0,40rem)_minmax(0,1fr)]">
 			<div class="min-w-0">
 				{#if brief.findings.length && (open || !brief.steps.length)}
 					<h2 class="mb-2">What to know</h2>
-					<Findings findings={brief.findings} />
+					<Findings findings={brief.findings} folded={!!brief.impact?.lost} />
 				{/if}
 				{#if brief.steps.length}
 					<h2 class="mb-2 {brief.findings.length && open ? 'mt-5' : ''}">{open ? 'What will happen' : change.state === 'running' ? 'What is happening' : 'What happened'}</h2>
@@ -208,7 +210,7 @@
 				{:else if open}<p class="quiet mt-4">You may ask, not run: somebody with the permission run has to let it run.</p>{/if}
 			</div>
 			<aside class="min-w-0">
-				{#if brief.affected.length}<h2 class="mb-1">{open ? 'Connected just now' : 'Connected at the time of the brief'}: {count(brief.affected_all)}</h2><div class="mb-5"><AffectedList {brief} /></div>{/if}
+				{#if brief.affected.length}<h2 class="mb-1">{open ? 'Connected at present' : 'Connected at the time of the brief'}: {count(brief.affected_all)}</h2><div class="mb-5"><AffectedList {brief} /></div>{/if}
 				{#if brief.settings.length}<h2 class="mb-1">{open ? (change.kind.endsWith('.create') ? 'What it will be' : 'As asked') : 'What was settled'}</h2><Settings settings={brief.settings} />{/if}
 				<h2 class="mt-5 mb-1">Made from</h2>
 				<p class="text-sm">A reading of <span class="mono break-all">{brief.identity}</span> <span class="quiet">at {exact(brief.read)}. It is read again before anything runs; if something that matters differs, nothing runs.</span></p>

@@ -33,5 +33,5 @@
 		<EngineFields {server} {engine} kind="database.drop" bind:options brief={asking.brief} />
 		<EngineFields {server} {engine} kind="database.drop" part="clearing" bind:options={clearing} brief={asking.brief} />
 	{/if}
-	<p class="border-error bg-base-200 rounded-box border-l-4 px-4 py-2">A drop is for good. The next page shows everything once more, and asks for the name.</p>
+	<p class="border-error bg-base-200 rounded-box border-l-4 px-4 py-2">A drop is final. The next page shows everything once more, and asks for the name.</p>
 </AskForm>
