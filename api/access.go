@@ -25,17 +25,26 @@ type WhoQuery struct {
 }
 
 func (h *Handler) registerAccess() {
-	register(h, op{method: "GET", path: "/servers/{server}/accounts", id: "list-accounts", summary: "Accounts and roles of a server, live", permission: policy.View}, h.listAccounts)
-	register(h, op{method: "GET", path: "/servers/{server}/accounts/{account}", id: "show-account", summary: "One account or role: what it is, has and owns", permission: policy.View}, h.showAccount)
-	register(h, op{method: "GET", path: "/servers/{server}/grants", id: "list-grants", summary: "What an account was given, or who was given anything on a database", permission: policy.View}, h.listGrants)
-	register(h, op{method: "GET", path: "/servers/{server}/access", id: "show-access", summary: "What every account comes to on every database", permission: policy.View}, h.showMatrix)
-	register(h, op{method: "GET", path: "/servers/{server}/access/why", id: "show-why", summary: "Whether an account may do something, and by which chain", permission: policy.View}, h.showWhy)
-	register(h, op{method: "GET", path: "/comparison", id: "compare-accounts", summary: "In what two accounts differ, on one server or two", permission: policy.View}, h.compareAccounts)
-	register(h, op{method: "GET", path: "/servers/{server}/databases/{database}/handover", id: "show-handover", summary: "The handover sheet of a database, without passwords", permission: policy.View}, h.showHandover)
+	register(h, op{method: "GET", path: "/servers/{server}/accounts", id: "list-accounts",
+		summary: "Accounts and roles of a server, live", permission: policy.View}, h.listAccounts)
+	register(h, op{method: "GET", path: "/servers/{server}/accounts/{account}", id: "show-account",
+		summary: "One account or role: what it is, has and owns", permission: policy.View}, h.showAccount)
+	register(h, op{method: "GET", path: "/servers/{server}/grants", id: "list-grants",
+		summary: "What an account was given, or who was given anything on a database", permission: policy.View},
+		h.listGrants)
+	register(h, op{method: "GET", path: "/servers/{server}/access", id: "show-access",
+		summary: "What every account comes to on every database", permission: policy.View}, h.showMatrix)
+	register(h, op{method: "GET", path: "/servers/{server}/access/why", id: "show-why",
+		summary: "Whether an account may do something, and by which chain", permission: policy.View}, h.showWhy)
+	register(h, op{method: "GET", path: "/comparison", id: "compare-accounts",
+		summary: "In what two accounts differ, on one server or two", permission: policy.View}, h.compareAccounts)
+	register(h, op{method: "GET", path: "/servers/{server}/databases/{database}/handover", id: "show-handover",
+		summary: "The handover sheet of a database, without passwords", permission: policy.View}, h.showHandover)
 }
 
 // graph reads who may do what on a server.
-func (h *Handler) graph(ctx context.Context, server string, q catalog.AccessQuery) (catalog.Server, *access.Graph, error) {
+func (h *Handler) graph(ctx context.Context, server string, q catalog.AccessQuery) (catalog.Server, *access.Graph,
+	error) {
 	srv, opened, ctx, cancel, err := h.access(ctx, server)
 	if err != nil {
 		return srv, nil, err
@@ -90,8 +99,9 @@ func (h *Handler) find(srv catalog.Server, g *access.Graph, p catalog.Principal)
 	if len(hosts) == 1 {
 		return found, nil
 	}
-	problem := &Problem{Status: http.StatusNotFound, Code: "account.absent", Detail: fmt.Sprintf("There is no account or role %s on %s.", naming.Show(p.String()), srv.Name),
-		Next: "List them: genarch account list " + srv.Name}
+	problem := &Problem{Status: http.StatusNotFound, Code: "account.absent",
+		Detail: fmt.Sprintf("There is no account or role %s on %s.", naming.Show(p.String()), srv.Name),
+		Next:   "List them: genarch account list " + srv.Name}
 	if len(hosts) > 1 {
 		problem.Status, problem.Code = http.StatusConflict, "account.ambiguous"
 		problem.Detail, problem.Next = fmt.Sprintf("There are %[2]d accounts named %[1]s, and each is an account of its own.", naming.Show(p.Name), len(hosts)), "Say which: "+strings.Join(hosts, ", ")
@@ -112,7 +122,8 @@ func (h *Handler) listAccounts(ctx context.Context, in *struct {
 		return nil, err
 	}
 	a := g.Access()
-	out := wire.AccountList{Server: srv.Name, Engine: string(srv.Engine), Environment: string(srv.Environment), Accounts: []wire.Account{}, Unknown: orEmpty(a.Unknown), Read: a.Read}
+	out := wire.AccountList{Server: srv.Name, Engine: string(srv.Engine), Environment: string(srv.Environment),
+		Accounts: []wire.Account{}, Unknown: orEmpty(a.Unknown), Read: a.Read}
 	list := slices.Clone(a.Accounts)
 	slices.SortFunc(list, func(x, y catalog.Account) int { return strings.Compare(address(srv, x), address(srv, y)) })
 	r := newAccountRenderer(srv, g)
@@ -120,7 +131,8 @@ func (h *Handler) listAccounts(ctx context.Context, in *struct {
 	search := strings.ToLower(in.Search)
 	for _, acc := range list {
 		at := address(srv, acc)
-		if acc.System && !in.System && !acc.Bootstrap || in.Kind != "all" && (in.Kind == "account") != acc.Login && !acc.Locked ||
+		if acc.System && !in.System && !acc.Bootstrap ||
+			in.Kind != "all" && (in.Kind == "account") != acc.Login && !acc.Locked ||
 			search != "" && !strings.Contains(strings.ToLower(acc.Principal.String()+" "+acc.Comment), search) {
 			continue
 		}
@@ -186,15 +198,18 @@ func (h *Handler) showAccount(ctx context.Context, in *struct {
 		return nil, err
 	}
 	a := g.Access()
-	out := wire.AccountDetail{Account: newAccountRenderer(srv, g).account(acc), Server: srv.Name, Engine: string(srv.Engine), Environment: string(srv.Environment),
+	out := wire.AccountDetail{Account: newAccountRenderer(srv, g).account(acc), Server: srv.Name,
+		Engine: string(srv.Engine), Environment: string(srv.Environment),
 		Grants: renderLines(g, g.Direct(acc.Principal)), Unknown: orEmpty(a.Unknown), Read: a.Read}
 	if acc.Login || acc.Locked {
 		out.LastUse = renderUse(h.Watch.Use(srv.Name, catalog.Used{Account: acc.Principal}))
 	}
-	m := g.Matrix(func(x catalog.Account) bool { return x.Principal == acc.Principal }, func(d catalog.AccessDatabase) bool { return !d.System })
+	m := g.Matrix(func(x catalog.Account) bool { return x.Principal == acc.Principal },
+		func(d catalog.AccessDatabase) bool { return !d.System })
 	for i, name := range m.Databases {
 		if c := m.At(0, i); c.Level != access.None {
-			out.Databases = append(out.Databases, wire.DatabaseLevel{Database: name, Level: c.Level.String(), More: c.More, Gap: c.Gap})
+			out.Databases = append(out.Databases,
+				wire.DatabaseLevel{Database: name, Level: c.Level.String(), More: c.More, Gap: c.Gap})
 		}
 	}
 	return answer(out), nil
@@ -207,7 +222,8 @@ func (h *Handler) listGrants(ctx context.Context, in *struct {
 	Limit    int    `query:"limit" minimum:"1" maximum:"20000" default:"2000"`
 }) (*body[wire.GrantList], error) {
 	if (in.Account == "") == (in.Database == "") {
-		return nil, &Problem{Status: http.StatusUnprocessableEntity, Code: "request.invalid", Detail: "Name either an account or a database."}
+		return nil, &Problem{Status: http.StatusUnprocessableEntity, Code: "request.invalid",
+			Detail: "Name either an account or a database."}
 	}
 	q := catalog.AccessQuery{All: in.Account != ""}
 	if in.Database != "" {
@@ -219,7 +235,8 @@ func (h *Handler) listGrants(ctx context.Context, in *struct {
 	}
 	var lines []access.Line
 	if in.Database != "" {
-		if !slices.ContainsFunc(g.Access().Databases, func(d catalog.AccessDatabase) bool { return d.Name == in.Database }) {
+		if !slices.ContainsFunc(g.Access().Databases,
+			func(d catalog.AccessDatabase) bool { return d.Name == in.Database }) {
 			return nil, noSuchDatabase(srv, in.Database)
 		}
 		lines = g.On(in.Database)
@@ -235,17 +252,21 @@ func (h *Handler) listGrants(ctx context.Context, in *struct {
 		lines = g.Direct(p)
 	}
 	a := g.Access()
-	out := wire.GrantList{Server: srv.Name, Engine: string(srv.Engine), Total: len(lines), Unknown: orEmpty(a.Unknown), Read: a.Read}
+	out := wire.GrantList{Server: srv.Name, Engine: string(srv.Engine), Total: len(lines), Unknown: orEmpty(a.Unknown),
+		Read: a.Read}
 	out.Grants = renderLines(g, lines[:min(len(lines), in.Limit)])
 	return answer(out), nil
 }
 
 func noSuchDatabase(srv catalog.Server, name string) error {
-	return &Problem{Status: http.StatusNotFound, Code: "database.absent", Detail: "There is no database " + naming.Show(name) + " on " + srv.Name + ".", Next: "List them: genarch database list " + srv.Name}
+	return &Problem{Status: http.StatusNotFound, Code: "database.absent",
+		Detail: "There is no database " + naming.Show(name) + " on " + srv.Name + ".",
+		Next:   "List them: genarch database list " + srv.Name}
 }
 
 // letters are how a matrix writes levels.
-var letters = map[access.Level]byte{access.None: '-', access.Unknown: '?', access.Connect: 'n', access.Custom: 'c', access.Read: 'r', access.Write: 'w', access.Build: 'b', access.Own: 'o'}
+var letters = map[access.Level]byte{access.None: '-', access.Unknown: '?', access.Connect: 'n', access.Custom: 'c',
+	access.Read: 'r', access.Write: 'w', access.Build: 'b', access.Own: 'o'}
 
 func (h *Handler) showMatrix(ctx context.Context, in *struct {
 	ServerPath
@@ -264,7 +285,8 @@ func (h *Handler) showMatrix(ctx context.Context, in *struct {
 	m := g.Matrix(func(x catalog.Account) bool {
 		return (!x.System || in.System || x.Bootstrap) && has(x.Principal.String(), in.Account) && (in.Roles || x.Login)
 	}, func(d catalog.AccessDatabase) bool { return (!d.System || in.System) && has(d.Name, in.Database) })
-	out := wire.Matrix{Server: srv.Name, Engine: string(srv.Engine), Environment: string(srv.Environment), Databases: orEmpty(m.Databases), Rows: make([]wire.MatrixRow, 0, len(m.Accounts)),
+	out := wire.Matrix{Server: srv.Name, Engine: string(srv.Engine), Environment: string(srv.Environment),
+		Databases: orEmpty(m.Databases), Rows: make([]wire.MatrixRow, 0, len(m.Accounts)),
 		Unknown: orEmpty(a.Unknown), Read: a.Read}
 	r := newAccountRenderer(srv, g)
 	for _, i := range byName(m.Accounts, g) {
@@ -277,7 +299,8 @@ func (h *Handler) showMatrix(ctx context.Context, in *struct {
 				cells[j] -= 'a' - 'A'
 			}
 		}
-		out.Rows = append(out.Rows, wire.MatrixRow{Name: p.Name, Host: p.Host, Database: p.Database, Role: !acc.Login && !acc.Locked, Super: acc.Super, Marks: len(r.marks(acc)), Cells: string(cells)})
+		out.Rows = append(out.Rows, wire.MatrixRow{Name: p.Name, Host: p.Host, Database: p.Database,
+			Role: !acc.Login && !acc.Locked, Super: acc.Super, Marks: len(r.marks(acc)), Cells: string(cells)})
 	}
 	out.Wide, out.Leftovers = renderWide(g), renderLeftovers(g)
 	return answer(out), nil
@@ -298,7 +321,8 @@ func byName(list []catalog.Principal, g *access.Graph) []int {
 			}
 			return -1
 		}
-		return cmp.Or(strings.Compare(list[x].Name, list[y].Name), strings.Compare(list[x].Host, list[y].Host), strings.Compare(list[x].Database, list[y].Database))
+		return cmp.Or(strings.Compare(list[x].Name, list[y].Name), strings.Compare(list[x].Host, list[y].Host),
+			strings.Compare(list[x].Database, list[y].Database))
 	})
 	return order
 }
@@ -313,7 +337,8 @@ func (h *Handler) showWhy(ctx context.Context, in *struct {
 	Column    string `query:"column" maxLength:"400"`
 	Scope     string `query:"scope" enum:"server,database,schema,table,sequence,routine,column" default:"database"`
 }) (*body[wire.Why], error) {
-	o := catalog.Object{Scope: catalog.Scope(in.Scope), Database: in.Database, Schema: in.Schema, Name: in.Name, Column: in.Column}
+	o := catalog.Object{Scope: catalog.Scope(in.Scope), Database: in.Database, Schema: in.Schema, Name: in.Name,
+		Column: in.Column}
 	q := catalog.AccessQuery{Object: &o}
 	if o.Database != "" {
 		q.Inside = []string{o.Database}
@@ -324,8 +349,9 @@ func (h *Handler) showWhy(ctx context.Context, in *struct {
 	}
 	want, ok := h.engineOf(srv).Table.Named(in.Privilege)
 	if !ok {
-		return nil, &Problem{Status: http.StatusUnprocessableEntity, Code: "privilege.unknown", Detail: fmt.Sprintf("There is no privilege %q.", in.Privilege),
-			Next: "See what there is: genarch engine show " + string(srv.Engine)}
+		return nil, &Problem{Status: http.StatusUnprocessableEntity, Code: "privilege.unknown",
+			Detail: fmt.Sprintf("There is no privilege %q.", in.Privilege),
+			Next:   "See what there is: genarch engine show " + string(srv.Engine)}
 	}
 	p := h.who(srv, in.Account, in.Within, in.Role)
 	if p != catalog.Public {
@@ -335,7 +361,9 @@ func (h *Handler) showWhy(ctx context.Context, in *struct {
 		}
 		p = acc.Principal
 	}
-	if o.Scope != catalog.ScopeServer && !slices.ContainsFunc(g.Access().Databases, func(d catalog.AccessDatabase) bool { return d.Name == o.Database }) {
+	if o.Scope != catalog.ScopeServer &&
+		!slices.ContainsFunc(g.Access().Databases,
+			func(d catalog.AccessDatabase) bool { return d.Name == o.Database }) {
 		return nil, noSuchDatabase(srv, o.Database)
 	}
 	return answer(renderWhy(srv, g, p, want, o)), nil
@@ -351,13 +379,16 @@ func (h *Handler) compareAccounts(ctx context.Context, in *struct {
 	for i, text := range []string{in.Left, in.Right} {
 		at, err := naming.ParseAddress(text)
 		if err != nil || at.Kind != naming.KindAccount && at.Kind != naming.KindRole {
-			return nil, &Problem{Status: http.StatusUnprocessableEntity, Code: "address.invalid", Detail: fmt.Sprintf("%q is no address of an account.", text), Next: "Write SERVER/account:NAME or SERVER/role:NAME."}
+			return nil, &Problem{Status: http.StatusUnprocessableEntity, Code: "address.invalid",
+				Detail: fmt.Sprintf("%q is no address of an account.", text),
+				Next:   "Write SERVER/account:NAME or SERVER/role:NAME."}
 		}
 		srv, g, err := h.graph(ctx, at.Server, catalog.AccessQuery{All: true})
 		if err != nil {
 			return nil, err
 		}
-		p := catalog.Principal{Name: at.Name, Host: at.Host, Database: at.Database, Role: at.Kind == naming.KindRole && h.engineOf(srv).SeparateRoles()}
+		p := catalog.Principal{Name: at.Name, Host: at.Host, Database: at.Database,
+			Role: at.Kind == naming.KindRole && h.engineOf(srv).SeparateRoles()}
 		acc, err := h.find(srv, g, p)
 		if err != nil {
 			return nil, err
@@ -369,6 +400,7 @@ func (h *Handler) compareAccounts(ctx context.Context, in *struct {
 			}
 		}
 	}
-	out.Differences = each(access.Compare(graphs[0], who[0], graphs[1], who[1]), func(d access.Difference) wire.AccountDifference { return wire.AccountDifference(d) })
+	out.Differences = each(access.Compare(graphs[0], who[0], graphs[1], who[1]),
+		func(d access.Difference) wire.AccountDifference { return wire.AccountDifference(d) })
 	return answer(out), nil
 }

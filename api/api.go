@@ -31,7 +31,8 @@ type Records interface {
 	AddOperator(ctx context.Context, o policy.Operator, hash string, e journal.Entry) error
 	Operators(ctx context.Context) ([]policy.Operator, error)
 	Operator(ctx context.Context, name string) (policy.Operator, string, error)
-	UpdateOperator(ctx context.Context, o policy.Operator, hash, keep string, e journal.Entry) (remaining int, err error)
+	UpdateOperator(ctx context.Context, o policy.Operator, hash, keep string, e journal.Entry) (remaining int,
+		err error)
 	Notices(ctx context.Context, operator string) ([]record.Notice, error)
 	AddToken(ctx context.Context, t record.Token, hash string, e journal.Entry) (record.Token, error)
 	Tokens(ctx context.Context, operator string) ([]record.Token, error)
@@ -62,7 +63,8 @@ type Fleet interface {
 	List(ctx context.Context) ([]catalog.Server, error)
 	Get(ctx context.Context, name string) (catalog.Server, error)
 	Check(ctx context.Context, name string) (catalog.Server, catalog.Instance, error)
-	Add(ctx context.Context, operator string, s catalog.Server, password secret.Text) (catalog.Server, catalog.Instance, error)
+	Add(ctx context.Context, operator string, s catalog.Server, password secret.Text) (catalog.Server, catalog.Instance,
+		error)
 	Edit(ctx context.Context, operator string, s catalog.Server, password *secret.Text) (catalog.Server, error)
 	Accept(ctx context.Context, operator, name, found string) (catalog.Server, error)
 	Forget(ctx context.Context, operator, name string) error
@@ -71,7 +73,8 @@ type Fleet interface {
 // Changes is what the API needs of the runner.
 type Changes interface {
 	Brief(ctx context.Context, in change.Intent) (change.Brief, error)
-	Draft(ctx context.Context, operator, key string, in change.Intent, given map[string]secret.Text) (change.Change, error)
+	Draft(ctx context.Context, operator, key string, in change.Intent, given map[string]secret.Text) (change.Change,
+		error)
 	Run(ctx context.Context, operator string, id uint64, d change.Decision) (change.Change, error)
 	Wait(ctx context.Context, id uint64) (change.Change, error)
 	Withdraw(ctx context.Context, operator string, id uint64) (change.Change, error)
@@ -151,7 +154,8 @@ func New(cfg Config) *Handler {
 	h.gin.GET("/metrics", h.authenticate, h.requireSee, gin.WrapH(h.metrics.handler()))
 	h.gin.NoRoute(h.noRoute)
 	h.gin.NoMethod(func(c *gin.Context) {
-		writeProblem(c, &Problem{Status: http.StatusMethodNotAllowed, Code: "method.unknown", Detail: "This address does not take " + c.Request.Method + "."})
+		writeProblem(c, &Problem{Status: http.StatusMethodNotAllowed, Code: "method.unknown",
+			Detail: "This address does not take " + c.Request.Method + "."})
 	})
 	h.api = newHuma(h.gin, h.gin.Group(prefix, h.authenticate), cfg.Version)
 	h.api.UseMiddleware(h.authorise)
@@ -180,8 +184,10 @@ func newHuma(r *gin.Engine, g *gin.RouterGroup, version string) huma.API {
 	cfg.Info.Description = "Looks after databases on shared servers. Reads are live; every alteration of a server is a change: POST /changes with an intent answers with a brief, POST /changes/{id}/run lets it run."
 	cfg.Servers = []*huma.Server{{URL: prefix}}
 	cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
-		"token":   {Type: "http", Scheme: "bearer", Description: "For programs: a token made with genarch token create."},
-		"session": {Type: "apiKey", In: "cookie", Name: "genarch_session", Description: "For the console: the cookie set by signing in."},
+		"token": {Type: "http", Scheme: "bearer",
+			Description: "For programs: a token made with genarch token create."},
+		"session": {Type: "apiKey", In: "cookie", Name: "genarch_session",
+			Description: "For the console: the cookie set by signing in."},
 	}
 	cfg.Security = []map[string][]string{{"token": {}}, {"session": {}}}
 	return humagin.NewWithGroup(r, g, cfg)
@@ -213,7 +219,9 @@ func (h *Handler) noRoute(c *gin.Context) {
 		h.Console.ServeHTTP(c.Writer, c.Request)
 		return
 	}
-	writeProblem(c, &Problem{Status: http.StatusNotFound, Code: "address.unknown", Detail: "There is nothing at " + c.Request.URL.Path + ".", Next: "The addresses are described at " + prefix + "/openapi.json"})
+	writeProblem(c, &Problem{Status: http.StatusNotFound, Code: "address.unknown",
+		Detail: "There is nothing at " + c.Request.URL.Path + ".",
+		Next:   "The addresses are described at " + prefix + "/openapi.json"})
 }
 
 // op describes one operation.

@@ -104,7 +104,8 @@ func (h *Handler) authenticate(c *gin.Context) {
 	safe := c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead
 	if who.Name != "" && who.csrf != "" && !safe &&
 		subtle.ConstantTimeCompare([]byte(c.GetHeader("X-Genarch-CSRF")), []byte(who.csrf)) != 1 {
-		writeProblem(c, &Problem{Status: http.StatusForbidden, Code: "csrf", Detail: "The request does not come from a page of this console.", Next: "Load the page again."})
+		writeProblem(c, &Problem{Status: http.StatusForbidden, Code: "csrf",
+			Detail: "The request does not come from a page of this console.", Next: "Load the page again."})
 		return
 	}
 	// The description is registered by the library, past our own check.
@@ -126,7 +127,8 @@ func (h *Handler) byToken(ctx context.Context, who *caller) error {
 		return record.ErrNotFound
 	}
 	if len(t.Permissions) > 0 {
-		operator.Permissions = slices.DeleteFunc(slices.Clone(operator.Permissions), func(r policy.Permission) bool { return !slices.Contains(t.Permissions, string(r)) })
+		operator.Permissions = slices.DeleteFunc(slices.Clone(operator.Permissions),
+			func(r policy.Permission) bool { return !slices.Contains(t.Permissions, string(r)) })
 	}
 	who.Operator, who.tokenID, who.login, who.since = operator, t.ID, t.Login, t.Created
 	return nil
@@ -176,8 +178,9 @@ func (h *Handler) requireSee(c *gin.Context) {
 }
 
 func notSignedIn() *Problem {
-	return &Problem{Status: http.StatusUnauthorized, Code: "sign_in", Detail: "Nobody is signed in, or the session or token has ended.",
-		Next: "Sign in again; for the CLI: genarch login"}
+	return &Problem{Status: http.StatusUnauthorized, Code: "sign_in",
+		Detail: "Nobody is signed in, or the session or token has ended.",
+		Next:   "Sign in again; for the CLI: genarch login"}
 }
 
 // authorise refuses whoever has not the operation's permission.
@@ -196,16 +199,18 @@ func (h *Handler) authorise(ctx huma.Context, next func(huma.Context)) {
 		h.refused.note(ctx.Context(), refusal{who.Name, "call.refused", ctx.Operation().OperationID, who.address})
 		writeHuma(ctx, forbidden(who, permission))
 	case meta["fresh"] == true && !who.fresh():
-		writeHuma(ctx, &Problem{Status: http.StatusForbidden, Code: "sign_in.stale", Detail: "This asks for a password that was given a short while ago.",
-			Next: "Sign in again, then repeat it; for the CLI: genarch login"})
+		writeHuma(ctx, &Problem{Status: http.StatusForbidden, Code: "sign_in.stale",
+			Detail: "This asks for a password that was given a short while ago.",
+			Next:   "Sign in again, then repeat it; for the CLI: genarch login"})
 	default:
 		next(ctx)
 	}
 }
 
 func forbidden(who caller, permission policy.Permission) *Problem {
-	return &Problem{Status: http.StatusForbidden, Code: "permission.missing", Detail: who.Name + " lacks the permission " + string(permission),
-		Next: "An operator with the permission admin can give it: genarch operator edit " + who.Name}
+	return &Problem{Status: http.StatusForbidden, Code: "permission.missing",
+		Detail: who.Name + " lacks the permission " + string(permission),
+		Next:   "An operator with the permission admin can give it: genarch operator edit " + who.Name}
 }
 
 // writeHuma answers a problem from within huma's middleware.

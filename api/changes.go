@@ -24,17 +24,31 @@ type ChangePath struct {
 }
 
 func (h *Handler) registerChanges() {
-	register(h, op{method: "POST", path: "/briefs", id: "brief", summary: "What an intent would do, without asking for it: nothing is kept", permission: policy.Request}, h.brief)
-	register(h, op{method: "GET", path: "/changes", id: "list-changes", summary: "List changes, the newest first", permission: policy.View}, h.listChanges)
-	register(h, op{method: "POST", path: "/changes", id: "ask", summary: "Ask for a change: the answer is its brief, nothing on the server is altered", permission: policy.Request, status: http.StatusCreated}, h.ask)
-	register(h, op{method: "GET", path: "/changes/{id}", id: "show-change", summary: "One change with its brief, steps and messages", permission: policy.View}, h.showChange)
-	register(h, op{method: "POST", path: "/changes/{id}/run", id: "run-change", summary: "Let a change run", permission: policy.Run}, h.runChange)
-	register(h, op{method: "POST", path: "/changes/{id}/withdraw", id: "withdraw-change", summary: "Withdraw a change that has not begun", permission: policy.Request}, h.withdrawChange)
-	register(h, op{method: "POST", path: "/changes/{id}/stop", id: "stop-change", summary: "Stop a running change, and have what it did rolled back", permission: policy.Run}, h.stopChange)
-	register(h, op{method: "POST", path: "/changes/{id}/submit", id: "submit-change", summary: "Ask others to let a change run: it waits for them", permission: policy.Request}, h.submitChange)
-	register(h, op{method: "POST", path: "/changes/{id}/decline", id: "decline-change", summary: "End a change that waits, with the reason", permission: policy.Run}, h.declineChange)
-	register(h, op{method: "POST", path: "/changes/{id}/passwords", id: "reveal-passwords", summary: "The handover sheet with the generated passwords: once, for who asked for the change", permission: policy.Request}, h.revealPasswords)
-	script := h.describe(op{method: "GET", path: "/changes/{id}/script", id: "show-script", summary: "The statements of a change, as a script to keep", permission: policy.View})
+	register(h, op{method: "POST", path: "/briefs", id: "brief",
+		summary: "What an intent would do, without asking for it: nothing is kept", permission: policy.Request},
+		h.brief)
+	register(h, op{method: "GET", path: "/changes", id: "list-changes", summary: "List changes, the newest first",
+		permission: policy.View}, h.listChanges)
+	register(h, op{method: "POST", path: "/changes", id: "ask",
+		summary:    "Ask for a change: the answer is its brief, nothing on the server is altered",
+		permission: policy.Request, status: http.StatusCreated}, h.ask)
+	register(h, op{method: "GET", path: "/changes/{id}", id: "show-change",
+		summary: "One change with its brief, steps and messages", permission: policy.View}, h.showChange)
+	register(h, op{method: "POST", path: "/changes/{id}/run", id: "run-change", summary: "Let a change run",
+		permission: policy.Run}, h.runChange)
+	register(h, op{method: "POST", path: "/changes/{id}/withdraw", id: "withdraw-change",
+		summary: "Withdraw a change that has not begun", permission: policy.Request}, h.withdrawChange)
+	register(h, op{method: "POST", path: "/changes/{id}/stop", id: "stop-change",
+		summary: "Stop a running change, and have what it did rolled back", permission: policy.Run}, h.stopChange)
+	register(h, op{method: "POST", path: "/changes/{id}/submit", id: "submit-change",
+		summary: "Ask others to let a change run: it waits for them", permission: policy.Request}, h.submitChange)
+	register(h, op{method: "POST", path: "/changes/{id}/decline", id: "decline-change",
+		summary: "End a change that waits, with the reason", permission: policy.Run}, h.declineChange)
+	register(h, op{method: "POST", path: "/changes/{id}/passwords", id: "reveal-passwords",
+		summary:    "The handover sheet with the generated passwords: once, for who asked for the change",
+		permission: policy.Request}, h.revealPasswords)
+	script := h.describe(op{method: "GET", path: "/changes/{id}/script", id: "show-script",
+		summary: "The statements of a change, as a script to keep", permission: policy.View})
 	script.Responses = map[string]*huma.Response{"200": {Description: "The statements, in the form of the engine's own client: its media type is another one where that is no SQL.", Content: map[string]*huma.MediaType{"application/sql": {Schema: &huma.Schema{Type: huma.TypeString}}}}}
 	huma.Register(h.api, script, h.showScript)
 }
@@ -87,7 +101,9 @@ func (h *Handler) listChanges(ctx context.Context, in *struct {
 	Before uint64 `query:"before" doc:"Read on: changes with a smaller number."`
 	Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"100"`
 }) (*body[wire.ChangeList], error) {
-	list, err := h.Records.Changes(ctx, change.Filter{Server: in.Server, Target: in.Target, State: change.State(in.State), Before: in.Before, Limit: in.Limit + 1})
+	list, err := h.Records.Changes(ctx,
+		change.Filter{Server: in.Server, Target: in.Target, State: change.State(in.State), Before: in.Before,
+			Limit: in.Limit + 1})
 	if err != nil {
 		return nil, err
 	}
@@ -113,7 +129,8 @@ func (h *Handler) change(ctx context.Context, id uint64) (change.Change, error) 
 }
 
 func noChange(id uint64) *Problem {
-	return &Problem{Status: http.StatusNotFound, Code: "not_found", Detail: fmt.Sprintf("There is no change %d.", id), Next: "List them: genarch change list"}
+	return &Problem{Status: http.StatusNotFound, Code: "not_found", Detail: fmt.Sprintf("There is no change %d.", id),
+		Next: "List them: genarch change list"}
 }
 
 func (h *Handler) showChange(ctx context.Context, in *ChangePath) (*body[wire.Change], error) {
@@ -149,7 +166,8 @@ func (h *Handler) runChange(ctx context.Context, in *struct {
 			return nil, forbidden(who, policy.Admin)
 		}
 	}
-	c, err := h.Changes.Run(ctx, from(ctx).Name, in.ID, change.Decision{Fingerprint: in.Body.Fingerprint, Accepted: in.Body.Accept, Confirm: in.Body.Confirm})
+	c, err := h.Changes.Run(ctx, from(ctx).Name, in.ID,
+		change.Decision{Fingerprint: in.Body.Fingerprint, Accepted: in.Body.Accept, Confirm: in.Body.Confirm})
 	if errors.Is(err, record.ErrNotFound) {
 		return nil, noChange(in.ID)
 	}
@@ -174,7 +192,8 @@ func (h *Handler) submitChange(ctx context.Context, in *ChangePath) (*body[wire.
 		return nil, err
 	}
 	if who := from(ctx); c.Operator != who.Name {
-		return nil, &Problem{Status: http.StatusForbidden, Code: "change.not_yours", Detail: fmt.Sprintf("Change %d was asked for by %s.", c.ID, c.Operator), Next: "Ask for it yourself."}
+		return nil, &Problem{Status: http.StatusForbidden, Code: "change.not_yours",
+			Detail: fmt.Sprintf("Change %d was asked for by %s.", c.ID, c.Operator), Next: "Ask for it yourself."}
 	}
 	c, err = h.Changes.Submit(ctx, from(ctx).Name, in.ID)
 	return answer(renderChange(c)), err

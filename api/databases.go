@@ -16,13 +16,17 @@ import (
 )
 
 func (h *Handler) registerDatabases() {
-	register(h, op{method: "GET", path: "/servers/{server}/databases", id: "list-databases", summary: "List the databases of a server, live", permission: policy.View}, h.listDatabases)
-	register(h, op{method: "GET", path: "/servers/{server}/databases/{database}", id: "show-database", summary: "One database, live", permission: policy.View}, h.showDatabase)
-	register(h, op{method: "GET", path: "/servers/{server}/choices", id: "list-choices", summary: "What can be chosen on a server, for example encodings", permission: policy.View}, h.listChoices)
+	register(h, op{method: "GET", path: "/servers/{server}/databases", id: "list-databases",
+		summary: "List the databases of a server, live", permission: policy.View}, h.listDatabases)
+	register(h, op{method: "GET", path: "/servers/{server}/databases/{database}", id: "show-database",
+		summary: "One database, live", permission: policy.View}, h.showDatabase)
+	register(h, op{method: "GET", path: "/servers/{server}/choices", id: "list-choices",
+		summary: "What can be chosen on a server, for example encodings", permission: policy.View}, h.listChoices)
 }
 
 // access opens a server for reading, within a deadline.
-func (h *Handler) access(ctx context.Context, name string) (catalog.Server, engine.Server, context.Context, context.CancelFunc, error) {
+func (h *Handler) access(ctx context.Context, name string) (catalog.Server, engine.Server, context.Context,
+	context.CancelFunc, error) {
 	ctx, cancel := context.WithTimeout(ctx, readTime)
 	srv, _, access, err := h.Fleet.Open(ctx, name)
 	if err != nil {
@@ -52,8 +56,9 @@ func (h *Handler) listChoices(ctx context.Context, in *struct {
 	}
 	for _, key := range in.Keys {
 		if known[key] == "" {
-			return nil, &Problem{Status: 404, Code: "choices.absent", Detail: eng.Describe().Title + " has no list of " + naming.Show(key),
-				Next: "There are " + strings.Join(slices.Sorted(maps.Keys(known)), ", ")}
+			return nil, &Problem{Status: 404, Code: "choices.absent",
+				Detail: eng.Describe().Title + " has no list of " + naming.Show(key),
+				Next:   "There are " + strings.Join(slices.Sorted(maps.Keys(known)), ", ")}
 		}
 	}
 	c, err := access.Choices(ctx, in.Keys...)
@@ -145,7 +150,8 @@ const maxRenames = 8
 // maker finds the change that made a database, if Genarch did. One of that name may
 // have been made again since, outside Genarch: the engine's own number tells, where
 // it is known (else 0). With it, a database is followed back through its names.
-func (h *Handler) maker(ctx context.Context, address string, key string, renames int) (c change.Change, found bool, err error) {
+func (h *Handler) maker(ctx context.Context, address string, key string, renames int) (c change.Change, found bool,
+	err error) {
 	ended, err := h.Records.Changes(ctx, change.Filter{Target: address, State: change.Done, Limit: change.MakerLimit})
 	if err != nil {
 		return c, false, err
@@ -163,12 +169,14 @@ func (h *Handler) maker(ctx context.Context, address string, key string, renames
 
 // noDatabase tells "it is not there" from "Genarch's login may not see it".
 func (h *Handler) noDatabase(ctx context.Context, srv catalog.Server, access engine.Server, name string) error {
-	p := &Problem{Status: 404, Code: "database.absent", Detail: "There is no database " + naming.Show(name) + " on " + srv.Name + ".",
-		Next: "List them: genarch database list " + srv.Name}
+	p := &Problem{Status: 404, Code: "database.absent",
+		Detail: "There is no database " + naming.Show(name) + " on " + srv.Name + ".",
+		Next:   "List them: genarch database list " + srv.Name}
 	in, err := access.Inspect(ctx)
 	if remedy := in.Login.Remedy("see_databases"); err == nil && remedy != "" {
 		p.Code = "database.unseen"
-		p.Detail = "Genarch's login " + in.Login.Name + " sees no database " + naming.Show(name) + " on " + srv.Name + "; it may be there all the same, for the login may not see all"
+		p.Detail = "Genarch's login " + in.Login.Name + " sees no database " + naming.Show(name) + " on " + srv.Name +
+			"; it may be there all the same, for the login may not see all"
 		p.Next = remedy
 	}
 	return p

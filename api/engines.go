@@ -15,9 +15,12 @@ import (
 )
 
 func (h *Handler) registerEngines() {
-	register(h, op{method: "GET", path: "/engines", id: "list-engines", summary: "What the engines say of themselves", permission: policy.View}, h.listEngines)
-	register(h, op{method: "GET", path: "/engines/{engine}", id: "show-engine", summary: "What one engine says of itself", permission: policy.View}, h.showEngine)
-	register(h, op{method: "GET", path: "/engines/{engine}/login", id: "prepare-login", summary: "The statements that make a login for Genarch itself", permission: policy.View}, h.prepareLogin)
+	register(h, op{method: "GET", path: "/engines", id: "list-engines", summary: "What the engines say of themselves",
+		permission: policy.View}, h.listEngines)
+	register(h, op{method: "GET", path: "/engines/{engine}", id: "show-engine",
+		summary: "What one engine says of itself", permission: policy.View}, h.showEngine)
+	register(h, op{method: "GET", path: "/engines/{engine}/login", id: "prepare-login",
+		summary: "The statements that make a login for Genarch itself", permission: policy.View}, h.prepareLogin)
 }
 
 func (h *Handler) listEngines(context.Context, *empty) (*body[wire.Engines], error) {
@@ -43,7 +46,8 @@ type EnginePath struct {
 func (h *Handler) engineNamed(name string) (engine.Engine, error) {
 	e, err := h.Fleet.Engine(catalog.Engine(name))
 	if err != nil {
-		return nil, &Problem{Status: 404, Code: "engine.absent", Detail: err.Error(), Next: "List them: genarch engine list"}
+		return nil, &Problem{Status: 404, Code: "engine.absent", Detail: err.Error(),
+			Next: "List them: genarch engine list"}
 	}
 	return e, nil
 }
@@ -63,17 +67,21 @@ func (h *Handler) prepareLogin(_ context.Context, in *struct {
 	d := e.Describe()
 	p, _ := d.Principal(false)
 	if in.Host != "" && !d.HasHosts() {
-		return nil, &Problem{Status: 422, Code: "request.invalid", Detail: "On " + d.Title + " no host is part of an account.", Next: "Leave it out."}
+		return nil, &Problem{Status: 422, Code: "request.invalid",
+			Detail: "On " + d.Title + " no host is part of an account.", Next: "Leave it out."}
 	}
 	wrong := (naming.Rule{Free: true}).Check(in.Name, p.Names)
 	if in.Host != "" {
-		wrong = append(wrong, (naming.Rule{Free: true}).Check(in.Host, naming.Limits{MaxLength: maxHost, Counted: naming.Bytes})...)
+		wrong = append(wrong, (naming.Rule{Free: true}).Check(in.Host,
+			naming.Limits{MaxLength: maxHost, Counted: naming.Bytes})...)
 	}
 	if len(wrong) > 0 {
 		return nil, &Problem{Status: 422, Code: wrong[0].Code, Detail: wrong[0].Text, Next: "Choose a plain one."}
 	}
-	return answer(wire.Preparation{Engine: in.Engine, Login: in.Name, Comment: d.Script.Comment, End: d.Script.End, Client: d.Script.Client,
-		Statements: each(e.Prepare(catalog.Principal{Name: in.Name, Host: in.Host}), func(r engine.Right) wire.Right { return wire.Right(r) })}), nil
+	return answer(wire.Preparation{Engine: in.Engine, Login: in.Name, Comment: d.Script.Comment, End: d.Script.End,
+		Client: d.Script.Client,
+		Statements: each(e.Prepare(catalog.Principal{Name: in.Name, Host: in.Host}),
+			func(r engine.Right) wire.Right { return wire.Right(r) })}), nil
 }
 
 func (h *Handler) showEngine(_ context.Context, in *EnginePath) (*body[wire.Engine], error) {

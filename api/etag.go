@@ -22,7 +22,8 @@ var readAt = regexp.MustCompile(`"read":"[^"\\]*"`)
 // tag gives what is read a weak entity tag (RFC 9110, 8.8.3), and answers 304 when
 // the caller has it already: whoever looks again and again is sent nothing twice.
 func tag(c *gin.Context) {
-	if c.Request.Method != http.MethodGet || !strings.HasPrefix(c.Request.URL.Path, prefix) || c.Request.URL.Path == prefix+"/events" {
+	if c.Request.Method != http.MethodGet || !strings.HasPrefix(c.Request.URL.Path, prefix) ||
+		c.Request.URL.Path == prefix+"/events" {
 		c.Next()
 		return
 	}

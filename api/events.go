@@ -18,9 +18,11 @@ import (
 const pingEvery = 20 * time.Second
 
 func (h *Handler) registerEvents() {
-	o := h.describe(op{method: "GET", path: "/events", id: "watch", summary: "What happens, as it happens", permission: policy.View})
+	o := h.describe(op{method: "GET", path: "/events", id: "watch", summary: "What happens, as it happens",
+		permission: policy.View})
 	sse.Register(h.api, o, map[string]any{
-		"change": wire.ChangeEvent{}, "database": wire.DatabaseEvent{}, "server": wire.ServerEvent{}, "ping": wire.PingEvent{},
+		"change": wire.ChangeEvent{}, "database": wire.DatabaseEvent{}, "server": wire.ServerEvent{},
+		"ping": wire.PingEvent{},
 	}, func(ctx context.Context, in *struct {
 		Change uint64 `query:"change" doc:"The number of a change that is sent whole each time; of others only a line is sent."`
 	}, send sse.Sender) {

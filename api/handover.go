@@ -26,13 +26,16 @@ func (h *Handler) showHandover(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	if !slices.ContainsFunc(g.Access().Databases, func(d catalog.AccessDatabase) bool { return d.Name == in.Database }) {
+	if !slices.ContainsFunc(g.Access().Databases,
+		func(d catalog.AccessDatabase) bool { return d.Name == in.Database }) {
 		return nil, noSuchDatabase(srv, in.Database)
 	}
 	out := sheet(srv, in.Database)
 	for _, l := range g.On(in.Database) {
 		a, ok := g.Account(l.Holder)
-		if !ok || !a.Login || a.Super || a.System || slices.ContainsFunc(out.Accounts, func(x wire.HandoverAccount) bool { return x.Name == a.Name && x.Host == a.Host }) {
+		if !ok || !a.Login || a.Super || a.System ||
+			slices.ContainsFunc(out.Accounts,
+				func(x wire.HandoverAccount) bool { return x.Name == a.Name && x.Host == a.Host }) {
 			continue
 		}
 		if level := g.Level(a.Principal, in.Database).Level; level > access.Connect {
@@ -56,7 +59,8 @@ func (h *Handler) showHandover(ctx context.Context, in *struct {
 
 func sheet(srv catalog.Server, database string) wire.Handover {
 	host, port := srv.FirstClient()
-	out := wire.Handover{Server: srv.Name, Engine: string(srv.Engine), Environment: string(srv.Environment), Host: host, Port: port, Database: database,
+	out := wire.Handover{Server: srv.Name, Engine: string(srv.Engine), Environment: string(srv.Environment), Host: host,
+		Port: port, Database: database,
 		TLS: string(srv.TLS), Accounts: []wire.HandoverAccount{}, Also: []string{}}
 	if len(srv.Clients) > 1 {
 		out.Also = srv.Clients[1:]
@@ -64,7 +68,8 @@ func sheet(srv catalog.Server, database string) wire.Handover {
 	return out
 }
 
-func (h *Handler) handoverAccount(srv catalog.Server, database string, p catalog.Principal, level, password string) wire.HandoverAccount {
+func (h *Handler) handoverAccount(srv catalog.Server, database string, p catalog.Principal,
+	level, password string) wire.HandoverAccount {
 	host, port := srv.FirstClient()
 	l := handover.Login{Host: host, Port: port, Database: database, Account: p.Name, Password: password, TLS: srv.TLS}
 	var forms []handover.Form
@@ -105,7 +110,9 @@ func (h *Handler) revealPasswords(ctx context.Context, in *ChangePath) (*body[wi
 	}
 	kept, err := h.Changes.Reveal(ctx, from(ctx).Name, in.ID)
 	if errors.Is(err, record.ErrNotFound) {
-		return nil, &Problem{Status: http.StatusGone, Code: "passwords.gone", Detail: "There is no password to be shown: it was shown already, or none was generated.", Next: "Set another one: genarch account password"}
+		return nil, &Problem{Status: http.StatusGone, Code: "passwords.gone",
+			Detail: "There is no password to be shown: it was shown already, or none was generated.",
+			Next:   "Set another one: genarch account password"}
 	}
 	if err != nil {
 		return nil, err
@@ -115,7 +122,8 @@ func (h *Handler) revealPasswords(ctx context.Context, in *ChangePath) (*body[wi
 	if d := c.Intent.Database; d != nil {
 		database = d.Name
 		if d.Team != nil {
-			levels = map[string]string{d.Team.App().Name: string(access.BundleWrite), d.Team.Reader().Name: string(access.BundleRead)}
+			levels = map[string]string{d.Team.App().Name: string(access.BundleWrite),
+				d.Team.Reader().Name: string(access.BundleRead)}
 		}
 	}
 	if a := c.Intent.Account; a != nil {
@@ -134,7 +142,9 @@ func (h *Handler) revealPasswords(ctx context.Context, in *ChangePath) (*body[wi
 		}
 	}
 	for _, k := range kept {
-		out.Accounts = append(out.Accounts, h.handoverAccount(srv, database, catalog.Principal{Name: k.Account, Host: hosts[k.Account]}, levels[k.Account], k.Text.Reveal()))
+		out.Accounts = append(out.Accounts,
+			h.handoverAccount(srv, database, catalog.Principal{Name: k.Account, Host: hosts[k.Account]},
+				levels[k.Account], k.Text.Reveal()))
 	}
 	addProof(&out, c)
 	return answer(out), nil

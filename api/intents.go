@@ -21,7 +21,8 @@ func intentOf(in wire.Intent) (change.Intent, map[string]secret.Text, error) {
 		if err != nil {
 			return out, nil, err
 		}
-		out.Database = &change.DatabaseSpec{Name: d.Name, IfNotExists: d.IfNotExists, IfExists: d.IfExists, NewName: d.NewName, Options: options}
+		out.Database = &change.DatabaseSpec{Name: d.Name, IfNotExists: d.IfNotExists, IfExists: d.IfExists,
+			NewName: d.NewName, Options: options}
 		if d.Team != nil {
 			out.Database.Team = &change.TeamSpec{Name: d.Team.Name, Host: d.Team.Host}
 		}
@@ -47,7 +48,8 @@ func intentOf(in wire.Intent) (change.Intent, map[string]secret.Text, error) {
 		}
 	}
 	if g := in.Grant; g != nil {
-		out.Grant = &change.GrantSpec{Database: g.Database, To: catalog.Principal(g.To), Bundle: access.Bundle(g.Bundle), Privileges: g.Privileges,
+		out.Grant = &change.GrantSpec{Database: g.Database, To: catalog.Principal(g.To),
+			Bundle: access.Bundle(g.Bundle), Privileges: g.Privileges,
 			On: objectOf(g.On), GrantOption: g.GrantOption}
 		if out.Grant.Options, err = optionsOf("grant", g.Options); err != nil {
 			return out, nil, err
@@ -70,7 +72,8 @@ func optionsOf(part string, given map[string]any) (catalog.Values, error) {
 }
 
 func objectOf(o wire.Object) catalog.Object {
-	return catalog.Object{Scope: catalog.Scope(o.Scope), Database: o.Database, Schema: o.Schema, Name: o.Name, Column: o.Column}
+	return catalog.Object{Scope: catalog.Scope(o.Scope), Database: o.Database, Schema: o.Schema, Name: o.Name,
+		Column: o.Column}
 }
 
 // accountOf reads the account of an intent, and its password.
@@ -79,7 +82,8 @@ func accountOf(in wire.Intent, out *change.Intent) (map[string]secret.Text, erro
 	if a == nil {
 		return nil, nil
 	}
-	spec := change.AccountSpec{Name: a.Name, Host: a.Host, Database: a.Database, Role: a.Role, IfNotExists: a.IfNotExists, IfExists: a.IfExists, NewName: a.NewName, NewHost: a.NewHost}
+	spec := change.AccountSpec{Name: a.Name, Host: a.Host, Database: a.Database, Role: a.Role,
+		IfNotExists: a.IfNotExists, IfExists: a.IfExists, NewName: a.NewName, NewHost: a.NewHost}
 	var err error
 	if spec.Options, err = optionsOf("account", a.Options); err != nil {
 		return nil, err

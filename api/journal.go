@@ -11,13 +11,15 @@ import (
 )
 
 func (h *Handler) registerJournal() {
-	register(h, op{method: "GET", path: "/journal", id: "list-journal", summary: "Read the journal, the newest first", permission: policy.View},
+	register(h, op{method: "GET", path: "/journal", id: "list-journal", summary: "Read the journal, the newest first",
+		permission: policy.View},
 		func(ctx context.Context, in *struct {
 			Change uint64 `query:"change"`
 			Before uint64 `query:"before" doc:"Read on: entries with a smaller number."`
 			Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 		}) (*body[wire.Journal], error) {
-			list, err := h.Records.Journal(ctx, journal.Filter{Change: in.Change, Before: in.Before, Limit: in.Limit + 1})
+			list, err := h.Records.Journal(ctx,
+				journal.Filter{Change: in.Change, Before: in.Before, Limit: in.Limit + 1})
 			if err != nil {
 				return nil, err
 			}
@@ -29,7 +31,8 @@ func (h *Handler) registerJournal() {
 			out.Entries = each(list, renderEntry)
 			return answer(out), nil
 		})
-	register(h, op{method: "GET", path: "/journal/check", id: "check-journal", summary: "Walk the whole chain: is an entry missing or altered?", permission: policy.View},
+	register(h, op{method: "GET", path: "/journal/check", id: "check-journal",
+		summary: "Walk the whole chain: is an entry missing or altered?", permission: policy.View},
 		func(ctx context.Context, in *struct {
 			Since string `query:"since" maxLength:"400" doc:"A checkpoint that was kept elsewhere: what was there then must still be there."`
 		}) (*body[wire.JournalCheck], error) {
@@ -53,7 +56,8 @@ func (h *Handler) registerJournal() {
 }
 
 func renderEntry(e journal.Entry) wire.JournalEntry {
-	out := wire.JournalEntry{Seq: e.Seq, At: e.At, Operator: e.Operator, Action: e.Action, Subject: e.Subject, Change: e.Change, Token: e.Token, Hash: e.Hash}
+	out := wire.JournalEntry{Seq: e.Seq, At: e.At, Operator: e.Operator, Action: e.Action, Subject: e.Subject,
+		Change: e.Change, Token: e.Token, Hash: e.Hash}
 	if json.Valid([]byte(e.Detail)) {
 		out.Detail = json.RawMessage(e.Detail)
 	}

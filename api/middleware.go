@@ -20,7 +20,8 @@ func unwrapGin(ctx huma.Context) *gin.Context { return humagin.Unwrap(ctx) }
 
 // isAPI reports whether an address belongs to the API, not to the console.
 func isAPI(path string) bool {
-	return strings.HasPrefix(path, "/api/") || path == "/api" || path == "/metrics" || path == "/healthz" || path == "/readyz"
+	return strings.HasPrefix(path, "/api/") || path == "/api" || path == "/metrics" || path == "/healthz" ||
+		path == "/readyz"
 }
 
 // observe logs and measures every call: never its query or body, for those may
@@ -49,8 +50,10 @@ func (h *Handler) recoverPanic(c *gin.Context) {
 			if r == http.ErrAbortHandler {
 				panic(r)
 			}
-			h.Log.ErrorContext(c.Request.Context(), "panic", "route", c.FullPath(), "panic", r, "stack", string(debug.Stack()))
-			writeProblem(c, &Problem{Status: http.StatusInternalServerError, Code: "internal", Detail: "Something went wrong inside Genarch; its log says what."})
+			h.Log.ErrorContext(c.Request.Context(), "panic", "route", c.FullPath(), "panic", r, "stack",
+				string(debug.Stack()))
+			writeProblem(c, &Problem{Status: http.StatusInternalServerError, Code: "internal",
+				Detail: "Something went wrong inside Genarch; its log says what."})
 		}
 	}()
 	c.Next()
@@ -91,11 +94,13 @@ func (h *Handler) refuseHost(c *gin.Context) {
 		host = name
 	}
 	ip, err := netip.ParseAddr(strings.Trim(host, "[]"))
-	if host == "localhost" || err == nil && ip.IsLoopback() || h.PublicURL != nil && strings.EqualFold(host, h.PublicURL.Hostname()) {
+	if host == "localhost" || err == nil && ip.IsLoopback() ||
+		h.PublicURL != nil && strings.EqualFold(host, h.PublicURL.Hostname()) {
 		return
 	}
-	writeProblem(c, &Problem{Status: http.StatusMisdirectedRequest, Code: "host.unknown", Detail: "This service is not reached by that name.",
-		Next: "If people reach it by that name, start it with --public-url"})
+	writeProblem(c, &Problem{Status: http.StatusMisdirectedRequest, Code: "host.unknown",
+		Detail: "This service is not reached by that name.",
+		Next:   "If people reach it by that name, start it with --public-url"})
 }
 
 // unescapePath unescapes names in the path, where a plus is a plus, and refuses
@@ -107,8 +112,9 @@ func unescapePath(c *gin.Context) {
 			text, err = url.PathUnescape(p.Value)
 		}
 		if err != nil || !utf8.ValidString(text) || strings.ContainsRune(text, 0) {
-			writeProblem(c, &Problem{Status: http.StatusUnprocessableEntity, Code: "request.invalid", Detail: "A name in the address is not valid UTF-8, or holds a NUL.",
-				Next: "No server, database, account or role can have such a name."})
+			writeProblem(c, &Problem{Status: http.StatusUnprocessableEntity, Code: "request.invalid",
+				Detail: "A name in the address is not valid UTF-8, or holds a NUL.",
+				Next:   "No server, database, account or role can have such a name."})
 			return
 		}
 		c.Params[i].Value = text
@@ -120,6 +126,7 @@ var crossOrigin = http.NewCrossOriginProtection()
 // refuseCrossOrigin refuses what another site makes a browser send.
 func refuseCrossOrigin(c *gin.Context) {
 	if err := crossOrigin.Check(c.Request); err != nil {
-		writeProblem(c, &Problem{Status: http.StatusForbidden, Code: "cross_origin", Detail: "The request comes from another site."})
+		writeProblem(c, &Problem{Status: http.StatusForbidden, Code: "cross_origin",
+			Detail: "The request comes from another site."})
 	}
 }

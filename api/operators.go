@@ -16,14 +16,18 @@ import (
 )
 
 func (h *Handler) registerOperators() {
-	register(h, op{method: "GET", path: "/operators", id: "list-operators", summary: "List operators", permission: policy.Admin},
+	register(h, op{method: "GET", path: "/operators", id: "list-operators", summary: "List operators",
+		permission: policy.Admin},
 		func(ctx context.Context, _ *empty) (*body[[]wire.Operator], error) {
 			list, err := h.Records.Operators(ctx)
 			return answer(each(list, renderOperator)), err
 		})
-	register(h, op{method: "POST", path: "/operators", id: "add-operator", summary: "Add an operator", permission: policy.Admin, fresh: true, status: http.StatusCreated}, h.addOperator)
-	register(h, op{method: "PATCH", path: "/operators/{name}", id: "edit-operator", summary: "Alter an operator", permission: policy.Admin, fresh: true}, h.editOperator)
-	register(h, op{method: "GET", path: "/tokens", id: "list-tokens", summary: "List tokens; all of them with the permission admin, else one's own"},
+	register(h, op{method: "POST", path: "/operators", id: "add-operator", summary: "Add an operator",
+		permission: policy.Admin, fresh: true, status: http.StatusCreated}, h.addOperator)
+	register(h, op{method: "PATCH", path: "/operators/{name}", id: "edit-operator", summary: "Alter an operator",
+		permission: policy.Admin, fresh: true}, h.editOperator)
+	register(h, op{method: "GET", path: "/tokens", id: "list-tokens",
+		summary: "List tokens; all of them with the permission admin, else one's own"},
 		func(ctx context.Context, _ *empty) (*body[[]wire.Token], error) {
 			who := from(ctx)
 			owner := who.Name
@@ -33,8 +37,11 @@ func (h *Handler) registerOperators() {
 			list, err := h.Records.Tokens(ctx, owner)
 			return answer(each(list, renderToken)), err
 		})
-	register(h, op{method: "POST", path: "/tokens", id: "add-token", summary: "Make a token: for a program with the permission admin, else for oneself", fresh: true, status: http.StatusCreated}, h.makeToken)
-	register(h, op{method: "DELETE", path: "/tokens/{id}", id: "revoke-token", summary: "Revoke a token; others' with the permission admin", status: http.StatusNoContent}, h.revokeToken)
+	register(h, op{method: "POST", path: "/tokens", id: "add-token",
+		summary: "Make a token: for a program with the permission admin, else for oneself", fresh: true,
+		status: http.StatusCreated}, h.makeToken)
+	register(h, op{method: "DELETE", path: "/tokens/{id}", id: "revoke-token",
+		summary: "Revoke a token; others' with the permission admin", status: http.StatusNoContent}, h.revokeToken)
 }
 
 func problemField(field, text string) *Problem {
@@ -54,7 +61,8 @@ func permissionsOf(words []string) ([]policy.Permission, error) {
 	return out, nil
 }
 
-func (h *Handler) addOperator(ctx context.Context, in *struct{ Body wire.OperatorInput }) (*body[wire.Operator], error) {
+func (h *Handler) addOperator(ctx context.Context, in *struct{ Body wire.OperatorInput }) (*body[wire.Operator],
+	error) {
 	b := in.Body
 	if err := policy.CheckOperatorName(b.Name); err != nil {
 		return nil, problemField("name", err.Error())
@@ -92,12 +100,14 @@ func (h *Handler) editOperator(ctx context.Context, in *struct {
 	}
 	who := from(ctx)
 	if who.Name == o.Name && !o.May(policy.Admin) {
-		return nil, problemField("permissions", "You would lock yourself out: another operator with the permission admin has to do this.")
+		return nil, problemField("permissions",
+			"You would lock yourself out: another operator with the permission admin has to do this.")
 	}
 	hash := ""
 	if in.Body.Password != nil {
 		if who.Name == o.Name {
-			return nil, problemField("password", "Your own password is set with the present one beside it: genarch operator password")
+			return nil, problemField("password",
+				"Your own password is set with the present one beside it: genarch operator password")
 		}
 		if o.Program {
 			return nil, problemField("password", "A program has no password: it signs in with a token.")
@@ -123,7 +133,8 @@ func (h *Handler) operator(ctx context.Context, name string) (policy.Operator, e
 	if !errors.Is(err, record.ErrNotFound) {
 		return o, err
 	}
-	p := &Problem{Status: http.StatusNotFound, Code: "not_found", Detail: "No operator is called " + naming.Show(name) + ".", Next: "List them: genarch operator list"}
+	p := &Problem{Status: http.StatusNotFound, Code: "not_found",
+		Detail: "No operator is called " + naming.Show(name) + ".", Next: "List them: genarch operator list"}
 	if list, err := h.Records.Operators(ctx); err == nil {
 		if near, found := naming.Nearest(name, each(list, func(o policy.Operator) string { return o.Name })); found {
 			p.Next = "Do you mean " + near + "?"
@@ -137,7 +148,8 @@ func (h *Handler) revokeAll(ctx context.Context, operator string) error {
 	list, err := h.Records.Tokens(ctx, operator)
 	for _, t := range list {
 		if err == nil && t.Valid(time.Now()) {
-			err = h.Records.RevokeToken(ctx, t.ID, journal.Entry{Operator: from(ctx).Name, Action: "token.revoke", Subject: t.Operator + ": " + t.Title})
+			err = h.Records.RevokeToken(ctx, t.ID,
+				journal.Entry{Operator: from(ctx).Name, Action: "token.revoke", Subject: t.Operator + ": " + t.Title})
 		}
 	}
 	return err
@@ -156,7 +168,8 @@ func (h *Handler) makeToken(ctx context.Context, in *struct{ Body wire.TokenInpu
 	case !who.May(policy.Admin):
 		return nil, forbidden(who, policy.Admin)
 	case !o.Program:
-		return nil, problemField("operator", o.Name+" is a person: they make their own tokens. For a program make an operator of its own: genarch operator add NAME --program")
+		return nil, problemField("operator",
+			o.Name+" is a person: they make their own tokens. For a program make an operator of its own: genarch operator add NAME --program")
 	}
 	if _, err := permissionsOf(b.Permissions); err != nil {
 		return nil, err
@@ -170,12 +183,14 @@ func (h *Handler) makeToken(ctx context.Context, in *struct{ Body wire.TokenInpu
 	if b.Days > 0 {
 		life = time.Duration(b.Days) * 24 * time.Hour
 	}
-	t, err := h.addToken(ctx, who.Name, record.Token{Operator: o.Name, Title: b.Title, Permissions: b.Permissions, From: b.From}, life)
+	t, err := h.addToken(ctx, who.Name,
+		record.Token{Operator: o.Name, Title: b.Title, Permissions: b.Permissions, From: b.From}, life)
 	return answer(t), err
 }
 
 func operatorEntry(ctx context.Context, action string, o policy.Operator, password bool) journal.Entry {
-	detail, _ := json.Marshal(map[string]any{"permissions": o.Permissions, "disabled": o.Disabled, "program": o.Program, "password_set": password})
+	detail, _ := json.Marshal(map[string]any{"permissions": o.Permissions, "disabled": o.Disabled, "program": o.Program,
+		"password_set": password})
 	return journal.Entry{Operator: from(ctx).Name, Action: action, Subject: o.Name, Detail: string(detail)}
 }
 
@@ -208,7 +223,8 @@ func (h *Handler) revokeToken(ctx context.Context, in *struct {
 	for _, t := range list {
 		if t.ID == in.ID {
 			defer h.known.forget()
-			return &empty{}, h.Records.RevokeToken(ctx, in.ID, journal.Entry{Operator: who.Name, Action: "token.revoke", Subject: t.Operator + ": " + t.Title})
+			return &empty{}, h.Records.RevokeToken(ctx, in.ID,
+				journal.Entry{Operator: who.Name, Action: "token.revoke", Subject: t.Operator + ": " + t.Title})
 		}
 	}
 	return nil, record.ErrNotFound

@@ -33,11 +33,14 @@ var stems = strings.Fields(stemsFile)
 var stemsFile string
 
 // walks are rows and columns of keyboards: fingers find them in either direction.
-var walks = []string{"1234567890", "qwertyuiop", "qwertzuiop", "azertyuiop", "asdfghjkl", "zxcvbnm", "yxcvbnm", "abcdefghijklmnopqrstuvwxyz",
-	"1qaz2wsx3edc4rfv5tgb6yhn7ujm8ik9ol0p", "1q2w3e4r5t6y7u8i9o0p", "zaq1xsw2cde3vfr4bgt5nhy6mju7", "zaq12wsxcde34rfvbgt56yhnmju78"}
+var walks = []string{"1234567890", "qwertyuiop", "qwertzuiop", "azertyuiop", "asdfghjkl", "zxcvbnm", "yxcvbnm",
+	"abcdefghijklmnopqrstuvwxyz",
+	"1qaz2wsx3edc4rfv5tgb6yhn7ujm8ik9ol0p", "1q2w3e4r5t6y7u8i9o0p", "zaq1xsw2cde3vfr4bgt5nhy6mju7",
+	"zaq12wsxcde34rfvbgt56yhnmju78"}
 
 // leet undoes the usual spellings of letters.
-var leet = strings.NewReplacer("@", "a", "4", "a", "3", "e", "1", "i", "!", "i", "0", "o", "$", "s", "5", "s", "7", "t", "+", "t", "8", "b", "9", "g", "|", "l")
+var leet = strings.NewReplacer("@", "a", "4", "a", "3", "e", "1", "i", "!", "i", "0", "o", "$", "s", "5", "s", "7", "t",
+	"+", "t", "8", "b", "9", "g", "|", "l")
 
 // minWalk is from how many characters on a walk counts as one.
 const minWalk = 4

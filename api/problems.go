@@ -185,7 +185,8 @@ func (h *Handler) engineProblem(err error, p *Problem) bool {
 	}
 	if e, ok := errors.AsType[*engine.Error](err); ok {
 		f := engine.Failure(e)
-		p.Status, p.Code, p.EngineCode, p.Detail, p.Next = http.StatusBadGateway, "server."+string(e.Kind), e.Code, f.Text, f.Next
+		p.Status, p.Code, p.EngineCode, p.Detail, p.Next = http.StatusBadGateway, "server."+
+			string(e.Kind), e.Code, f.Text, f.Next
 		return true
 	}
 	return false
@@ -226,7 +227,8 @@ func changeProblem(err error, p *Problem) bool {
 	}{
 		{change.ErrStopped, http.StatusConflict, "brief.stopped", "Put right what the findings say, then ask again."},
 		{change.ErrExpired, http.StatusConflict, "change.expired", "Ask for it again."},
-		{change.ErrState, http.StatusConflict, "change.state", "Look at the change as it is now; to do it once more, create a new change."},
+		{change.ErrState, http.StatusConflict, "change.state",
+			"Look at the change as it is now; to do it once more, create a new change."},
 		{change.ErrTooLate, http.StatusConflict, "change.too_late", "Wait for its end."},
 		{change.ErrKeyReused, http.StatusConflict, "idempotency.reused", "Use another key for another request."},
 		{change.ErrClosing, http.StatusServiceUnavailable, "closing", "Try again in a moment."},

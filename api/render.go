@@ -42,22 +42,28 @@ func (h *Handler) renderServer(s catalog.Server) wire.Server {
 	if labels == nil {
 		labels = map[string]string{}
 	}
-	return wire.Server{Name: s.Name, Engine: string(s.Engine), Host: s.Host, Port: s.Port, Admin: s.Admin, Options: orNone(s.Options), Clients: each(s.Clients, func(a string) string { return a }),
-		Environment: string(s.Environment), Labels: labels, TLS: string(s.TLS), Cautions: append(s.Cautions(), h.engineOf(s).Careful(s)...), NameRule: wire.NameRule(s.NameRule),
+	return wire.Server{Name: s.Name, Engine: string(s.Engine), Host: s.Host, Port: s.Port, Admin: s.Admin,
+		Options: orNone(s.Options), Clients: each(s.Clients, func(a string) string { return a }),
+		Environment: string(s.Environment), Labels: labels, TLS: string(s.TLS),
+		Cautions: append(s.Cautions(), h.engineOf(s).Careful(s)...), NameRule: wire.NameRule(s.NameRule),
 		Identity: wire.Identity(s.Identity), Version: s.Version, Created: s.Created, Updated: s.Updated}
 }
 
 func renderStatus(in catalog.Instance) *wire.Status {
 	id := wire.Identity(in.Identity)
 	return &wire.Status{Reachable: true, Version: in.Version, Identity: &id, ReadOnly: in.ReadOnly, Started: in.Started,
-		Sessions: in.Sessions.Open, Allowed: in.Sessions.Allowed, Encoding: in.Encoding, Collation: in.Collation, Encrypted: in.TLS,
-		Login: in.Login.Name, Abilities: each(in.Login.Abilities, func(a catalog.Ability) wire.Ability { return wire.Ability(a) }), Read: in.Read}
+		Sessions: in.Sessions.Open, Allowed: in.Sessions.Allowed, Encoding: in.Encoding, Collation: in.Collation,
+		Encrypted: in.TLS,
+		Login:     in.Login.Name, Abilities: each(in.Login.Abilities,
+			func(a catalog.Ability) wire.Ability { return wire.Ability(a) }), Read: in.Read}
 }
 
 func renderDatabase(server string, d catalog.Database) wire.Database {
 	return wire.Database{Name: d.Name, Address: naming.DatabaseAddress(server, d.Name).String(), Owner: d.Owner,
-		Encoding: d.Encoding, Collation: d.Collation, Comment: d.Comment, Closed: d.Closed, Broken: d.Broken, System: d.System, Trouble: d.Trouble,
-		Properties: orNone(d.Properties), Size: d.Size, Tables: d.Tables, TablesRead: optional(d.TablesAt), Sessions: d.Sessions}
+		Encoding: d.Encoding, Collation: d.Collation, Comment: d.Comment, Closed: d.Closed, Broken: d.Broken,
+		System: d.System, Trouble: d.Trouble,
+		Properties: orNone(d.Properties), Size: d.Size, Tables: d.Tables, TablesRead: optional(d.TablesAt),
+		Sessions: d.Sessions}
 }
 
 // orNone makes no properties an empty object.
@@ -72,7 +78,8 @@ func renderChoices(s catalog.Server, c catalog.Choices) wire.Choices {
 	out := wire.Choices{Server: s.Name, Engine: string(s.Engine), Choices: map[string][]wire.Choice{}}
 	for key, list := range c {
 		out.Choices[key] = each(list, func(c catalog.Choice) wire.Choice {
-			return wire.Choice{Name: c.Name, Title: c.Title, Default: c.Default, For: c.For, Why: c.Why, Properties: c.Properties}
+			return wire.Choice{Name: c.Name, Title: c.Title, Default: c.Default, For: c.For, Why: c.Why,
+				Properties: c.Properties}
 		})
 	}
 	return out
@@ -80,8 +87,10 @@ func renderChoices(s catalog.Server, c catalog.Choices) wire.Choices {
 
 func renderBrief(c change.Change) wire.Brief {
 	b := c.Brief
-	return wire.Brief{Target: b.Target, Engine: string(b.Engine), Environment: string(b.Environment), Identity: b.Identity,
-		Summary: b.Summary, Outcome: string(b.Outcome), Stopped: b.Stopped(), Read: b.Read, Fingerprint: b.Fingerprint, Confirm: b.Confirm,
+	return wire.Brief{Target: b.Target, Engine: string(b.Engine), Environment: string(b.Environment),
+		Identity: b.Identity,
+		Summary:  b.Summary, Outcome: string(b.Outcome), Stopped: b.Stopped(), Read: b.Read, Fingerprint: b.Fingerprint,
+		Confirm:  b.Confirm,
 		Settings: each(b.Settings, func(s change.Setting) wire.Setting { return wire.Setting(s) }),
 		Findings: each(b.Findings, renderFinding),
 		Affected: each(b.Affected, renderAffected(serverOf(b.Target))), AffectedAll: b.AffectedCount,
@@ -105,7 +114,8 @@ func renderImpact(b change.Brief) *wire.Impact {
 		}
 	}
 	if lost := b.Impact; lost != nil {
-		out.Lost, out.Rows, out.Size, out.Dependents, out.Final = true, lost.Rows, lost.Size, lost.Dependents, lost.Final
+		out.Lost, out.Rows, out.Size = true, lost.Rows, lost.Size
+		out.Dependents, out.Final = lost.Dependents, lost.Final
 		out.Objects = each(lost.Objects, func(c catalog.Count) wire.Count { return wire.Count(c) })
 	}
 	return out
@@ -118,25 +128,33 @@ func serverOf(address string) string {
 }
 
 func renderStep(s change.StepRun) wire.Step {
-	return wire.Step{Kind: s.Kind, Title: s.Title, Statement: s.Statement, Undo: s.Undo, Restores: s.Restores, ReadOnly: s.ReadOnly, Stays: s.Stays, Status: string(s.Status), Probed: s.Probed, Clearing: renderClearing(s.Clearing),
-		Messages: each(s.Messages, func(m change.Message) wire.Message { return wire.Message(m) }), Failure: (*wire.Failure)(s.Failure),
-		Begun: optional(s.Begun), Ended: optional(s.Ended)}
+	return wire.Step{Kind: s.Kind, Title: s.Title, Statement: s.Statement, Undo: s.Undo, Restores: s.Restores,
+		ReadOnly: s.ReadOnly, Stays: s.Stays, Status: string(s.Status), Probed: s.Probed,
+		Clearing: renderClearing(s.Clearing),
+		Messages: each(s.Messages, func(m change.Message) wire.Message { return wire.Message(m) }),
+		Failure:  (*wire.Failure)(s.Failure),
+		Begun:    optional(s.Begun), Ended: optional(s.Ended)}
 }
 
 func renderChange(c change.Change) wire.Change {
-	return wire.Change{ID: c.ID, Kind: string(c.Intent.Kind), Server: c.Intent.Server, Target: c.Brief.Target, State: string(c.State), Ended: c.State.Ended(),
-		Operator: c.Operator, RunBy: c.RunBy, StopBy: c.StopBy, Stoppable: c.State == change.Running && c.Stoppable(), Result: c.Result, Failure: (*wire.Failure)(c.Failure), Accepted: orEmpty(c.Accepted), Kept: []string{},
+	return wire.Change{ID: c.ID, Kind: string(c.Intent.Kind), Server: c.Intent.Server, Target: c.Brief.Target,
+		State: string(c.State), Ended: c.State.Ended(),
+		Operator: c.Operator, RunBy: c.RunBy, StopBy: c.StopBy, Stoppable: c.State == change.Running && c.Stoppable(),
+		Result: c.Result, Failure: (*wire.Failure)(c.Failure), Accepted: orEmpty(c.Accepted), Kept: []string{},
 		Brief: renderBrief(c), Created: c.Created, Started: optional(c.Started), Finished: optional(c.Ended)}
 }
 
 func renderChangeLine(c change.Change) wire.ChangeLine {
-	return wire.ChangeLine{ID: c.ID, Kind: string(c.Intent.Kind), Server: c.Intent.Server, Target: c.Brief.Target, Environment: string(c.Brief.Environment),
-		Summary: c.Brief.Summary, State: string(c.State), Operator: c.Operator, RunBy: c.RunBy, Result: c.Result,
+	return wire.ChangeLine{ID: c.ID, Kind: string(c.Intent.Kind), Server: c.Intent.Server, Target: c.Brief.Target,
+		Environment: string(c.Brief.Environment),
+		Summary:     c.Brief.Summary, State: string(c.State), Operator: c.Operator, RunBy: c.RunBy, Result: c.Result,
 		Created: c.Created, Started: optional(c.Started), Finished: optional(c.Ended)}
 }
 
 func renderOperator(o policy.Operator) wire.Operator {
-	return wire.Operator{Name: o.Name, Permissions: each(o.Permissions, func(r policy.Permission) string { return string(r) }), Program: o.Program, Disabled: o.Disabled, Created: o.Created}
+	return wire.Operator{Name: o.Name,
+		Permissions: each(o.Permissions, func(r policy.Permission) string { return string(r) }), Program: o.Program,
+		Disabled: o.Disabled, Created: o.Created}
 }
 
 func renderToken(t record.Token) wire.Token {
@@ -146,5 +164,6 @@ func renderToken(t record.Token) wire.Token {
 }
 
 func renderFinding(f change.Finding) wire.Finding {
-	return wire.Finding{Code: f.Code, Level: string(f.Level), Text: f.Text, Next: f.Next, Option: f.Option, Suggestion: f.Suggestion, Unseen: f.Unseen}
+	return wire.Finding{Code: f.Code, Level: string(f.Level), Text: f.Text, Next: f.Next, Option: f.Option,
+		Suggestion: f.Suggestion, Unseen: f.Unseen}
 }

@@ -24,8 +24,9 @@ type accountRenderer struct {
 
 func newAccountRenderer(srv catalog.Server, g *access.Graph) accountRenderer {
 	a := g.Access()
-	r := accountRenderer{srv: srv, g: g, memberOf: map[catalog.Principal][]catalog.Membership{}, members: map[catalog.Principal][]catalog.Membership{},
-		owns: map[string][]string{}}
+	r := accountRenderer{srv: srv, g: g, memberOf: map[catalog.Principal][]catalog.Membership{},
+		members: map[catalog.Principal][]catalog.Membership{},
+		owns:    map[string][]string{}}
 	for _, m := range a.Memberships {
 		r.memberOf[m.Member] = append(r.memberOf[m.Member], m)
 		r.members[m.Role] = append(r.members[m.Role], m)
@@ -52,15 +53,20 @@ func (r accountRenderer) account(a catalog.Account) wire.Account {
 	if a.GlobalGrant {
 		rights = append(rights, "GRANT OPTION")
 	}
-	out := wire.Account{Address: address(r.srv, a), Name: a.Name, Host: a.Host, Database: a.Database, Kind: kind, Login: a.Login, Super: a.Super, ServerRights: orEmpty(rights),
-		Locked: a.Locked, HasPassword: a.Password, Expires: optional(a.Expires), Expired: a.Expired, ConnectionLimit: a.ConnectionLimit, Sessions: a.Sessions,
-		Method: a.Method, TLS: a.TLS, DefaultRole: a.DefaultRole, Comment: a.Comment, System: a.System, Properties: a.Properties, Marks: orEmpty(r.marks(a)),
+	out := wire.Account{Address: address(r.srv, a), Name: a.Name, Host: a.Host, Database: a.Database, Kind: kind,
+		Login: a.Login, Super: a.Super, ServerRights: orEmpty(rights),
+		Locked: a.Locked, HasPassword: a.Password, Expires: optional(a.Expires), Expired: a.Expired,
+		ConnectionLimit: a.ConnectionLimit, Sessions: a.Sessions,
+		Method: a.Method, TLS: a.TLS, DefaultRole: a.DefaultRole, Comment: a.Comment, System: a.System,
+		Properties: a.Properties, Marks: orEmpty(r.marks(a)),
 		Owns: orEmpty(r.owns[a.Name]), Databases: []wire.DatabaseLevel{}}
 	out.MemberOf = each(r.memberOf[a.Principal], func(m catalog.Membership) wire.RoleLink {
-		return wire.RoleLink{Name: m.Role.Name, Admin: m.Admin, AtOnce: r.g.AtOnce(m.Member, m.Role), Grantor: m.Grantor}
+		return wire.RoleLink{Name: m.Role.Name, Admin: m.Admin, AtOnce: r.g.AtOnce(m.Member, m.Role),
+			Grantor: m.Grantor}
 	})
 	out.Members = each(r.members[a.Principal], func(m catalog.Membership) wire.RoleLink {
-		return wire.RoleLink{Name: m.Member.String(), Admin: m.Admin, AtOnce: r.g.AtOnce(m.Member, m.Role), Grantor: m.Grantor}
+		return wire.RoleLink{Name: m.Member.String(), Admin: m.Admin, AtOnce: r.g.AtOnce(m.Member, m.Role),
+			Grantor: m.Grantor}
 	})
 	return out
 }
@@ -89,8 +95,10 @@ func renderObject(o catalog.Object) wire.Object {
 
 func renderLines(g *access.Graph, lines []access.Line) []wire.GrantLine {
 	return each(lines, func(l access.Line) wire.GrantLine {
-		out := wire.GrantLine{Holder: wire.Principal(l.Holder), Object: renderObject(l.Object), Text: l.Text(), Privileges: orEmpty(l.Privileges.Names()),
-			GrantOption: orEmpty(l.Grantable.Names()), Denied: l.Denied.Names(), Grantor: l.Grantor, Count: l.Count, Owner: l.Owner, Builtin: l.Builtin, Pattern: l.Pattern}
+		out := wire.GrantLine{Holder: wire.Principal(l.Holder), Object: renderObject(l.Object), Text: l.Text(),
+			Privileges:  orEmpty(l.Privileges.Names()),
+			GrantOption: orEmpty(l.Grantable.Names()), Denied: l.Denied.Names(), Grantor: l.Grantor, Count: l.Count,
+			Owner: l.Owner, Builtin: l.Builtin, Pattern: l.Pattern}
 		if l.Object.Scope == catalog.ScopeServer {
 			return out
 		}
@@ -126,17 +134,21 @@ func renderLeftovers(g *access.Graph) []wire.GrantLine {
 }
 
 // renderWhy tells an answer in words, with the command that would give what is missing.
-func renderWhy(srv catalog.Server, g *access.Graph, p catalog.Principal, want privilege.Set, o catalog.Object) wire.Why {
+func renderWhy(srv catalog.Server, g *access.Graph, p catalog.Principal, want privilege.Set,
+	o catalog.Object) wire.Why {
 	a := g.Why(p, want, o)
-	out := wire.Why{Server: srv.Name, Account: change.PrincipalAddress(srv.Name, p).String(), Allowed: a.Allowed && len(a.Barred) == 0, Barred: orEmpty(a.Barred), Read: g.Access().Read}
+	out := wire.Why{Server: srv.Name, Account: change.PrincipalAddress(srv.Name, p).String(),
+		Allowed: a.Allowed && len(a.Barred) == 0, Barred: orEmpty(a.Barred), Read: g.Access().Read}
 	if a.Account.Name != "" || a.Found && p != catalog.Public {
 		out.Account = address(srv, a.Account)
 	}
 	chain := func(c access.Chain) wire.Chain {
-		return wire.Chain{Roles: each(c.Roles, func(r catalog.Principal) string { return r.String() }), Via: string(c.Via), Text: c.Text(), GrantOption: c.GrantOption}
+		return wire.Chain{Roles: each(c.Roles, func(r catalog.Principal) string { return r.String() }),
+			Via: string(c.Via), Text: c.Text(), GrantOption: c.GrantOption}
 	}
 	for _, n := range a.Needs {
-		need := wire.Need{Privilege: n.Privilege.String(), Object: renderObject(n.Object), Text: n.Privilege.String() + " on " + objectWords(n.Object), Met: n.Met(), Known: n.Known,
+		need := wire.Need{Privilege: n.Privilege.String(), Object: renderObject(n.Object),
+			Text: n.Privilege.String() + " on " + objectWords(n.Object), Met: n.Met(), Known: n.Known,
 			Chains: each(n.Chains, chain), More: n.More, Denied: each(n.Denied, chain), Dormant: each(n.Dormant, chain)}
 		if !need.Met && n.Known && len(n.Denied) == 0 {
 			need.Missing = giveCommand(srv, p, n.Privilege, n.Object)
@@ -175,7 +187,8 @@ func giveCommand(srv catalog.Server, p catalog.Principal, want privilege.Set, o 
 	if p.Role && p != catalog.Public {
 		to = "role:" + to
 	}
-	text := "genarch privilege grant " + quoteWord(srv.Name+"/"+o.Database) + " --to " + quoteWord(to) + " --privilege " + quoteWord(want.String())
+	text := "genarch privilege grant " + quoteWord(srv.Name+"/"+o.Database) + " --to " + quoteWord(to) +
+		" --privilege " + quoteWord(want.String())
 	switch o.Scope {
 	case catalog.ScopeSchema:
 		text += " --schema " + quoteWord(o.Schema)

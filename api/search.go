@@ -56,7 +56,9 @@ func (n *names) entry(server string) *serverNames {
 }
 
 func (h *Handler) registerSearch() {
-	register(h, op{method: "GET", path: "/search", id: "search", summary: "Find servers, databases, accounts and roles by a part of their name", permission: policy.View}, h.search)
+	register(h, op{method: "GET", path: "/search", id: "search",
+		summary: "Find servers, databases, accounts and roles by a part of their name", permission: policy.View},
+		h.search)
 }
 
 func (h *Handler) search(ctx context.Context, in *struct {
@@ -86,7 +88,8 @@ func (h *Handler) search(ctx context.Context, in *struct {
 		if answered[i] {
 			out.Answered++
 		}
-		own := wire.Found{Kind: "server", Address: srv.Name, Server: srv.Name, Name: srv.Name, Environment: string(srv.Environment)}
+		own := wire.Found{Kind: "server", Address: srv.Name, Server: srv.Name, Name: srv.Name,
+			Environment: string(srv.Environment)}
 		for _, f := range append([]wire.Found{own}, all[i]...) {
 			if !slices.ContainsFunc(words, func(w string) bool {
 				return !strings.Contains(strings.ToLower(f.Address), w) && !strings.HasPrefix(f.Environment, w)
@@ -98,7 +101,8 @@ func (h *Handler) search(ctx context.Context, in *struct {
 	}
 	// Servers first, then the shortest: what was typed is most of its name.
 	slices.SortStableFunc(out.Found, func(a, b wire.Found) int {
-		return cmp.Or(cmp.Compare(rank(a.Kind), rank(b.Kind)), cmp.Compare(len(a.Address), len(b.Address)), strings.Compare(a.Address, b.Address))
+		return cmp.Or(cmp.Compare(rank(a.Kind), rank(b.Kind)), cmp.Compare(len(a.Address), len(b.Address)),
+			strings.Compare(a.Address, b.Address))
 	})
 	out.Found = out.Found[:min(len(out.Found), in.Limit)]
 	return answer(out), nil
@@ -128,7 +132,8 @@ func (h *Handler) namesOf(ctx context.Context, srv catalog.Server) ([]wire.Found
 	}
 	found := []wire.Found{}
 	add := func(kind, address string, p catalog.Principal) {
-		found = append(found, wire.Found{Kind: kind, Address: address, Server: srv.Name, Name: p.Name, Host: p.Host, Database: p.Database, Role: p.Role, Environment: string(srv.Environment)})
+		found = append(found, wire.Found{Kind: kind, Address: address, Server: srv.Name, Name: p.Name, Host: p.Host,
+			Database: p.Database, Role: p.Role, Environment: string(srv.Environment)})
 	}
 	for _, d := range a.Databases {
 		if !d.System {

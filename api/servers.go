@@ -26,13 +26,22 @@ type ServerPath struct {
 }
 
 func (h *Handler) registerServers() {
-	register(h, op{method: "GET", path: "/servers", id: "list-servers", summary: "List registered servers", permission: policy.View}, h.listServers)
-	register(h, op{method: "POST", path: "/servers", id: "add-server", summary: "Register a server", permission: policy.Admin, fresh: true, status: http.StatusCreated, maxBody: 2 << 20}, h.addServer)
-	register(h, op{method: "GET", path: "/servers/{server}", id: "show-server", summary: "One registered server, with what it says just now", permission: policy.View}, h.showServer)
-	register(h, op{method: "GET", path: "/servers/{server}/check", id: "check-server", summary: "Look at a server afresh: address, identity, version, what the login may do", permission: policy.View}, h.checkServer)
-	register(h, op{method: "PATCH", path: "/servers/{server}", id: "edit-server", summary: "Alter a registration", permission: policy.Admin, fresh: true, maxBody: 2 << 20}, h.editServer)
-	register(h, op{method: "POST", path: "/servers/{server}/accept", id: "accept-server", summary: "Accept the instance that answers as the known one", permission: policy.Admin}, h.acceptServer)
-	register(h, op{method: "DELETE", path: "/servers/{server}", id: "forget-server", summary: "Forget a registration; nothing on the server is touched", permission: policy.Admin, status: http.StatusNoContent}, h.forgetServer)
+	register(h, op{method: "GET", path: "/servers", id: "list-servers", summary: "List registered servers",
+		permission: policy.View}, h.listServers)
+	register(h, op{method: "POST", path: "/servers", id: "add-server", summary: "Register a server",
+		permission: policy.Admin, fresh: true, status: http.StatusCreated, maxBody: 2 << 20}, h.addServer)
+	register(h, op{method: "GET", path: "/servers/{server}", id: "show-server",
+		summary: "One registered server, with what it says just now", permission: policy.View}, h.showServer)
+	register(h, op{method: "GET", path: "/servers/{server}/check", id: "check-server",
+		summary: "Look at a server afresh: address, identity, version, what the login may do", permission: policy.View},
+		h.checkServer)
+	register(h, op{method: "PATCH", path: "/servers/{server}", id: "edit-server", summary: "Alter a registration",
+		permission: policy.Admin, fresh: true, maxBody: 2 << 20}, h.editServer)
+	register(h, op{method: "POST", path: "/servers/{server}/accept", id: "accept-server",
+		summary: "Accept the instance that answers as the known one", permission: policy.Admin}, h.acceptServer)
+	register(h, op{method: "DELETE", path: "/servers/{server}", id: "forget-server",
+		summary: "Forget a registration; nothing on the server is touched", permission: policy.Admin,
+		status: http.StatusNoContent}, h.forgetServer)
 }
 
 const (
@@ -147,7 +156,8 @@ func (h *Handler) checkServer(ctx context.Context, in *ServerPath) (*body[wire.C
 
 func (h *Handler) addServer(ctx context.Context, in *struct{ Body wire.ServerInput }) (*body[wire.Check], error) {
 	b := in.Body
-	srv := catalog.Server{Name: b.Name, Engine: catalog.Engine(b.Engine), Host: b.Host, Port: b.Port, Admin: b.Admin, Clients: b.Clients,
+	srv := catalog.Server{Name: b.Name, Engine: catalog.Engine(b.Engine), Host: b.Host, Port: b.Port, Admin: b.Admin,
+		Clients:     b.Clients,
 		Environment: catalog.Environment(b.Environment), Labels: b.Labels, TLS: catalog.TLSMode(b.TLS), CA: b.CA}
 	var err error
 	if srv.Options, err = catalog.ValuesOf(b.Options); err != nil {

@@ -23,15 +23,21 @@ import (
 const loginTokenLife = 30 * 24 * time.Hour
 
 func (h *Handler) registerSession() {
-	register(h, op{method: "POST", path: "/session", id: "sign-in", summary: "Sign in with name and password", public: true, status: http.StatusCreated}, h.signIn)
-	register(h, op{method: "GET", path: "/session", id: "show-session", summary: "Who is signed in"}, func(ctx context.Context, _ *empty) (*body[wire.Session], error) {
-		who := from(ctx)
-		return answer(wire.Session{Operator: renderOperator(who.Operator), CSRF: who.csrf, Version: h.Version}), nil
-	})
-	register(h, op{method: "PUT", path: "/session/password", id: "set-own-password", summary: "Set one's own password", status: http.StatusNoContent}, h.setOwnPassword)
-	register(h, op{method: "GET", path: "/session/all", id: "list-own-sessions", summary: "The consoles that one is signed in to"}, h.listOwnSessions)
-	register(h, op{method: "DELETE", path: "/session/others", id: "end-other-sessions", summary: "Sign out everywhere else", status: http.StatusNoContent}, h.endOtherSessions)
-	register(h, op{method: "DELETE", path: "/session", id: "sign-out", summary: "Sign out", status: http.StatusNoContent}, h.signOut)
+	register(h, op{method: "POST", path: "/session", id: "sign-in", summary: "Sign in with name and password",
+		public: true, status: http.StatusCreated}, h.signIn)
+	register(h, op{method: "GET", path: "/session", id: "show-session", summary: "Who is signed in"},
+		func(ctx context.Context, _ *empty) (*body[wire.Session], error) {
+			who := from(ctx)
+			return answer(wire.Session{Operator: renderOperator(who.Operator), CSRF: who.csrf, Version: h.Version}), nil
+		})
+	register(h, op{method: "PUT", path: "/session/password", id: "set-own-password", summary: "Set one's own password",
+		status: http.StatusNoContent}, h.setOwnPassword)
+	register(h, op{method: "GET", path: "/session/all", id: "list-own-sessions",
+		summary: "The consoles that one is signed in to"}, h.listOwnSessions)
+	register(h, op{method: "DELETE", path: "/session/others", id: "end-other-sessions",
+		summary: "Sign out everywhere else", status: http.StatusNoContent}, h.endOtherSessions)
+	register(h, op{method: "DELETE", path: "/session", id: "sign-out", summary: "Sign out",
+		status: http.StatusNoContent}, h.signOut)
 }
 
 type signedIn struct {
@@ -53,8 +59,9 @@ func (h *Handler) signIn(ctx context.Context, in *signInRequest) (*signedIn, err
 	device := h.knownDevice(in.Device, name)
 	if wait, ok := h.signIns.allow(name, address, device); !ok {
 		h.Log.WarnContext(ctx, "too many sign-ins", "address", address)
-		return nil, &Problem{Status: http.StatusTooManyRequests, Code: "sign_in.slow", Detail: "Too many attempts to sign in.",
-			Next: fmt.Sprintf("Try again in %d s.", int(math.Ceil(wait.Seconds())))}
+		return nil, &Problem{Status: http.StatusTooManyRequests, Code: "sign_in.slow",
+			Detail: "Too many attempts to sign in.",
+			Next:   fmt.Sprintf("Try again in %d s.", int(math.Ceil(wait.Seconds())))}
 	}
 	operator, hash, err := h.Records.Operator(ctx, name)
 	unknown := errors.Is(err, record.ErrNotFound) || err == nil && hash == ""
@@ -74,7 +81,8 @@ func (h *Handler) signIn(ctx context.Context, in *signInRequest) (*signedIn, err
 		h.signIns.failed(name)
 		h.Log.WarnContext(ctx, "sign-in refused", "name", said, "address", address)
 		h.refused.note(ctx, refusal{policy.Service, "sign_in.refused", said, address})
-		return nil, &Problem{Status: http.StatusUnauthorized, Code: "sign_in.refused", Detail: "Name or password is wrong."}
+		return nil, &Problem{Status: http.StatusUnauthorized, Code: "sign_in.refused",
+			Detail: "Name or password is wrong."}
 	}
 	h.signIns.forget(name, address, device)
 	notices, err := h.notices(ctx, name)
@@ -106,9 +114,13 @@ func (h *Handler) matches(ctx context.Context, password, hash string, unknown bo
 		hash = nobody()
 	}
 	var compared error
-	if err := h.signIns.hash(ctx, func() { match, compared = argon2id.ComparePasswordAndHash(password, hash) }); err != nil {
+	if err := h.signIns.hash(ctx, func() {
+		match, compared = argon2id.ComparePasswordAndHash(password,
+			hash)
+	}); err != nil {
 		if errors.Is(err, errBusy) {
-			return false, &Problem{Status: http.StatusServiceUnavailable, Code: "sign_in.busy", Detail: err.Error(), Next: "Try again in a moment."}
+			return false, &Problem{Status: http.StatusServiceUnavailable, Code: "sign_in.busy", Detail: err.Error(),
+				Next: "Try again in a moment."}
 		}
 		return false, err
 	}
@@ -155,10 +167,12 @@ func (h *Handler) knownDevice(mark, name string) string {
 func (h *Handler) setOwnPassword(ctx context.Context, in *struct{ Body wire.PasswordChange }) (*empty, error) {
 	who := from(ctx)
 	if who.Program || who.tokenID != 0 && !who.login {
-		return nil, &Problem{Status: http.StatusForbidden, Code: "password.by_token", Detail: "A password is not set by a token.", Next: "Sign in to the console, or with genarch login"}
+		return nil, &Problem{Status: http.StatusForbidden, Code: "password.by_token",
+			Detail: "A password is not set by a token.", Next: "Sign in to the console, or with genarch login"}
 	}
 	if wait, ok := h.signIns.allow(who.Name, who.address, ""); !ok {
-		return nil, &Problem{Status: http.StatusTooManyRequests, Code: "sign_in.slow", Detail: "Too many attempts.", Next: fmt.Sprintf("Try again in %d s.", int(math.Ceil(wait.Seconds())))}
+		return nil, &Problem{Status: http.StatusTooManyRequests, Code: "sign_in.slow", Detail: "Too many attempts.",
+			Next: fmt.Sprintf("Try again in %d s.", int(math.Ceil(wait.Seconds())))}
 	}
 	operator, hash, err := h.Records.Operator(ctx, who.Name)
 	if err != nil {
@@ -186,7 +200,8 @@ func (h *Handler) listOwnSessions(ctx context.Context, _ *empty) (*body[[]wire.C
 	who := from(ctx)
 	list, err := h.Records.Sessions(ctx, who.Name)
 	return answer(each(list, func(s record.Session) wire.ConsoleSession {
-		return wire.ConsoleSession{ID: s.ID, Created: s.Created, Used: s.Used, Address: s.Address, Current: who.csrf != "" && s.CSRF == who.csrf}
+		return wire.ConsoleSession{ID: s.ID, Created: s.Created, Used: s.Used, Address: s.Address,
+			Current: who.csrf != "" && s.CSRF == who.csrf}
 	})), err
 }
 
@@ -197,16 +212,19 @@ func (h *Handler) endOtherSessions(ctx context.Context, _ *empty) (*empty, error
 	return &empty{}, err
 }
 
-func (h *Handler) signInForToken(ctx context.Context, o policy.Operator, title string, notices []wire.Notice) (*signedIn, error) {
+func (h *Handler) signInForToken(ctx context.Context, o policy.Operator, title string,
+	notices []wire.Notice) (*signedIn, error) {
 	t, err := h.addToken(ctx, o.Name, record.Token{Operator: o.Name, Title: title, Login: true}, loginTokenLife)
 	if err != nil {
 		return nil, err
 	}
-	return &signedIn{Body: wire.Session{Operator: renderOperator(o), Token: t.Secret, Version: h.Version, Notices: notices}}, nil
+	return &signedIn{Body: wire.Session{Operator: renderOperator(o), Token: t.Secret, Version: h.Version,
+		Notices: notices}}, nil
 }
 
 func (h *Handler) cookie(name, value string, age int) http.Cookie {
-	return http.Cookie{Name: name, Value: value, Path: "/", MaxAge: age, HttpOnly: true, Secure: h.secure, SameSite: http.SameSiteStrictMode}
+	return http.Cookie{Name: name, Value: value, Path: "/", MaxAge: age, HttpOnly: true, Secure: h.secure,
+		SameSite: http.SameSiteStrictMode}
 }
 
 type signedOut struct {
@@ -216,7 +234,8 @@ type signedOut struct {
 func (h *Handler) signOut(ctx context.Context, _ *empty) (*signedOut, error) {
 	who := from(ctx)
 	if who.session != "" {
-		if err := h.Records.EndSession(ctx, who.session, journal.Entry{Operator: who.Name, Action: "sign_out", Subject: who.Name}); err != nil {
+		if err := h.Records.EndSession(ctx, who.session,
+			journal.Entry{Operator: who.Name, Action: "sign_out", Subject: who.Name}); err != nil {
 			return nil, err
 		}
 	}

@@ -20,43 +20,48 @@ const mod = "example.com/genarch/"
 
 // allowed says, for each package of ours, which packages of ours it may reach.
 var allowed = map[string][]string{
-	"core/naming":                {},
-	"core/lexical":               {},
-	"core/secret":                {},
-	"core/journal":               {},
-	"core/record":                {},
-	"core/policy":                {"core/catalog", "core/naming", "core/privilege"},
-	"core/privilege":             {},
-	"core/catalog":               {"core/naming", "core/privilege"},
-	"core/access":                {"core/catalog", "core/naming", "core/privilege"},
-	"core/handover":              {"core/catalog", "core/naming", "core/privilege"},
-	"core/clearing":              {"core/catalog", "core/naming", "core/privilege"},
-	"core/change":                {"core/access", "core/catalog", "core/clearing", "core/naming", "core/privilege", "core/secret"},
-	"engine":                     {"core/..."},
-	"engine/planning":            {"core/...", "engine"},
-	"engine/postgres":            {"core/...", "engine", "engine/planning"},
-	"engine/mariadb":             {"core/...", "engine", "engine/planning"},
-	"engine/enginetest/invented": {"core/...", "engine", "engine/enginetest", "engine/planning", "engine/mariadb/marialocal", "engine/postgres/pglocal", "localdb", "testutil"},
-	"engine/enginetest":          {"core/...", "engine", "engine/planning", "engine/mariadb/marialocal", "engine/postgres/pglocal", "localdb", "testutil"},
-	"events":                     {"core/..."},
-	"fleet":                      {"core/...", "engine"},
-	"watch":                      {"core/...", "engine"},
-	"runner":                     {"core/...", "engine", "events"},
-	"store":                      {"core/..."},
-	"localdb":                    {"core/secret"},
-	"engine/mariadb/marialocal":  {"localdb", "core/secret"},
-	"engine/postgres/pglocal":    {"localdb", "core/secret"},
-	"api/wire":                   {},
-	"console":                    {},
-	"api":                        {"core/...", "engine", "events", "api/wire"},
-	"client":                     {"api/wire"},
-	"cli":                        {"api/wire", "client", "core/naming"},
-	"demo":                       {"core/...", "client", "api/wire", "engine/mariadb/marialocal", "engine/postgres/pglocal", "localdb"},
-	"cmd/genarch":                {"..."},
-	"testutil":                   {"engine/mariadb/marialocal", "engine/postgres/pglocal", "localdb", "core/secret"},
-	"testutil/rigs":              {"core/...", "engine", "engine/planning", "engine/enginetest", "engine/mariadb/marialocal", "engine/postgres/pglocal", "localdb", "testutil"},
-	"arch":                       {},
-	"e2e":                        {},
+	"core/naming":    {},
+	"core/lexical":   {},
+	"core/secret":    {},
+	"core/journal":   {},
+	"core/record":    {},
+	"core/policy":    {"core/catalog", "core/naming", "core/privilege"},
+	"core/privilege": {},
+	"core/catalog":   {"core/naming", "core/privilege"},
+	"core/access":    {"core/catalog", "core/naming", "core/privilege"},
+	"core/handover":  {"core/catalog", "core/naming", "core/privilege"},
+	"core/clearing":  {"core/catalog", "core/naming", "core/privilege"},
+	"core/change": {"core/access", "core/catalog", "core/clearing", "core/naming", "core/privilege",
+		"core/secret"},
+	"engine":          {"core/..."},
+	"engine/planning": {"core/...", "engine"},
+	"engine/postgres": {"core/...", "engine", "engine/planning"},
+	"engine/mariadb":  {"core/...", "engine", "engine/planning"},
+	"engine/enginetest/invented": {"core/...", "engine", "engine/enginetest", "engine/planning",
+		"engine/mariadb/marialocal", "engine/postgres/pglocal", "localdb", "testutil"},
+	"engine/enginetest": {"core/...", "engine", "engine/planning", "engine/mariadb/marialocal",
+		"engine/postgres/pglocal", "localdb", "testutil"},
+	"events":                    {"core/..."},
+	"fleet":                     {"core/...", "engine"},
+	"watch":                     {"core/...", "engine"},
+	"runner":                    {"core/...", "engine", "events"},
+	"store":                     {"core/..."},
+	"localdb":                   {"core/secret"},
+	"engine/mariadb/marialocal": {"localdb", "core/secret"},
+	"engine/postgres/pglocal":   {"localdb", "core/secret"},
+	"api/wire":                  {},
+	"console":                   {},
+	"api":                       {"core/...", "engine", "events", "api/wire"},
+	"client":                    {"api/wire"},
+	"cli":                       {"api/wire", "client", "core/naming"},
+	"demo": {"core/...", "client", "api/wire", "engine/mariadb/marialocal",
+		"engine/postgres/pglocal", "localdb"},
+	"cmd/genarch": {"..."},
+	"testutil":    {"engine/mariadb/marialocal", "engine/postgres/pglocal", "localdb", "core/secret"},
+	"testutil/rigs": {"core/...", "engine", "engine/planning", "engine/enginetest",
+		"engine/mariadb/marialocal", "engine/postgres/pglocal", "localdb", "testutil"},
+	"arch": {},
+	"e2e":  {},
 }
 
 // pure are the standard library's packages that core may import directly.
@@ -99,14 +104,16 @@ func TestImports(t *testing.T) {
 // that there is not.
 func TestNothingForTestsIsShipped(t *testing.T) {
 	for _, pkg := range goList(t, "-deps", "./cmd/genarch") {
-		if name := strings.TrimPrefix(pkg, mod); name == "testing" || strings.HasPrefix(name, "engine/enginetest") || strings.HasPrefix(name, "testutil") {
+		if name := strings.TrimPrefix(pkg, mod); name == "testing" || strings.HasPrefix(name, "engine/enginetest") ||
+			strings.HasPrefix(name, "testutil") {
 			t.Errorf("the binary has %s in it", name)
 		}
 	}
 }
 
 func TestCoreIsPure(t *testing.T) {
-	for _, line := range goList(t, "-f", `{{$p := .ImportPath}}{{range .Imports}}{{$p}}|{{.}} {{end}}`, mod+"core/...") {
+	for _, line := range goList(t, "-f", `{{$p := .ImportPath}}{{range .Imports}}{{$p}}|{{.}} {{end}}`,
+		mod+"core/...") {
 		pkg, imported, _ := strings.Cut(line, "|")
 		if !strings.HasPrefix(imported, mod) && !slices.Contains(pure, imported) {
 			t.Errorf("%s imports %s, which is not on the list of pure packages", pkg, imported)
@@ -127,7 +134,9 @@ func TestCoreIsPure(t *testing.T) {
 		}
 		ast.Inspect(tree, func(n ast.Node) bool {
 			if s, ok := n.(*ast.SelectorExpr); ok {
-				if x, ok := s.X.(*ast.Ident); ok && x.Name == "time" && slices.Contains(strings.Fields("Now Since Until Sleep After AfterFunc Tick NewTimer NewTicker"), s.Sel.Name) {
+				if x, ok := s.X.(*ast.Ident); ok && x.Name == "time" &&
+					slices.Contains(strings.Fields("Now Since Until Sleep After AfterFunc Tick NewTimer NewTicker"),
+						s.Sel.Name) {
 					t.Errorf("%s uses time.%s: core has no clock of its own", file, s.Sel.Name)
 				}
 			}

@@ -23,9 +23,11 @@ func TestEveryFindingIsTested(t *testing.T) {
 		switch {
 		case err != nil:
 			return err
-		case d.IsDir() && (d.Name() == "node_modules" || strings.HasPrefix(d.Name(), ".") && path != root || d.Name() == "arch"):
+		case d.IsDir() && (d.Name() == "node_modules" || strings.HasPrefix(d.Name(), ".") && path != root ||
+			d.Name() == "arch"):
 			return filepath.SkipDir
-		case strings.HasSuffix(path, "_test.go") || strings.Contains(path, "/enginetest/") && strings.HasSuffix(path, ".go"):
+		case strings.HasSuffix(path, "_test.go") ||
+			strings.Contains(path, "/enginetest/") && strings.HasSuffix(path, ".go"):
 			text, err := os.ReadFile(path)
 			tests.Write(text)
 			return err

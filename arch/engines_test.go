@@ -22,7 +22,8 @@ import (
 // mayName are the places where an engine may be named: the engines themselves, where
 // they are wired in, what starts servers for the demo and the tests, and the records,
 // which are in a database of one engine whatever Genarch looks after.
-var mayName = []string{"engine/postgres/", "engine/mariadb/", "cmd/genarch/", "demo/", "store/", "testutil/", "e2e/", "arch/", "docs/"}
+var mayName = []string{"engine/postgres/", "engine/mariadb/", "cmd/genarch/", "demo/", "store/", "testutil/", "e2e/",
+	"arch/", "docs/"}
 
 var engineName = regexp.MustCompile(`(?i)postgres|mariadb|mysql|\bpg_|sqlserver|oracle|mongodb`)
 
@@ -58,7 +59,8 @@ func TestEnginesAreNamedNowhereElse(t *testing.T) {
 	}
 	for _, file := range slices.Sorted(maps.Keys(allowed)) {
 		if found[file] < allowed[file] {
-			t.Errorf("%s names an engine %d times, and the list says %d: write it anew with SHRINK=1 go test ./arch", file, found[file], allowed[file])
+			t.Errorf("%s names an engine %d times, and the list says %d: write it anew with SHRINK=1 go test ./arch",
+				file, found[file], allowed[file])
 		}
 	}
 }
@@ -82,11 +84,13 @@ func product(t *testing.T) []string {
 		t.Fatal(err)
 	}
 	return slices.DeleteFunc(strings.Fields(string(out)), func(file string) bool {
-		ours := strings.HasSuffix(file, ".go") && !strings.HasSuffix(file, "_test.go") || strings.HasSuffix(file, ".svelte") || strings.HasSuffix(file, ".ts")
+		ours := strings.HasSuffix(file, ".go") && !strings.HasSuffix(file, "_test.go") ||
+			strings.HasSuffix(file, ".svelte") || strings.HasSuffix(file, ".ts")
 		if _, err := os.Stat(filepath.Join(testutil.Root(), file)); err != nil {
 			return true // removed, and not yet committed
 		}
-		return !ours || strings.HasSuffix(file, "api.d.ts") || slices.ContainsFunc(mayName, func(p string) bool { return strings.HasPrefix(file, p) })
+		return !ours || strings.HasSuffix(file, "api.d.ts") ||
+			slices.ContainsFunc(mayName, func(p string) bool { return strings.HasPrefix(file, p) })
 	})
 }
 
@@ -99,7 +103,8 @@ func namesIn(t *testing.T, file string) int {
 	if !strings.HasSuffix(file, ".go") {
 		n := 0
 		for _, line := range strings.Split(string(text), "\n") {
-			if code, _, _ := strings.Cut(line, "//"); engineName.MatchString(code) && !strings.HasPrefix(strings.TrimSpace(line), "*") {
+			if code, _, _ := strings.Cut(line, "//"); engineName.MatchString(code) &&
+				!strings.HasPrefix(strings.TrimSpace(line), "*") {
 				n++
 			}
 		}

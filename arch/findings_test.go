@@ -114,7 +114,8 @@ func TestFindingsAreListed(t *testing.T) {
 	verb := regexp.MustCompile(`%(\[\d\])?[.0-9]*[a-z]`)
 	var doc strings.Builder
 	doc.WriteString("# Findings\n\nWhat a brief can point out, by its code: a *stop* keeps the change from running, a *caution* has to be accepted by name\n(`--accept CODE`), a *note* is told. … stands for what is named there. Written by a test from the code.\n\n| code | level | what it says | for example |\n|---|---|---|---|\n")
-	for _, name := range slices.SortedFunc(maps.Keys(codes), func(a, b string) int { return cmp.Compare(codes[a], codes[b]) }) {
+	for _, name := range slices.SortedFunc(maps.Keys(codes),
+		func(a, b string) int { return cmp.Compare(codes[a], codes[b]) }) {
 		var levels, texts []string
 		for _, s := range examples[name] {
 			level := strings.ToLower(s.level)
@@ -130,7 +131,8 @@ func TestFindingsAreListed(t *testing.T) {
 			t.Errorf("%s (%s) has neither a sentence nor an example", codes[name], name)
 		}
 		slices.Sort(levels)
-		fmt.Fprintf(&doc, "| `%s` | %s | %s | %s |\n", codes[name], strings.Join(levels, ", "), strings.Join(texts, "<br>"), strings.ReplaceAll(comments[name], "|", "\\|"))
+		fmt.Fprintf(&doc, "| `%s` | %s | %s | %s |\n", codes[name], strings.Join(levels, ", "),
+			strings.Join(texts, "<br>"), strings.ReplaceAll(comments[name], "|", "\\|"))
 	}
 	path := filepath.Join(testutil.Root(), "docs/findings.md")
 	if *update {
@@ -146,7 +148,8 @@ func TestFindingsAreListed(t *testing.T) {
 // findingCodes are the codes by the names of their constants, and what their comments
 // give as an example.
 func findingCodes(t *testing.T) (codes, comments map[string]string) {
-	file, err := parser.ParseFile(token.NewFileSet(), filepath.Join(testutil.Root(), "core/change/codes.go"), nil, parser.ParseComments)
+	file, err := parser.ParseFile(token.NewFileSet(), filepath.Join(testutil.Root(), "core/change/codes.go"), nil,
+		parser.ParseComments)
 	if err != nil {
 		t.Fatal(err)
 	}

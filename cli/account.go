@@ -66,7 +66,8 @@ func holderText(p wire.Principal) string {
 // others on the machine could read.
 func passwordFlags(none bool) []cli.Flag {
 	flags := []cli.Flag{
-		&cli.StringFlag{Name: "password-file", Usage: "file with the password; - is standard input", DefaultText: "a strong one is generated"},
+		&cli.StringFlag{Name: "password-file", Usage: "file with the password; - is standard input",
+			DefaultText: "a strong one is generated"},
 		&cli.BoolFlag{Name: "password-prompt", Usage: "ask for the password"},
 	}
 	if none {
@@ -103,15 +104,18 @@ func confirmFlag() cli.Flag {
 // accountVerb is a command that alters one account or role.
 // With the option end-sessions, or the clearing options of a drop, it ends the
 // sessions of the account too.
-func (a app) accountVerb(kind, name, usageText string, flags []cli.Flag, intent string, fill func(c *cli.Command, spec *wire.AccountSpec) error) *cli.Command {
-	return &cli.Command{Name: name, Usage: usageText, ArgsUsage: "SERVER/" + kind + ":NAME", Arguments: addressArg(), Flags: append(flags, alterFlags()...),
+func (a app) accountVerb(kind, name, usageText string, flags []cli.Flag, intent string,
+	fill func(c *cli.Command, spec *wire.AccountSpec) error) *cli.Command {
+	return &cli.Command{Name: name, Usage: usageText, ArgsUsage: "SERVER/" + kind + ":NAME", Arguments: addressArg(),
+		Flags: append(flags, alterFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			server, p, err := splitWho(c, kind)
 			if err != nil {
 				return err
 			}
 			if p.Role && kind == "account" && intent == "account.create" {
-				return usage("%s is the address of a role: genarch role create %s", c.StringArg("address"), c.StringArg("address"))
+				return usage("%s is the address of a role: genarch role create %s", c.StringArg("address"),
+					c.StringArg("address"))
 			}
 			spec := wire.AccountSpec{Name: p.Name, Host: p.Host, Database: p.Database, Role: p.Role}
 			if spec.Options, err = options(c); err != nil {
@@ -134,34 +138,44 @@ func (a app) accountCommand() *cli.Command {
 	lock := func(name, usage string, locked bool) *cli.Command {
 		var flags []cli.Flag
 		if locked {
-			flags = append([]cli.Flag{&cli.BoolFlag{Name: "end-sessions", Usage: "end its open sessions too"}}, clearingFlags(false)...)
+			flags = append([]cli.Flag{&cli.BoolFlag{Name: "end-sessions", Usage: "end its open sessions too"}},
+				clearingFlags(false)...)
 		}
-		return a.accountVerb("account", name, usage, flags, "account.alter", func(_ *cli.Command, spec *wire.AccountSpec) error {
-			spec.Options = map[string]any{"locked": locked}
-			return nil
-		})
+		return a.accountVerb("account", name, usage, flags, "account.alter",
+			func(_ *cli.Command, spec *wire.AccountSpec) error {
+				spec.Options = map[string]any{"locked": locked}
+				return nil
+			})
 	}
 	return &cli.Command{Name: "account", Usage: "accounts that sign in to a server: see, create, alter, drop",
 		Description: "An account is named SERVER/account:NAME, or SERVER/account:NAME@HOST where the host is part of it.\n" + otherOptions, Commands: []*cli.Command{
-			{Name: "list", Usage: "accounts and roles of a server, as they are now", ArgsUsage: "SERVER", Arguments: nameArg(), Flags: accountListFlags(),
-				Action: a.withServer(func(ctx context.Context, c *cli.Command, api *client.Client, server string) error {
+			{Name: "list", Usage: "accounts and roles of a server, as they are now", ArgsUsage: "SERVER",
+				Arguments: nameArg(), Flags: accountListFlags(),
+				Action: a.withServer(func(ctx context.Context, c *cli.Command, api *client.Client,
+					server string) error {
 					return a.listAccounts(ctx, c, api, server, c.String("kind"))
 				})},
-			{Name: "show", Usage: "one account: what it is, what it has, what it owns", ArgsUsage: "SERVER/account:NAME", Arguments: addressArg(), Flags: []cli.Flag{outputFlag()}, Action: a.showAccount},
-			a.accountVerb("account", "create", "create an account; its password is generated and shown once, unless given",
+			{Name: "show", Usage: "one account: what it is, what it has, what it owns",
+				ArgsUsage: "SERVER/account:NAME", Arguments: addressArg(), Flags: []cli.Flag{outputFlag()},
+				Action: a.showAccount},
+			a.accountVerb("account", "create",
+				"create an account; its password is generated and shown once, unless given",
 				slices.Concat(passwordFlags(true), optionFlags("connection-limit", "expires", "locked", "comment"),
-					[]cli.Flag{&cli.BoolFlag{Name: "if-not-exists", Usage: "do nothing if it is there, and say what differs"}}),
+					[]cli.Flag{&cli.BoolFlag{Name: "if-not-exists",
+						Usage: "do nothing if it is there, and say what differs"}}),
 				"account.create", func(c *cli.Command, spec *wire.AccountSpec) error {
 					spec.IfNotExists = c.Bool("if-not-exists")
 					return a.password(c, spec)
 				}),
 			a.accountVerb("account", "alter", "set its limit, its expiry, its comment, and what else its engine has",
 				optionFlags("connection-limit", "expires", "comment"), "account.alter", asAsked),
-			lock("lock", "keep it from signing in; open sessions go on unless ended too", true), lock("unlock", "let it sign in again", false),
+			lock("lock", "keep it from signing in; open sessions go on unless ended too", true),
+			lock("unlock", "let it sign in again", false),
 			a.accountVerb("account", "password", "set another password: generated and shown once, unless given",
 				append(passwordFlags(false), optionFlags()...), "account.password", a.password),
 			a.accountVerb("account", "rename", "give it another name, or another host where that is part of it",
-				[]cli.Flag{&cli.StringFlag{Name: "to", Usage: "the new name"}, &cli.StringFlag{Name: "host", Usage: "the new host"}}, "account.rename",
+				[]cli.Flag{&cli.StringFlag{Name: "to", Usage: "the new name"},
+					&cli.StringFlag{Name: "host", Usage: "the new host"}}, "account.rename",
 				func(c *cli.Command, spec *wire.AccountSpec) error {
 					spec.NewName, spec.NewHost = c.String("to"), c.String("host")
 					if spec.NewName == "" && spec.NewHost == "" {
@@ -174,8 +188,11 @@ func (a app) accountCommand() *cli.Command {
 }
 
 func (a app) dropVerb(kind string) *cli.Command {
-	return a.accountVerb(kind, "drop", "remove it once its sessions are ended; what it owns goes to another or stops the change", slices.Concat([]cli.Flag{confirmFlag(),
-		&cli.BoolFlag{Name: "if-exists", Usage: "do nothing if it is not there"}}, optionFlags("reassign-to"), clearingFlags(false)),
+	return a.accountVerb(kind, "drop",
+		"remove it once its sessions are ended; what it owns goes to another or stops the change",
+		slices.Concat([]cli.Flag{confirmFlag(),
+			&cli.BoolFlag{Name: "if-exists", Usage: "do nothing if it is not there"}}, optionFlags("reassign-to"),
+			clearingFlags(false)),
 		"account.drop", func(c *cli.Command, spec *wire.AccountSpec) error {
 			spec.IfExists = c.Bool("if-exists")
 			return nil
@@ -185,7 +202,9 @@ func (a app) dropVerb(kind string) *cli.Command {
 func (a app) roleCommand() *cli.Command {
 	member := func(name, usage, intent, flag string, flags ...cli.Flag) *cli.Command {
 		return &cli.Command{Name: name, Usage: usage, ArgsUsage: "SERVER/role:NAME", Arguments: addressArg(),
-			Flags: append(append(flags, &cli.StringFlag{Name: flag, Usage: "the member: NAME, NAME@HOST where the host is part of it, or role:NAME", Required: true}), alterFlags()...),
+			Flags: append(append(flags, &cli.StringFlag{Name: flag,
+				Usage: "the member: NAME, NAME@HOST where the host is part of it, or role:NAME", Required: true}),
+				alterFlags()...),
 			Action: func(ctx context.Context, c *cli.Command) error {
 				server, p, err := splitWho(c, "role")
 				if err != nil {
@@ -198,22 +217,29 @@ func (a app) roleCommand() *cli.Command {
 				return a.alter(ctx, c, wire.Intent{Kind: intent, Server: server, Member: &spec})
 			}}
 	}
-	return &cli.Command{Name: "role", Usage: "roles: groups of privileges that accounts belong to", Commands: []*cli.Command{
-		{Name: "list", Usage: "the roles of a server, as they are now", ArgsUsage: "SERVER", Arguments: nameArg(), Flags: accountListFlags()[1:],
-			Action: a.withServer(func(ctx context.Context, c *cli.Command, api *client.Client, server string) error {
-				return a.listAccounts(ctx, c, api, server, "role")
-			})},
-		{Name: "show", Usage: "one role: who belongs to it, what it has", ArgsUsage: "SERVER/role:NAME", Arguments: addressArg(), Flags: []cli.Flag{outputFlag()}, Action: a.showAccount},
-		a.accountVerb("role", "create", "create a role, which nobody signs in as", append(optionFlags("comment"), &cli.BoolFlag{Name: "if-not-exists", Usage: "do nothing if it is there"}),
-			"account.create", func(c *cli.Command, spec *wire.AccountSpec) error {
-				spec.Role, spec.IfNotExists = true, c.Bool("if-not-exists")
-				return nil
-			}),
-		member("grant", "make an account or role a member of it", "role.grant", "to",
-			append(optionFlags(), &cli.BoolFlag{Name: "with-admin-option", Usage: "it may make others members"})...),
-		member("revoke", "end the membership of an account or role", "role.revoke", "from"),
-		a.dropVerb("role"),
-	}}
+	return &cli.Command{Name: "role", Usage: "roles: groups of privileges that accounts belong to",
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "the roles of a server, as they are now", ArgsUsage: "SERVER", Arguments: nameArg(),
+				Flags: accountListFlags()[1:],
+				Action: a.withServer(func(ctx context.Context, c *cli.Command, api *client.Client,
+					server string) error {
+					return a.listAccounts(ctx, c, api, server, "role")
+				})},
+			{Name: "show", Usage: "one role: who belongs to it, what it has", ArgsUsage: "SERVER/role:NAME",
+				Arguments: addressArg(), Flags: []cli.Flag{outputFlag()}, Action: a.showAccount},
+			a.accountVerb("role", "create", "create a role, which nobody signs in as",
+				append(optionFlags("comment"),
+					&cli.BoolFlag{Name: "if-not-exists", Usage: "do nothing if it is there"}),
+				"account.create", func(c *cli.Command, spec *wire.AccountSpec) error {
+					spec.Role, spec.IfNotExists = true, c.Bool("if-not-exists")
+					return nil
+				}),
+			member("grant", "make an account or role a member of it", "role.grant", "to",
+				append(optionFlags(), &cli.BoolFlag{Name: "with-admin-option",
+					Usage: "it may make others members"})...),
+			member("revoke", "end the membership of an account or role", "role.revoke", "from"),
+			a.dropVerb("role"),
+		}}
 }
 
 func accountListFlags() []cli.Flag {
@@ -227,7 +253,8 @@ func accountListFlags() []cli.Flag {
 }
 
 func (a app) listAccounts(ctx context.Context, c *cli.Command, api *client.Client, server, kind string) error {
-	q := url.Values{"kind": {kind}, "system": {strconv.FormatBool(c.Bool("system"))}, "limit": {strconv.Itoa(c.Int("limit"))}}
+	q := url.Values{"kind": {kind}, "system": {strconv.FormatBool(c.Bool("system"))},
+		"limit": {strconv.Itoa(c.Int("limit"))}}
 	if v := c.String("search"); v != "" {
 		q.Set("search", v)
 	}
@@ -245,7 +272,8 @@ func (a app) listAccounts(ctx context.Context, c *cli.Command, api *client.Clien
 		list.Accounts = kept
 	}
 	if c.String("output") == "table" {
-		a.say("%s  %s  %d accounts and roles%s", bold.Render(server), environmentText(list.Environment), list.Total, faint.Render("  read "+timeText(list.Read)))
+		a.say("%s  %s  %d accounts and roles%s", bold.Render(server), environmentText(list.Environment), list.Total,
+			faint.Render("  read "+timeText(list.Read)))
 	}
 	for _, u := range list.Unknown {
 		a.say("%s  %s", caution.Render("not known"), visible(u))
@@ -372,8 +400,10 @@ func (a app) showAccount(ctx context.Context, c *cli.Command) error {
 		q.add("sessions now", numberText(d.Sessions))
 		q.add("last use", useText(d.LastUse, d.Sessions))
 	}
-	for _, l := range []struct{ title, text string }{{"TLS demanded", strings.ToLower(d.TLS)}, {"server rights", strings.Join(d.ServerRights, ", ")}, {"member of", linkNames(d.MemberOf)},
-		{"default role", d.DefaultRole}, {"members", linkNames(d.Members)}, {"owns databases", strings.Join(d.Owns, ", ")}, {"comment", d.Comment}} {
+	for _, l := range []struct{ title, text string }{{"TLS demanded", strings.ToLower(d.TLS)},
+		{"server rights", strings.Join(d.ServerRights, ", ")}, {"member of", linkNames(d.MemberOf)},
+		{"default role", d.DefaultRole}, {"members", linkNames(d.Members)},
+		{"owns databases", strings.Join(d.Owns, ", ")}, {"comment", d.Comment}} {
 		if l.text != "" {
 			q.add(l.title, visible(l.text))
 		}

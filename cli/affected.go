@@ -44,7 +44,8 @@ func (a app) showAffected(b wire.Brief) {
 			told++
 		case told < maxTold:
 			told++
-			a.sayWrapped("      ", fmt.Sprintf("    %-22s  %-15s  %s, %s for %s; would lose %s", s.ID, s.Class, visible(whoIs(s, s.Client)), s.State, span(doing), s.Loses))
+			a.sayWrapped("      ", fmt.Sprintf("    %-22s  %-15s  %s, %s for %s; would lose %s", s.ID, s.Class,
+				visible(whoIs(s, s.Client)), s.State, span(doing), s.Loses))
 			if s.Statement != "" {
 				a.say("      %s", faint.Render(visible(shorten(s.Statement, 100))))
 			}
@@ -88,7 +89,8 @@ func (a app) showIdle(g idleGroup) {
 			how += " to " + to
 		}
 	}
-	a.sayWrapped("      ", fmt.Sprintf("    %-22s  %-15s  %s, idle for %s; would lose %s", named, "idle", visible(g.who), how, loses))
+	a.sayWrapped("      ", fmt.Sprintf("    %-22s  %-15s  %s, idle for %s; would lose %s", named, "idle",
+		visible(g.who), how, loses))
 	if n := len(g.ids); n > 1 {
 		list := strings.Join(g.ids[:min(n, maxNamed)], " ")
 		if n > maxNamed {

@@ -14,7 +14,8 @@ import (
 // with the values of the defaults, what cannot be changed later, the findings,
 // and the exact statements.
 func (a app) showBrief(b wire.Brief) {
-	a.say("%s  %s  %s", bold.Render(visible(b.Summary)), environmentText(b.Environment), faint.Render("read "+timeText(b.Read)))
+	a.say("%s  %s  %s", bold.Render(visible(b.Summary)), environmentText(b.Environment),
+		faint.Render("read "+timeText(b.Read)))
 	a.say("%s", faint.Render("instance: "+visible(b.Identity)))
 	a.showImpact(b)
 	if len(b.Findings) > 0 {
@@ -84,7 +85,8 @@ func (a app) showImpact(b wire.Brief) {
 	if i.Sessions > 0 {
 		who = naming.Count(i.Sessions, "session") + ", none with uncommitted work"
 		if i.Writing > 0 {
-			who = naming.Count(i.Sessions, "session") + ", " + wrong.Render(fmt.Sprintf("%d with uncommitted work", i.Writing))
+			who = naming.Count(i.Sessions, "session") + ", " +
+				wrong.Render(fmt.Sprintf("%d with uncommitted work", i.Writing))
 		}
 		if i.Hidden > 0 {
 			who += fmt.Sprintf(", %d that cannot be seen", i.Hidden)
@@ -148,7 +150,8 @@ func settingTitle(s wire.Setting) string {
 }
 
 func (a app) showFinding(f wire.Finding) {
-	mark := map[string]string{"stop": wrong.Render("STOP"), "caution": caution.Render("CAUTION"), "note": bold.Render("note")}[f.Level]
+	mark := map[string]string{"stop": wrong.Render("STOP"), "caution": caution.Render("CAUTION"),
+		"note": bold.Render("note")}[f.Level]
 	a.sayWrapped("      ", fmt.Sprintf("%s  %s  %s", mark, visible(f.Text), faint.Render("["+f.Code+"]")))
 	if f.Next != "" {
 		a.sayWrapped("      ", "      next: "+visible(f.Next))
@@ -173,7 +176,8 @@ func undoText(s wire.Step) string {
 	case s.Restores:
 		return faint.Render("  (if a later step fails, what was there before is put back)")
 	case s.Undo != "":
-		return faint.Render("  (if a later step fails, rolled back by: " + visible(strings.Join(strings.Fields(s.Undo), " ")) + ")")
+		return faint.Render("  (if a later step fails, rolled back by: " +
+			visible(strings.Join(strings.Fields(s.Undo), " ")) + ")")
 	}
 	return ""
 }
@@ -187,23 +191,27 @@ func (a app) decide(b wire.Brief, agreed bool, accepted []string, confirm string
 			continue
 		}
 		if !a.Terminal {
-			return none, &exitError{ExitUnconfirmed, fmt.Errorf("Nothing has run: the caution %s has to be accepted, with --accept %s", f.Code, f.Code)}
+			return none, &exitError{ExitUnconfirmed,
+				fmt.Errorf("Nothing has run: the caution %s has to be accepted, with --accept %s", f.Code, f.Code)}
 		}
 		answer, err := a.ask(fmt.Sprintf("Accept the caution by typing %s: ", f.Code))
 		if err != nil {
 			return none, err
 		}
 		if answer != f.Code {
-			return none, &exitError{ExitUnconfirmed, fmt.Errorf("Nothing has run: the caution %s was not accepted", f.Code)}
+			return none, &exitError{ExitUnconfirmed,
+				fmt.Errorf("Nothing has run: the caution %s was not accepted", f.Code)}
 		}
 		accepted = append(accepted, f.Code)
 	}
 	out := wire.Run{Fingerprint: b.Fingerprint, Accept: accepted, Confirm: confirm}
 	if b.Confirm != "" && confirm != b.Confirm {
 		if confirm != "" || !a.Terminal {
-			return none, &exitError{ExitUnconfirmed, fmt.Errorf("Nothing has run: this is final; confirm it by its name, with --confirm %s", b.Confirm)}
+			return none, &exitError{ExitUnconfirmed,
+				fmt.Errorf("Nothing has run: this is final; confirm it by its name, with --confirm %s", b.Confirm)}
 		}
-		answer, err := a.ask(fmt.Sprintf("This is final. %s%s (%s): type %s to confirm: ", strings.ToUpper(b.Summary[:1]), visible(b.Summary[1:]), b.Environment, visible(b.Confirm)))
+		answer, err := a.ask(fmt.Sprintf("This is final. %s%s (%s): type %s to confirm: ",
+			strings.ToUpper(b.Summary[:1]), visible(b.Summary[1:]), b.Environment, visible(b.Confirm)))
 		if err != nil {
 			return none, err
 		}
@@ -216,9 +224,11 @@ func (a app) decide(b wire.Brief, agreed bool, accepted []string, confirm string
 		return out, nil
 	}
 	if !a.Terminal {
-		return none, &exitError{ExitUnconfirmed, fmt.Errorf("Nothing has run: there is nobody to ask; agree to the brief above with --yes")}
+		return none, &exitError{ExitUnconfirmed,
+			fmt.Errorf("Nothing has run: there is nobody to ask; agree to the brief above with --yes")}
 	}
-	answer, err := a.ask(fmt.Sprintf("%s%s (%s)? Type yes: ", strings.ToUpper(b.Summary[:1]), visible(b.Summary[1:]), b.Environment))
+	answer, err := a.ask(fmt.Sprintf("%s%s (%s)? Type yes: ", strings.ToUpper(b.Summary[:1]), visible(b.Summary[1:]),
+		b.Environment))
 	if err != nil {
 		return none, err
 	}

@@ -28,7 +28,8 @@ func alterFlags() []cli.Flag {
 		&cli.StringSliceFlag{Name: "accept", Usage: "accept a caution, by its code"},
 		&cli.BoolFlag{Name: "dry-run", Usage: "show the brief, and do and keep nothing"},
 		&cli.BoolFlag{Name: "draft", Usage: "keep the change as a draft for somebody to run"},
-		&cli.StringFlag{Name: "idempotency-key", Usage: "repeating the command with the same key gives the same change again"},
+		&cli.StringFlag{Name: "idempotency-key",
+			Usage: "repeating the command with the same key gives the same change again"},
 	}
 }
 
@@ -100,7 +101,8 @@ func (a app) submit(ctx context.Context, c *cli.Command, api *client.Client, cha
 	if err := print(a, c, change, []wire.Change{change}, changeColumns()); err != nil {
 		return err
 	}
-	return &exitError{ExitUnconfirmed, fmt.Errorf("Change %d waits for somebody who may run it: genarch change run %d; see how it goes with: genarch change follow %d", change.ID, change.ID, change.ID)}
+	return &exitError{ExitUnconfirmed,
+		fmt.Errorf("Change %d waits for somebody who may run it: genarch change run %d; see how it goes with: genarch change follow %d", change.ID, change.ID, change.ID)}
 }
 
 // runDecided asks for agreement, runs the change and follows it. When the
@@ -114,7 +116,8 @@ func (a app) runDecided(ctx context.Context, c *cli.Command, api *client.Client,
 		return err
 	}
 	started, err := api.Run(ctx, change.ID, decided)
-	if problem, ok := errors.AsType[*client.Error](err); ok && problem.Code == "brief.outdated" && problem.Change != nil {
+	if problem, ok := errors.AsType[*client.Error](err); ok && problem.Code == "brief.outdated" &&
+		problem.Change != nil {
 		a.say("%s", caution.Render("The server is not as it was. Nothing has run."))
 		for _, d := range problem.Differences {
 			a.say("  %s", visible(d))
@@ -124,7 +127,8 @@ func (a app) runDecided(ctx context.Context, c *cli.Command, api *client.Client,
 		if problem.Change.Brief.Stopped {
 			return &exitError{ExitFailed, errors.New("Nothing has run: the findings above stop it.")}
 		}
-		return &exitError{ExitUnconfirmed, fmt.Errorf("Look at the new brief, then: genarch change run %d", problem.Change.ID)}
+		return &exitError{ExitUnconfirmed,
+			fmt.Errorf("Look at the new brief, then: genarch change run %d", problem.Change.ID)}
 	}
 	if err != nil {
 		return err
@@ -181,8 +185,10 @@ func (a app) askStop(ctx context.Context, api *client.Client, change wire.Change
 
 // showProgress tells how a step stands. told is what was said of its clearing last.
 func (a app) showProgress(i, n int, s wire.Step, told string) {
-	word := map[string]string{"begun": "…", "done": fine.Render("done"), "failed": wrong.Render("failed"), "unknown": caution.Render("no answer, looking"),
-		"undoing": "rolling back …", "undone": "rolled back", "undo_failed": wrong.Render("could not be rolled back"), "harmed": wrong.Render("failed, and left something altered")}[s.Status]
+	word := map[string]string{"begun": "…", "done": fine.Render("done"), "failed": wrong.Render("failed"),
+		"unknown": caution.Render("no answer, looking"),
+		"undoing": "rolling back …", "undone": "rolled back", "undo_failed": wrong.Render("could not be rolled back"),
+		"harmed": wrong.Render("failed, and left something altered")}[s.Status]
 	took := ""
 	if s.Begun != nil && s.Ended != nil && slices.Contains([]string{"done", "failed", "harmed"}, s.Status) {
 		took = fmt.Sprintf("  %d ms", s.Ended.Sub(*s.Begun).Milliseconds())
@@ -216,7 +222,8 @@ func (a app) conclude(ctx context.Context, c *cli.Command, api *client.Client, c
 			a.showFinding(f)
 		}
 		for _, d := range change.Brief.Differences {
-			a.say("      %s: asked %s, is %s", settingTitle(wire.Setting{Name: d.Name}), visible(d.Asked), visible(d.Actual))
+			a.say("      %s: asked %s, is %s", settingTitle(wire.Setting{Name: d.Name}), visible(d.Asked),
+				visible(d.Actual))
 		}
 	}
 	style := fine
@@ -234,7 +241,8 @@ func (a app) conclude(ctx context.Context, c *cli.Command, api *client.Client, c
 		if h, err := api.Passwords(ctx, change.ID); err == nil {
 			return a.printDone(c, change, h)
 		}
-		a.say("%s  its passwords can be shown once, to %s: genarch change passwords %d", caution.Render("passwords"), change.Operator, change.ID)
+		a.say("%s  its passwords can be shown once, to %s: genarch change passwords %d", caution.Render("passwords"),
+			change.Operator, change.ID)
 	}
 	if err := print(a, c, change, []wire.Change{change}, changeColumns()); err != nil {
 		return err
@@ -288,68 +296,79 @@ func (a app) changeCommand() *cli.Command {
 			return f(ctx, c, api, n)
 		}
 	}
-	return &cli.Command{Name: "change", Usage: "alterations: what was asked for, what ran, what came of it", Commands: []*cli.Command{
-		{Name: "list", Usage: "list changes, the newest first", Flags: []cli.Flag{outputFlag(),
-			&cli.StringFlag{Name: "server", Usage: "of one server"}, &cli.StringFlag{Name: "target", Usage: "about one address"},
-			&cli.StringFlag{Name: "state", Usage: "draft, waiting, running, done, reverted, stuck, …"}, &cli.IntFlag{Name: "limit", Value: 50, Usage: "at most so many"}},
-			Action: a.listChanges},
-		{Name: "show", Usage: "one change with its brief, steps and messages", ArgsUsage: "ID", Arguments: id(), Flags: []cli.Flag{outputFlag()}, Action: with(a.showChange)},
-		{Name: "run", Usage: "let a draft run", ArgsUsage: "ID", Arguments: id(),
-			Flags: []cli.Flag{outputFlag(), &cli.BoolFlag{Name: "yes", Aliases: []string{"y"}, Usage: "agree to the brief without being asked"}, &cli.StringSliceFlag{Name: "accept", Usage: "accept a caution, by its code"}, confirmFlag()},
-			Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
-				change, err := api.Change(ctx, n)
-				if err != nil {
+	return &cli.Command{Name: "change", Usage: "alterations: what was asked for, what ran, what came of it",
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "list changes, the newest first", Flags: []cli.Flag{outputFlag(),
+				&cli.StringFlag{Name: "server", Usage: "of one server"},
+				&cli.StringFlag{Name: "target", Usage: "about one address"},
+				&cli.StringFlag{Name: "state", Usage: "draft, waiting, running, done, reverted, stuck, …"},
+				&cli.IntFlag{Name: "limit", Value: 50, Usage: "at most so many"}},
+				Action: a.listChanges},
+			{Name: "show", Usage: "one change with its brief, steps and messages", ArgsUsage: "ID", Arguments: id(),
+				Flags: []cli.Flag{outputFlag()}, Action: with(a.showChange)},
+			{Name: "run", Usage: "let a draft run", ArgsUsage: "ID", Arguments: id(),
+				Flags: []cli.Flag{outputFlag(),
+					&cli.BoolFlag{Name: "yes", Aliases: []string{"y"}, Usage: "agree to the brief without being asked"},
+					&cli.StringSliceFlag{Name: "accept", Usage: "accept a caution, by its code"}, confirmFlag()},
+				Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
+					change, err := api.Change(ctx, n)
+					if err != nil {
+						return err
+					}
+					a.showBrief(change.Brief)
+					return a.runDecided(ctx, c, api, change)
+				})},
+			{Name: "follow", Usage: "watch a running change until it ends", ArgsUsage: "ID", Arguments: id(),
+				Flags: []cli.Flag{outputFlag()},
+				Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
+					return a.follow(ctx, c, api, wire.Change{ID: n})
+				})},
+			{Name: "stop", Usage: "stop a running change and roll back what it did", ArgsUsage: "ID", Arguments: id(),
+				Flags: []cli.Flag{outputFlag()},
+				Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
+					change, err := api.Stop(ctx, n, 60)
+					if err != nil {
+						return err
+					}
+					if !change.Ended {
+						a.say("asked to stop; see how it goes with: genarch change follow %d", n)
+					}
+					return print(a, c, change, []wire.Change{change}, changeColumns())
+				})},
+			{Name: "script", Usage: "its statements as a script to keep", ArgsUsage: "ID", Arguments: id(),
+				Action: with(func(ctx context.Context, _ *cli.Command, api *client.Client, n uint64) error {
+					text, err := api.Script(ctx, n)
+					fmt.Fprint(a.Out, text)
 					return err
-				}
-				a.showBrief(change.Brief)
-				return a.runDecided(ctx, c, api, change)
-			})},
-		{Name: "follow", Usage: "watch a running change until it ends", ArgsUsage: "ID", Arguments: id(), Flags: []cli.Flag{outputFlag()},
-			Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
-				return a.follow(ctx, c, api, wire.Change{ID: n})
-			})},
-		{Name: "stop", Usage: "stop a running change and roll back what it did", ArgsUsage: "ID", Arguments: id(), Flags: []cli.Flag{outputFlag()},
-			Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
-				change, err := api.Stop(ctx, n, 60)
-				if err != nil {
-					return err
-				}
-				if !change.Ended {
-					a.say("asked to stop; see how it goes with: genarch change follow %d", n)
-				}
-				return print(a, c, change, []wire.Change{change}, changeColumns())
-			})},
-		{Name: "script", Usage: "its statements as a script to keep", ArgsUsage: "ID", Arguments: id(),
-			Action: with(func(ctx context.Context, _ *cli.Command, api *client.Client, n uint64) error {
-				text, err := api.Script(ctx, n)
-				fmt.Fprint(a.Out, text)
-				return err
-			})},
-		{Name: "decline", Usage: "end a change that waits for somebody to run it", ArgsUsage: "ID", Arguments: id(), Flags: []cli.Flag{outputFlag(), &cli.StringFlag{Name: "reason", Usage: "why", Required: true}},
-			Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
-				change, err := api.Decline(ctx, n, c.String("reason"))
-				if err != nil {
-					return err
-				}
-				return print(a, c, change, []wire.Change{change}, changeColumns())
-			})},
-		{Name: "passwords", Usage: "the handover sheet with the generated passwords: once, for who asked", ArgsUsage: "ID", Arguments: id(), Flags: []cli.Flag{outputFlag(), formFlag()},
-			Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
-				h, err := api.Passwords(ctx, n)
-				if err != nil {
-					return err
-				}
-				return a.printHandover(c, h)
-			})},
-		{Name: "withdraw", Usage: "end a change that has not begun", ArgsUsage: "ID", Arguments: id(), Flags: []cli.Flag{outputFlag()},
-			Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
-				change, err := api.Withdraw(ctx, n)
-				if err != nil {
-					return err
-				}
-				return print(a, c, change, []wire.Change{change}, changeColumns())
-			})},
-	}}
+				})},
+			{Name: "decline", Usage: "end a change that waits for somebody to run it", ArgsUsage: "ID", Arguments: id(),
+				Flags: []cli.Flag{outputFlag(), &cli.StringFlag{Name: "reason", Usage: "why", Required: true}},
+				Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
+					change, err := api.Decline(ctx, n, c.String("reason"))
+					if err != nil {
+						return err
+					}
+					return print(a, c, change, []wire.Change{change}, changeColumns())
+				})},
+			{Name: "passwords", Usage: "the handover sheet with the generated passwords: once, for who asked",
+				ArgsUsage: "ID", Arguments: id(), Flags: []cli.Flag{outputFlag(), formFlag()},
+				Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
+					h, err := api.Passwords(ctx, n)
+					if err != nil {
+						return err
+					}
+					return a.printHandover(c, h)
+				})},
+			{Name: "withdraw", Usage: "end a change that has not begun", ArgsUsage: "ID", Arguments: id(),
+				Flags: []cli.Flag{outputFlag()},
+				Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
+					change, err := api.Withdraw(ctx, n)
+					if err != nil {
+						return err
+					}
+					return print(a, c, change, []wire.Change{change}, changeColumns())
+				})},
+		}}
 }
 
 func (a app) listChanges(ctx context.Context, c *cli.Command) error {

@@ -64,8 +64,10 @@ func Root(version string, s Streams, more ...*cli.Command) *cli.Command {
 		EnableShellCompletion: true,
 		ExitErrHandler:        func(context.Context, *cli.Command, error) {},
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "url", Usage: "address of the Genarch to call", Sources: cli.EnvVars("GENARCH_URL"), DefaultText: "that of the last login"},
-			&cli.StringFlag{Name: "token-file", Usage: "file with the token of a program", Sources: cli.EnvVars("GENARCH_TOKEN_FILE")},
+			&cli.StringFlag{Name: "url", Usage: "address of the Genarch to call", Sources: cli.EnvVars("GENARCH_URL"),
+				DefaultText: "that of the last login"},
+			&cli.StringFlag{Name: "token-file", Usage: "file with the token of a program",
+				Sources: cli.EnvVars("GENARCH_TOKEN_FILE")},
 		},
 		Commands: append(more, app{s}.commands()...),
 	}
@@ -78,7 +80,8 @@ type app struct{ Streams }
 
 func (a app) commands() []*cli.Command {
 	return []*cli.Command{
-		a.loginCommand(), a.logoutCommand(), a.serverCommand(), a.engineCommand(), a.databaseCommand(), a.sessionCommand(), a.accountCommand(), a.roleCommand(), a.privilegeCommand(), a.handoverCommand(),
+		a.loginCommand(), a.logoutCommand(), a.serverCommand(), a.engineCommand(), a.databaseCommand(),
+		a.sessionCommand(), a.accountCommand(), a.roleCommand(), a.privilegeCommand(), a.handoverCommand(),
 		a.changeCommand(), a.operatorCommand(), a.tokenCommand(), a.journalCommand(),
 	}
 }
@@ -176,5 +179,6 @@ func Run(ctx context.Context, root *cli.Command, args []string) int {
 
 // StandardStreams are those of the process.
 func StandardStreams() Streams {
-	return Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Terminal: isTerminal(os.Stdin) && isTerminal(os.Stderr)}
+	return Streams{In: os.Stdin, Out: os.Stdout, Err: os.Stderr,
+		Terminal: isTerminal(os.Stdin) && isTerminal(os.Stderr)}
 }

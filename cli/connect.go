@@ -71,12 +71,14 @@ func (a app) connect(c *cli.Command) (*client.Client, error) {
 	l, err := readLogin()
 	if err != nil {
 		if errors.Is(err, os.ErrNotExist) {
-			return nil, &exitError{ExitNotAllowed, errors.New("Nobody is signed in: genarch login URL, or for a program GENARCH_URL and GENARCH_TOKEN_FILE")}
+			return nil, &exitError{ExitNotAllowed,
+				errors.New("Nobody is signed in: genarch login URL, or for a program GENARCH_URL and GENARCH_TOKEN_FILE")}
 		}
 		return nil, fmt.Errorf("the login cannot be read: %w", err)
 	}
 	if address != "" && strings.TrimSuffix(address, "/") != l.URL {
-		return nil, &exitError{ExitNotAllowed, fmt.Errorf("The login is for %s, not for %s: genarch login %s", l.URL, address, address)}
+		return nil, &exitError{ExitNotAllowed,
+			fmt.Errorf("The login is for %s, not for %s: genarch login %s", l.URL, address, address)}
 	}
 	if err := client.CheckAddress(l.URL); err != nil && !l.Insecure {
 		return nil, usage("%w", err)
@@ -86,12 +88,15 @@ func (a app) connect(c *cli.Command) (*client.Client, error) {
 
 func (a app) loginCommand() *cli.Command {
 	return &cli.Command{
-		Name: "login", Usage: "sign in; the token goes into a file of yours (mode 0600) and lasts 30 days", ArgsUsage: "URL",
+		Name: "login", Usage: "sign in; the token goes into a file of yours (mode 0600) and lasts 30 days",
+		ArgsUsage: "URL",
 		Arguments: []cli.Argument{&cli.StringArg{Name: "url"}},
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "name", Usage: "your name as an operator", DefaultText: "asked for"},
-			&cli.StringFlag{Name: "password-file", Usage: "read the password from a file; - is standard input", DefaultText: "asked for"},
-			&cli.BoolFlag{Name: "insecure", Usage: "send password and token without TLS to another machine, where anybody between can read them"},
+			&cli.StringFlag{Name: "password-file", Usage: "read the password from a file; - is standard input",
+				DefaultText: "asked for"},
+			&cli.BoolFlag{Name: "insecure",
+				Usage: "send password and token without TLS to another machine, where anybody between can read them"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			address := c.StringArg("url")
@@ -131,7 +136,8 @@ func (a app) loginCommand() *cli.Command {
 			for _, n := range s.Notices {
 				a.say("%s  %s, at %s", caution.Render("CAUTION"), visible(n.Text), timeText(n.At))
 			}
-			fmt.Fprintf(a.Err, "signed in to %s as %s, with the permissions %s\n", address, s.Operator.Name, strings.Join(s.Operator.Permissions, ", "))
+			fmt.Fprintf(a.Err, "signed in to %s as %s, with the permissions %s\n", address, s.Operator.Name,
+				strings.Join(s.Operator.Permissions, ", "))
 			return nil
 		},
 	}

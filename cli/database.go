@@ -28,39 +28,55 @@ func splitAddress(c *cli.Command) (server, name string, err error) {
 func addressArg() []cli.Argument { return []cli.Argument{&cli.StringArg{Name: "address"}} }
 
 func (a app) databaseCommand() *cli.Command {
-	return &cli.Command{Name: "database", Usage: "databases: see what is there, create, alter, rename, drop", Commands: []*cli.Command{
-		{Name: "list", Usage: "the databases of a server, as they are now", ArgsUsage: "SERVER", Arguments: nameArg(),
-			Flags: []cli.Flag{outputFlag(),
-				&cli.StringFlag{Name: "search", Usage: "part of the name, or of a text among the properties"},
-				&cli.BoolFlag{Name: "system", Usage: "the engine's own databases too"},
-				&cli.StringFlag{Name: "sort", Value: "name", Usage: "name, size, tables, sessions or a property; - before it turns it round"},
-				&cli.IntFlag{Name: "limit", Value: 20000, Usage: "at most so many"}},
-			Action: a.withServer(a.listDatabases)},
-		{Name: "show", Usage: "one database with all its properties", ArgsUsage: "SERVER/DATABASE", Arguments: addressArg(), Flags: []cli.Flag{outputFlag()}, Action: a.showDatabase},
-		{Name: "create", Usage: "create a database: shows the brief, asks, runs, reads back", ArgsUsage: "SERVER/DATABASE", Arguments: addressArg(),
-			Description: "What is not given is left to the server's defaults, which the brief shows with their values.\n" + otherOptions,
-			Flags: append([]cli.Flag{
-				&cli.BoolFlag{Name: "if-not-exists", Usage: "do nothing if it is there, and say what differs"},
-				&cli.StringFlag{Name: "for-team", Usage: "with it, what a team needs: the role NAME_owner, the accounts NAME_app (write) and NAME_read, tried"},
-				&cli.StringFlag{Name: "client-host", Usage: "where the team's accounts come from, on engines that ask for it", DefaultText: "everywhere"},
-				&cli.BoolFlag{Name: "clear-template", Usage: "end the sessions of a template that is in use"},
-			}, slices.Concat(optionFlags("owner", "template", "encoding", "collation", "tablespace", "connection-limit", "comment"), clearingFlags(false), alterFlags())...),
-			Action: a.createDatabase},
-		{Name: "alter", Usage: "alter a database: shows what is and what will be, asks, runs, reads back", ArgsUsage: "SERVER/DATABASE", Arguments: addressArg(),
-			Description: "What is not given stays as it is.\n" + otherOptions,
-			Flags:       slices.Concat(optionFlags("owner", "encoding", "collation", "tablespace", "connection-limit", "comment"), clearingFlags(false), alterFlags()),
-			Action:      a.alterDatabase},
-		a.takeVerb("drop", "drop a database for good: shows what would be lost and who is connected, ends sessions, drops, reads back", "database.drop",
-			append(optionFlags(), confirmFlag(), &cli.BoolFlag{Name: "if-exists", Usage: "do nothing if it is not there"}),
-			func(c *cli.Command, spec *wire.DatabaseSpec) { spec.IfExists = c.Bool("if-exists") }),
-		a.takeVerb("rename", "give it another name, once nobody is connected", "database.rename", []cli.Flag{&cli.StringFlag{Name: "to", Usage: "the new name", Required: true}},
-			func(c *cli.Command, spec *wire.DatabaseSpec) { spec.NewName = c.String("to") }),
-	}}
+	return &cli.Command{Name: "database", Usage: "databases: see what is there, create, alter, rename, drop",
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "the databases of a server, as they are now", ArgsUsage: "SERVER",
+				Arguments: nameArg(),
+				Flags: []cli.Flag{outputFlag(),
+					&cli.StringFlag{Name: "search", Usage: "part of the name, or of a text among the properties"},
+					&cli.BoolFlag{Name: "system", Usage: "the engine's own databases too"},
+					&cli.StringFlag{Name: "sort", Value: "name",
+						Usage: "name, size, tables, sessions or a property; - before it turns it round"},
+					&cli.IntFlag{Name: "limit", Value: 20000, Usage: "at most so many"}},
+				Action: a.withServer(a.listDatabases)},
+			{Name: "show", Usage: "one database with all its properties", ArgsUsage: "SERVER/DATABASE",
+				Arguments: addressArg(), Flags: []cli.Flag{outputFlag()}, Action: a.showDatabase},
+			{Name: "create", Usage: "create a database: shows the brief, asks, runs, reads back",
+				ArgsUsage: "SERVER/DATABASE", Arguments: addressArg(),
+				Description: "What is not given is left to the server's defaults, which the brief shows with their values.\n" + otherOptions,
+				Flags: append([]cli.Flag{
+					&cli.BoolFlag{Name: "if-not-exists", Usage: "do nothing if it is there, and say what differs"},
+					&cli.StringFlag{Name: "for-team",
+						Usage: "with it, what a team needs: the role NAME_owner, the accounts NAME_app (write) and NAME_read, tried"},
+					&cli.StringFlag{Name: "client-host",
+						Usage:       "where the team's accounts come from, on engines that ask for it",
+						DefaultText: "everywhere"},
+					&cli.BoolFlag{Name: "clear-template", Usage: "end the sessions of a template that is in use"},
+				}, slices.Concat(optionFlags("owner", "template", "encoding", "collation", "tablespace",
+					"connection-limit",
+					"comment"), clearingFlags(false), alterFlags())...),
+				Action: a.createDatabase},
+			{Name: "alter", Usage: "alter a database: shows what is and what will be, asks, runs, reads back",
+				ArgsUsage: "SERVER/DATABASE", Arguments: addressArg(),
+				Description: "What is not given stays as it is.\n" + otherOptions,
+				Flags: slices.Concat(optionFlags("owner", "encoding", "collation", "tablespace", "connection-limit",
+					"comment"), clearingFlags(false), alterFlags()),
+				Action: a.alterDatabase},
+			a.takeVerb("drop", "drop a database for good: shows what would be lost and who is connected, ends sessions, drops, reads back", "database.drop",
+				append(optionFlags(), confirmFlag(),
+					&cli.BoolFlag{Name: "if-exists", Usage: "do nothing if it is not there"}),
+				func(c *cli.Command, spec *wire.DatabaseSpec) { spec.IfExists = c.Bool("if-exists") }),
+			a.takeVerb("rename", "give it another name, once nobody is connected", "database.rename",
+				[]cli.Flag{&cli.StringFlag{Name: "to", Usage: "the new name", Required: true}},
+				func(c *cli.Command, spec *wire.DatabaseSpec) { spec.NewName = c.String("to") }),
+		}}
 }
 
 // takeVerb is a command that needs the database empty of sessions.
-func (a app) takeVerb(name, usage, intent string, flags []cli.Flag, fill func(*cli.Command, *wire.DatabaseSpec)) *cli.Command {
-	return &cli.Command{Name: name, Usage: usage, ArgsUsage: "SERVER/DATABASE", Arguments: addressArg(), Flags: append(append(flags, clearingFlags(name == "drop")...), alterFlags()...),
+func (a app) takeVerb(name, usage, intent string, flags []cli.Flag,
+	fill func(*cli.Command, *wire.DatabaseSpec)) *cli.Command {
+	return &cli.Command{Name: name, Usage: usage, ArgsUsage: "SERVER/DATABASE", Arguments: addressArg(),
+		Flags: append(append(flags, clearingFlags(name == "drop")...), alterFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			server, database, err := splitAddress(c)
 			if err != nil {
@@ -141,7 +157,8 @@ func comparePtr[N int | int64](x, y *N) int {
 }
 
 func (a app) listDatabases(ctx context.Context, c *cli.Command, api *client.Client, server string) error {
-	list, err := api.Databases(ctx, server, client.DatabaseQuery{Search: c.String("search"), System: c.Bool("system"), Limit: c.Int("limit")})
+	list, err := api.Databases(ctx, server,
+		client.DatabaseQuery{Search: c.String("search"), System: c.Bool("system"), Limit: c.Int("limit")})
 	if err != nil {
 		return err
 	}
@@ -160,9 +177,11 @@ func (a app) listDatabases(ctx context.Context, c *cli.Command, api *client.Clie
 		case list.Total == 0 && c.String("search") != "":
 			a.say("no database on %s fits %q", server, c.String("search"))
 		case list.Total == 0:
-			a.say("%s  %s  has no databases yet besides its own (--system shows those)", bold.Render(server), environmentText(list.Environment))
+			a.say("%s  %s  has no databases yet besides its own (--system shows those)", bold.Render(server),
+				environmentText(list.Environment))
 		default:
-			a.say("%s  %s  %d databases%s", bold.Render(server), environmentText(list.Environment), list.Total, faint.Render("  read "+timeText(list.Read)+countedText(list)))
+			a.say("%s  %s  %d databases%s", bold.Render(server), environmentText(list.Environment), list.Total,
+				faint.Render("  read "+timeText(list.Read)+countedText(list)))
 		}
 	}
 	return print(a, c, list, list.Databases, databaseColumns(engine))
@@ -227,8 +246,10 @@ func databaseColumns(engine wire.Engine) []column[wire.Database] {
 	first := []column[wire.Database]{{title: "database", text: func(d wire.Database) string { return d.Name }}}
 	var others, last []column[wire.Database]
 	for _, f := range engine.Fields["database"] {
-		col := column[wire.Database]{title: strings.ToLower(f.Title), text: func(d wire.Database) string { return fieldText(f, property(d, f.Name)) },
-			exact: func(d wire.Database) string { return valueText(property(d, f.Name)) }, right: f.Type == "number" || f.Type == "size"}
+		col := column[wire.Database]{title: strings.ToLower(f.Title),
+			text:  func(d wire.Database) string { return fieldText(f, property(d, f.Name)) },
+			exact: func(d wire.Database) string { return valueText(property(d, f.Name)) },
+			right: f.Type == "number" || f.Type == "size"}
 		switch {
 		case f.Show != "list":
 		case f.Name == "comment":
@@ -246,7 +267,8 @@ func databaseColumns(engine wire.Engine) []column[wire.Database] {
 			}
 			return sizeText(*d.Size)
 		}, exact: func(d wire.Database) string { return numberText(d.Size) }, right: true},
-		{title: strings.ToLower(engine.Nouns["table"].Many), text: func(d wire.Database) string { return numberText(d.Tables) }, right: true},
+		{title: strings.ToLower(engine.Nouns["table"].Many),
+			text: func(d wire.Database) string { return numberText(d.Tables) }, right: true},
 		{title: "sessions", text: func(d wire.Database) string { return numberText(d.Sessions) }, right: true},
 	}
 	told := []column[wire.Database]{

@@ -13,11 +13,13 @@ import (
 )
 
 func (a app) engineCommand() *cli.Command {
-	return &cli.Command{Name: "engine", Usage: "the database engines that Genarch knows, and what each of them can do", Commands: []*cli.Command{
-		{Name: "list", Usage: "the engines", Flags: []cli.Flag{outputFlag()}, Action: a.listEngines},
-		{Name: "show", Usage: "one engine: its options with their meaning, privileges, bundles, and what is not possible", ArgsUsage: "ENGINE",
-			Arguments: []cli.Argument{&cli.StringArg{Name: "engine"}}, Flags: []cli.Flag{outputFlag()}, Action: a.showEngine},
-	}}
+	return &cli.Command{Name: "engine", Usage: "the database engines that Genarch knows, and what each of them can do",
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "the engines", Flags: []cli.Flag{outputFlag()}, Action: a.listEngines},
+			{Name: "show", Usage: "one engine: its options with their meaning, privileges, bundles, and what is not possible", ArgsUsage: "ENGINE",
+				Arguments: []cli.Argument{&cli.StringArg{Name: "engine"}}, Flags: []cli.Flag{outputFlag()},
+				Action: a.showEngine},
+		}}
 }
 
 func engineColumns() []column[wire.Engine] {
@@ -27,7 +29,8 @@ func engineColumns() []column[wire.Engine] {
 		{title: "versions", text: func(e wire.Engine) string { return e.Versions }},
 		{title: "port", text: func(e wire.Engine) string { return fmt.Sprint(e.Port) }, right: true},
 		{title: "options of a database", text: func(e wire.Engine) string {
-			return fmt.Sprint(len(slices.DeleteFunc(slices.Clone(e.Fields["database"]), func(f wire.Field) bool { return len(f.In) == 0 })))
+			return fmt.Sprint(len(slices.DeleteFunc(slices.Clone(e.Fields["database"]),
+				func(f wire.Field) bool { return len(f.In) == 0 })))
 		}, right: true},
 		{title: "not possible", text: func(e wire.Engine) string { return strings.Join(impossible(e), ", ") }},
 	}
@@ -181,7 +184,8 @@ func typeText(f wire.Field) string {
 	for _, v := range f.Values {
 		values = append(values, v.Name)
 	}
-	kind := map[string]string{"text": "text", "long": "text", "pick": "", "number": "a number", "size": "a size, as 64 MB", "bool": "yes or no", "list": "a list"}[f.Type]
+	kind := map[string]string{"text": "text", "long": "text", "pick": "", "number": "a number",
+		"size": "a size, as 64 MB", "bool": "yes or no", "list": "a list"}[f.Type]
 	switch {
 	case f.Type == "table":
 		var columns []string

@@ -18,16 +18,19 @@ const otherOptions = "Other options of the engine: --set NAME=VALUE; genarch eng
 // commonOptions have flags of their own: they mean the same on every engine that has
 // them. Which they are, GET /engines says too.
 var commonOptions = map[string]cli.Flag{
-	"owner":            &cli.StringFlag{Name: "owner", Usage: "who owns it, or where there are no owners who gets all privileges on it"},
-	"template":         &cli.StringFlag{Name: "template", Usage: "database to copy"},
-	"encoding":         &cli.StringFlag{Name: "encoding", Aliases: []string{"character-set"}, Usage: "encoding or character set"},
+	"owner": &cli.StringFlag{Name: "owner",
+		Usage: "who owns it, or where there are no owners who gets all privileges on it"},
+	"template": &cli.StringFlag{Name: "template", Usage: "database to copy"},
+	"encoding": &cli.StringFlag{Name: "encoding", Aliases: []string{"character-set"},
+		Usage: "encoding or character set"},
 	"collation":        &cli.StringFlag{Name: "collation", Usage: "how text is sorted and compared"},
 	"tablespace":       &cli.StringFlag{Name: "tablespace", Usage: "where on disk"},
 	"connection-limit": &cli.StringFlag{Name: "connection-limit", Usage: "sessions at once: a number, or none"},
 	"comment":          &cli.StringFlag{Name: "comment", Usage: "a remark that others on the server can read"},
-	"expires":          &cli.StringFlag{Name: "expires", Usage: "until when the password is good: never, or as the engine has it, such as 2027-01-31 or 90d"},
-	"locked":           &cli.BoolFlag{Name: "locked", Usage: "sign-in is refused"},
-	"reassign-to":      &cli.StringFlag{Name: "reassign-to", Usage: "who gets what it owns, where accounts own things"},
+	"expires": &cli.StringFlag{Name: "expires",
+		Usage: "until when the password is good: never, or as the engine has it, such as 2027-01-31 or 90d"},
+	"locked":      &cli.BoolFlag{Name: "locked", Usage: "sign-in is refused"},
+	"reassign-to": &cli.StringFlag{Name: "reassign-to", Usage: "who gets what it owns, where accounts own things"},
 }
 
 // optionFlags are some of the common options, and --set for all others.
@@ -44,7 +47,8 @@ func optionFlags(names ...string) []cli.Flag {
 			out = append(out, &own)
 		}
 	}
-	return append(out, &cli.GenericFlag{Name: "set", Usage: "another option of the engine, as `NAME=VALUE`; given twice, it is a list", Value: &texts{}})
+	return append(out, &cli.GenericFlag{Name: "set",
+		Usage: "another option of the engine, as `NAME=VALUE`; given twice, it is a list", Value: &texts{}})
 }
 
 // texts are the values of a flag that may be given several times, each as it is: the

@@ -11,7 +11,8 @@ import (
 )
 
 func (a app) handoverCommand() *cli.Command {
-	return &cli.Command{Name: "handover", Usage: "the sheet for the team that uses a database: address, accounts, connection strings, proof; without passwords",
+	return &cli.Command{Name: "handover",
+		Usage:     "the sheet for the team that uses a database: address, accounts, connection strings, proof; without passwords",
 		ArgsUsage: "SERVER/DATABASE", Arguments: addressArg(), Flags: []cli.Flag{outputFlag(), formFlag()},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			server, database, err := splitAddress(c)
@@ -79,7 +80,8 @@ func (a app) printHandover(c *cli.Command, h wire.Handover) error {
 		}
 		fmt.Fprintf(a.Out, "\n%s  %s\n", bold.Render(visible(name)), faint.Render(x.Level))
 		if x.Password != "" {
-			fmt.Fprintf(a.Out, "  password  %s  %s\n", bold.Render(x.Password), caution.Render("shown once: keep it now"))
+			fmt.Fprintf(a.Out, "  password  %s  %s\n", bold.Render(x.Password),
+				caution.Render("shown once: keep it now"))
 		}
 		for _, f := range x.Forms {
 			title := f.Title

@@ -177,7 +177,8 @@ func printTable[T any](a app, rows []T, columns []column[T]) error {
 			shown = append(shown, col)
 		}
 	}
-	t := table.New().Border(lipgloss.HiddenBorder()).BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).
+	t := table.New().Border(lipgloss.HiddenBorder()).BorderTop(false).BorderBottom(false).BorderLeft(false).
+		BorderRight(false).
 		BorderColumn(false).BorderHeader(false).Wrap(false).
 		StyleFunc(func(_, col int) lipgloss.Style {
 			style := cell

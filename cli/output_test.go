@@ -17,7 +17,8 @@ type row struct {
 
 var columns = []column[row]{
 	{title: "name", text: func(r row) string { return r.name }},
-	{title: "size", text: func(r row) string { return sizeText(r.n) }, exact: func(r row) string { return numberText(&r.n) }, right: true},
+	{title: "size", text: func(r row) string { return sizeText(r.n) },
+		exact: func(r row) string { return numberText(&r.n) }, right: true},
 	{title: "never said", text: func(row) string { return "" }},
 }
 
@@ -58,7 +59,8 @@ func TestPrint(t *testing.T) {
 }
 
 func TestSizeText(t *testing.T) {
-	for n, want := range map[int64]string{0: "0 B", 1023: "1023 B", 1024: "1.00 KiB", 10240: "10.0 KiB", 1 << 20: "1.00 MiB", 123 << 30: "123 GiB", 1 << 60: "1024 PiB"} {
+	for n, want := range map[int64]string{0: "0 B", 1023: "1023 B", 1024: "1.00 KiB", 10240: "10.0 KiB",
+		1 << 20: "1.00 MiB", 123 << 30: "123 GiB", 1 << 60: "1024 PiB"} {
 		if got := sizeText(n); got != want {
 			t.Errorf("sizeText(%d) = %s; want %s", n, got, want)
 		}

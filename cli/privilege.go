@@ -18,9 +18,11 @@ import (
 func objectFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "schema", Usage: "on a schema, where a database has them"},
-		&cli.StringFlag{Name: "table", Usage: "on a table or view: SCHEMA.TABLE, or TABLE where a database has no schemas"},
+		&cli.StringFlag{Name: "table",
+			Usage: "on a table or view: SCHEMA.TABLE, or TABLE where a database has no schemas"},
 		&cli.StringFlag{Name: "sequence", Usage: "on a sequence: SCHEMA.SEQUENCE, where sequences are granted on"},
-		&cli.StringFlag{Name: "routine", Usage: "on a routine: SCHEMA.NAME(TYPES); where a database has no schemas, the name of a procedure or, if there is none, of a function"},
+		&cli.StringFlag{Name: "routine",
+			Usage: "on a routine: SCHEMA.NAME(TYPES); where a database has no schemas, the name of a procedure or, if there is none, of a function"},
 		&cli.StringFlag{Name: "column", Usage: "on one column of the table"},
 	}
 }
@@ -49,15 +51,18 @@ func readObject(c *cli.Command, database string) wire.Object {
 func (a app) privilegeCommand() *cli.Command {
 	alter := func(name, usageText, intent, flag, bundle, bundleUsage string, flags ...cli.Flag) *cli.Command {
 		return &cli.Command{Name: name, Usage: usageText, ArgsUsage: "SERVER/DATABASE", Arguments: addressArg(),
-			Flags: slices.Concat([]cli.Flag{&cli.StringFlag{Name: flag, Usage: "NAME, NAME@HOST where the host is part of it, or role:NAME, or PUBLIC", Required: true},
-				&cli.StringFlag{Name: bundle, Usage: bundleUsage}, &cli.StringSliceFlag{Name: "privilege", Usage: "single privileges instead, such as SELECT,INSERT"}},
+			Flags: slices.Concat([]cli.Flag{&cli.StringFlag{Name: flag,
+				Usage: "NAME, NAME@HOST where the host is part of it, or role:NAME, or PUBLIC", Required: true},
+				&cli.StringFlag{Name: bundle, Usage: bundleUsage},
+				&cli.StringSliceFlag{Name: "privilege", Usage: "single privileges instead, such as SELECT,INSERT"}},
 				objectFlags(), flags, alterFlags()),
 			Action: func(ctx context.Context, c *cli.Command) error {
 				server, database, err := splitAddress(c)
 				if err != nil {
 					return err
 				}
-				spec := wire.GrantSpec{Database: database, To: holder(c.String(flag)), Bundle: c.String(bundle), Privileges: c.StringSlice("privilege"), GrantOption: c.Bool("with-grant-option")}
+				spec := wire.GrantSpec{Database: database, To: holder(c.String(flag)), Bundle: c.String(bundle),
+					Privileges: c.StringSlice("privilege"), GrantOption: c.Bool("with-grant-option")}
 				if spec.Options, err = options(c); err != nil {
 					return err
 				}
@@ -70,25 +75,40 @@ func (a app) privilegeCommand() *cli.Command {
 				return a.alter(ctx, c, wire.Intent{Kind: intent, Server: server, Grant: &spec})
 			}}
 	}
-	return &cli.Command{Name: "privilege", Usage: "privileges: who may do what, and why; grant and revoke them", Commands: []*cli.Command{
-		{Name: "list", Usage: "what was granted to an account, or to anybody on a database", ArgsUsage: "SERVER/DATABASE or SERVER/account:NAME", Arguments: addressArg(),
-			Flags: []cli.Flag{outputFlag(), &cli.IntFlag{Name: "limit", Value: 2000, Usage: "at most so many"}}, Action: a.listGrants},
-		{Name: "matrix", Usage: "what every account comes to on every database", ArgsUsage: "SERVER", Arguments: nameArg(),
-			Flags: []cli.Flag{outputFlag(), &cli.StringFlag{Name: "account", Usage: "only accounts with this in their name"}, &cli.StringFlag{Name: "database", Usage: "only databases with this in their name"},
-				&cli.BoolFlag{Name: "system", Usage: "the engine's own too"}, &cli.BoolFlag{Name: "fresh", Usage: "look into every database now, not as of half a minute ago"}},
-			Action: a.withServer(a.showMatrix)},
-		{Name: "why", Usage: "whether an account may do something, and by which chain", ArgsUsage: "SERVER/account:NAME PRIVILEGE OBJECT",
-			Description: "OBJECT is DATABASE, DATABASE/SCHEMA.TABLE, DATABASE/TABLE where a database has no schemas, DATABASE/SCHEMA. for a schema, or server.",
-			Arguments:   []cli.Argument{&cli.StringArg{Name: "address"}, &cli.StringArg{Name: "privilege"}, &cli.StringArg{Name: "object"}},
-			Flags: []cli.Flag{outputFlag(), &cli.StringFlag{Name: "column", Usage: "one column of the table"},
-				&cli.BoolFlag{Name: "sequence", Usage: "the object is a sequence"}, &cli.BoolFlag{Name: "routine", Usage: "the object is a routine"}}, Action: a.showWhy},
-		{Name: "compare", Usage: "in what two accounts differ, on one server or two", ArgsUsage: "SERVER/account:NAME SERVER/account:NAME",
-			Arguments: []cli.Argument{&cli.StringArg{Name: "left"}, &cli.StringArg{Name: "right"}}, Flags: []cli.Flag{outputFlag()}, Action: a.compareAccounts},
-		alter("grant", "grant a bundle or single privileges on a database", "privilege.grant", "to", "bundle", "read, write, build or own",
-			append(optionFlags(), &cli.BoolFlag{Name: "with-grant-option", Usage: "with the right to grant them to others"})...),
-		alter("revoke", "revoke privileges on a database: all, single ones, or all but those of a bundle", "privilege.revoke", "from", "keep-bundle", "the bundle that is to remain: read, write or build",
-			optionFlags()...),
-	}}
+	return &cli.Command{Name: "privilege", Usage: "privileges: who may do what, and why; grant and revoke them",
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "what was granted to an account, or to anybody on a database",
+				ArgsUsage: "SERVER/DATABASE or SERVER/account:NAME", Arguments: addressArg(),
+				Flags:  []cli.Flag{outputFlag(), &cli.IntFlag{Name: "limit", Value: 2000, Usage: "at most so many"}},
+				Action: a.listGrants},
+			{Name: "matrix", Usage: "what every account comes to on every database", ArgsUsage: "SERVER",
+				Arguments: nameArg(),
+				Flags: []cli.Flag{outputFlag(),
+					&cli.StringFlag{Name: "account", Usage: "only accounts with this in their name"},
+					&cli.StringFlag{Name: "database", Usage: "only databases with this in their name"},
+					&cli.BoolFlag{Name: "system", Usage: "the engine's own too"},
+					&cli.BoolFlag{Name: "fresh", Usage: "look into every database now, not as of half a minute ago"}},
+				Action: a.withServer(a.showMatrix)},
+			{Name: "why", Usage: "whether an account may do something, and by which chain",
+				ArgsUsage:   "SERVER/account:NAME PRIVILEGE OBJECT",
+				Description: "OBJECT is DATABASE, DATABASE/SCHEMA.TABLE, DATABASE/TABLE where a database has no schemas, DATABASE/SCHEMA. for a schema, or server.",
+				Arguments: []cli.Argument{&cli.StringArg{Name: "address"}, &cli.StringArg{Name: "privilege"},
+					&cli.StringArg{Name: "object"}},
+				Flags: []cli.Flag{outputFlag(), &cli.StringFlag{Name: "column", Usage: "one column of the table"},
+					&cli.BoolFlag{Name: "sequence", Usage: "the object is a sequence"},
+					&cli.BoolFlag{Name: "routine", Usage: "the object is a routine"}}, Action: a.showWhy},
+			{Name: "compare", Usage: "in what two accounts differ, on one server or two",
+				ArgsUsage: "SERVER/account:NAME SERVER/account:NAME",
+				Arguments: []cli.Argument{&cli.StringArg{Name: "left"}, &cli.StringArg{Name: "right"}},
+				Flags:     []cli.Flag{outputFlag()}, Action: a.compareAccounts},
+			alter("grant", "grant a bundle or single privileges on a database", "privilege.grant", "to", "bundle",
+				"read, write, build or own",
+				append(optionFlags(), &cli.BoolFlag{Name: "with-grant-option",
+					Usage: "with the right to grant them to others"})...),
+			alter("revoke", "revoke privileges on a database: all, single ones, or all but those of a bundle",
+				"privilege.revoke", "from", "keep-bundle", "the bundle that is to remain: read, write or build",
+				optionFlags()...),
+		}}
 }
 
 func grantColumns(withHolder bool) []column[wire.GrantLine] {
@@ -122,7 +142,8 @@ func grantColumns(withHolder bool) []column[wire.GrantLine] {
 		}},
 	}
 	if withHolder {
-		columns = append([]column[wire.GrantLine]{{title: "who", text: func(g wire.GrantLine) string { return holderText(g.Holder) }}}, columns...)
+		columns = append([]column[wire.GrantLine]{{title: "who",
+			text: func(g wire.GrantLine) string { return holderText(g.Holder) }}}, columns...)
 	}
 	return columns
 }
@@ -169,7 +190,8 @@ func setWho(q url.Values, p wire.Principal) {
 }
 
 // levelWords are what the letters of a matrix stand for.
-var levelWords = map[byte]string{'-': "none", '?': "unknown", 'n': "connect", 'c': "custom", 'r': "read", 'w': "write", 'b': "build", 'o': "own"}
+var levelWords = map[byte]string{'-': "none", '?': "unknown", 'n': "connect", 'c': "custom", 'r': "read", 'w': "write",
+	'b': "build", 'o': "own"}
 
 // cellWord is the level of a cell; a star says that there is more to it.
 func cellWord(letter byte) (word string, differs bool) {
@@ -222,7 +244,8 @@ func (a app) showMatrix(ctx context.Context, c *cli.Command, api *client.Client,
 		}})
 	}
 	if c.String("output") == "table" {
-		a.say("%s  %s  %d accounts and roles, %d databases%s", bold.Render(server), environmentText(m.Environment), len(m.Rows), len(m.Databases), faint.Render("  read "+timeText(m.Read)))
+		a.say("%s  %s  %d accounts and roles, %d databases%s", bold.Render(server), environmentText(m.Environment),
+			len(m.Rows), len(m.Databases), faint.Render("  read "+timeText(m.Read)))
 		a.say("%s", faint.Render("* has more than the bundle, or not what will be made later; connect: may connect, and nothing else; custom: fits no bundle"))
 	}
 	a.showUnknown(m.Unknown)
@@ -234,10 +257,12 @@ func (a app) showMatrix(ctx context.Context, c *cli.Command, api *client.Client,
 		if opens == "" {
 			opens = "nothing else now"
 		}
-		a.say("%s  the grant of %s on %s opens more than one database by that name: also %s", caution.Render("wide"), holderText(g.Holder), visible(g.Object.Database), visible(opens))
+		a.say("%s  the grant of %s on %s opens more than one database by that name: also %s", caution.Render("wide"),
+			holderText(g.Holder), visible(g.Object.Database), visible(opens))
 	}
 	for _, g := range m.Leftovers {
-		a.say("%s  %s: %s on %s, which does not exist; it takes effect again with it", caution.Render("left over"), holderText(g.Holder), strings.Join(g.Privileges, ", "), visible(g.Text))
+		a.say("%s  %s: %s on %s, which does not exist; it takes effect again with it", caution.Render("left over"),
+			holderText(g.Holder), strings.Join(g.Privileges, ", "), visible(g.Text))
 	}
 	return nil
 }

@@ -45,6 +45,6 @@ func (p *properties) print(a app) {
 		wide = max(wide, lipgloss.Width(t))
 	}
 	for i, t := range p.titles {
-		fmt.Fprintln(a.Out, fmt.Sprintf("%s%s  %s", bold.Render(t), strings.Repeat(" ", wide-lipgloss.Width(t)), p.values[i]))
+		fmt.Fprintf(a.Out, "%s%s  %s\n", bold.Render(t), strings.Repeat(" ", wide-lipgloss.Width(t)), p.values[i])
 	}
 }

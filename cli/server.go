@@ -39,61 +39,79 @@ func registrationFlags(add bool) []cli.Flag {
 		&cli.StringFlag{Name: "host", Usage: "host name or address; on this machine also the path of the socket or of its folder", Required: add},
 		&cli.IntFlag{Name: "port", Usage: "port", DefaultText: "the engine's usual one"},
 		&cli.StringFlag{Name: "admin", Usage: "login that Genarch uses there", Required: add},
-		&cli.StringFlag{Name: "secret-file", Usage: "file with that login's password; - is standard input", DefaultText: "asked for"},
+		&cli.StringFlag{Name: "secret-file", Usage: "file with that login's password; - is standard input",
+			DefaultText: "asked for"},
 		&cli.StringFlag{Name: "environment", Usage: "production, staging or development", Required: add},
 		&cli.StringMapFlag{Name: "label", Usage: "label as key=value"},
-		&cli.StringFlag{Name: "tls", Usage: "off, required (the certificate is known by its key) or verified", DefaultText: "off on this machine, else verified"},
-		&cli.StringFlag{Name: "ca-file", Usage: "certificate of the authority, for verified", DefaultText: "the authorities that the system trusts"},
+		&cli.StringFlag{Name: "tls", Usage: "off, required (the certificate is known by its key) or verified",
+			DefaultText: "off on this machine, else verified"},
+		&cli.StringFlag{Name: "ca-file", Usage: "certificate of the authority, for verified",
+			DefaultText: "the authorities that the system trusts"},
 		&cli.StringFlag{Name: "server-key", Usage: "for required: the key of the server's certificate, sha256:…"},
 		&cli.StringFlag{Name: "name-suffix", Usage: "what names of new databases must end in, such as _prod"},
 		&cli.BoolFlag{Name: "free-names", Usage: "let new databases have any name that the engine takes"},
 		&cli.IntFlag{Name: "name-length", Usage: "the longest name of a new database"},
-		&cli.StringSliceFlag{Name: "client-address", Usage: "where clients find it, `HOST[:PORT]`, as on the sheet for a team; given twice, the one to be used first", DefaultText: "the address that Genarch uses"},
+		&cli.StringSliceFlag{Name: "client-address",
+			Usage: "where clients find it, `HOST[:PORT]`, as on the sheet for a team; given twice, the one to be used first", DefaultText: "the address that Genarch uses"},
 		outputFlag())
 }
 
 func (a app) serverCommand() *cli.Command {
-	return &cli.Command{Name: "server", Usage: "the database servers that Genarch looks after", Commands: []*cli.Command{
-		{Name: "prepare", Usage: "write the statements that make a login for Genarch itself, with the rights that it needs and no others", ArgsUsage: "ENGINE",
-			Arguments: []cli.Argument{&cli.StringArg{Name: "engine"}},
-			Flags: []cli.Flag{&cli.StringFlag{Name: "login", Value: "genarch", Usage: "what it is to be called"},
-				&cli.StringFlag{Name: "client-host", Usage: "where Genarch connects from, on engines where that is part of an account", DefaultText: "everywhere"}, outputFlag()},
-			Action: a.prepareServer},
-		{Name: "add", Usage: "register a server, after connecting to it", ArgsUsage: "NAME", Arguments: nameArg(),
-			Flags:  append(registrationFlags(true), &cli.StringFlag{Name: "engine", Usage: "one of genarch engine list", Required: true}),
-			Action: a.withServer(a.addServer)},
-		{Name: "list", Usage: "all servers, as they are now", Flags: []cli.Flag{outputFlag(), &cli.BoolFlag{Name: "registered", Usage: "only what is registered, without asking the servers"}},
-			Action: a.listServers},
-		{Name: "show", Usage: "one server, as registered and as it is now", ArgsUsage: "SERVER", Arguments: nameArg(), Flags: []cli.Flag{outputFlag()},
-			Action: a.withServer(func(ctx context.Context, c *cli.Command, api *client.Client, name string) error {
-				s, err := api.Server(ctx, name)
-				if err != nil {
-					return err
-				}
-				return a.showServer(c, s, *s.Status, s)
-			})},
-		{Name: "check", Usage: "prove address, identity, version, and what the login may do", ArgsUsage: "SERVER", Arguments: nameArg(), Flags: []cli.Flag{outputFlag()},
-			Action: a.withServer(func(ctx context.Context, c *cli.Command, api *client.Client, name string) error {
-				check, err := api.CheckServer(ctx, name)
-				if err != nil {
-					return err
-				}
-				return a.showServer(c, check.Server, check.Status, check)
-			})},
-		a.choicesCommand(),
-		{Name: "edit", Usage: "alter a registration; what is not named stays", ArgsUsage: "SERVER", Arguments: nameArg(), Flags: registrationFlags(false),
-			Action: a.withServer(a.editServer)},
-		{Name: "accept", Usage: "accept the instance that answers as the known one from now on", ArgsUsage: "SERVER", Arguments: nameArg(),
-			Flags:  []cli.Flag{outputFlag(), &cli.StringFlag{Name: "confirm", Usage: "the identity key that is meant, as check shows it"}},
-			Action: a.withServer(a.acceptServer)},
-		{Name: "mark", Usage: "write a mark by which the server is known for certain, where it has no number of its own", ArgsUsage: "SERVER", Arguments: nameArg(), Flags: alterFlags(),
-			Action: a.withServer(func(ctx context.Context, c *cli.Command, _ *client.Client, name string) error {
-				return a.alter(ctx, c, wire.Intent{Kind: "server.mark", Server: name})
-			})},
-		{Name: "forget", Usage: "remove a registration; nothing on the server is touched", ArgsUsage: "SERVER", Arguments: nameArg(),
-			Flags:  []cli.Flag{&cli.StringFlag{Name: "confirm", Usage: "the server's name, typed again"}},
-			Action: a.withServer(a.forgetServer)},
-	}}
+	return &cli.Command{Name: "server", Usage: "the database servers that Genarch looks after",
+		Commands: []*cli.Command{
+			{Name: "prepare", Usage: "write the statements that make a login for Genarch itself, with the rights that it needs and no others", ArgsUsage: "ENGINE",
+				Arguments: []cli.Argument{&cli.StringArg{Name: "engine"}},
+				Flags: []cli.Flag{&cli.StringFlag{Name: "login", Value: "genarch", Usage: "what it is to be called"},
+					&cli.StringFlag{Name: "client-host",
+						Usage:       "where Genarch connects from, on engines where that is part of an account",
+						DefaultText: "everywhere"}, outputFlag()},
+				Action: a.prepareServer},
+			{Name: "add", Usage: "register a server, after connecting to it", ArgsUsage: "NAME", Arguments: nameArg(),
+				Flags: append(registrationFlags(true),
+					&cli.StringFlag{Name: "engine", Usage: "one of genarch engine list", Required: true}),
+				Action: a.withServer(a.addServer)},
+			{Name: "list", Usage: "all servers, as they are now",
+				Flags: []cli.Flag{outputFlag(),
+					&cli.BoolFlag{Name: "registered", Usage: "only what is registered, without asking the servers"}},
+				Action: a.listServers},
+			{Name: "show", Usage: "one server, as registered and as it is now", ArgsUsage: "SERVER",
+				Arguments: nameArg(),
+				Flags:     []cli.Flag{outputFlag()},
+				Action: a.withServer(func(ctx context.Context, c *cli.Command, api *client.Client, name string) error {
+					s, err := api.Server(ctx, name)
+					if err != nil {
+						return err
+					}
+					return a.showServer(c, s, *s.Status, s)
+				})},
+			{Name: "check", Usage: "prove address, identity, version, and what the login may do", ArgsUsage: "SERVER",
+				Arguments: nameArg(), Flags: []cli.Flag{outputFlag()},
+				Action: a.withServer(func(ctx context.Context, c *cli.Command, api *client.Client, name string) error {
+					check, err := api.CheckServer(ctx, name)
+					if err != nil {
+						return err
+					}
+					return a.showServer(c, check.Server, check.Status, check)
+				})},
+			a.choicesCommand(),
+			{Name: "edit", Usage: "alter a registration; what is not named stays", ArgsUsage: "SERVER",
+				Arguments: nameArg(), Flags: registrationFlags(false),
+				Action: a.withServer(a.editServer)},
+			{Name: "accept", Usage: "accept the instance that answers as the known one from now on",
+				ArgsUsage: "SERVER",
+				Arguments: nameArg(),
+				Flags: []cli.Flag{outputFlag(),
+					&cli.StringFlag{Name: "confirm", Usage: "the identity key that is meant, as check shows it"}},
+				Action: a.withServer(a.acceptServer)},
+			{Name: "mark", Usage: "write a mark by which the server is known for certain, where it has no number of its own", ArgsUsage: "SERVER", Arguments: nameArg(), Flags: alterFlags(),
+				Action: a.withServer(func(ctx context.Context, c *cli.Command, _ *client.Client, name string) error {
+					return a.alter(ctx, c, wire.Intent{Kind: "server.mark", Server: name})
+				})},
+			{Name: "forget", Usage: "remove a registration; nothing on the server is touched", ArgsUsage: "SERVER",
+				Arguments: nameArg(),
+				Flags:     []cli.Flag{&cli.StringFlag{Name: "confirm", Usage: "the server's name, typed again"}},
+				Action:    a.withServer(a.forgetServer)},
+		}}
 }
 
 // prepareServer writes a script for the engine's own client: nothing is sent to a server.
@@ -124,7 +142,8 @@ func (a app) prepareServer(ctx context.Context, c *cli.Command) error {
 	for _, r := range p.Statements {
 		fmt.Fprintf(a.Out, "\n%sto %s\n%s%s\n", p.Comment, r.For, visible(r.Statement), p.End)
 	}
-	a.say("next: run it with %s, set the password, register the server; genarch server check says what is missing", p.Client)
+	a.say("next: run it with %s, set the password, register the server; genarch server check says what is missing",
+		p.Client)
 	return nil
 }
 
@@ -133,10 +152,13 @@ func (a app) addServer(ctx context.Context, c *cli.Command, api *client.Client, 
 	if err != nil {
 		return err
 	}
-	in := wire.ServerInput{Name: name, Engine: c.String("engine"), Host: c.String("host"), Port: c.Int("port"), Admin: c.String("admin"),
-		Secret: secret, Clients: c.StringSlice("client-address"), Environment: c.String("environment"), Labels: c.StringMap("label"), TLS: c.String("tls"),
+	in := wire.ServerInput{Name: name, Engine: c.String("engine"), Host: c.String("host"), Port: c.Int("port"),
+		Admin:  c.String("admin"),
+		Secret: secret, Clients: c.StringSlice("client-address"), Environment: c.String("environment"),
+		Labels: c.StringMap("label"), TLS: c.String("tls"),
 		ServerKey: c.String("server-key"),
-		NameRule:  &wire.NameRule{Suffix: c.String("name-suffix"), Free: c.Bool("free-names"), MaxLength: c.Int("name-length")}}
+		NameRule: &wire.NameRule{Suffix: c.String("name-suffix"), Free: c.Bool("free-names"),
+			MaxLength: c.Int("name-length")}}
 	if in.Options, err = options(c); err != nil {
 		return err
 	}
@@ -188,7 +210,8 @@ func (a app) editServer(ctx context.Context, c *cli.Command, api *client.Client,
 		p.Options, given = &v, true
 	}
 	if c.IsSet("client-address") {
-		v := slices.DeleteFunc(c.StringSlice("client-address"), func(s string) bool { return s == "" }) // one that is empty: none
+		v := slices.DeleteFunc(c.StringSlice("client-address"),
+			func(s string) bool { return s == "" }) // one that is empty: none
 		p.Clients, given = &v, true
 	}
 	if c.IsSet("port") {
@@ -200,7 +223,8 @@ func (a app) editServer(ctx context.Context, c *cli.Command, api *client.Client,
 		p.Labels, given = &v, true
 	}
 	// Who could have the secret sent elsewhere without knowing it could read it.
-	way := p.Host != nil || p.Port != nil || p.Admin != nil || p.Options != nil || p.TLS != nil || p.ServerKey != nil || c.IsSet("ca-file")
+	way := p.Host != nil || p.Port != nil || p.Admin != nil || p.Options != nil || p.TLS != nil || p.ServerKey != nil ||
+		c.IsSet("ca-file")
 	if c.IsSet("secret-file") || way {
 		v, err := a.secret(c.String("secret-file"), "Password of Genarch's login there: ")
 		if err != nil {
@@ -335,9 +359,14 @@ func (a app) listServers(ctx context.Context, c *cli.Command) error {
 		{title: "engine", text: func(s wire.Server) string { return s.Engine }},
 		{title: "version", text: status(func(s wire.Status) string { return s.Version })},
 		{title: "address", text: func(s wire.Server) string { return s.Host + ":" + strconv.Itoa(s.Port) }},
-		{title: "databases", text: status(func(s wire.Status) string { return strconv.Itoa(s.Databases) }), right: true},
-		{title: "sessions", text: status(func(s wire.Status) string { return fmt.Sprintf("%d of %d", s.Sessions, s.Allowed) }), right: true},
-		{title: "size", text: status(func(s wire.Status) string { return sizeText(s.Size) }), exact: status(func(s wire.Status) string { return strconv.FormatInt(s.Size, 10) }), right: true},
+		{title: "databases", text: status(func(s wire.Status) string { return strconv.Itoa(s.Databases) }),
+			right: true},
+		{title: "sessions", text: status(func(s wire.Status) string {
+			return fmt.Sprintf("%d of %d", s.Sessions,
+				s.Allowed)
+		}), right: true},
+		{title: "size", text: status(func(s wire.Status) string { return sizeText(s.Size) }),
+			exact: status(func(s wire.Status) string { return strconv.FormatInt(s.Size, 10) }), right: true},
 		{title: "state", text: func(s wire.Server) string { return stateText(s.Status) }},
 	})
 	if silent > 0 {

@@ -21,7 +21,8 @@ func sessionFilterFlags() []cli.Flag {
 		&cli.StringFlag{Name: "client", Usage: "from one address"},
 		&cli.StringFlag{Name: "class", Usage: "idle, busy, 'in transaction', 'written work', …"},
 		&cli.DurationFlag{Name: "idle-longer-than", Usage: "idle for longer, for example 15m"},
-		&cli.DurationFlag{Name: "older-than", Usage: "begun longer ago; where the engine does not tell, its transaction"},
+		&cli.DurationFlag{Name: "older-than",
+			Usage: "begun longer ago; where the engine does not tell, its transaction"},
 	}
 }
 
@@ -29,19 +30,23 @@ func sessionFilterFlags() []cli.Flag {
 // what only a drop on MariaDB knows.
 func clearingFlags(hold bool) []cli.Flag {
 	flags := []cli.Flag{
-		&cli.DurationFlag{Name: "grace", Value: 10 * time.Second, Usage: "how long work may go on by itself before it is ended; it ends early when only idle sessions are left"},
-		&cli.DurationFlag{Name: "when-empty", Usage: "wait up to so long until the last session has left by itself, and end nobody"},
+		&cli.DurationFlag{Name: "grace", Value: 10 * time.Second,
+			Usage: "how long work may go on by itself before it is ended; it ends early when only idle sessions are left"},
+		&cli.DurationFlag{Name: "when-empty",
+			Usage: "wait up to so long until the last session has left by itself, and end nobody"},
 		&cli.BoolFlag{Name: "accept-loss", Usage: "end sessions that have written too: that work is lost"},
 	}
 	if hold {
-		flags = append(flags, &cli.BoolFlag{Name: "lock-accounts", Usage: "lock meanwhile the accounts that could come back otherwise, where the gate leaves them a way in"})
+		flags = append(flags, &cli.BoolFlag{Name: "lock-accounts",
+			Usage: "lock meanwhile the accounts that could come back otherwise, where the gate leaves them a way in"})
 	}
 	return flags
 }
 
 // clearing reads what clearingFlags said.
 func clearing(c *cli.Command) (*wire.ClearingSpec, error) {
-	out := &wire.ClearingSpec{Grace: wholeSeconds(c.Duration("grace")), WhenEmpty: wholeSeconds(c.Duration("when-empty")), AcceptLoss: c.Bool("accept-loss")}
+	out := &wire.ClearingSpec{Grace: wholeSeconds(c.Duration("grace")),
+		WhenEmpty: wholeSeconds(c.Duration("when-empty")), AcceptLoss: c.Bool("accept-loss")}
 	if c.Bool("lock-accounts") {
 		out.Options = map[string]any{"lock_accounts": true}
 	}
@@ -58,19 +63,27 @@ func clearing(c *cli.Command) (*wire.ClearingSpec, error) {
 func wholeSeconds(d time.Duration) int { return int((d + time.Second - 1) / time.Second) }
 
 func (a app) sessionCommand() *cli.Command {
-	return &cli.Command{Name: "session", Usage: "sessions: who is connected, who blocks whom; end them by their identity", Commands: []*cli.Command{
-		{Name: "list", Usage: "who is connected to a server or a database, as it is now", ArgsUsage: "SERVER[/DATABASE]", Arguments: addressArg(),
-			Flags: append([]cli.Flag{outputFlag(), &cli.BoolFlag{Name: "all", Usage: "the engine's own and Genarch's too"}, &cli.BoolFlag{Name: "tree", Usage: "who blocks whom, as a tree"},
-				&cli.IntFlag{Name: "limit", Value: 2000, Usage: "at most so many"}}, sessionFilterFlags()...),
-			Action: a.listSessions},
-		{Name: "show", Usage: "one session with its whole statement", ArgsUsage: "SERVER/session:ID", Arguments: addressArg(), Flags: []cli.Flag{outputFlag()}, Action: a.showSession},
-		{Name: "end", Usage: "end sessions: those named, or those of a server that fit; they are shown before anything runs", ArgsUsage: "SERVER/session:ID … | SERVER[/DATABASE] --account …",
-			Arguments:   []cli.Argument{&cli.StringArgs{Name: "addresses", Min: 1, Max: 1000}},
-			Description: "A session is named with its whole identity, as session list shows it: numbers alone are used again by others.\nBy a filter, Genarch's own sessions, the server's, replication and backups are never ended.",
-			Flags: append(append(sessionFilterFlags(), &cli.BoolFlag{Name: "statement-only", Usage: "stop what runs just now; session and transaction stay"},
-				&cli.DurationFlag{Name: "grace", Usage: "how long work may go on by itself first"}, &cli.BoolFlag{Name: "accept-loss", Usage: "end sessions that have written too"}), alterFlags()...),
-			Action: a.endSessions},
-	}}
+	return &cli.Command{Name: "session",
+		Usage: "sessions: who is connected, who blocks whom; end them by their identity", Commands: []*cli.Command{
+			{Name: "list", Usage: "who is connected to a server or a database, as it is now",
+				ArgsUsage: "SERVER[/DATABASE]", Arguments: addressArg(),
+				Flags: append([]cli.Flag{outputFlag(),
+					&cli.BoolFlag{Name: "all", Usage: "the engine's own and Genarch's too"},
+					&cli.BoolFlag{Name: "tree", Usage: "who blocks whom, as a tree"},
+					&cli.IntFlag{Name: "limit", Value: 2000, Usage: "at most so many"}}, sessionFilterFlags()...),
+				Action: a.listSessions},
+			{Name: "show", Usage: "one session with its whole statement", ArgsUsage: "SERVER/session:ID",
+				Arguments: addressArg(), Flags: []cli.Flag{outputFlag()}, Action: a.showSession},
+			{Name: "end", Usage: "end sessions: those named, or those of a server that fit; they are shown before anything runs", ArgsUsage: "SERVER/session:ID … | SERVER[/DATABASE] --account …",
+				Arguments:   []cli.Argument{&cli.StringArgs{Name: "addresses", Min: 1, Max: 1000}},
+				Description: "A session is named with its whole identity, as session list shows it: numbers alone are used again by others.\nBy a filter, Genarch's own sessions, the server's, replication and backups are never ended.",
+				Flags: append(append(sessionFilterFlags(),
+					&cli.BoolFlag{Name: "statement-only",
+						Usage: "stop what runs just now; session and transaction stay"},
+					&cli.DurationFlag{Name: "grace", Usage: "how long work may go on by itself first"},
+					&cli.BoolFlag{Name: "accept-loss", Usage: "end sessions that have written too"}), alterFlags()...),
+				Action: a.endSessions},
+		}}
 }
 
 // serverAndDatabase reads SERVER or SERVER/DATABASE.
@@ -118,9 +131,12 @@ func (a app) listSessions(ctx context.Context, c *cli.Command) error {
 	if c.Bool("tree") {
 		what, of = "who waits for whom", "among"
 	}
-	a.say("%s  %s  %s%s", where, environmentText(list.Environment), what, faint.Render(fmt.Sprintf("  %s %d on the server, which takes %d; read %s", of, list.All, list.Allowed, timeText(list.Read))))
+	a.say("%s  %s  %s%s", where, environmentText(list.Environment), what,
+		faint.Render(fmt.Sprintf("  %s %d on the server, which takes %d; read %s", of, list.All, list.Allowed,
+			timeText(list.Read))))
 	for _, p := range list.Prepared {
-		a.say("%s  prepared transaction %s %s, of no session", caution.Render("waits"), visible(p.Name), visible(p.Database))
+		a.say("%s  prepared transaction %s %s, of no session", caution.Render("waits"), visible(p.Name),
+			visible(p.Database))
 	}
 	if c.Bool("tree") {
 		return a.printTree(list)
@@ -166,9 +182,12 @@ func (a app) sessionColumns(read time.Time) []column[wire.ServerSession] {
 		{title: "database", text: func(s wire.ServerSession) string {
 			return strings.TrimPrefix(strings.Join(append([]string{s.Database}, s.Uses...), ", "), ", ")
 		}},
-		{title: "since", text: func(s wire.ServerSession) string { return since(s.Started) }, exact: func(s wire.ServerSession) string { return timePtrText(s.Started) }, right: true},
-		{title: "for", text: func(s wire.ServerSession) string { return since(s.StateSince) }, exact: func(s wire.ServerSession) string { return timePtrText(s.StateSince) }, right: true},
-		{title: "tx", text: func(s wire.ServerSession) string { return since(s.Transaction) }, exact: func(s wire.ServerSession) string { return timePtrText(s.Transaction) }, right: true},
+		{title: "since", text: func(s wire.ServerSession) string { return since(s.Started) },
+			exact: func(s wire.ServerSession) string { return timePtrText(s.Started) }, right: true},
+		{title: "for", text: func(s wire.ServerSession) string { return since(s.StateSince) },
+			exact: func(s wire.ServerSession) string { return timePtrText(s.StateSince) }, right: true},
+		{title: "tx", text: func(s wire.ServerSession) string { return since(s.Transaction) },
+			exact: func(s wire.ServerSession) string { return timePtrText(s.Transaction) }, right: true},
 		{title: "rows", text: func(s wire.ServerSession) string {
 			if s.Rows == nil {
 				return ""
@@ -182,7 +201,8 @@ func (a app) sessionColumns(read time.Time) []column[wire.ServerSession] {
 			return strconv.Itoa(s.Locks)
 		}, right: true},
 		{title: "waits for", text: func(s wire.ServerSession) string { return numbers(s.BlockedBy) }, exact: waitsText},
-		{title: "statement", text: func(s wire.ServerSession) string { return shorten(s.Statement, room) }, exact: func(s wire.ServerSession) string { return s.Statement }},
+		{title: "statement", text: func(s wire.ServerSession) string { return shorten(s.Statement, room) },
+			exact: func(s wire.ServerSession) string { return s.Statement }},
 	}
 }
 
@@ -234,7 +254,8 @@ func (a app) printTree(list wire.SessionList) error {
 		if w.Depth > 0 {
 			line = strings.Repeat("   ", w.Depth-1) + "└─ "
 		}
-		text := fmt.Sprintf("%s%s  %s  %s  %s", line, s.ID, s.Class, visible(strings.TrimSpace(holderText(s.Account)+" "+s.Application)), visible(s.Database))
+		text := fmt.Sprintf("%s%s  %s  %s  %s", line, s.ID, s.Class,
+			visible(strings.TrimSpace(holderText(s.Account)+" "+s.Application)), visible(s.Database))
 		switch {
 		case w.Again:
 			text += "  (see above)"
@@ -276,7 +297,8 @@ func (a app) showSession(ctx context.Context, c *cli.Command) error {
 			return a.printSession(c, s, list.Read)
 		}
 	}
-	return &exitError{ExitNotFound, fmt.Errorf("Session %s is not open any more; list them: genarch session list %s", id, server)}
+	return &exitError{ExitNotFound,
+		fmt.Errorf("Session %s is not open any more; list them: genarch session list %s", id, server)}
 }
 
 func (a app) printSession(c *cli.Command, s wire.ServerSession, read time.Time) error {
@@ -287,8 +309,10 @@ func (a app) printSession(c *cli.Command, s wire.ServerSession, read time.Time) 
 	p.add("session", s.Address)
 	p.add("class", s.Class+"; ended, it would lose "+s.Loses)
 	p.add("account", visible(holderText(s.Account)))
-	for _, f := range []struct{ title, value string }{{"application", s.Application}, {"client", s.Client}, {"database", s.Database}, {"uses too", strings.Join(s.Uses, ", ")},
-		{"since", timePtrText(s.Started)}, {"state", s.State + " since " + timePtrText(s.StateSince)}, {"transaction", timePtrText(s.Transaction)}, {"waits for", waitsText(s)}, {"progress", s.Progress}} {
+	for _, f := range []struct{ title, value string }{{"application", s.Application}, {"client", s.Client},
+		{"database", s.Database}, {"uses too", strings.Join(s.Uses, ", ")},
+		{"since", timePtrText(s.Started)}, {"state", s.State + " since " + timePtrText(s.StateSince)},
+		{"transaction", timePtrText(s.Transaction)}, {"waits for", waitsText(s)}, {"progress", s.Progress}} {
 		if f.value != "" {
 			p.add(f.title, visible(f.value))
 		}
@@ -310,8 +334,10 @@ func visibleLines(text string) string {
 }
 
 func (a app) endSessions(ctx context.Context, c *cli.Command) error {
-	spec := wire.SessionsSpec{Account: c.String("account"), Application: c.String("application"), Client: c.String("client"), Class: c.String("class"),
-		IdleLonger: wholeSeconds(c.Duration("idle-longer-than")), Older: wholeSeconds(c.Duration("older-than")), StatementOnly: c.Bool("statement-only")}
+	spec := wire.SessionsSpec{Account: c.String("account"), Application: c.String("application"),
+		Client: c.String("client"), Class: c.String("class"),
+		IdleLonger: wholeSeconds(c.Duration("idle-longer-than")), Older: wholeSeconds(c.Duration("older-than")),
+		StatementOnly: c.Bool("statement-only")}
 	byFilter := spec.Account+spec.Application+spec.Client+spec.Class != "" || spec.IdleLonger+spec.Older > 0
 	server := ""
 	for _, text := range c.StringArgs("addresses") {

@@ -24,7 +24,8 @@ func newTerminal(out io.Writer) *terminal {
 		return t
 	}
 	f, isFile := out.(*os.File)
-	return &terminal{out: out, colour: isFile && isTerminal(f) && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"}
+	return &terminal{out: out, colour: isFile && isTerminal(f) && os.Getenv("NO_COLOR") == "" &&
+		os.Getenv("TERM") != "dumb"}
 }
 
 // Write cleans what it is given and passes it on.
@@ -128,5 +129,6 @@ func shown(text, keep string) string {
 // changes the direction or joins, line separators, what is no character.
 func hidden(r rune) bool {
 	return unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || r == '\u2028' || r == '\u2029' || r == utf8.RuneError ||
-		unicode.Is(unicode.Co, r) || unicode.Is(unicode.Variation_Selector, r) || r == '\u115f' || r == '\u1160' || r == '\u3164' || r == '\uffa0'
+		unicode.Is(unicode.Co, r) || unicode.Is(unicode.Variation_Selector, r) || r == '\u115f' || r == '\u1160' ||
+		r == '\u3164' || r == '\uffa0'
 }

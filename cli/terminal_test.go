@@ -15,7 +15,8 @@ import (
 
 // tricks are names that move the cursor, hide what follows, turn the direction
 // round or set the title of a window.
-var tricks = []string{"zz\x1b]0;PWNED\a\x1b[31mred", "f() from public;/*\x1b[8m*/reset role", "\u202etxt.exe", "a\u200bb", "\u009b31m", "x\rY", "bell\a", "\u2028line", "\xff\xfe", "del\x7f", "a\u0600", "🏴\U000e0067"}
+var tricks = []string{"zz\x1b]0;PWNED\a\x1b[31mred", "f() from public;/*\x1b[8m*/reset role", "\u202etxt.exe",
+	"a\u200bb", "\u009b31m", "x\rY", "bell\a", "\u2028line", "\xff\xfe", "del\x7f", "a\u0600", "🏴\U000e0067"}
 
 func TestTerminalShowsWhatIsHidden(t *testing.T) {
 	for _, colour := range []bool{false, true} {
@@ -24,9 +25,12 @@ func TestTerminalShowsWhatIsHidden(t *testing.T) {
 		a := app{Streams{Out: w, Err: w}}
 		for _, trick := range tricks {
 			a.say("%s", bold.Render("STOP")+" "+trick)
-			a.showBrief(wire.Brief{Summary: trick, Identity: trick, Environment: "production", Settings: []wire.Setting{{Name: trick, Value: trick, Source: trick}},
-				Findings: []wire.Finding{{Level: "note", Code: trick, Text: trick, Next: trick}, {Level: "note", Unseen: true, Text: trick}},
-				Steps:    []wire.Step{{Title: trick, Statement: "REVOKE EXECUTE ON ROUTINE \"" + trick + "\"", Undo: trick}}})
+			a.showBrief(wire.Brief{Summary: trick, Identity: trick, Environment: "production",
+				Settings: []wire.Setting{{Name: trick, Value: trick, Source: trick}},
+				Findings: []wire.Finding{{Level: "note", Code: trick, Text: trick, Next: trick},
+					{Level: "note", Unseen: true, Text: trick}},
+				Steps: []wire.Step{{Title: trick, Statement: "REVOKE EXECUTE ON ROUTINE \"" + trick + "\"",
+					Undo: trick}}})
 		}
 		text := out.String()
 		for _, style := range []string{"1", "2", "1;31", "1;32", "1;33", "1;35", "0"} {
@@ -99,7 +103,8 @@ func TestHiddenInForms(t *testing.T) {
 }
 
 func TestNoFormula(t *testing.T) {
-	for text, want := range map[string]string{"=1+1": "'=1+1", "+x": "'+x", "-1": "-1", "-1.5": "-1.5", "-x": "'-x", "@SUM(A1)": "'@SUM(A1)", "tickets": "tickets", "": "", "\tx": "'\tx"} {
+	for text, want := range map[string]string{"=1+1": "'=1+1", "+x": "'+x", "-1": "-1", "-1.5": "-1.5", "-x": "'-x",
+		"@SUM(A1)": "'@SUM(A1)", "tickets": "tickets", "": "", "\tx": "'\tx"} {
 		if got := noFormula(text); got != want {
 			t.Errorf("noFormula(%q) = %q; want %q", text, got, want)
 		}

@@ -37,7 +37,10 @@ func New(address, token string) (*Client, error) {
 		return nil, fmt.Errorf("%q is no address of a Genarch; it looks like http://127.0.0.1:7437", address)
 	}
 	return &Client{base: strings.TrimSuffix(u.String(), "/") + "/api/v1", token: token,
-		http: &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}, nil
+		http: &http.Client{CheckRedirect: func(*http.Request,
+			[]*http.Request) error {
+			return http.ErrUseLastResponse
+		}}}, nil
 }
 
 // CheckAddress refuses an address at which a password or a token would travel in

@@ -19,10 +19,12 @@ type holding struct {
 }
 
 var passenger = []holding{
-	{"sailings", "sailings_owner", "timetable, ships and crossings", map[string]int{"crossings": 6200, "ships": 14, "routes": 22}},
+	{"sailings", "sailings_owner", "timetable, ships and crossings",
+		map[string]int{"crossings": 6200, "ships": 14, "routes": 22}},
 	{"tickets", "tickets_owner", "bookings and fares", map[string]int{"bookings": 9400, "fares": 310, "refunds": 480}},
 	{"crew_rota", "crew_owner", "who sails when", map[string]int{"shifts": 3900, "crew": 260}},
-	{"manifests", "sailings_owner", "who is on board, kept 30 days", map[string]int{"passengers": 8100, "vehicles": 2700}},
+	{"manifests", "sailings_owner", "who is on board, kept 30 days",
+		map[string]int{"passengers": 8100, "vehicles": 2700}},
 	{"ledger", "ledger_owner", "daily takings", map[string]int{"takings": 5200}},
 }
 
@@ -36,9 +38,13 @@ var freight = []holding{
 
 var holdings = map[string][]holding{
 	"harbour": passenger,
-	"slipway": {passenger[0], passenger[1], {"berths", "sailings_owner", "trial of the new berth planner", map[string]int{"berths": 40, "slots": 1500}}, {"fares_trial", "tickets_owner", "", nil}},
-	"quay":    freight,
-	"drydock": {freight[0], freight[1], {"tides", "tides_app", "tide tables of all ports", map[string]int{"tides": 3650}}, {"sandbox", "tides_app", "", nil}},
+	"slipway": {passenger[0], passenger[1],
+		{"berths", "sailings_owner", "trial of the new berth planner", map[string]int{"berths": 40, "slots": 1500}},
+		{"fares_trial", "tickets_owner", "", nil}},
+	"quay": freight,
+	"drydock": {freight[0], freight[1],
+		{"tides", "tides_app", "tide tables of all ports", map[string]int{"tides": 3650}},
+		{"sandbox", "tides_app", "", nil}},
 }
 
 // furnish fills a server that has none of the company's databases yet.
@@ -56,7 +62,8 @@ func furnishPostgres(ctx context.Context, b berth, s *localdb.Server) error {
 	}
 	defer conn.Close(ctx)
 	var there int
-	if err := conn.QueryRow(ctx, "SELECT count(*) FROM pg_database WHERE datname = 'ferry_base'").Scan(&there); err != nil || there > 0 {
+	if err := conn.QueryRow(ctx, "SELECT count(*) FROM pg_database WHERE datname = 'ferry_base'").
+		Scan(&there); err != nil || there > 0 {
 		return err
 	}
 	for _, owner := range []string{"sailings_owner", "tickets_owner", "crew_owner", "ledger_owner"} {
@@ -73,7 +80,8 @@ func furnishPostgres(ctx context.Context, b berth, s *localdb.Server) error {
 		}
 	}
 	// The template comes last: its presence says that the rest is whole.
-	base := holding{"ferry_base", "sailings_owner", "template: calendar, ports and vessel types", map[string]int{"calendar": 1461, "ports": 9, "vessel_types": 5}}
+	base := holding{"ferry_base", "sailings_owner", "template: calendar, ports and vessel types",
+		map[string]int{"calendar": 1461, "ports": 9, "vessel_types": 5}}
 	if err := makePostgres(ctx, conn, s, base, base.name+"_new"); err != nil {
 		return err
 	}
@@ -118,7 +126,8 @@ func furnishMariaDB(ctx context.Context, b berth, s *localdb.Server) error {
 	}
 	defer db.Close()
 	var there int
-	if err := db.QueryRowContext(ctx, "SELECT COUNT(*) FROM mysql.global_priv WHERE User = 'parking_app'").Scan(&there); err != nil || there > 0 {
+	if err := db.QueryRowContext(ctx, "SELECT COUNT(*) FROM mysql.global_priv WHERE User = 'parking_app'").
+		Scan(&there); err != nil || there > 0 {
 		return err
 	}
 	for _, h := range holdings[b.name] {

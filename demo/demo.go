@@ -155,7 +155,8 @@ func (l *Line) Register(ctx context.Context, api *client.Client) error {
 		if registered {
 			continue
 		}
-		in := wire.ServerInput{Name: b.name, Engine: b.engine, Host: s.Host, Port: s.Port, Admin: s.Admin, Secret: s.Password.Reveal(),
+		in := wire.ServerInput{Name: b.name, Engine: b.engine, Host: s.Host, Port: s.Port, Admin: s.Admin,
+			Secret:      s.Password.Reveal(),
 			Environment: b.environment, Labels: b.labels, TLS: "off", NameRule: &wire.NameRule{Suffix: b.suffix}}
 		if _, err := api.AddServer(ctx, in); err != nil {
 			return fmt.Errorf("register %s: %w", b.name, err)

@@ -22,25 +22,36 @@ const again = 800 * time.Millisecond
 func (l *Line) startTraffic(ctx context.Context) {
 	harbour, quay := l.servers["harbour"], l.servers["quay"]
 	for range 6 {
-		l.postgres(ctx, harbour, "tickets_prod", "tickets_app", "booking-desk", 3*time.Second, "SELECT count(*) FROM bookings WHERE noted > now() - interval '1 day'")
+		l.postgres(ctx, harbour, "tickets_prod", "tickets_app", "booking-desk", 3*time.Second,
+			"SELECT count(*) FROM bookings WHERE noted > now() - interval '1 day'")
 	}
-	l.postgres(ctx, harbour, "tickets_prod", "fares_report", "fares-report", 15*time.Second, "SELECT count(*) FROM bookings a, fares b, pg_sleep(45)")
-	l.postgres(ctx, harbour, "manifests_prod", "sailings_app", "boarding-gate", time.Hour, "BEGIN", "UPDATE vehicles SET detail = 'checked in' WHERE id = 7")
-	l.postgres(ctx, harbour, "manifests_prod", "sailings_app", "manifest-print", time.Hour, "SELECT pg_sleep(2)", "UPDATE vehicles SET detail = 'printed' WHERE id = 7")
-	l.postgres(ctx, harbour, "crew_rota_prod", "mate_ines", "rota-planner", time.Hour, "BEGIN", "SELECT count(*) FROM shifts")
-	l.postgres(ctx, harbour, "ledger_prod", "nightly_ledger", "nightly-ledger", time.Second, "SELECT count(*) FROM takings")
+	l.postgres(ctx, harbour, "tickets_prod", "fares_report", "fares-report", 15*time.Second,
+		"SELECT count(*) FROM bookings a, fares b, pg_sleep(45)")
+	l.postgres(ctx, harbour, "manifests_prod", "sailings_app", "boarding-gate", time.Hour, "BEGIN",
+		"UPDATE vehicles SET detail = 'checked in' WHERE id = 7")
+	l.postgres(ctx, harbour, "manifests_prod", "sailings_app", "manifest-print", time.Hour, "SELECT pg_sleep(2)",
+		"UPDATE vehicles SET detail = 'printed' WHERE id = 7")
+	l.postgres(ctx, harbour, "crew_rota_prod", "mate_ines", "rota-planner", time.Hour, "BEGIN",
+		"SELECT count(*) FROM shifts")
+	l.postgres(ctx, harbour, "ledger_prod", "nightly_ledger", "nightly-ledger", time.Second,
+		"SELECT count(*) FROM takings")
 	l.backup(ctx, harbour, "sailings_prod")
 	for range 3 {
-		l.mariadb(ctx, quay, "boarding_prod", "boarding_app", "gate-scanner", 3*time.Second, "SELECT COUNT(*) FROM scans")
+		l.mariadb(ctx, quay, "boarding_prod", "boarding_app", "gate-scanner", 3*time.Second,
+			"SELECT COUNT(*) FROM scans")
 	}
 	l.mariadb(ctx, quay, "cargo_prod", "cargo_app", "trailer-desk", 5*time.Second, "SELECT COUNT(*) FROM trailers")
-	l.mariadb(ctx, quay, "loyalty_prod", "loyalty_app", "points-import", time.Hour, "BEGIN", "UPDATE points SET detail = 'imported' WHERE id < 400")
-	l.mariadb(ctx, quay, "loyalty_prod", "loyalty_app", "points-desk", time.Hour, "SELECT SLEEP(2)", "UPDATE points SET detail = 'spent' WHERE id = 7")
-	l.mariadb(ctx, quay, "harbour_dues_prod", "dues_app", "dues-report", 10*time.Second, "SELECT COUNT(*), SLEEP(30) FROM dues a")
+	l.mariadb(ctx, quay, "loyalty_prod", "loyalty_app", "points-import", time.Hour, "BEGIN",
+		"UPDATE points SET detail = 'imported' WHERE id < 400")
+	l.mariadb(ctx, quay, "loyalty_prod", "loyalty_app", "points-desk", time.Hour, "SELECT SLEEP(2)",
+		"UPDATE points SET detail = 'spent' WHERE id = 7")
+	l.mariadb(ctx, quay, "harbour_dues_prod", "dues_app", "dues-report", 10*time.Second,
+		"SELECT COUNT(*), SLEEP(30) FROM dues a")
 }
 
 // postgres keeps one session that repeats statements with a pause.
-func (l *Line) postgres(ctx context.Context, s *localdb.Server, database, account, program string, pause time.Duration, statements ...string) {
+func (l *Line) postgres(ctx context.Context, s *localdb.Server, database, account, program string, pause time.Duration,
+	statements ...string) {
 	l.session(ctx, s, database, account, program, func(conn *pgx.Conn) bool {
 		for _, text := range statements {
 			if _, err := conn.Exec(ctx, text, pgx.QueryExecModeSimpleProtocol); err != nil {
@@ -59,7 +70,8 @@ func (l *Line) backup(ctx context.Context, s *localdb.Server, database string) {
 			return false
 		}
 		for _, table := range []string{"crossings", "ships", "routes"} {
-			if _, err := conn.PgConn().CopyTo(ctx, io.Discard, "COPY (SELECT t.*, pg_sleep(0.02) FROM "+table+" t) TO STDOUT"); err != nil {
+			if _, err := conn.PgConn().CopyTo(ctx, io.Discard,
+				"COPY (SELECT t.*, pg_sleep(0.02) FROM "+table+" t) TO STDOUT"); err != nil {
 				return false
 			}
 		}
@@ -70,7 +82,8 @@ func (l *Line) backup(ctx context.Context, s *localdb.Server, database string) {
 
 // session keeps one connection: it works until work says no more, and comes back
 // a moment later.
-func (l *Line) session(ctx context.Context, s *localdb.Server, database, account, program string, work func(*pgx.Conn) bool) {
+func (l *Line) session(ctx context.Context, s *localdb.Server, database, account, program string,
+	work func(*pgx.Conn) bool) {
 	l.traffic.Go(func() {
 		for ctx.Err() == nil {
 			url := strings.Replace(s.DSN(database), s.Admin+":", account+":", 1) + "&application_name=" + program
@@ -88,9 +101,11 @@ func (l *Line) session(ctx context.Context, s *localdb.Server, database, account
 }
 
 // mariadb keeps one session that repeats statements with a pause.
-func (l *Line) mariadb(ctx context.Context, s *localdb.Server, database, account, program string, pause time.Duration, statements ...string) {
+func (l *Line) mariadb(ctx context.Context, s *localdb.Server, database, account, program string, pause time.Duration,
+	statements ...string) {
 	l.traffic.Go(func() {
-		db, err := sql.Open("mysql", strings.Replace(s.DSN(database), s.Admin+":", account+":", 1)+"?connectionAttributes=program_name:"+program)
+		db, err := sql.Open("mysql", strings.Replace(s.DSN(database), s.Admin+":", account+":", 1)+
+			"?connectionAttributes=program_name:"+program)
 		if err != nil {
 			return
 		}

@@ -84,7 +84,9 @@ func chain(t *testing.T, s *service, target, team string, more ...string) sheet 
 	}
 	var everything strings.Builder
 	everything.WriteString(s.log.String() + r.err)
-	for _, args := range [][]string{{"change", "show", itoa(made.ID), "-o", "json"}, {"change", "script", itoa(made.ID)}, {"journal", "list", "--limit", "1000", "-o", "json"}, {"handover", target, "-o", "json"}} {
+	for _, args := range [][]string{{"change", "show", itoa(made.ID), "-o", "json"},
+		{"change", "script", itoa(made.ID)}, {"journal", "list", "--limit", "1000", "-o", "json"},
+		{"handover", target, "-o", "json"}} {
 		r := s.run(0, args...)
 		everything.WriteString(r.out + r.err)
 	}
@@ -101,19 +103,23 @@ func chain(t *testing.T, s *service, target, team string, more ...string) sheet 
 		if strings.Contains(everything.String(), a.Password) {
 			t.Errorf("the password of %s came out somewhere else too", a.Name)
 		}
-		for _, column := range []string{"changes.brief", "changes.intent", "change_steps.step", "journal.detail", "change_secrets.sealed"} {
+		for _, column := range []string{"changes.brief", "changes.intent", "change_steps.step", "journal.detail",
+			"change_secrets.sealed"} {
 			table, field, _ := strings.Cut(column, ".")
 			var n int
-			if err := records.QueryRow(fmt.Sprintf("SELECT COUNT(*) FROM %s WHERE %s LIKE ?", table, field), "%"+a.Password+"%").Scan(&n); err != nil || n > 0 {
+			if err := records.QueryRow(fmt.Sprintf("SELECT COUNT(*) FROM %s WHERE %s LIKE ?", table, field),
+				"%"+a.Password+"%").Scan(&n); err != nil || n > 0 {
 				t.Errorf("the password of %s stands in %s: %d, %v", a.Name, column, n, err)
 			}
 		}
 	}
 	var kept int
-	if err := records.QueryRow("SELECT COUNT(*) FROM change_secrets WHERE change_id = ?", made.ID).Scan(&kept); err != nil || kept > 0 {
+	if err := records.QueryRow("SELECT COUNT(*) FROM change_secrets WHERE change_id = ?", made.ID).
+		Scan(&kept); err != nil || kept > 0 {
 		t.Errorf("%d passwords are kept after they were shown, %v", kept, err)
 	}
-	has(t, "a second look at the passwords", s.run(1, "change", "passwords", itoa(made.ID)).err, "shown already", "account password")
+	has(t, "a second look at the passwords", s.run(1, "change", "passwords", itoa(made.ID)).err, "shown already",
+		"account password")
 	return made.Handover
 }
 
@@ -138,16 +144,20 @@ func testChainPostgres(t *testing.T, s *service) {
 	// Private: nobody else gets in, and each says why.
 	s.run(0, "account", "create", "harbour/account:stranger", "--yes")
 	why := s.run(0, "privilege", "why", "harbour/account:stranger", "CONNECT", "lounges_prod").out
-	has(t, "why a stranger may not", why, "no", "missing", "would give it: genarch privilege grant harbour/lounges_prod --to stranger")
+	has(t, "why a stranger may not", why, "no", "missing",
+		"would give it: genarch privilege grant harbour/lounges_prod --to stranger")
 	why = s.run(0, "privilege", "why", "harbour/account:lounges_app", "USAGE", "lounges_prod/public.").out
 	has(t, "why the application may", why, "yes", "granted")
 	has(t, "the matrix", s.run(0, "privilege", "matrix", "harbour").out, "lounges_app", "write", "read", "own")
 	r := s.run(0, "handover", "harbour/lounges_prod")
-	has(t, "handover", r.out, "lounges_app", "write", "lounges_read", "~/.pgpass", "PGHOST=", "jdbc:postgresql://", "tried")
-	if url := s.run(0, "handover", "harbour/lounges_prod", "--form", "url").out; strings.Count(url, "postgresql://") != 2 {
+	has(t, "handover", r.out, "lounges_app", "write", "lounges_read", "~/.pgpass", "PGHOST=", "jdbc:postgresql://",
+		"tried")
+	if url := s.run(0, "handover", "harbour/lounges_prod", "--form", "url").out; strings.Count(url,
+		"postgresql://") != 2 {
 		t.Errorf("the form url: %s", url)
 	}
-	has(t, "the same team again", s.run(1, "database", "create", "harbour/lounges_prod", "--for-team", "lounges", "--yes").err, "[account.exists]", "[name.taken]")
+	has(t, "the same team again", s.run(1, "database", "create", "harbour/lounges_prod", "--for-team", "lounges",
+		"--yes").err, "[account.exists]", "[name.taken]")
 }
 
 // testTeamFromTemplate: what the template holds is open to the team too, in
@@ -158,7 +168,8 @@ func testTeamFromTemplate(t *testing.T, s *service, pg *localdb.Server) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := base.Exec(t.Context(), `CREATE ROLE ports_owner; CREATE SCHEMA ports AUTHORIZATION ports_owner; CREATE TABLE ports.piers (id int); ALTER TABLE ports.piers OWNER TO ports_owner`, pgx.QueryExecModeSimpleProtocol); err != nil {
+	if _, err := base.Exec(t.Context(),
+		`CREATE ROLE ports_owner; CREATE SCHEMA ports AUTHORIZATION ports_owner; CREATE TABLE ports.piers (id int); ALTER TABLE ports.piers OWNER TO ports_owner`, pgx.QueryExecModeSimpleProtocol); err != nil {
 		t.Fatal(err)
 	}
 	base.Close(t.Context())
@@ -169,10 +180,12 @@ func testTeamFromTemplate(t *testing.T, s *service, pg *localdb.Server) {
 	defer admin.Close(t.Context())
 	testutil.Wait(t, "the template to be left", func() bool {
 		var n int
-		err := admin.QueryRow(t.Context(), "SELECT count(*) FROM pg_stat_activity WHERE datname = 'base' AND application_name <> 'genarch'").Scan(&n)
+		err := admin.QueryRow(t.Context(),
+			"SELECT count(*) FROM pg_stat_activity WHERE datname = 'base' AND application_name <> 'genarch'").Scan(&n)
 		return err == nil && n == 0
 	})
-	r := s.run(0, "database", "create", "harbour/piers_prod", "--template", "base", "--for-team", "piers", "--yes", "-o", "json")
+	r := s.run(0, "database", "create", "harbour/piers_prod", "--template", "base", "--for-team", "piers", "--yes",
+		"-o", "json")
 	h := decode[struct{ Handover sheet }](t, r.out).Handover
 	reader, err := pgx.Connect(t.Context(), h.form(t, "piers_read", "url"))
 	if err != nil {
@@ -186,7 +199,8 @@ func testTeamFromTemplate(t *testing.T, s *service, pg *localdb.Server) {
 	for _, row := range decode[struct {
 		Rows []struct{ Name, Cells string }
 	}](t, m).Rows {
-		if want := map[string]string{"piers_app": "w", "piers_read": "r", "piers_owner": "o"}[row.Name]; row.Cells != want {
+		if want := map[string]string{"piers_app": "w", "piers_read": "r",
+			"piers_owner": "o"}[row.Name]; row.Cells != want {
 			t.Errorf("%s has %q; want %q", row.Name, row.Cells, want)
 		}
 	}
@@ -196,7 +210,8 @@ func testChainMariaDB(t *testing.T, s *service, maria *localdb.Server) {
 	r := s.run(3, "database", "create", "quay/lounges_prod", "--for-team", "lounges", "--yes")
 	has(t, "an account from everywhere", r.err, "[host.wide]", "--accept host.wide")
 	h := chain(t, s, "quay/lounges_prod", "lounges", "--client-host", "127.0.0.1")
-	app, err := sql.Open("mysql", fmt.Sprintf("lounges_app:%s@tcp(%s)/lounges_prod", h.Accounts[0].Password, maria.Address()))
+	app, err := sql.Open("mysql", fmt.Sprintf("lounges_app:%s@tcp(%s)/lounges_prod", h.Accounts[0].Password,
+		maria.Address()))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -204,8 +219,10 @@ func testChainMariaDB(t *testing.T, s *service, maria *localdb.Server) {
 	if _, err := app.Exec("CREATE TEMPORARY TABLE mine (id INT)"); err != nil {
 		t.Errorf("the application account: %v", err)
 	}
-	has(t, "the option file", h.form(t, "lounges_app", "options"), "[client]", "user=lounges_app", "password=", "database=lounges_prod")
-	has(t, "list of accounts", s.run(0, "account", "list", "quay").out, "lounges_app", "127.0.0.1", "lounges_owner", "role")
+	has(t, "the option file", h.form(t, "lounges_app", "options"), "[client]", "user=lounges_app", "password=",
+		"database=lounges_prod")
+	has(t, "list of accounts", s.run(0, "account", "list", "quay").out, "lounges_app", "127.0.0.1", "lounges_owner",
+		"role")
 	// A anonymous account catches the sign-in of the new ones: the proof fails,
 	// and everything that was made is rolled back.
 	admin, err := sql.Open("mysql", maria.DSN(""))
@@ -216,8 +233,10 @@ func testChainMariaDB(t *testing.T, s *service, maria *localdb.Server) {
 	if _, err := admin.Exec("CREATE USER ''@'127.0.0.1'"); err != nil {
 		t.Fatal(err)
 	}
-	r = s.run(1, "database", "create", "quay/spas_prod", "--for-team", "spas", "--yes", "--accept", "host.wide", "--accept", "account.anonymous")
-	has(t, "a chain that fails at its proof", r.err, "catches sign-ins", "failed", "rolled back", "everything that had been done was rolled back")
+	r = s.run(1, "database", "create", "quay/spas_prod", "--for-team", "spas", "--yes", "--accept", "host.wide",
+		"--accept", "account.anonymous")
+	has(t, "a chain that fails at its proof", r.err, "catches sign-ins", "failed", "rolled back",
+		"everything that had been done was rolled back")
 	has(t, "the outcome", r.out, "reverted")
 	for _, left := range []string{"spas_app", "spas_read", "spas_owner"} {
 		if strings.Contains(s.run(0, "account", "list", "quay").out, left) {
@@ -234,7 +253,8 @@ func testAccountCommands(t *testing.T, s *service) {
 		r := s.run(0, "account", "create", at, "--connection-limit", "5", "--yes")
 		has(t, "create", r.out, "kiosk_app", "password", "shown once", "tried")
 		has(t, "show", s.run(0, "account", "show", at).out, "kiosk_app", "may sign in", "connection limit  5")
-		has(t, "again", s.run(0, "account", "create", at, "--if-not-exists", "--connection-limit", "6", "--yes").err, "connection limit", "5", "6", "nothing to do")
+		has(t, "again", s.run(0, "account", "create", at, "--if-not-exists", "--connection-limit", "6", "--yes").err,
+			"connection limit", "5", "6", "nothing to do")
 		has(t, "lock", s.run(0, "account", "lock", at, "--yes").err, "done")
 		has(t, "show locked", s.run(0, "account", "show", at).out, "may sign in       no")
 		s.run(0, "account", "unlock", at, "--yes")
@@ -246,7 +266,8 @@ func testAccountCommands(t *testing.T, s *service) {
 		if strings.Contains(r.out+r.err, "harpoon") {
 			t.Errorf("a given password is shown: %s", r.out)
 		}
-		has(t, "a weak password", s.cli("hunter2\n", "account", "password", at, "--password-file", "-", "--yes").err, "[password.weak]", "STOP")
+		has(t, "a weak password", s.cli("hunter2\n", "account", "password", at, "--password-file", "-", "--yes").err,
+			"[password.weak]", "STOP")
 		if r := s.cli("bell\x07", "account", "password", at, "--password-file", "-", "--yes"); r.code != 2 {
 			t.Errorf("a password with a control character: %+v", r)
 		}
@@ -261,7 +282,8 @@ func testAccountCommands(t *testing.T, s *service) {
 		has(t, "dropping what is not there", s.run(0, "account", "drop", at, "--if-exists", "--yes").err, "not there")
 	}
 	for _, own := range []string{"harbour/account:genarch", "quay/account:genarch@127.0.0.1"} {
-		has(t, "dropping Genarch's own login", s.run(1, "account", "drop", own, "--confirm", "genarch").err, "[account.own_login]")
+		has(t, "dropping Genarch's own login", s.run(1, "account", "drop", own, "--confirm", "genarch").err,
+			"[account.own_login]")
 		has(t, "locking it", s.run(1, "account", "lock", own, "--yes").err, "[account.own_login]")
 	}
 }
@@ -272,29 +294,44 @@ func testGrantCommands(t *testing.T, s *service, pg, maria *localdb.Server) {
 	s.run(0, "role", "grant", "harbour/role:auditors", "--to", "fares_report", "--yes")
 	r := s.run(0, "privilege", "grant", "harbour/lounges_prod", "--to", "auditors", "--bundle", "read", "--yes")
 	has(t, "give", r.err, "GRANT SELECT ON ALL TABLES", "ALTER DEFAULT PRIVILEGES", "[grant.effect]")
-	has(t, "the chain through a role", s.run(0, "privilege", "why", "harbour/account:fares_report", "CONNECT", "lounges_prod").out, "through auditors, granted by lounges_owner")
-	has(t, "given twice", s.run(0, "privilege", "grant", "harbour/lounges_prod", "--to", "auditors", "--bundle", "read", "--yes").err, "nothing to do", "already")
-	has(t, "with the right to pass on", s.run(3, "privilege", "grant", "harbour/lounges_prod", "--to", "fares_report", "--privilege", "CREATE", "--with-grant-option", "--yes").err, "[privilege.grant_option]")
-	has(t, "list of a database", s.run(0, "privilege", "list", "harbour/lounges_prod").out, "auditors", "lounges_app", "from now on")
+	has(t, "the chain through a role",
+		s.run(0, "privilege", "why", "harbour/account:fares_report", "CONNECT", "lounges_prod").out,
+		"through auditors, granted by lounges_owner")
+	has(t, "given twice", s.run(0, "privilege", "grant", "harbour/lounges_prod", "--to", "auditors", "--bundle", "read",
+		"--yes").err, "nothing to do", "already")
+	has(t, "with the right to pass on",
+		s.run(3, "privilege", "grant", "harbour/lounges_prod", "--to", "fares_report", "--privilege", "CREATE",
+			"--with-grant-option", "--yes").err, "[privilege.grant_option]")
+	has(t, "list of a database", s.run(0, "privilege", "list", "harbour/lounges_prod").out, "auditors", "lounges_app",
+		"from now on")
 	d := s.run(0, "privilege", "compare", "harbour/account:fares_report", "harbour/account:lounges_app").out
 	has(t, "compare", d, "database lounges_prod", "member of auditors")
 	testSinglePrivileges(t, s, pg, maria)
 	s.run(0, "account", "create", "quay/account:fares_report@127.0.0.1", "--yes")
-	has(t, "compare on two servers", s.run(0, "privilege", "compare", "harbour/account:fares_report", "quay/account:fares_report@127.0.0.1").out, "member of auditors", "method")
-	has(t, "alike", s.run(0, "privilege", "compare", "harbour/account:fares_report", "harbour/account:fares_report").err, "alike")
+	has(t, "compare on two servers",
+		s.run(0, "privilege", "compare", "harbour/account:fares_report", "quay/account:fares_report@127.0.0.1").out,
+		"member of auditors", "method")
+	has(t, "alike", s.run(0, "privilege", "compare", "harbour/account:fares_report", "harbour/account:fares_report").
+		err, "alike")
 	s.run(0, "privilege", "revoke", "harbour/lounges_prod", "--from", "auditors", "--yes")
 	// What everybody has at first is taken, and given again.
 	s.run(0, "database", "create", "harbour/open_prod", "--yes")
-	has(t, "what everybody has", s.run(0, "privilege", "why", "harbour/account:fares_report", "CONNECT", "open_prod").out, "yes", "everybody has it until it is taken from PUBLIC")
+	has(t, "what everybody has", s.run(0, "privilege", "why", "harbour/account:fares_report", "CONNECT", "open_prod").
+		out, "yes", "everybody has it until it is taken from PUBLIC")
 	s.run(0, "privilege", "revoke", "harbour/open_prod", "--from", "PUBLIC", "--yes")
-	has(t, "taken from everybody", s.run(0, "privilege", "why", "harbour/account:fares_report", "CONNECT", "open_prod").out, "no", "missing")
+	has(t, "taken from everybody",
+		s.run(0, "privilege", "why", "harbour/account:fares_report", "CONNECT", "open_prod").out, "no", "missing")
 	s.run(0, "privilege", "grant", "harbour/open_prod", "--to", "PUBLIC", "--privilege", "CONNECT", "--yes")
-	has(t, "given to everybody", s.run(0, "privilege", "why", "harbour/account:fares_report", "CONNECT", "open_prod").out, "granted to everybody (PUBLIC)")
-	has(t, "everybody passing on", s.run(1, "privilege", "grant", "harbour/open_prod", "--to", "PUBLIC", "--privilege", "CREATE", "--with-grant-option", "--yes").err, "[grant.invalid]")
+	has(t, "given to everybody", s.run(0, "privilege", "why", "harbour/account:fares_report", "CONNECT", "open_prod").
+		out, "granted to everybody (PUBLIC)")
+	has(t, "everybody passing on",
+		s.run(1, "privilege", "grant", "harbour/open_prod", "--to", "PUBLIC", "--privilege", "CREATE",
+			"--with-grant-option", "--yes").err, "[grant.invalid]")
 	s.run(0, "privilege", "grant", "quay/lounges_prod", "--to", "PUBLIC", "--bundle", "read", "--yes")
 	has(t, "everybody on MariaDB", s.run(0, "privilege", "list", "quay/lounges_prod").out, "PUBLIC")
 	s.run(0, "privilege", "revoke", "quay/lounges_prod", "--from", "PUBLIC", "--yes")
-	has(t, "after taking", s.run(0, "privilege", "why", "harbour/account:fares_report", "CONNECT", "lounges_prod").out, "no", "missing")
+	has(t, "after taking", s.run(0, "privilege", "why", "harbour/account:fares_report", "CONNECT", "lounges_prod").out,
+		"no", "missing")
 
 	s.run(0, "privilege", "grant", "quay/lounges_prod", "--to", "fares_report@127.0.0.1", "--bundle", "write", "--yes")
 	s.run(0, "privilege", "revoke", "quay/lounges_prod", "--from", "fares_report", "--keep-bundle", "read", "--yes")
@@ -305,9 +342,12 @@ func testGrantCommands(t *testing.T, s *service, pg, maria *localdb.Server) {
 	s.run(0, "role", "create", "quay/role:gate_crew", "--yes")
 	s.run(0, "role", "grant", "quay/role:gate_crew", "--to", "fares_report@127.0.0.1", "--yes")
 	s.run(0, "privilege", "grant", "quay/lounges_prod", "--to", "role:gate_crew", "--bundle", "own", "--yes")
-	has(t, "the chain through a default role", s.run(0, "privilege", "why", "quay/account:fares_report@127.0.0.1", "DROP", "lounges_prod").out, "yes", "through gate_crew")
+	has(t, "the chain through a default role",
+		s.run(0, "privilege", "why", "quay/account:fares_report@127.0.0.1", "DROP", "lounges_prod").out, "yes",
+		"through gate_crew")
 	s.run(0, "account", "alter", "quay/account:fares_report@127.0.0.1", "--set", "default_role=none", "--yes")
-	has(t, "without it", s.run(0, "privilege", "why", "quay/account:fares_report@127.0.0.1", "DROP", "lounges_prod").out, "no", "only after SET ROLE")
+	has(t, "without it", s.run(0, "privilege", "why", "quay/account:fares_report@127.0.0.1", "DROP", "lounges_prod").
+		out, "no", "only after SET ROLE")
 	r = s.run(0, "role", "drop", "quay/role:gate_crew", "--confirm", "gate_crew", "--accept", "account.members")
 	has(t, "dropping a role", r.err, "is a member of this role, and loses it")
 }
@@ -321,7 +361,8 @@ func testSinglePrivileges(t *testing.T, s *service, pg, maria *localdb.Server) {
 		t.Fatal(err)
 	}
 	defer conn.Close(t.Context())
-	if _, err := conn.Exec(t.Context(), `CREATE SCHEMA "odd.schema"; CREATE TABLE "odd.schema".seats (id int, price int); CREATE SEQUENCE public.tickets; CREATE FUNCTION public.fare(int, text) RETURNS int LANGUAGE sql AS 'SELECT 1';
+	if _, err := conn.Exec(t.Context(),
+		`CREATE SCHEMA "odd.schema"; CREATE TABLE "odd.schema".seats (id int, price int); CREATE SEQUENCE public.tickets; CREATE FUNCTION public.fare(int, text) RETURNS int LANGUAGE sql AS 'SELECT 1';
 		REVOKE EXECUTE ON FUNCTION public.fare FROM PUBLIC`, pgx.QueryExecModeSimpleProtocol); err != nil {
 		t.Fatal(err)
 	}
@@ -352,10 +393,15 @@ func testSinglePrivileges(t *testing.T, s *service, pg, maria *localdb.Server) {
 		has(t, fmt.Sprint(give, " twice"), s.run(0, give...).err, "nothing to do")
 		s.run(0, append([]string{"privilege", "revoke", "--from", tt.who}, args...)...)
 	}
-	s.run(0, "privilege", "grant", "quay/lounges_prod", "--to", "single", "--privilege", "SELECT,UPDATE", "--table", "seats", "--column", "price", "--yes")
-	has(t, "one column", s.run(0, "privilege", "why", "quay/account:single@127.0.0.1", "UPDATE", "lounges_prod/seats", "--column", "price").out, "yes")
-	has(t, "another column", s.run(0, "privilege", "why", "quay/account:single@127.0.0.1", "UPDATE", "lounges_prod/seats", "--column", "id").out, "no", "--table seats --column id")
-	has(t, "a routine that is not there", s.run(1, "privilege", "grant", "harbour/lounges_prod", "--to", "single", "--privilege", "EXECUTE", "--routine", "public.fare(int); DROP ROLE x; --", "--yes").err, "[object.absent]")
+	s.run(0, "privilege", "grant", "quay/lounges_prod", "--to", "single", "--privilege", "SELECT,UPDATE", "--table",
+		"seats", "--column", "price", "--yes")
+	has(t, "one column", s.run(0, "privilege", "why", "quay/account:single@127.0.0.1", "UPDATE", "lounges_prod/seats",
+		"--column", "price").out, "yes")
+	has(t, "another column", s.run(0, "privilege", "why", "quay/account:single@127.0.0.1", "UPDATE",
+		"lounges_prod/seats", "--column", "id").out, "no", "--table seats --column id")
+	has(t, "a routine that is not there",
+		s.run(1, "privilege", "grant", "harbour/lounges_prod", "--to", "single", "--privilege", "EXECUTE", "--routine",
+			"public.fare(int); DROP ROLE x; --", "--yes").err, "[object.absent]")
 }
 
 func testDropOwned(t *testing.T, s *service, pg *localdb.Server) {
@@ -364,14 +410,17 @@ func testDropOwned(t *testing.T, s *service, pg *localdb.Server) {
 		t.Fatal(err)
 	}
 	defer admin.Close(t.Context())
-	if _, err := admin.Exec(t.Context(), `CREATE ROLE clerk LOGIN; GRANT CREATE, CONNECT ON DATABASE lounges_prod TO clerk; GRANT CREATE, USAGE ON SCHEMA public TO clerk;
+	if _, err := admin.Exec(t.Context(),
+		`CREATE ROLE clerk LOGIN; GRANT CREATE, CONNECT ON DATABASE lounges_prod TO clerk; GRANT CREATE, USAGE ON SCHEMA public TO clerk;
 		SET ROLE clerk; CREATE SCHEMA "odd ""schema"; CREATE TABLE "odd ""schema"."t;able" (id serial PRIMARY KEY); CREATE VIEW public.v AS SELECT 1 AS one; RESET ROLE;
 		GRANT SELECT ON "odd ""schema"."t;able" TO fares_report`, pgx.QueryExecModeSimpleProtocol); err != nil {
 		t.Fatal(err)
 	}
-	has(t, "dropping an owner", s.run(1, "account", "drop", "harbour/account:clerk", "--confirm", "clerk").err, "[account.owns]", "--reassign-to", "loses CREATE, CONNECT on database lounges_prod")
+	has(t, "dropping an owner", s.run(1, "account", "drop", "harbour/account:clerk", "--confirm", "clerk").err,
+		"[account.owns]", "--reassign-to", "loses CREATE, CONNECT on database lounges_prod")
 	r := s.run(3, "account", "drop", "harbour/account:clerk", "--confirm", "clerk", "--reassign-to", "lounges_owner")
-	has(t, "what it owns is a caution", r.err, "account.owns", "REASSIGN OWNED BY \"clerk\" TO \"lounges_owner\"", "DROP OWNED BY")
+	has(t, "what it owns is a caution", r.err, "account.owns", "REASSIGN OWNED BY \"clerk\" TO \"lounges_owner\"",
+		"DROP OWNED BY")
 	// It is connected: the brief says so, and its session ends with it.
 	url := strings.Replace(pg.DSN("lounges_prod"), pg.Admin+":"+pg.Password.Reveal()+"@", "clerk:clerk-password@", 1)
 	if _, err := admin.Exec(t.Context(), "ALTER ROLE clerk PASSWORD 'clerk-password'"); err != nil {
@@ -381,16 +430,19 @@ func testDropOwned(t *testing.T, s *service, pg *localdb.Server) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r = s.run(0, "account", "drop", "harbour/account:clerk", "--confirm", "clerk", "--reassign-to", "lounges_owner", "--accept", "account.owns")
+	r = s.run(0, "account", "drop", "harbour/account:clerk", "--confirm", "clerk", "--reassign-to", "lounges_owner",
+		"--accept", "account.owns")
 	has(t, "dropping somebody connected", r.err, "[sessions.ended]", "1 session as of", "0 left, 1 ended")
 	if _, err := clerk.Exec(t.Context(), "SELECT 1"); err == nil {
 		t.Error("the session of a dropped account goes on")
 	}
 	var owner string
-	if err := admin.QueryRow(t.Context(), `SELECT tableowner FROM pg_tables WHERE tablename = 't;able'`).Scan(&owner); err != nil || owner != "lounges_owner" {
+	if err := admin.QueryRow(t.Context(), `SELECT tableowner FROM pg_tables WHERE tablename = 't;able'`).
+		Scan(&owner); err != nil || owner != "lounges_owner" {
 		t.Errorf("its table belongs to %q now, %v", owner, err)
 	}
-	if _, err := admin.Exec(t.Context(), `DROP SCHEMA "odd ""schema" CASCADE; DROP VIEW public.v`, pgx.QueryExecModeSimpleProtocol); err != nil {
+	if _, err := admin.Exec(t.Context(), `DROP SCHEMA "odd ""schema" CASCADE; DROP VIEW public.v`,
+		pgx.QueryExecModeSimpleProtocol); err != nil {
 		t.Error(err)
 	}
 }
@@ -403,14 +455,17 @@ func testOtherGrantor(t *testing.T, s *service, pg *localdb.Server) {
 		t.Fatal(err)
 	}
 	defer admin.Close(t.Context())
-	if _, err := admin.Exec(t.Context(), `CREATE TABLE public.prices (id int); CREATE ROLE giver; CREATE ROLE taker; GRANT SELECT ON public.prices TO giver WITH GRANT OPTION;
-		GRANT USAGE ON SCHEMA public TO giver; SET ROLE giver; GRANT SELECT ON public.prices TO taker; RESET ROLE`, pgx.QueryExecModeSimpleProtocol); err != nil {
+	if _, err := admin.Exec(t.Context(),
+		`CREATE TABLE public.prices (id int); CREATE ROLE giver; CREATE ROLE taker; GRANT SELECT ON public.prices TO giver WITH GRANT OPTION;
+		GRANT USAGE ON SCHEMA public TO giver; SET ROLE giver; GRANT SELECT ON public.prices TO taker; RESET ROLE`,
+		pgx.QueryExecModeSimpleProtocol); err != nil {
 		t.Fatal(err)
 	}
 	r := s.run(0, "privilege", "revoke", "harbour/lounges_prod", "--from", "taker", "--yes")
 	has(t, "taking what another gave", r.err, "[grant.other_grantor]", "SET LOCAL ROLE \"giver\"")
 	var has bool
-	if err := admin.QueryRow(t.Context(), "SELECT has_table_privilege('taker', 'public.prices', 'SELECT')").Scan(&has); err != nil || has {
+	if err := admin.QueryRow(t.Context(), "SELECT has_table_privilege('taker', 'public.prices', 'SELECT')").
+		Scan(&has); err != nil || has {
 		t.Errorf("it still has it: %v %v", has, err)
 	}
 }
@@ -431,14 +486,18 @@ func testTraps(t *testing.T, s *service, maria *localdb.Server) {
 	has(t, "a grant that narrows", r.err, "[grant.narrows]", "loses it", `fast\_lane`)
 	r = s.run(0, "privilege", "grant", "quay/fast_lane", "--to", "wide@10.%", "--bundle", "write", "--yes")
 	var through int
-	if err := admin.QueryRow("SELECT COUNT(*) FROM mysql.db WHERE User = 'wide' AND Db = 'fast\\\\_lane'").Scan(&through); err != nil || through != 1 {
+	if err := admin.QueryRow("SELECT COUNT(*) FROM mysql.db WHERE User = 'wide' AND Db = 'fast\\\\_lane'").
+		Scan(&through); err != nil || through != 1 {
 		t.Errorf("the grant is not on the one database alone: %d %v\n%s", through, err, r.err)
 	}
 	r = s.run(0, "privilege", "revoke", "quay/fast_lane", "--from", "wide@10.%", "--yes", "--accept", "grant.wide")
 	has(t, "taking a pattern", r.err, "fast2lane")
-	has(t, "dropping a definer", s.run(1, "account", "drop", "quay/account:wide@10.%", "--confirm", "wide@10.%").err, "[account.defines]", "view fast_lane.v")
-	has(t, "another host", s.run(3, "account", "create", "quay/account:wide@10.0.0.7", "--yes").err, "[account.other_host]", "who sign in as wide@10.% today")
-	has(t, "a host that never matches", s.run(1, "account", "create", "quay/account:x@10.0.0.0/24", "--yes").err, "[host.invalid]", "never matches")
+	has(t, "dropping a definer", s.run(1, "account", "drop", "quay/account:wide@10.%", "--confirm", "wide@10.%").err,
+		"[account.defines]", "view fast_lane.v")
+	has(t, "another host", s.run(3, "account", "create", "quay/account:wide@10.0.0.7", "--yes").err,
+		"[account.other_host]", "who sign in as wide@10.% today")
+	has(t, "a host that never matches", s.run(1, "account", "create", "quay/account:x@10.0.0.0/24", "--yes").err,
+		"[host.invalid]", "never matches")
 	r = s.run(3, "database", "create", "quay/gone_db", "--yes")
 	has(t, "a name with leftovers", r.err, "[grants.leftover]", "--set clear_leftovers=yes")
 	r = s.run(0, "database", "create", "quay/gone_db", "--set", "clear_leftovers=yes", "--yes")
@@ -451,7 +510,8 @@ func testTraps(t *testing.T, s *service, maria *localdb.Server) {
 // testWaiting: who may only ask has somebody else let it run, and gets the
 // passwords that nobody else is shown.
 func testWaiting(t *testing.T, s *service, pg *localdb.Server) {
-	if r := s.cli("gull-harpoon-quadrant-3", "operator", "add", "lead", "--permissions", "view,request", "--password-file", "-"); r.code != 0 {
+	if r := s.cli("gull-harpoon-quadrant-3", "operator", "add", "lead", "--permissions", "view,request",
+		"--password-file", "-"); r.code != 0 {
 		t.Fatal(r)
 	}
 	lead := *s
@@ -512,8 +572,10 @@ func testAccessUsage(t *testing.T, s *service) {
 		{[]string{"account", "show", "harbour/account:lounges_ap"}, 4, "no account or role lounges_ap"},
 		{[]string{"privilege", "compare", "harbour/account:x"}, 2, "two accounts"},
 		{[]string{"privilege", "grant", "harbour/lounges_prod", "--to", "lounges_app"}, 2, "--bundle"},
-		{[]string{"privilege", "grant", "harbour/lounges_prod", "--to", "lounges_app", "--bundle", "all", "--yes"}, 2, "bundle"},
-		{[]string{"privilege", "grant", "harbour/lounges_prod", "--to", "lounges_app", "--privilege", "FLY", "--yes"}, 2, "no privilege"},
+		{[]string{"privilege", "grant", "harbour/lounges_prod", "--to", "lounges_app", "--bundle", "all", "--yes"}, 2,
+			"bundle"},
+		{[]string{"privilege", "grant", "harbour/lounges_prod", "--to", "lounges_app", "--privilege", "FLY", "--yes"},
+			2, "no privilege"},
 		{[]string{"privilege", "why", "harbour/account:lounges_app", "FLY", "lounges_prod"}, 2, "no privilege"},
 		{[]string{"account", "create", "harbour/role:crew_x", "--yes"}, 2, "genarch role create harbour/role:crew_x"},
 		{[]string{"privilege", "why", "harbour/account:lounges_app", "SELECT"}, 2, "PRIVILEGE OBJECT"},
@@ -523,15 +585,19 @@ func testAccessUsage(t *testing.T, s *service) {
 		{[]string{"handover", "harbour/nowhere"}, 4, "no database nowhere"},
 		{[]string{"database", "create", "harbour/x_prod", "--client-host", "%"}, 2, "--for-team"},
 		{[]string{"database", "create", "harbour/x_prod", "--for-team", "No Such!", "--yes"}, 1, "[team.name]"},
-		{[]string{"account", "create", "harbour/account:t", "--set", "tls=yes", "--yes"}, 2, "PostgreSQL has no option tls"},
-		{[]string{"account", "create", "quay/account:t@127.0.0.1", "--comment", "x", "--yes"}, 2, "MariaDB has no option comment"},
+		{[]string{"account", "create", "harbour/account:t", "--set", "tls=yes", "--yes"}, 2,
+			"PostgreSQL has no option tls"},
+		{[]string{"account", "create", "quay/account:t@127.0.0.1", "--comment", "x", "--yes"}, 2,
+			"MariaDB has no option comment"},
 		{[]string{"account", "create", "quay/account:t@127.0.0.1", "--set", "tls=yes", "--yes"}, 1, "[tls.missing]"},
 	} {
 		if r := s.cli("", tt.args...); r.code != tt.code || !strings.Contains(r.err, tt.says) {
 			t.Errorf("genarch %v: code %d, want %d with %q\nerr %s", tt.args, r.code, tt.code, tt.says, r.err)
 		}
 	}
-	for _, args := range [][]string{{"account", "list", "quay"}, {"privilege", "matrix", "harbour"}, {"privilege", "list", "harbour/lounges_prod"}, {"account", "show", "harbour/account:lounges_app"}, {"handover", "quay/lounges_prod"}} {
+	for _, args := range [][]string{{"account", "list", "quay"}, {"privilege", "matrix", "harbour"},
+		{"privilege", "list", "harbour/lounges_prod"}, {"account", "show", "harbour/account:lounges_app"},
+		{"handover", "quay/lounges_prod"}} {
 		for _, form := range []string{"json", "yaml", "csv"} {
 			if r := s.run(0, append(args, "-o", form)...); len(r.out) < 20 {
 				t.Errorf("%v as %s: %q", args, form, r.out)
@@ -548,22 +614,29 @@ func testAccessRequests(t *testing.T, s *service) {
 	}{
 		{`{"kind":"account.create","server":"harbour"}`, 422, "needs the part account"},
 		{`{"kind":"account.create","server":"harbour","account":{"name":"x","password":"hunter2-secret","password_from":"none"}}`, 422, "not asked to be used"},
-		{`{"kind":"account.create","server":"harbour","account":{"name":"x","password":"hunter2-secret","colour":1}}`, 422, "unexpected property"},
+		{`{"kind":"account.create","server":"harbour","account":{"name":"x","password":"hunter2-secret","colour":1}}`,
+			422, "unexpected property"},
 		{`{"kind":"account.create","server":"harbour","account":{"name":"x","role":true,"password_from":"given","password":"hunter2-secret"}}`, 422, "has no password here"},
-		{`{"kind":"privilege.grant","server":"harbour","grant":{"database":"lounges_prod","to":{"name":"x"}}}`, 422, "needs a bundle or privileges"},
+		{`{"kind":"privilege.grant","server":"harbour","grant":{"database":"lounges_prod","to":{"name":"x"}}}`, 422,
+			"needs a bundle or privileges"},
 		{`{"kind":"privilege.grant","server":"harbour","grant":{"database":"lounges_prod","to":{"name":"x"},"bundle":"read","privileges":["SELECT"]}}`, 422, "either a bundle or single"},
 		{`{"kind":"role.grant","server":"harbour","member":{"role":"","to":{"name":"x"}}}`, 422, "needs member.role"},
 		{`{"kind":"account.fly","server":"harbour"}`, 422, "kind"},
 	} {
 		code, body, _ := s.call("POST", "/api/v1/changes", s.token, tt.body)
 		text, _ := json.Marshal(body)
-		if code != tt.code || !strings.Contains(string(text), tt.says) || strings.Contains(string(text), "hunter2-secret") {
+		if code != tt.code || !strings.Contains(string(text), tt.says) ||
+			strings.Contains(string(text), "hunter2-secret") {
 			t.Errorf("%s: %d %s; want %d with %q", tt.body, code, text, tt.code, tt.says)
 		}
 	}
 	for path, want := range map[string]int{
-		"/api/v1/servers/quay/accounts?kind=account&limit=1": 200, "/api/v1/servers/quay/accounts/lounges_app": 200, "/api/v1/servers/quay/accounts/" + "lounges_owner?role=true": 200,
-		"/api/v1/servers/quay/grants": 422, "/api/v1/servers/quay/grants?account=nobody": 404, "/api/v1/servers/nowhere/access": 404, "/api/v1/comparison?left=harbour&right=quay": 422,
+		"/api/v1/servers/quay/accounts?kind=account&limit=1": 200, "/api/v1/servers/quay/accounts/lounges_app": 200,
+		"/api/v1/servers/quay/accounts/" + "lounges_owner?role=true": 200,
+		"/api/v1/servers/quay/grants":                                422,
+		"/api/v1/servers/quay/grants?account=nobody":                 404,
+		"/api/v1/servers/nowhere/access":                             404,
+		"/api/v1/comparison?left=harbour&right=quay":                 422,
 		"/api/v1/servers/harbour/access/why?privilege=SELECT&account=lounges_app&scope=table&database=lounges_prod&schema=public&name=prices": 200,
 	} {
 		if code, body, _ := s.call("GET", path, s.token, ""); code != want {
@@ -590,7 +663,8 @@ func testAccessRequests(t *testing.T, s *service) {
 		}
 		after = strings.ReplaceAll(next, "%", "%25")
 	}
-	if _, body, _ := s.call("GET", "/api/v1/servers/quay/accounts", s.token, ""); len(seen) != int(body["total"].(float64)) {
+	if _, body, _ := s.call("GET", "/api/v1/servers/quay/accounts", s.token,
+		""); len(seen) != int(body["total"].(float64)) {
 		t.Errorf("%d accounts in pages, %v in all", len(seen), body["total"])
 	}
 }

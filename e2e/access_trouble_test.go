@@ -33,9 +33,11 @@ func TestKillInTheChain(t *testing.T) {
 		if _, err := lock.ExecContext(t.Context(), "FLUSH TABLES WITH READ LOCK"); err != nil {
 			t.Fatal(err)
 		}
-		r := s.run(0, "database", "create", "quay/"+team+"_prod", "--for-team", team, "--client-host", "127.0.0.1", "--draft", "-o", "json")
+		r := s.run(0, "database", "create", "quay/"+team+"_prod", "--for-team", team, "--client-host", "127.0.0.1",
+			"--draft", "-o", "json")
 		id := itoa(decode[struct{ ID int }](t, r.out).ID)
-		if status, body, _ := s.call("POST", "/api/v1/changes/"+id+"/run", s.token, `{"fingerprint":"`+fingerprintOf(t, s, id)+`"}`); status != 200 {
+		if status, body, _ := s.call("POST", "/api/v1/changes/"+id+"/run", s.token,
+			`{"fingerprint":"`+fingerprintOf(t, s, id)+`"}`); status != 200 {
 			t.Fatalf("run: %d %v", status, body)
 		}
 		waits := func(like string) bool {
@@ -64,7 +66,8 @@ func TestKillInTheChain(t *testing.T) {
 		switch change.State {
 		case "done":
 			h := decode[sheet](t, s.run(0, "change", "passwords", id, "-o", "json").out)
-			app, err := sql.Open("mysql", fmt.Sprintf("%s_app:%s@tcp(%s)/%s_prod", team, h.Accounts[0].Password, quay.Address(), team))
+			app, err := sql.Open("mysql", fmt.Sprintf("%s_app:%s@tcp(%s)/%s_prod", team, h.Accounts[0].Password,
+				quay.Address(), team))
 			if err != nil || app.Ping() != nil {
 				t.Errorf("the password that survived: %v %v", err, app.Ping())
 			}
@@ -94,30 +97,39 @@ func TestSmallLogins(t *testing.T) {
 	if _, err := db.Exec("CREATE USER small@'127.0.0.1' IDENTIFIED BY 'small'; GRANT SHOW DATABASES ON *.* TO small@'127.0.0.1'"); err != nil {
 		t.Fatal(err)
 	}
-	r := s.cli("small", "server", "add", "quay", "--engine", "mariadb", "--host", quay.Host, "--port", itoa(quay.Port), "--admin", "small", "--environment", "production", "--secret-file", "-")
+	r := s.cli("small", "server", "add", "quay", "--engine", "mariadb", "--host", quay.Host, "--port", itoa(quay.Port),
+		"--admin", "small", "--environment", "production", "--secret-file", "-")
 	if r.code != 0 {
 		t.Fatal(r)
 	}
-	for _, args := range [][]string{{"account", "list", "quay"}, {"privilege", "matrix", "quay"}, {"account", "create", "quay/account:x@127.0.0.1", "--yes"}} {
+	for _, args := range [][]string{{"account", "list", "quay"}, {"privilege", "matrix", "quay"},
+		{"account", "create", "quay/account:x@127.0.0.1", "--yes"}} {
 		has(t, "without the right to read the grant tables", s.run(1, args...).err, "denied", "GRANT SELECT ON mysql.*")
 	}
 	// Seeing more now, it still knows the server.
 	if _, err := db.Exec("GRANT SELECT ON *.* TO small@'127.0.0.1'"); err != nil {
 		t.Fatal(err)
 	}
-	has(t, "without the right to make accounts", s.run(1, "account", "create", "quay/account:x@127.0.0.1", "--yes").err, "[rights.missing]", "GRANT CREATE USER")
+	has(t, "without the right to make accounts", s.run(1, "account", "create", "quay/account:x@127.0.0.1", "--yes").err,
+		"[rights.missing]", "GRANT CREATE USER")
 
 	harbour := testutil.Postgres(t)
 	s.add("super", "postgresql", "production", harbour)
 	s.run(0, "database", "create", "super/closed_one", "--set", "private=yes", "--yes")
 	s.run(0, "account", "create", "super/account:plain", "--yes")
-	one := decode[struct{ Handover sheet }](t, s.run(0, "account", "password", "super/account:plain", "--yes", "-o", "json").out)
+	one := decode[struct{ Handover sheet }](t,
+		s.run(0, "account", "password", "super/account:plain", "--yes", "-o", "json").out)
 	s.run(0, "server", "forget", "super", "--confirm", "super")
-	if r := s.cli(one.Handover.Accounts[0].Password, "server", "add", "harbour", "--engine", "postgresql", "--host", harbour.Host, "--port", itoa(harbour.Port), "--admin", "plain", "--environment", "production", "--secret-file", "-"); r.code != 0 {
+	if r := s.cli(one.Handover.Accounts[0].Password, "server", "add", "harbour", "--engine", "postgresql", "--host",
+		harbour.Host, "--port", itoa(harbour.Port), "--admin", "plain", "--environment", "production", "--secret-file",
+		"-"); r.code != 0 {
 		t.Fatal(r)
 	}
 	r = s.run(0, "privilege", "matrix", "harbour")
-	has(t, "a matrix by a login that sees little", r.err, "not known", "whether an account has a password", "what is inside closed_one")
-	has(t, "a role without the right", s.run(1, "role", "create", "harbour/role:x", "--yes").err, "[rights.missing]", "CREATEROLE")
-	has(t, "a grant without the right", s.run(1, "privilege", "grant", "harbour/closed_one", "--to", "plain", "--bundle", "read", "--yes").err, "STOP")
+	has(t, "a matrix by a login that sees little", r.err, "not known", "whether an account has a password",
+		"what is inside closed_one")
+	has(t, "a role without the right", s.run(1, "role", "create", "harbour/role:x", "--yes").err, "[rights.missing]",
+		"CREATEROLE")
+	has(t, "a grant without the right",
+		s.run(1, "privilege", "grant", "harbour/closed_one", "--to", "plain", "--bundle", "read", "--yes").err, "STOP")
 }

@@ -30,21 +30,25 @@ func TestAPI(t *testing.T) {
 }
 
 func testDoors(t *testing.T, s *service) {
-	for path, want := range map[string]int{"/healthz": 200, "/readyz": 200, "/metrics": 401, "/api/v1/servers": 401, "/api/v1/openapi.json": 401, "/api/v1/events": 401,
+	for path, want := range map[string]int{"/healthz": 200, "/readyz": 200, "/metrics": 401, "/api/v1/servers": 401,
+		"/api/v1/openapi.json": 401, "/api/v1/events": 401,
 		"/api/v1/session": 401, "/api/v1/nothing": 404, "/": 200, "/servers/harbour": 200, "/assets/nothing.js": 404} {
 		status, body, header := s.call("GET", path, "", "")
 		if status != want {
 			t.Errorf("GET %s without a sign-in: %d, want %d", path, status, want)
 		}
-		if want >= 400 && strings.HasPrefix(path, "/api/") && (header.Get("Content-Type") != "application/problem+json" || body["code"] == "") {
+		if want >= 400 && strings.HasPrefix(path, "/api/") &&
+			(header.Get("Content-Type") != "application/problem+json" || body["code"] == "") {
 			t.Errorf("GET %s answers %q: %v", path, header.Get("Content-Type"), body)
 		}
 		csp := header.Get("Content-Security-Policy")
-		if !strings.Contains(csp, "default-src 'none'") || strings.Contains(csp, "unsafe") || header.Get("X-Content-Type-Options") != "nosniff" {
+		if !strings.Contains(csp, "default-src 'none'") || strings.Contains(csp, "unsafe") ||
+			header.Get("X-Content-Type-Options") != "nosniff" {
 			t.Errorf("GET %s: headers %v", path, header)
 		}
 	}
-	for path, want := range map[string]int{"/metrics": 200, "/api/v1/openapi.json": 200, "/api/v1/servers?live=true": 200} {
+	for path, want := range map[string]int{"/metrics": 200, "/api/v1/openapi.json": 200,
+		"/api/v1/servers?live=true": 200} {
 		if status, _, _ := s.call("GET", path, s.token, ""); status != want {
 			t.Errorf("GET %s with a token: %d", path, status)
 		}
@@ -60,7 +64,8 @@ func testDoors(t *testing.T, s *service) {
 	}
 	defer res.Body.Close()
 	text, _ := io.ReadAll(res.Body)
-	has(t, "metrics", string(text), "genarch_http_request_seconds_bucket", "genarch_watchers", `go_sql_open_connections{db_name="records"}`, "go_goroutines")
+	has(t, "metrics", string(text), "genarch_http_request_seconds_bucket", "genarch_watchers",
+		`go_sql_open_connections{db_name="records"}`, "go_goroutines")
 }
 
 func testStrict(t *testing.T, s *service) {
@@ -69,10 +74,12 @@ func testStrict(t *testing.T, s *service) {
 		status             int
 		says               string
 	}{
-		{"POST", "/api/v1/changes", `{"kind":"database.create","server":"harbour","database":{"name":"x","ownr":"y"}}`, 422, "body.database.ownr"},
+		{"POST", "/api/v1/changes", `{"kind":"database.create","server":"harbour","database":{"name":"x","ownr":"y"}}`,
+			422, "body.database.ownr"},
 		{"POST", "/api/v1/changes", `{"kind":"database.explode","server":"harbour"}`, 422, "body.kind"},
 		{"POST", "/api/v1/changes", `{"kind":"database.create","server":"harbour"}`, 422, "needs the part database"},
-		{"POST", "/api/v1/changes", `{"kind":"database.create","server":"nowhere","database":{"name":"x"}}`, 404, "No server nowhere"},
+		{"POST", "/api/v1/changes", `{"kind":"database.create","server":"nowhere","database":{"name":"x"}}`, 404,
+			"No server nowhere"},
 		{"POST", "/api/v1/changes", `{"kind":`, 400, ""},
 		{"POST", "/api/v1/changes", `{"kind":"database.create","server":"harbour","database":{"name":"x","options":{"connection_limit":"many"}}}`, 422, "body.database.options.connection_limit"},
 		{"POST", "/api/v1/changes", `{"kind":"database.create","server":"harbour","database":{"name":"x","options":{"conection_limit":1,"stratgy":"x"}}}`, 422, "Did you mean connection_limit?"},
@@ -86,8 +93,10 @@ func testStrict(t *testing.T, s *service) {
 	} {
 		status, body, header := s.call(tt.method, tt.path, s.token, tt.body)
 		text, _ := json.Marshal(body)
-		if status != tt.status || !strings.Contains(string(text), tt.says) || header.Get("Content-Type") != "application/problem+json" {
-			t.Errorf("%s %s %.80s: %d %s; want %d with %q", tt.method, tt.path, tt.body, status, text, tt.status, tt.says)
+		if status != tt.status || !strings.Contains(string(text), tt.says) ||
+			header.Get("Content-Type") != "application/problem+json" {
+			t.Errorf("%s %s %.80s: %d %s; want %d with %q", tt.method, tt.path, tt.body, status, text, tt.status,
+				tt.says)
 		}
 	}
 }
@@ -129,14 +138,16 @@ func testCookie(t *testing.T, s *service) {
 	if status, _, _ := do("POST", "/api/v1/briefs", brief, "X-Genarch-CSRF", csrf); status != 200 {
 		t.Errorf("with it: %d", status)
 	}
-	if status, body, _ := do("POST", "/api/v1/briefs", brief, "X-Genarch-CSRF", csrf, "Sec-Fetch-Site", "cross-site"); status != 403 || body["code"] != "cross_origin" {
+	if status, body, _ := do("POST", "/api/v1/briefs", brief, "X-Genarch-CSRF", csrf, "Sec-Fetch-Site",
+		"cross-site"); status != 403 || body["code"] != "cross_origin" {
 		t.Errorf("from another site: %d %v", status, body)
 	}
 	if status, _, _ := do("DELETE", "/api/v1/session", "", "X-Genarch-CSRF", csrf); status != 204 {
 		t.Errorf("sign-out: %d", status)
 	}
 	u, _ := url.Parse(s.url)
-	jar.SetCookies(u, []*http.Cookie{{Name: "genarch_session", Value: strings.TrimPrefix(strings.Split(cookie, ";")[0], "genarch_session=")}})
+	jar.SetCookies(u, []*http.Cookie{{Name: "genarch_session",
+		Value: strings.TrimPrefix(strings.Split(cookie, ";")[0], "genarch_session=")}})
 	if status, _, _ := do("GET", "/api/v1/session", ""); status != 401 {
 		t.Errorf("the cookie after signing out: %d", status)
 	}
@@ -145,15 +156,18 @@ func testCookie(t *testing.T, s *service) {
 func testChange(t *testing.T, s *service) {
 	intent := `{"kind":"database.create","server":"harbour","database":{"name":"by_api","options":{"comment":"c"}}}`
 	status, draft, header := s.call("POST", "/api/v1/changes", s.token, intent, "Idempotency-Key", "k1")
-	if status != 201 || draft["state"] != "draft" || header.Get("Location") != fmt.Sprintf("/api/v1/changes/%v", draft["id"]) {
+	if status != 201 || draft["state"] != "draft" ||
+		header.Get("Location") != fmt.Sprintf("/api/v1/changes/%v", draft["id"]) {
 		t.Fatalf("draft: %d %v", status, draft)
 	}
-	if _, again, _ := s.call("POST", "/api/v1/changes", s.token, intent, "Idempotency-Key", "k1"); again["id"] != draft["id"] {
+	if _, again, _ := s.call("POST", "/api/v1/changes", s.token, intent, "Idempotency-Key",
+		"k1"); again["id"] != draft["id"] {
 		t.Errorf("the same key gave change %v", again["id"])
 	}
 	run := fmt.Sprintf("/api/v1/changes/%v/run", draft["id"])
 	fingerprint := draft["brief"].(map[string]any)["fingerprint"].(string)
-	if status, body, _ := s.call("POST", run, s.token, `{"fingerprint":"another"}`); status != 409 || body["code"] != "brief.outdated" {
+	if status, body, _ := s.call("POST", run, s.token, `{"fingerprint":"another"}`); status != 409 ||
+		body["code"] != "brief.outdated" {
 		t.Errorf("a brief that was not seen: %d %v", status, body)
 	}
 	// The old one is withdrawn then; a new draft took its place.
@@ -166,7 +180,8 @@ func testChange(t *testing.T, s *service) {
 	if status != 200 || done["state"] != "done" || done["ended"] != true {
 		t.Fatalf("run: %d %v", status, done)
 	}
-	if status, body, _ := s.call("POST", run, s.token, `{"fingerprint":"`+fingerprint+`"}`); status != 409 || body["code"] != "change.state" {
+	if status, body, _ := s.call("POST", run, s.token, `{"fingerprint":"`+fingerprint+`"}`); status != 409 ||
+		body["code"] != "change.state" {
 		t.Errorf("run twice: %d %v", status, body)
 	}
 	if _, page, _ := s.call("GET", "/api/v1/changes?limit=1", s.token, ""); page["next"] == nil {
@@ -179,21 +194,27 @@ func testChange(t *testing.T, s *service) {
 }
 
 func testHostileNames(t *testing.T, s *service) {
-	for _, name := range []string{`a b`, `q"uo'te`, `semi;colon`, `sl/ash`, `per%cent`, `que?ry#x`, "日本", `back\slash`, `role:x`, `x+y,z`, `x y,z`, `a+b`, `50%25,x`} {
-		intent, _ := json.Marshal(map[string]any{"kind": "database.create", "server": "harbour", "database": map[string]any{"name": name}})
+	for _, name := range []string{`a b`, `q"uo'te`, `semi;colon`, `sl/ash`, `per%cent`, `que?ry#x`, "日本", `back\slash`,
+		`role:x`, `x+y,z`, `x y,z`, `a+b`, `50%25,x`} {
+		intent, _ := json.Marshal(map[string]any{"kind": "database.create", "server": "harbour",
+			"database": map[string]any{"name": name}})
 		_, draft, _ := s.call("POST", "/api/v1/changes", s.token, string(intent))
 		fingerprint := draft["brief"].(map[string]any)["fingerprint"].(string)
-		status, done, _ := s.call("POST", fmt.Sprintf("/api/v1/changes/%v/run", draft["id"]), s.token, `{"fingerprint":"`+fingerprint+`","wait":30}`)
+		status, done, _ := s.call("POST", fmt.Sprintf("/api/v1/changes/%v/run", draft["id"]), s.token,
+			`{"fingerprint":"`+fingerprint+`","wait":30}`)
 		if status != 200 || done["state"] != "done" {
 			t.Errorf("create %q: %d %v", name, status, done["failure"])
 			continue
 		}
-		if status, d, _ := s.call("GET", "/api/v1/servers/harbour/databases/"+url.PathEscape(name), s.token, ""); status != 200 || d["name"] != name {
+		if status, d, _ := s.call("GET", "/api/v1/servers/harbour/databases/"+url.PathEscape(name), s.token,
+			""); status != 200 || d["name"] != name {
 			t.Errorf("show %q: %d %v", name, status, d["name"])
 		}
 	}
-	for _, name := range []string{"nul\x00", "new\nline", strings.Repeat("x", 300), "", "rtl\u202e", "⛴" + strings.Repeat("y", 70)} {
-		intent, _ := json.Marshal(map[string]any{"kind": "database.create", "server": "harbour", "database": map[string]any{"name": name}})
+	for _, name := range []string{"nul\x00", "new\nline", strings.Repeat("x", 300), "", "rtl\u202e",
+		"⛴" + strings.Repeat("y", 70)} {
+		intent, _ := json.Marshal(map[string]any{"kind": "database.create", "server": "harbour",
+			"database": map[string]any{"name": name}})
 		status, draft, _ := s.call("POST", "/api/v1/changes", s.token, string(intent))
 		if status != 201 || draft["brief"].(map[string]any)["stopped"] != true {
 			t.Errorf("create %.20q: %d %v", name, status, draft["code"])
@@ -218,7 +239,8 @@ func testTwoAtOnce(t *testing.T, s *service) {
 	won := 0
 	for _, d := range drafts {
 		wg.Go(func() {
-			status, body, _ := s.call("POST", fmt.Sprintf("/api/v1/changes/%v/run", d.id), s.token, `{"fingerprint":"`+d.fingerprint+`","wait":30}`)
+			status, body, _ := s.call("POST", fmt.Sprintf("/api/v1/changes/%v/run", d.id), s.token,
+				`{"fingerprint":"`+d.fingerprint+`","wait":30}`)
 			mu.Lock()
 			defer mu.Unlock()
 			text, _ := json.Marshal(body)
@@ -253,7 +275,8 @@ func testGuessing(t *testing.T, s *service) {
 	if !slowed {
 		t.Error("twelve guesses in a row were all taken")
 	}
-	if _, body, _ := s.call("POST", "/api/v1/session", "", `{"name":"nobody-here","password":"guess"}`); body["detail"] != "Name or password is wrong." {
+	if _, body, _ := s.call("POST", "/api/v1/session", "",
+		`{"name":"nobody-here","password":"guess"}`); body["detail"] != "Name or password is wrong." {
 		t.Errorf("an unknown name is told apart: %v", body)
 	}
 }

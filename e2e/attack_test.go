@@ -38,13 +38,17 @@ func TestFunctionNameIsNoCode(t *testing.T) {
 			}
 		}
 	}
-	as(pg.Admin, "postgres", "CREATE ROLE mal LOGIN", "CREATE ROLE mallory_app LOGIN", "CREATE ROLE visitor LOGIN", "CREATE DATABASE mallory_staging OWNER mal")
+	as(pg.Admin, "postgres", "CREATE ROLE mal LOGIN", "CREATE ROLE mallory_app LOGIN", "CREATE ROLE visitor LOGIN",
+		"CREATE DATABASE mallory_staging OWNER mal")
 	const name = `"f() from public;reset role;alter role mal superuser--"`
 	as("mal", "mallory_staging", "CREATE SCHEMA s", "GRANT USAGE ON SCHEMA s TO PUBLIC",
-		"CREATE FUNCTION s.f() RETURNS int LANGUAGE sql AS 'select 1'", "GRANT EXECUTE ON FUNCTION s.f() TO mallory_app WITH GRANT OPTION",
-		"CREATE FUNCTION s."+name+"() RETURNS int LANGUAGE sql AS 'select 1'", "GRANT EXECUTE ON FUNCTION s."+name+"() TO mallory_app WITH GRANT OPTION",
+		"CREATE FUNCTION s.f() RETURNS int LANGUAGE sql AS 'select 1'",
+		"GRANT EXECUTE ON FUNCTION s.f() TO mallory_app WITH GRANT OPTION",
+		"CREATE FUNCTION s."+name+"() RETURNS int LANGUAGE sql AS 'select 1'",
+		"GRANT EXECUTE ON FUNCTION s."+name+"() TO mallory_app WITH GRANT OPTION",
 		"GRANT CONNECT ON DATABASE mallory_staging TO mallory_app WITH GRANT OPTION")
-	as("mallory_app", "mallory_staging", "GRANT EXECUTE ON FUNCTION s."+name+"() TO visitor", "GRANT CONNECT ON DATABASE mallory_staging TO visitor")
+	as("mallory_app", "mallory_staging", "GRANT EXECUTE ON FUNCTION s."+name+"() TO visitor",
+		"GRANT CONNECT ON DATABASE mallory_staging TO visitor")
 	holds := func(query string, want bool) {
 		t.Helper()
 		conn := onPostgres(t, pg, "mallory_staging")
@@ -63,14 +67,18 @@ func TestFunctionNameIsNoCode(t *testing.T) {
 	holds(may, false)
 	has(t, "what was sent", out.err+out.out, "done")
 	// The function can be named, with its types or without, and is quoted whole.
-	s.run(0, "privilege", "grant", "slipway/mallory_staging", "--to", "visitor", "--privilege", "EXECUTE", "--routine", "s.f() from public;reset role;alter role mal superuser--", "--yes")
+	s.run(0, "privilege", "grant", "slipway/mallory_staging", "--to", "visitor", "--privilege", "EXECUTE", "--routine",
+		"s.f() from public;reset role;alter role mal superuser--", "--yes")
 	holds(may, true)
 	holds(super, false)
-	s.run(0, "privilege", "revoke", "slipway/mallory_staging", "--from", "visitor", "--privilege", "EXECUTE", "--routine", "s.f() from public;reset role;alter role mal superuser--()", "--yes")
+	s.run(0, "privilege", "revoke", "slipway/mallory_staging", "--from", "visitor", "--privilege", "EXECUTE",
+		"--routine", "s.f() from public;reset role;alter role mal superuser--()", "--yes")
 	holds(may, false)
 	// A name that could mean two routines is refused.
-	as("mal", "mallory_staging", "CREATE FUNCTION s.g(int) RETURNS int LANGUAGE sql AS 'select 1'", `CREATE FUNCTION s."g(integer)"() RETURNS int LANGUAGE sql AS 'select 1'`)
-	r := s.run(1, "privilege", "grant", "slipway/mallory_staging", "--to", "visitor", "--privilege", "EXECUTE", "--routine", "s.g(integer)", "--yes")
+	as("mal", "mallory_staging", "CREATE FUNCTION s.g(int) RETURNS int LANGUAGE sql AS 'select 1'",
+		`CREATE FUNCTION s."g(integer)"() RETURNS int LANGUAGE sql AS 'select 1'`)
+	r := s.run(1, "privilege", "grant", "slipway/mallory_staging", "--to", "visitor", "--privilege", "EXECUTE",
+		"--routine", "s.g(integer)", "--yes")
 	has(t, "an ambiguous name", r.err, "[object.ambiguous]")
 	if r := s.run(0, "journal", "check"); r.code != 0 {
 		t.Error(fmt.Sprint(r))
@@ -96,7 +104,8 @@ func TestAdminPasswordStaysSecret(t *testing.T) {
 		maria.Kill()
 		for _, withTLS := range []bool{false, true} {
 			t.Run(fmt.Sprintf("TLS %v", withTLS), func(t *testing.T) {
-				for name, r := range map[string]*testutil.Rogue{"harbour": testutil.RoguePostgres(t, pg.Port, withTLS), "quay": testutil.RogueMariaDB(t, maria.Port, withTLS)} {
+				for name, r := range map[string]*testutil.Rogue{"harbour": testutil.RoguePostgres(t, pg.Port, withTLS),
+					"quay": testutil.RogueMariaDB(t, maria.Port, withTLS)} {
 					has(t, name, s.run(1, "server", "check", name).out, "nothing was sent")
 					silent(name, r)
 				}
@@ -104,9 +113,11 @@ func TestAdminPasswordStaysSecret(t *testing.T) {
 		}
 	})
 	t.Run("registered with a certificate that nobody vouches for", func(t *testing.T) {
-		for engine, r := range map[string]*testutil.Rogue{"postgresql": testutil.RoguePostgres(t, 0, true), "mariadb": testutil.RogueMariaDB(t, 0, true)} {
+		for engine, r := range map[string]*testutil.Rogue{"postgresql": testutil.RoguePostgres(t, 0, true),
+			"mariadb": testutil.RogueMariaDB(t, 0, true)} {
 			for _, mode := range []string{"required", "verified"} {
-				out := s.cli("hush-hush", "server", "add", "rogue", "--engine", engine, "--host", "127.0.0.1", "--port", fmt.Sprint(r.Port), "--admin", "x",
+				out := s.cli("hush-hush", "server", "add", "rogue", "--engine", engine, "--host", "127.0.0.1", "--port",
+					fmt.Sprint(r.Port), "--admin", "x",
 					"--environment", "staging", "--tls", mode, "--secret-file", "-")
 				if out.code != 1 {
 					t.Errorf("%s with TLS %s: %+v", engine, mode, out)
@@ -123,9 +134,11 @@ func TestAdminPasswordStaysSecret(t *testing.T) {
 		s.add("slipway", "postgresql", "staging", pg)
 		r := testutil.RoguePostgres(t, 0, false)
 		_, before, _ := s.call("GET", "/api/v1/servers/slipway", s.token, "")
-		for _, patch := range []string{`"port":%d`, `"host":"127.0.0.2","port":%d`, `"tls":"required","port":%d`, `"admin":"other","port":%d`} {
+		for _, patch := range []string{`"port":%d`, `"host":"127.0.0.2","port":%d`, `"tls":"required","port":%d`,
+			`"admin":"other","port":%d`} {
 			body := fmt.Sprintf(`{"version":%v,`+patch+`}`, before["version"], r.Port)
-			if status, p, _ := s.call("PATCH", "/api/v1/servers/slipway", s.token, body); status != 422 || p["code"] != "secret.needed" {
+			if status, p, _ := s.call("PATCH", "/api/v1/servers/slipway", s.token, body); status != 422 ||
+				p["code"] != "secret.needed" {
 				t.Errorf("%s without the secret: %d %v", body, status, p)
 			}
 		}
@@ -140,11 +153,14 @@ func TestAdminPasswordStaysSecret(t *testing.T) {
 		}
 		silent("the other address", r)
 		other := testutil.Postgres(t)
-		body = fmt.Sprintf(`{"version":%v,"port":%d,"secret":"%s"}`, before["version"], other.Port, other.Password.Reveal())
-		if status, p, _ := s.call("PATCH", "/api/v1/servers/slipway", s.token, body); status != 409 || p["code"] != "identity.changed" {
+		body = fmt.Sprintf(`{"version":%v,"port":%d,"secret":"%s"}`, before["version"], other.Port,
+			other.Password.Reveal())
+		if status, p, _ := s.call("PATCH", "/api/v1/servers/slipway", s.token, body); status != 409 ||
+			p["code"] != "identity.changed" {
 			t.Errorf("to another instance: %d %v", status, p)
 		}
-		if _, after, _ := s.call("GET", "/api/v1/servers/slipway", s.token, ""); after["port"] != before["port"] || after["version"] != before["version"] {
+		if _, after, _ := s.call("GET", "/api/v1/servers/slipway", s.token, ""); after["port"] != before["port"] ||
+			after["version"] != before["version"] {
 			t.Errorf("something was written: %v", after)
 		}
 	})
@@ -166,7 +182,8 @@ func TestStatementsOfOthers(t *testing.T) {
 	over := make(chan struct{})
 	go func() {
 		defer close(over)
-		_, _ = conn.PgConn().Exec(context.Background(), "SELECT 1 -- the purser's list\n, '"+text+"' FROM pg_sleep(600)").ReadAll()
+		_, _ = conn.PgConn().Exec(context.Background(),
+			"SELECT 1 -- the purser's list\n, '"+text+"' FROM pg_sleep(600)").ReadAll()
 	}()
 	s.run(0, "operator", "add", "purser", "--permissions", "view", "--password-file", secretFile(t, password))
 	_, body, _ := s.call("POST", "/api/v1/session", "", `{"name":"purser","password":"`+password+`","token_title":"x"}`)
@@ -182,7 +199,8 @@ func TestStatementsOfOthers(t *testing.T) {
 	if got := seen(purser); strings.Contains(got, text) || !strings.Contains(got, "pg_sleep") {
 		t.Errorf("who only sees is shown %s", got)
 	}
-	r := s.run(0, "database", "drop", "harbour/berths_staging", "--grace", "0s", "--accept-loss", "--confirm", "berths_staging")
+	r := s.run(0, "database", "drop", "harbour/berths_staging", "--grace", "0s", "--accept-loss", "--confirm",
+		"berths_staging")
 	<-over
 	db := onMariaDB(t, s.dsn)
 	for _, table := range []string{"changes", "change_steps", "journal"} {
@@ -198,7 +216,8 @@ func TestStatementsOfOthers(t *testing.T) {
 				to[i] = &line[i]
 			}
 			_ = rows.Scan(to...)
-			if i := slices.IndexFunc(line, func(b sql.RawBytes) bool { return strings.Contains(string(b), text) }); i >= 0 {
+			if i := slices.IndexFunc(line,
+				func(b sql.RawBytes) bool { return strings.Contains(string(b), text) }); i >= 0 {
 				t.Errorf("%s.%s has the text of the statement", table, columns[i])
 			}
 		}
@@ -258,7 +277,8 @@ func TestScriptsRunNoName(t *testing.T) {
 	mark := filepath.Join(t.TempDir(), "ran")
 	const name = "a`touch $mark`:x"
 	comment := "x\n\\! touch " + mark + "\n\\q\n'; :x"
-	id := itoa(decode[struct{ ID int }](t, s.run(0, "database", "create", "harbour/"+name, "--comment", comment, "--draft", "-o", "json").out).ID)
+	id := itoa(decode[struct{ ID int }](t,
+		s.run(0, "database", "create", "harbour/"+name, "--comment", comment, "--draft", "-o", "json").out).ID)
 	script := s.run(0, "change", "script", id).out
 	cmd := exec.Command("psql", "-X", "-v", "ON_ERROR_STOP=1", pg.DSN("postgres"))
 	cmd.Env = append(os.Environ(), "mark="+mark)
@@ -279,14 +299,16 @@ func TestScriptsGoWhereTheySay(t *testing.T) {
 	s, pg := newService(t), testutil.Postgres(t)
 	s.add("harbour", "postgresql", "staging", pg)
 	admin := onPostgres(t, pg, "postgres")
-	for i, name := range []string{"host=127.0.0.1 port=1", "postgresql://127.0.0.1:1/x", "line\nend", "it's \\ \"odd\"", ":x -", "line end"} {
+	for i, name := range []string{"host=127.0.0.1 port=1", "postgresql://127.0.0.1:1/x", "line\nend", "it's \\ \"odd\"",
+		":x -", "line end"} {
 		role := fmt.Sprintf("mate%d", i)
 		for _, text := range []string{"CREATE ROLE " + role, "CREATE DATABASE " + pgx.Identifier{name}.Sanitize()} {
 			if _, err := admin.Exec(t.Context(), text); err != nil {
 				t.Fatal(err)
 			}
 		}
-		status, body, _ := s.call("POST", "/api/v1/changes", s.token, fmt.Sprintf(`{"kind":"privilege.grant","server":"harbour","grant":{"database":%s,"to":{"name":%q},"bundle":"read"}}`, quoted(name), role))
+		status, body, _ := s.call("POST", "/api/v1/changes", s.token,
+			fmt.Sprintf(`{"kind":"privilege.grant","server":"harbour","grant":{"database":%s,"to":{"name":%q},"bundle":"read"}}`, quoted(name), role))
 		if status != 201 {
 			t.Fatalf("%q: %d %v", name, status, body)
 		}
@@ -297,7 +319,8 @@ func TestScriptsGoWhereTheySay(t *testing.T) {
 			t.Errorf("%q: %v\n%s\n%s", name, err, out, script)
 		}
 		var may bool
-		if err := admin.QueryRow(t.Context(), "SELECT has_database_privilege($1, $2, 'CONNECT')", role, name).Scan(&may); err != nil || !may {
+		if err := admin.QueryRow(t.Context(), "SELECT has_database_privilege($1, $2, 'CONNECT')", role, name).
+			Scan(&may); err != nil || !may {
 			t.Errorf("%q: %v %v", name, may, err)
 		}
 		if got := within(t, pg, name, "SELECT count(*) FROM pg_namespace n, aclexplode(n.nspacl) x WHERE n.nspname = 'public' AND x.grantee = '"+role+"'::regrole"); got == 0 {
@@ -337,9 +360,12 @@ func TestFunctionsAndProcedures(t *testing.T) {
 	s, maria := newService(t), testutil.MariaDB(t)
 	s.add("quay", "mariadb", "staging", maria)
 	db := onMariaDB(t, maria.DSN(""))
-	for _, text := range []string{"CREATE DATABASE tolls_staging", "CREATE USER mate@'127.0.0.1' IDENTIFIED BY 'x'", "CREATE FUNCTION tolls_staging.weigh() RETURNS INT RETURN 1",
-		"CREATE FUNCTION tolls_staging.toll() RETURNS INT RETURN 1", "CREATE PROCEDURE tolls_staging.weigh() SELECT 1", "GRANT EXECUTE ON FUNCTION tolls_staging.weigh TO mate@'127.0.0.1'",
-		"GRANT EXECUTE ON FUNCTION tolls_staging.toll TO mate@'127.0.0.1'", "GRANT EXECUTE ON PROCEDURE tolls_staging.weigh TO mate@'127.0.0.1'"} {
+	for _, text := range []string{"CREATE DATABASE tolls_staging", "CREATE USER mate@'127.0.0.1' IDENTIFIED BY 'x'",
+		"CREATE FUNCTION tolls_staging.weigh() RETURNS INT RETURN 1",
+		"CREATE FUNCTION tolls_staging.toll() RETURNS INT RETURN 1", "CREATE PROCEDURE tolls_staging.weigh() SELECT 1",
+		"GRANT EXECUTE ON FUNCTION tolls_staging.weigh TO mate@'127.0.0.1'",
+		"GRANT EXECUTE ON FUNCTION tolls_staging.toll TO mate@'127.0.0.1'",
+		"GRANT EXECUTE ON PROCEDURE tolls_staging.weigh TO mate@'127.0.0.1'"} {
 		if _, err := db.Exec(text); err != nil {
 			t.Fatalf("%s: %v", text, err)
 		}
@@ -348,11 +374,13 @@ func TestFunctionsAndProcedures(t *testing.T) {
 		_ = db.QueryRow("SELECT COALESCE(GROUP_CONCAT(Routine_name, ' ', Routine_type ORDER BY 1), '') FROM mysql.procs_priv").Scan(&list)
 		return list
 	}
-	s.run(0, "privilege", "revoke", "quay/tolls_staging", "--from", "mate@127.0.0.1", "--privilege", "EXECUTE", "--routine", "toll", "--yes")
+	s.run(0, "privilege", "revoke", "quay/tolls_staging", "--from", "mate@127.0.0.1", "--privilege", "EXECUTE",
+		"--routine", "toll", "--yes")
 	if got := held(); got != "weigh FUNCTION,weigh PROCEDURE" && got != "weigh PROCEDURE,weigh FUNCTION" {
 		t.Errorf("after taking one: %q", got)
 	}
-	s.run(0, "privilege", "grant", "quay/tolls_staging", "--to", "mate@127.0.0.1", "--privilege", "EXECUTE", "--routine", "toll", "--yes")
+	s.run(0, "privilege", "grant", "quay/tolls_staging", "--to", "mate@127.0.0.1", "--privilege", "EXECUTE",
+		"--routine", "toll", "--yes")
 	if got := held(); !strings.Contains(got, "toll FUNCTION") {
 		t.Errorf("after giving it again: %q", got)
 	}

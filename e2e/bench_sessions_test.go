@@ -61,12 +61,15 @@ func crowd(b *testing.B, e engine.Engine, running *localdb.Server, database stri
 func (s *service) dropping(b *testing.B, server, name string) (cleared, whole time.Duration) {
 	b.Helper()
 	begun := time.Now()
-	status, draft, _ := s.call("POST", "/api/v1/changes", s.token, fmt.Sprintf(`{"kind":"database.drop","server":%q,"database":{"name":%q}}`, server, name))
+	status, draft, _ := s.call("POST", "/api/v1/changes", s.token,
+		fmt.Sprintf(`{"kind":"database.drop","server":%q,"database":{"name":%q}}`, server, name))
 	if status != 201 {
 		b.Fatalf("ask: %d %v", status, draft)
 	}
 	run := time.Now()
-	status, done, _ := s.call("POST", fmt.Sprintf("/api/v1/changes/%v/run", draft["id"]), s.token, fmt.Sprintf(`{"fingerprint":%q,"confirm":%q,"wait":60,"accept":["gate.leaky"]}`, draft["brief"].(map[string]any)["fingerprint"], name))
+	status, done, _ := s.call("POST", fmt.Sprintf("/api/v1/changes/%v/run", draft["id"]), s.token,
+		fmt.Sprintf(`{"fingerprint":%q,"confirm":%q,"wait":60,"accept":["gate.leaky"]}`,
+			draft["brief"].(map[string]any)["fingerprint"], name))
 	whole = time.Since(begun)
 	if status != 200 || done["state"] != "done" {
 		b.Fatalf("run: %d %v", status, done)
@@ -107,7 +110,8 @@ func BenchmarkClear500Postgres(b *testing.B) {
 		exec("ALTER DATABASE " + name + " ALLOW_CONNECTIONS false")
 		exec("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = '" + name + "'")
 		for n := 1; n > 0; {
-			if err := conn.QueryRow(b.Context(), "SELECT count(*) FROM pg_stat_activity WHERE datname = '"+name+"'").Scan(&n); err != nil {
+			if err := conn.QueryRow(b.Context(), "SELECT count(*) FROM pg_stat_activity WHERE datname = '"+name+"'").
+				Scan(&n); err != nil {
 				b.Fatal(err)
 			}
 		}
@@ -183,7 +187,8 @@ func BenchmarkDropIdlePostgres(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	benchDrop(b, s, "harbour", postgres.Engine{}, pg, func(text string) error { _, err := conn.Exec(b.Context(), text); return err })
+	benchDrop(b, s, "harbour", postgres.Engine{}, pg,
+		func(text string) error { _, err := conn.Exec(b.Context(), text); return err })
 }
 
 func BenchmarkDropIdleMariaDB(b *testing.B) {
@@ -197,7 +202,8 @@ func BenchmarkDropIdleMariaDB(b *testing.B) {
 	benchDrop(b, s, "quay", mariadb.Engine{}, maria, func(text string) error { _, err := db.Exec(text); return err })
 }
 
-func benchDrop(b *testing.B, s *service, server string, e engine.Engine, running *localdb.Server, exec func(string) error) {
+func benchDrop(b *testing.B, s *service, server string, e engine.Engine, running *localdb.Server,
+	exec func(string) error) {
 	create := func(name string) {
 		if err := exec("CREATE DATABASE " + name); err != nil {
 			b.Fatal(err)
@@ -229,7 +235,8 @@ func BenchmarkSessions2000Postgres(b *testing.B) {
 		b.Fatal(err)
 	}
 	testutil.Beside(b, 15, func(int) {
-		rows, err := conn.Query(b.Context(), `SELECT a.pid, a.backend_start, a.backend_type, a.datname, a.usename, a.application_name, host(a.client_addr), a.state, a.state_change, a.query, a.xact_start,
+		rows, err := conn.Query(b.Context(),
+			`SELECT a.pid, a.backend_start, a.backend_type, a.datname, a.usename, a.application_name, host(a.client_addr), a.state, a.state_change, a.query, a.xact_start,
 			a.backend_xid::text, a.wait_event_type, a.wait_event, l.n, CASE WHEN a.wait_event_type = 'Lock' THEN pg_blocking_pids(a.pid) END
 			FROM pg_stat_activity a LEFT JOIN (SELECT pid, count(*) AS n FROM pg_locks WHERE granted GROUP BY pid) l ON l.pid = a.pid`)
 		if err != nil {
@@ -260,7 +267,8 @@ func BenchmarkSessions2000MariaDB(b *testing.B) {
 		n := 0
 		for ; rows.Next(); n++ {
 			var v [12]sql.NullString
-			if err := rows.Scan(&v[0], &v[1], &v[2], &v[3], &v[4], &v[5], &v[6], &v[7], &v[8], &v[9], &v[10], &v[11]); err != nil {
+			if err := rows.Scan(&v[0], &v[1], &v[2], &v[3], &v[4], &v[5], &v[6], &v[7], &v[8], &v[9], &v[10],
+				&v[11]); err != nil {
 				b.Fatal(err)
 			}
 		}

@@ -29,7 +29,8 @@ import (
 // They report medians: make bench.
 
 // durable starts servers as they run in earnest.
-func durable(b *testing.B, start func(context.Context, localdb.Config) (*localdb.Server, error), options ...string) *localdb.Server {
+func durable(b *testing.B, start func(context.Context, localdb.Config) (*localdb.Server, error),
+	options ...string) *localdb.Server {
 	b.Helper()
 	s, err := start(b.Context(), localdb.Config{Dir: testutil.Dir(b) + "/srv", Options: options})
 	if err != nil {
@@ -58,7 +59,8 @@ func (s *service) team(b *testing.B, server, name string) {
 	if server == "quay" {
 		host = "127.0.0.1"
 	}
-	s.carry(b, fmt.Sprintf(`{"kind":"database.create","server":%q,"database":{"name":%q,"team":{"name":%q,"host":%q}}}`, server, name+"_db", name, host))
+	s.carry(b, fmt.Sprintf(`{"kind":"database.create","server":%q,"database":{"name":%q,"team":{"name":%q,"host":%q}}}`,
+		server, name+"_db", name, host))
 }
 
 // carry asks for an intent and lets it run to its end.
@@ -68,7 +70,8 @@ func (s *service) carry(b *testing.B, intent string) {
 	if status != 201 {
 		b.Fatalf("ask: %d %v", status, draft)
 	}
-	status, done, _ := s.call("POST", fmt.Sprintf("/api/v1/changes/%v/run", draft["id"]), s.token, fmt.Sprintf(`{"fingerprint":%q,"wait":60}`, draft["brief"].(map[string]any)["fingerprint"]))
+	status, done, _ := s.call("POST", fmt.Sprintf("/api/v1/changes/%v/run", draft["id"]), s.token,
+		fmt.Sprintf(`{"fingerprint":%q,"wait":60}`, draft["brief"].(map[string]any)["fingerprint"]))
 	if status != 200 || done["state"] != "done" {
 		b.Fatalf("run: %d %v", status, done)
 	}
@@ -110,7 +113,8 @@ func BenchmarkTeamPostgres(b *testing.B) {
 		dial := func(user string) *pgx.Conn {
 			url := pg.DSN(fmt.Sprintf("bare_%d", i))
 			if user != "" {
-				url = strings.Replace(url, pg.Admin+":"+pg.Password.Reveal()+"@", fmt.Sprintf("bare%d_%s:word@", i, user), 1)
+				url = strings.Replace(url, pg.Admin+":"+pg.Password.Reveal()+"@",
+					fmt.Sprintf("bare%d_%s:word@", i, user), 1)
 			}
 			c, err := pgx.Connect(b.Context(), url)
 			if err != nil {
@@ -118,12 +122,18 @@ func BenchmarkTeamPostgres(b *testing.B) {
 			}
 			return c
 		}
-		exec(conn, "CREATE ROLE bare$_owner", "CREATE ROLE bare$_app LOGIN PASSWORD 'word'", "CREATE ROLE bare$_read LOGIN PASSWORD 'word'", "CREATE DATABASE bare_$ OWNER bare$_owner")
+		exec(conn, "CREATE ROLE bare$_owner", "CREATE ROLE bare$_app LOGIN PASSWORD 'word'",
+			"CREATE ROLE bare$_read LOGIN PASSWORD 'word'", "CREATE DATABASE bare_$ OWNER bare$_owner")
 		c := dial("")
-		exec(c, "BEGIN", "REVOKE CONNECT, TEMPORARY ON DATABASE bare_$ FROM PUBLIC", "GRANT CONNECT, TEMPORARY ON DATABASE bare_$ TO bare$_app", "GRANT CONNECT ON DATABASE bare_$ TO bare$_read",
-			"GRANT USAGE ON SCHEMA public TO bare$_app, bare$_read", "ALTER DEFAULT PRIVILEGES FOR ROLE bare$_owner GRANT SELECT, INSERT, UPDATE, DELETE ON TABLES TO bare$_app",
-			"ALTER DEFAULT PRIVILEGES FOR ROLE bare$_owner GRANT SELECT ON TABLES TO bare$_read", "ALTER DEFAULT PRIVILEGES FOR ROLE bare$_owner GRANT SELECT, USAGE ON SEQUENCES TO bare$_app",
-			"ALTER DEFAULT PRIVILEGES FOR ROLE bare$_owner GRANT SELECT ON SEQUENCES TO bare$_read", "COMMIT", "SET ROLE bare$_owner", "CREATE TABLE proof (id int)")
+		exec(c, "BEGIN", "REVOKE CONNECT, TEMPORARY ON DATABASE bare_$ FROM PUBLIC",
+			"GRANT CONNECT, TEMPORARY ON DATABASE bare_$ TO bare$_app",
+			"GRANT CONNECT ON DATABASE bare_$ TO bare$_read",
+			"GRANT USAGE ON SCHEMA public TO bare$_app, bare$_read",
+			"ALTER DEFAULT PRIVILEGES FOR ROLE bare$_owner GRANT SELECT, INSERT, UPDATE, DELETE ON TABLES TO bare$_app",
+			"ALTER DEFAULT PRIVILEGES FOR ROLE bare$_owner GRANT SELECT ON TABLES TO bare$_read",
+			"ALTER DEFAULT PRIVILEGES FOR ROLE bare$_owner GRANT SELECT, USAGE ON SEQUENCES TO bare$_app",
+			"ALTER DEFAULT PRIVILEGES FOR ROLE bare$_owner GRANT SELECT ON SEQUENCES TO bare$_read", "COMMIT",
+			"SET ROLE bare$_owner", "CREATE TABLE proof (id int)")
 		for _, user := range []string{"app", "read"} {
 			u := dial(user)
 			exec(u, "SELECT * FROM proof")
@@ -144,8 +154,12 @@ func BenchmarkTeamMariaDB(b *testing.B) {
 	}
 	defer db.Close()
 	testutil.Beside(b, 40, func(i int) {
-		for _, text := range []string{"CREATE ROLE bare$_owner", "CREATE USER bare$_app@'127.0.0.1' IDENTIFIED BY 'word'", "CREATE USER bare$_read@'127.0.0.1' IDENTIFIED BY 'word'", "CREATE DATABASE bare_$",
-			"GRANT ALL ON bare_$.* TO bare$_owner", "GRANT SELECT, INSERT, UPDATE, DELETE ON bare_$.* TO bare$_app@'127.0.0.1'", "GRANT SELECT ON bare_$.* TO bare$_read@'127.0.0.1'", "CREATE TABLE bare_$.proof (id INT)"} {
+		for _, text := range []string{"CREATE ROLE bare$_owner",
+			"CREATE USER bare$_app@'127.0.0.1' IDENTIFIED BY 'word'",
+			"CREATE USER bare$_read@'127.0.0.1' IDENTIFIED BY 'word'", "CREATE DATABASE bare_$",
+			"GRANT ALL ON bare_$.* TO bare$_owner",
+			"GRANT SELECT, INSERT, UPDATE, DELETE ON bare_$.* TO bare$_app@'127.0.0.1'",
+			"GRANT SELECT ON bare_$.* TO bare$_read@'127.0.0.1'", "CREATE TABLE bare_$.proof (id INT)"} {
 			if _, err := db.Exec(strings.ReplaceAll(text, "$", strconv.Itoa(i))); err != nil {
 				b.Fatal(err)
 			}
@@ -175,7 +189,8 @@ func BenchmarkCreateMariaDB(b *testing.B) {
 	}
 	defer db.Close()
 	testutil.Beside(b, 50, func(i int) {
-		if _, err := db.Exec(fmt.Sprintf("CREATE DATABASE bare_%d CHARACTER SET utf8mb4 COLLATE utf8mb4_general_ci", i)); err != nil {
+		if _, err := db.Exec(fmt.Sprintf("CREATE DATABASE bare_%d CHARACTER SET utf8mb4 COLLATE utf8mb4_general_ci",
+			i)); err != nil {
 			b.Fatal(err)
 		}
 	}, func(i int) { s.create(b, "quay", fmt.Sprintf("ours_%d", i)) })
@@ -227,7 +242,8 @@ func BenchmarkList10000MariaDB(b *testing.B) {
 		}
 	}, func(int) {
 		var list struct{ Total int }
-		if err := json.Unmarshal(s.get(b, "/api/v1/servers/quay/databases?limit=20000"), &list); err != nil || list.Total != 10000 {
+		if err := json.Unmarshal(s.get(b, "/api/v1/servers/quay/databases?limit=20000"), &list); err != nil ||
+			list.Total != 10000 {
 			b.Fatalf("%d databases, %v", list.Total, err)
 		}
 	})
@@ -284,7 +300,8 @@ func BenchmarkList200Postgres(b *testing.B) {
 func BenchmarkCommand(b *testing.B) {
 	s := benchService(b)
 	s.add("harbour", "postgresql", "production", testutil.Postgres(b))
-	for name, args := range map[string][]string{"version": {"--version"}, "database-list": {"database", "list", "harbour"}} {
+	for name, args := range map[string][]string{"version": {"--version"},
+		"database-list": {"database", "list", "harbour"}} {
 		b.Run(name, func(b *testing.B) {
 			var times []time.Duration
 			for b.Loop() {

@@ -54,7 +54,8 @@ func testUsage(t *testing.T, s *service) {
 	} {
 		r := s.cli("", tt.args...)
 		if r.code != tt.code || !strings.Contains(r.err, tt.says) || r.out != "" {
-			t.Errorf("genarch %v: code %d, want %d with %q\nout %s\nerr %s", tt.args, r.code, tt.code, tt.says, r.out, r.err)
+			t.Errorf("genarch %v: code %d, want %d with %q\nout %s\nerr %s", tt.args, r.code, tt.code, tt.says, r.out,
+				r.err)
 		}
 	}
 	if r := s.cli("", "--version"); r.code != 0 || !strings.Contains(r.out, "genarch") {
@@ -63,15 +64,21 @@ func testUsage(t *testing.T, s *service) {
 }
 
 func testServers(t *testing.T, s *service, pg *localdb.Server) {
-	has(t, "server list", s.run(0, "server", "list").out, "harbour", "production", "postgresql", "quay", "mariadb", "answers")
-	has(t, "server check", s.run(0, "server", "check", "harbour").out, "system identifier", "may create databases", "may end sessions", "team", "ending in _prod")
-	r := s.cli(pg.Password.Reveal(), "server", "add", "again", "--engine", "postgresql", "--host", pg.Host, "--port", "1", "--admin", "x", "--environment", "staging", "--secret-file", "-")
+	has(t, "server list", s.run(0, "server", "list").out, "harbour", "production", "postgresql", "quay", "mariadb",
+		"answers")
+	has(t, "server check", s.run(0, "server", "check", "harbour").out, "system identifier", "may create databases",
+		"may end sessions", "team", "ending in _prod")
+	r := s.cli(pg.Password.Reveal(), "server", "add", "again", "--engine", "postgresql", "--host", pg.Host, "--port",
+		"1", "--admin", "x", "--environment", "staging", "--secret-file", "-")
 	has(t, "a server that is down", r.err, "connect", "next:")
-	r = s.cli("wrong", "server", "add", "again", "--engine", "postgresql", "--host", pg.Host, "--port", itoa(pg.Port), "--admin", pg.Admin, "--environment", "staging", "--secret-file", "-")
+	r = s.cli("wrong", "server", "add", "again", "--engine", "postgresql", "--host", pg.Host, "--port", itoa(pg.Port),
+		"--admin", pg.Admin, "--environment", "staging", "--secret-file", "-")
 	has(t, "a wrong password", r.err, "password authentication failed", "28P01")
-	r = s.cli(pg.Password.Reveal(), "server", "add", "again", "--engine", "postgresql", "--host", pg.Host, "--port", itoa(pg.Port), "--admin", pg.Admin, "--environment", "staging", "--secret-file", "-")
+	r = s.cli(pg.Password.Reveal(), "server", "add", "again", "--engine", "postgresql", "--host", pg.Host, "--port",
+		itoa(pg.Port), "--admin", pg.Admin, "--environment", "staging", "--secret-file", "-")
 	has(t, "the same instance twice", r.err, "registered already, as harbour")
-	r = s.cli(pg.Password.Reveal(), "server", "add", "again", "--engine", "mariadb", "--host", pg.Host, "--port", itoa(pg.Port), "--admin", pg.Admin, "--environment", "staging", "--secret-file", "-")
+	r = s.cli(pg.Password.Reveal(), "server", "add", "again", "--engine", "mariadb", "--host", pg.Host, "--port",
+		itoa(pg.Port), "--admin", pg.Admin, "--environment", "staging", "--secret-file", "-")
 	if r.code == 0 {
 		t.Error("a PostgreSQL was registered as a MariaDB")
 	}
@@ -85,28 +92,41 @@ func itoa(n int) string { b, _ := json.Marshal(n); return string(b) }
 
 func testCreate(t *testing.T, s *service) {
 	r := s.run(0, "database", "create", "harbour/tickets_prod", "--comment", "bookings", "--yes")
-	has(t, "the brief", r.err, "create database tickets_prod on harbour", "production", "encoding", "default, from template template1", "cannot be changed later",
+	has(t, "the brief", r.err, "create database tickets_prod on harbour", "production", "encoding",
+		"default, from template template1", "cannot be changed later",
 		"CREATE DATABASE \"tickets_prod\"", "COMMENT ON DATABASE", "[1/3]", "done", "read back as asked")
 	has(t, "the result", r.out, "CHANGE", "done", "harbour/tickets_prod")
 	has(t, "the list", s.run(0, "database", "list", "harbour").out, "tickets_prod", "bookings", "UTF8")
-	has(t, "show", s.run(0, "database", "show", "harbour/tickets_prod").out, "bookings", "by keeper, change 1", "0 (empty")
-	has(t, "again", s.run(1, "database", "create", "harbour/tickets_prod", "--yes").err, "STOP", "name.taken", "tickets_2_prod", "was created by keeper with change 1")
-	has(t, "only if absent", s.run(0, "database", "create", "harbour/tickets_prod", "--if-not-exists", "--yes").err, "is there already, as asked")
-	has(t, "only if absent, differs", s.run(0, "database", "create", "harbour/tickets_prod", "--if-not-exists", "--comment", "other", "--yes").err, "differs", "asked other, is bookings")
-	has(t, "taken, after runs that did nothing", s.run(1, "database", "create", "harbour/tickets_prod", "--yes").err, "was created by keeper with change 1")
-	has(t, "a bad name", s.run(1, "database", "create", "harbour/Crew Rota", "--yes").err, "name.characters", "crew_rota_prod")
-	has(t, "an option that does not fit", s.run(1, "database", "create", "harbour/x_prod", "--encoding", "LATIN1", "--yes").err, "collation.mismatch", "character type C")
+	has(t, "show", s.run(0, "database", "show", "harbour/tickets_prod").out, "bookings", "by keeper, change 1",
+		"0 (empty")
+	has(t, "again", s.run(1, "database", "create", "harbour/tickets_prod", "--yes").err, "STOP", "name.taken",
+		"tickets_2_prod", "was created by keeper with change 1")
+	has(t, "only if absent", s.run(0, "database", "create", "harbour/tickets_prod", "--if-not-exists", "--yes").err,
+		"is there already, as asked")
+	has(t, "only if absent, differs",
+		s.run(0, "database", "create", "harbour/tickets_prod", "--if-not-exists", "--comment", "other", "--yes").err,
+		"differs", "asked other, is bookings")
+	has(t, "taken, after runs that did nothing", s.run(1, "database", "create", "harbour/tickets_prod", "--yes").err,
+		"was created by keeper with change 1")
+	has(t, "a bad name", s.run(1, "database", "create", "harbour/Crew Rota", "--yes").err, "name.characters",
+		"crew_rota_prod")
+	has(t, "an option that does not fit",
+		s.run(1, "database", "create", "harbour/x_prod", "--encoding", "LATIN1", "--yes").err, "collation.mismatch",
+		"character type C")
 	if list := s.run(0, "database", "list", "harbour").out; strings.Contains(list, "x_prod") {
 		t.Error("a stopped change left something behind")
 	}
 	r = s.run(0, "change", "script", "1")
 	has(t, "the script", r.out, "-- Genarch change 1", "CREATE DATABASE \"tickets_prod\"", ";\n")
 	has(t, "the change", s.run(0, "change", "show", "1").out, "asked by keeper", "took", "step 1")
-	has(t, "the journal", s.run(0, "journal", "list", "--change", "1").out, "change.draft", "change.run", "step.do.begin", "change.done")
+	has(t, "the journal", s.run(0, "journal", "list", "--change", "1").out, "change.draft", "change.run",
+		"step.do.begin", "change.done")
 	has(t, "changes", s.run(0, "change", "list", "--server", "harbour").out, "done", "withdrawn", "database.create")
 	first := s.run(0, "database", "create", "harbour/idem_prod", "--yes", "--idempotency-key", "job 7")
 	second := s.run(0, "database", "create", "harbour/idem_prod", "--yes", "--idempotency-key", "job 7")
-	has(t, "the same key for another request", s.run(1, "database", "create", "harbour/other_prod", "--yes", "--idempotency-key", "job 7").err, "used for another request", "another key")
+	has(t, "the same key for another request",
+		s.run(1, "database", "create", "harbour/other_prod", "--yes", "--idempotency-key", "job 7").err,
+		"used for another request", "another key")
 	has(t, "follow", s.run(0, "change", "follow", "1").err, "read back as asked")
 	if first.out != second.out {
 		t.Errorf("the same key gave another change:\n%s%s", first.out, second.out)
@@ -138,15 +158,18 @@ func testUnconfirmed(t *testing.T, s *service) {
 	has(t, "run a withdrawn one", s.run(1, "change", "run", never, "--yes").err, "is withdrawn", "create a new change")
 	has(t, "run a draft", s.run(0, "change", "run", id, "--yes").err, "read back as asked")
 	has(t, "run it again", s.run(1, "change", "run", id, "--yes").err, "is done")
-	has(t, "accepted", s.run(0, "database", "create", "harbour/t1ckets_prod", "--yes", "--accept", "name.lookalike").err, "read back as asked")
+	has(t, "accepted", s.run(0, "database", "create", "harbour/t1ckets_prod", "--yes", "--accept", "name.lookalike").
+		err, "read back as asked")
 }
 
 func testChoices(t *testing.T, s *service) {
 	has(t, "encodings", s.run(0, "server", "choices", "harbour", "encodings", "--search", "UTF").out, "UTF8", "yes")
-	has(t, "collations", s.run(0, "server", "choices", "quay", "collations", "--search", "utf8mb4_uca1400_as").out, "utf8mb4_uca1400_as_ci")
+	has(t, "collations", s.run(0, "server", "choices", "quay", "collations", "--search", "utf8mb4_uca1400_as").out,
+		"utf8mb4_uca1400_as_ci")
 	has(t, "templates", s.run(0, "server", "choices", "harbour", "templates").out, "template1", "template0")
 	has(t, "tablespaces", s.run(0, "server", "choices", "harbour", "tablespaces").out, "pg_default", "yes")
-	has(t, "no templates", s.run(4, "server", "choices", "quay", "templates").err, "MariaDB has no list of templates", "There are collations, encodings, owners")
+	has(t, "no templates", s.run(4, "server", "choices", "quay", "templates").err, "MariaDB has no list of templates",
+		"There are collations, encodings, owners")
 	has(t, "the lists", s.run(0, "server", "choices", "quay").out, "encodings", "Character sets")
 }
 
@@ -158,27 +181,34 @@ func testOutput(t *testing.T, s *service) {
 			Size *int64
 		}
 	}
-	if err := json.Unmarshal([]byte(s.run(0, "database", "list", "harbour", "-o", "json").out), &list); err != nil || list.Server != "harbour" || len(list.Databases) == 0 || list.Databases[0].Size == nil {
+	if err := json.Unmarshal([]byte(s.run(0, "database", "list", "harbour", "-o", "json").out),
+		&list); err != nil || list.Server != "harbour" || len(list.Databases) == 0 || list.Databases[0].Size == nil {
 		t.Errorf("json: %v, %+v", err, list)
 	}
-	has(t, "yaml", s.run(0, "database", "list", "harbour", "-o", "yaml").out, "server: harbour", "- name: ", "connection_limit: none")
+	has(t, "yaml", s.run(0, "database", "list", "harbour", "-o", "yaml").out, "server: harbour", "- name: ",
+		"connection_limit: none")
 	csv := s.run(0, "database", "list", "harbour", "-o", "csv", "--sort", "-size").out
 	has(t, "csv", csv, "database,owner,encoding,collation,size,tables,sessions")
 	if lines := strings.Split(strings.TrimSpace(csv), "\n"); len(lines) != len(list.Databases)+1 {
 		t.Errorf("csv has %d lines for %d databases", len(lines), len(list.Databases))
 	}
-	if r := s.run(0, "database", "list", "harbour", "--search", "nothing like it"); r.out != "" || !strings.Contains(r.err, "no database on harbour fits") {
+	if r := s.run(0, "database", "list", "harbour", "--search", "nothing like it"); r.out != "" ||
+		!strings.Contains(r.err, "no database on harbour fits") {
 		t.Errorf("an empty search: %+v", r)
 	}
 	has(t, "system databases", s.run(0, "database", "list", "harbour", "--system").out, "template0", "SYSTEM")
 }
 
 func testMariaDB(t *testing.T, s *service) {
-	has(t, "an option MariaDB lacks", s.run(2, "database", "create", "quay/a", "--tablespace", "x", "--yes").err, "MariaDB has no option tablespace for database.create", "genarch engine show mariadb")
-	r := s.run(0, "database", "create", "quay/cargo", "--character-set", "utf8mb4", "--collation", "utf8mb4_bin", "--comment", "it's \"so\"", "--yes")
+	has(t, "an option MariaDB lacks", s.run(2, "database", "create", "quay/a", "--tablespace", "x", "--yes").err,
+		"MariaDB has no option tablespace for database.create", "genarch engine show mariadb")
+	r := s.run(0, "database", "create", "quay/cargo", "--character-set", "utf8mb4", "--collation", "utf8mb4_bin",
+		"--comment", "it's \"so\"", "--yes")
 	has(t, "the brief", r.err, "CHARACTER SET utf8mb4", "COLLATE utf8mb4_bin")
-	has(t, "show", s.run(0, "database", "show", "quay/cargo").out, "utf8mb4_bin", "it's \"so\"", "nobody: MariaDB has no owners")
-	has(t, "mark", s.run(0, "server", "mark", "quay", "--yes").err, "create database genarch_identity", "read back as asked")
+	has(t, "show", s.run(0, "database", "show", "quay/cargo").out, "utf8mb4_bin", "it's \"so\"",
+		"nobody: MariaDB has no owners")
+	has(t, "mark", s.run(0, "server", "mark", "quay", "--yes").err, "create database genarch_identity",
+		"read back as asked")
 	has(t, "marked", s.run(0, "server", "show", "quay").out, "marker ")
 	has(t, "marked twice", s.run(1, "server", "mark", "quay", "--yes").err, "marked already")
 	if strings.Contains(s.run(0, "database", "list", "quay").out, "genarch_identity") {
@@ -191,7 +221,8 @@ func testOperators(t *testing.T, s *service) {
 	if weak.code != 2 || !strings.Contains(weak.err, "guessed") {
 		t.Errorf("a weak password: %+v", weak)
 	}
-	if r := s.cli("gull-harpoon-quadrant-3", "operator", "add", "deckhand", "--permissions", "view,request", "--password-file", "-"); r.code != 0 {
+	if r := s.cli("gull-harpoon-quadrant-3", "operator", "add", "deckhand", "--permissions", "view,request",
+		"--password-file", "-"); r.code != 0 {
 		t.Fatalf("operator add: %+v", r)
 	}
 	s.run(0, "operator", "add", "nightly", "--program", "--permissions", "view")
@@ -221,7 +252,8 @@ func testOperators(t *testing.T, s *service) {
 		t.Errorf("with a revoked token: %+v", r)
 	}
 	other := &service{tb: t, home: t.TempDir(), url: s.url}
-	if r := other.cli("gull-harpoon-quadrant-3", "login", s.url, "--name", "deckhand", "--password-file", "-"); r.code != 0 {
+	if r := other.cli("gull-harpoon-quadrant-3", "login", s.url, "--name", "deckhand", "--password-file",
+		"-"); r.code != 0 {
 		t.Fatalf("login: %+v", r)
 	}
 	r = other.cli("", "database", "create", "harbour/asked_prod", "--yes")
@@ -232,7 +264,8 @@ func testOperators(t *testing.T, s *service) {
 	if r := other.cli("", "server", "list"); r.code != 5 {
 		t.Errorf("a disabled operator: %+v", r)
 	}
-	has(t, "locking oneself out", s.run(2, "operator", "edit", "keeper", "--permissions", "view").err, "lock yourself out")
+	has(t, "locking oneself out", s.run(2, "operator", "edit", "keeper", "--permissions", "view").err,
+		"lock yourself out")
 	other.run(0, "logout")
 	if r := other.cli("", "server", "list"); r.code != 5 || !strings.Contains(r.err, "genarch login") {
 		t.Errorf("after logout: %+v", r)
@@ -246,11 +279,14 @@ func testOperators(t *testing.T, s *service) {
 func testSecrets(t *testing.T, s *service, pg, maria *localdb.Server) {
 	var everything strings.Builder
 	everything.WriteString(s.log.String())
-	for _, args := range [][]string{{"server", "list", "-o", "json"}, {"server", "check", "harbour", "-o", "json"}, {"server", "check", "quay", "-o", "yaml"}, {"journal", "list", "--limit", "1000", "-o", "json"}, {"change", "show", "1", "-o", "json"}} {
+	for _, args := range [][]string{{"server", "list", "-o", "json"}, {"server", "check", "harbour", "-o", "json"},
+		{"server", "check", "quay", "-o", "yaml"}, {"journal", "list", "--limit", "1000", "-o", "json"},
+		{"change", "show", "1", "-o", "json"}} {
 		r := s.run(0, args...)
 		everything.WriteString(r.out + r.err)
 	}
-	_, body, _ := s.call("POST", "/api/v1/servers", s.token, `{"name":"x","secret":"`+pg.Password.Reveal()+`","colour":1}`)
+	_, body, _ := s.call("POST", "/api/v1/servers", s.token,
+		`{"name":"x","secret":"`+pg.Password.Reveal()+`","colour":1}`)
 	text, _ := json.Marshal(body)
 	everything.Write(text)
 	for _, secret := range []string{pg.Password.Reveal(), maria.Password.Reveal(), password, s.token} {

@@ -37,7 +37,8 @@ func TestConsoleAccess(t *testing.T) {
 		p.Wait("the password", "document.querySelector('[data-password=lounges_app]')")
 		p.Axe("handover with passwords")
 		secret := p.EvalText("document.querySelector('[data-password=lounges_app]').textContent")
-		conn, err := pgx.Connect(t.Context(), fmt.Sprintf("host=%s port=%d dbname=lounges_prod user=lounges_app password=%s", pg.Host, pg.Port, secret))
+		conn, err := pgx.Connect(t.Context(),
+			fmt.Sprintf("host=%s port=%d dbname=lounges_prod user=lounges_app password=%s", pg.Host, pg.Port, secret))
 		if err != nil {
 			t.Fatalf("signing in with the password that was shown: %v", err)
 		}
@@ -98,11 +99,14 @@ func TestConsoleAccess(t *testing.T) {
 		// By keys alone: into the grid, two down, one across, and why.
 		p.Eval("document.querySelector('[role=grid]').focus() || true")
 		for _, key := range []string{"ArrowDown", "ArrowDown", "ArrowRight", "ArrowLeft", "Home"} {
-			p.Eval("document.activeElement.dispatchEvent(new KeyboardEvent('keydown', {key: '" + key + "', bubbles: true})) || true")
+			p.Eval("document.activeElement.dispatchEvent(new KeyboardEvent('keydown', {key: '" + key +
+				"', bubbles: true})) || true")
 		}
-		p.Wait("the third cell to be the active one", "document.getElementById(document.querySelector('[role=grid]').getAttribute('aria-activedescendant'))?.parentElement.getAttribute('aria-rowindex') === '4'")
+		p.Wait("the third cell to be the active one",
+			"document.getElementById(document.querySelector('[role=grid]').getAttribute('aria-activedescendant'))?.parentElement.getAttribute('aria-rowindex') === '4'")
 		p.Eval("(window.before = document.querySelector('[aria-label=Why]').innerText, document.activeElement.dispatchEvent(new KeyboardEvent('keydown', {key: 'Enter', bubbles: true})), true)")
-		p.Wait("why of the active cell", "document.querySelector('[aria-label=Why]')?.innerText !== window.before && document.querySelector('[data-allowed]')")
+		p.Wait("why of the active cell",
+			"document.querySelector('[aria-label=Why]')?.innerText !== window.before && document.querySelector('[data-allowed]')")
 		p.Type("input[type=search]", "fares")
 		p.Wait("the rows that fit", "document.querySelectorAll('[role=rowheader]').length === 1")
 		p.Type("input[type=search]", "nothing like it")
@@ -147,8 +151,13 @@ func TestConsoleAccess(t *testing.T) {
 	})
 	t.Run("asking without running", func(t *testing.T) { testConsoleWaiting(t, s, b, p) })
 	t.Run("accessible and narrow", func(t *testing.T) {
-		pages := map[string]string{"/servers/harbour/access": "lounges_prod", "/servers/quay/accounts/lounges_app@127.0.0.1": "write", "/servers/quay/roles/lounges_owner": "own",
-			"/servers/harbour/databases/lounges_prod": "lounges_read", "/servers/harbour/databases/lounges_prod/handover": "PGHOST", "/servers/quay/new-account": "Host it comes from", "/servers/quay/accounts/nobody": "no account or role", "/servers/quay/new-grant": "What to do"}
+		pages := map[string]string{"/servers/harbour/access": "lounges_prod",
+			"/servers/quay/accounts/lounges_app@127.0.0.1": "write", "/servers/quay/roles/lounges_owner": "own",
+			"/servers/harbour/databases/lounges_prod":          "lounges_read",
+			"/servers/harbour/databases/lounges_prod/handover": "PGHOST",
+			"/servers/quay/new-account":                        "Host it comes from",
+			"/servers/quay/accounts/nobody":                    "no account or role",
+			"/servers/quay/new-grant":                          "What to do"}
 		for _, dark := range []bool{false, true} {
 			p.Dark(dark)
 			for path, ready := range pages {
@@ -176,7 +185,8 @@ func TestConsoleAccess(t *testing.T) {
 // testConsoleWaiting: a lead asks, the keeper is told and lets it run, and the
 // passwords are the lead's.
 func testConsoleWaiting(t *testing.T, s *service, b *testutil.Browser, keeper *testutil.Page) {
-	if r := s.cli("gull-harpoon-quadrant-3", "operator", "add", "lead", "--permissions", "view,request", "--password-file", "-"); r.code != 0 {
+	if r := s.cli("gull-harpoon-quadrant-3", "operator", "add", "lead", "--permissions", "view,request",
+		"--password-file", "-"); r.code != 0 {
 		t.Fatal(r)
 	}
 	lead := testutil.NewBrowser(t).Page(t, s.url) // a browser of its own: another session
@@ -224,7 +234,8 @@ func testLargeMatrix(t *testing.T, p *testutil.Page, dsn string) {
 		t.Errorf("%s cells are in the page", n)
 	}
 	p.Eval("(document.querySelector('[role=grid]').scrollTo(9000, 20000), true)")
-	p.Wait("what was out of sight", "[...document.querySelectorAll('[role=rowheader]')].some((e) => e.innerText.includes('acc_05'))")
+	p.Wait("what was out of sight",
+		"[...document.querySelectorAll('[role=rowheader]')].some((e) => e.innerText.includes('acc_05'))")
 	p.Type("input[type=search]", "acc_0777 many_027")
 	p.Wait("the one cell", "document.querySelectorAll('[role=gridcell]').length === 1 && document.querySelector('[data-level=read]')")
 }

@@ -182,14 +182,16 @@ func TestConsoleSessions(t *testing.T) {
 			t.Fatal(err)
 		}
 		defer conn.Close()
-		for _, text := range []string{"CREATE USER app@'127.0.0.1' IDENTIFIED BY 'word'", "GRANT SELECT ON `cargo\\_prod`.* TO app@'127.0.0.1'"} {
+		for _, text := range []string{"CREATE USER app@'127.0.0.1' IDENTIFIED BY 'word'",
+			"GRANT SELECT ON `cargo\\_prod`.* TO app@'127.0.0.1'"} {
 			if _, err := conn.ExecContext(t.Context(), text); err != nil {
 				t.Fatal(err)
 			}
 		}
 		p.Open("/servers/quay/databases/cargo_prod/drop")
 		p.WaitText("Grants on this name remain")
-		p.Wait("what else can be asked for", "document.querySelector('select[name=clear_leftovers] option[value=true]')")
+		p.Wait("what else can be asked for",
+			"document.querySelector('select[name=clear_leftovers] option[value=true]')")
 		p.Select("select[name=clear_leftovers]", "true")
 		p.WaitText("are revoked for good")
 		p.Axe("asking for a drop on MariaDB")
@@ -198,7 +200,8 @@ func TestConsoleSessions(t *testing.T) {
 		p.Type("input[name=confirm]", "cargo_prod")
 		p.Click("main form button.btn-error")
 		p.Wait("the end", state("done"))
-		if q.has("cargo_prod") || strings.Contains(s.run(0, "privilege", "list", "quay/account:app@127.0.0.1", "-o", "csv").out, "cargo") {
+		if q.has("cargo_prod") || strings.Contains(s.run(0, "privilege", "list", "quay/account:app@127.0.0.1", "-o",
+			"csv").out, "cargo") {
 			t.Error("the database or its grants are left")
 		}
 	})

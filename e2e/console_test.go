@@ -57,7 +57,8 @@ func testPlaces(t *testing.T, s *service, b *testutil.Browser) {
 	// From here on no server answers: what is registered has to do.
 	p.Eval("(window.asked = window.fetch, window.fetch = (r, o) => /servers\\/[^?]/.test(r.url ?? r) ? new Promise(() => {}) : window.asked(r, o), true)")
 	p.Click("tr[data-server=quay] a")
-	p.Wait("environment and name, without an answer", "document.querySelector('.band-staging')?.innerText.includes('quay')")
+	p.Wait("environment and name, without an answer",
+		"document.querySelector('.band-staging')?.innerText.includes('quay')")
 	p.Wait("the focus on the page", "document.activeElement.id === 'main'")
 	p.Eval("(window.fetch = window.asked, true)")
 	p.Open("/changes")
@@ -66,7 +67,8 @@ func testPlaces(t *testing.T, s *service, b *testutil.Browser) {
 	p.Type("dialog input", "tickets harb")
 	p.Wait("the database", "document.querySelector('dialog [role=option]')?.innerText.includes('harbour/tickets_prod')")
 	p.Type("dialog input", "staging")
-	p.Wait("the servers of an environment", "document.querySelector('dialog [role=option]')?.innerText.includes('quay')")
+	p.Wait("the servers of an environment",
+		"document.querySelector('dialog [role=option]')?.innerText.includes('quay')")
 	p.Type("dialog input", "no such thing anywhere")
 	p.WaitText("Nothing fits")
 }
@@ -166,7 +168,8 @@ func testConsoleFindings(t *testing.T, s *service, b *testutil.Browser, dsn stri
 		t.Fatal(err)
 	}
 	defer db.Close()
-	for _, statement := range []string{"CREATE USER old_app@'127.0.0.1' IDENTIFIED BY 'pw'", "GRANT SELECT ON `parking`.* TO old_app@'127.0.0.1'"} {
+	for _, statement := range []string{"CREATE USER old_app@'127.0.0.1' IDENTIFIED BY 'pw'",
+		"GRANT SELECT ON `parking`.* TO old_app@'127.0.0.1'"} {
 		if _, err := db.Exec(statement); err != nil {
 			t.Fatal(err)
 		}
@@ -236,8 +239,10 @@ func testAccessible(t *testing.T, s *service, b *testutil.Browser) {
 	p.SignIn("keeper", password)
 	for _, dark := range []bool{false, true} {
 		p.Dark(dark)
-		for path, ready := range map[string]string{"/": "2 of 2 servers answered", "/servers/harbour": "tickets_prod", "/servers/harbour/new-database": "Nothing runs yet",
-			"/servers/harbour/databases/tickets_prod": "connection limit", "/changes": "database.create", "/changes/1": "What happened", "/journal": "sign_in", "/servers/nowhere": "No server nowhere"} {
+		for path, ready := range map[string]string{"/": "2 of 2 servers answered", "/servers/harbour": "tickets_prod",
+			"/servers/harbour/new-database":           "Nothing runs yet",
+			"/servers/harbour/databases/tickets_prod": "connection limit", "/changes": "database.create",
+			"/changes/1": "What happened", "/journal": "sign_in", "/servers/nowhere": "No server nowhere"} {
 			p.Open(path)
 			p.WaitText(ready)
 			p.Axe(fmt.Sprintf("%s, dark %v", path, dark))
@@ -252,11 +257,13 @@ func testNarrow(t *testing.T, s *service, b *testutil.Browser) {
 	p := b.Page(t, s.url)
 	p.SignIn("keeper", password)
 	p.Size(390, 844)
-	for path, ready := range map[string]string{"/": "2 of 2 servers answered", "/servers/harbour": "tickets_prod", "/servers/harbour/new-database": "Nothing runs yet", "/changes/1": "What happened", "/journal": "sign_in"} {
+	for path, ready := range map[string]string{"/": "2 of 2 servers answered", "/servers/harbour": "tickets_prod",
+		"/servers/harbour/new-database": "Nothing runs yet", "/changes/1": "What happened", "/journal": "sign_in"} {
 		p.Open(path)
 		p.WaitText(ready)
 		if !p.Eval("document.documentElement.scrollWidth <= innerWidth") {
-			t.Errorf("%s scrolls sideways at 390 px: %s", path, p.EvalText("String(document.documentElement.scrollWidth)"))
+			t.Errorf("%s scrolls sideways at 390 px: %s", path,
+				p.EvalText("String(document.documentElement.scrollWidth)"))
 		}
 	}
 }

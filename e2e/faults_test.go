@@ -80,7 +80,8 @@ func (l line) hold(tr trial, cut testutil.Cut, name string) {
 	check := func(when string) {
 		l.t.Helper()
 		if got := l.one(in(tr.state)); got != want {
-			l.t.Errorf("%s, %s: %s (%s), and %s the server shows %q, want %q", tr.title, cut, state, says, when, got, want)
+			l.t.Errorf("%s, %s: %s (%s), and %s the server shows %q, want %q", tr.title, cut, state, says, when, got,
+				want)
 		}
 	}
 	check("at its end")
@@ -116,7 +117,8 @@ var cuts = []testutil.Cut{testutil.CutBefore, testutil.CutAnswer, testutil.CutWo
 // says at its end is what is on the server, and stays so.
 func TestCutLines(t *testing.T) {
 	t.Parallel()
-	for engine, test := range map[string]func(*testing.T, *service){"PostgreSQL": testCutPostgres, "MariaDB": testCutMariaDB} {
+	for engine, test := range map[string]func(*testing.T, *service){"PostgreSQL": testCutPostgres,
+		"MariaDB": testCutMariaDB} {
 		t.Run(engine, func(t *testing.T) {
 			t.Parallel()
 			s := newService(t)
@@ -151,22 +153,31 @@ func testCutPostgres(t *testing.T, s *service) {
 	database := `SELECT (datallowconn AND datconnlimit <> -2)::text FROM pg_database WHERE datname = '§'`
 	role := `SELECT rolcanlogin::text || ' ' || has_database_privilege(r.oid, 'template1', 'CREATE')::text FROM pg_roles r WHERE rolname = '§'`
 	drop := []string{"database", "drop", "harbour/§", "--grace", "0s", "--confirm", "§"}
-	rename := []string{"database", "rename", "harbour/§", "--to", "§_new", "--grace", "0s", "--yes", "--accept", "drop.breaks"}
+	rename := []string{"database", "rename", "harbour/§", "--to", "§_new", "--grace", "0s", "--yes", "--accept",
+		"drop.breaks"}
 	dropRole := []string{"account", "drop", "harbour/account:§", "--confirm", "§"}
 	altered := `SELECT datconnlimit::text || ' ' || coalesce(array_to_string(setconfig, ','), '') FROM pg_database d LEFT JOIN pg_db_role_setting ON setdatabase = d.oid WHERE datname = '§'`
 	made := []string{"CREATE DATABASE §"}
 	login := []string{"CREATE ROLE § LOGIN", "GRANT CREATE ON DATABASE template1 TO §"}
 	for n, tr := range []trial{
-		{"create a database", `(?i)create database "`, nil, []string{"database", "create", "harbour/§", "--yes"}, database, "", "true", ""},
-		{"its comment", `COMMENT ON DATABASE "`, nil, []string{"database", "create", "harbour/§", "--comment", "x", "--yes"}, database, "", "true", ""},
+		{"create a database", `(?i)create database "`, nil, []string{"database", "create", "harbour/§", "--yes"},
+			database, "", "true", ""},
+		{"its comment", `COMMENT ON DATABASE "`, nil,
+			[]string{"database", "create", "harbour/§", "--comment", "x", "--yes"}, database, "", "true", ""},
 		{"close a gate, drop", `ALLOW_CONNECTIONS false`, made, drop, database, "true", "", ""},
 		{"drop a database", `DROP DATABASE "`, made, drop, database, "true", "", testutil.CutUnread},
 		{"close a gate, rename", `ALLOW_CONNECTIONS false`, made, rename, database, "true", "", ""},
 		{"rename a database", `RENAME TO "`, made, rename, database, "true", "", ""},
-		{"open a gate", `ALLOW_CONNECTIONS true`, made, rename, `SELECT string_agg(datname || ' ' || datallowconn::text, ' ') FROM pg_database WHERE datname LIKE '§%'`, "§ true", "§_new true", ""},
-		{"alter a limit", `CONNECTION LIMIT 7`, made, []string{"database", "alter", "harbour/§", "--connection-limit", "7", "--yes"}, altered, "-1 ", "7 ", ""},
-		{"alter a setting, after a limit", `SET "work_mem"`, made, []string{"database", "alter", "harbour/§", "--connection-limit", "7", "--set", "settings.work_mem=8MB", "--yes"}, altered, "-1 ", "7 work_mem=8MB", ""},
-		{"create a role", `(?i)create role "`, nil, []string{"account", "create", "harbour/account:§", "--yes"}, `SELECT 'there' FROM pg_roles WHERE rolname = '§'`, "", "there", ""},
+		{"open a gate", `ALLOW_CONNECTIONS true`, made, rename,
+			`SELECT string_agg(datname || ' ' || datallowconn::text, ' ') FROM pg_database WHERE datname LIKE '§%'`,
+			"§ true", "§_new true", ""},
+		{"alter a limit", `CONNECTION LIMIT 7`, made,
+			[]string{"database", "alter", "harbour/§", "--connection-limit", "7", "--yes"}, altered, "-1 ", "7 ", ""},
+		{"alter a setting, after a limit", `SET "work_mem"`, made,
+			[]string{"database", "alter", "harbour/§", "--connection-limit", "7", "--set", "settings.work_mem=8MB",
+				"--yes"}, altered, "-1 ", "7 work_mem=8MB", ""},
+		{"create a role", `(?i)create role "`, nil, []string{"account", "create", "harbour/account:§", "--yes"},
+			`SELECT 'there' FROM pg_roles WHERE rolname = '§'`, "", "there", ""},
 		{"keep a role out", `NOLOGIN`, login, dropRole, role, "true true", "", ""},
 		{"take what a role holds", `(?i)commit`, login, dropRole, role, "true true", "", ""},
 		{"drop a role", `DROP ROLE "`, login, dropRole, role, "true true", "", ""},
@@ -201,20 +212,32 @@ func testCutMariaDB(t *testing.T, s *service) {
 	database := "SELECT DEFAULT_COLLATION_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = '§'"
 	account := "SELECT CONCAT(User, '@', Host, ' ', IF(JSON_VALUE(Priv, '$.account_locked') IN ('1', 'true'), 'locked', 'open')) FROM mysql.global_priv WHERE User LIKE '§%'"
 	rights := "SELECT CONCAT((SELECT COUNT(*) FROM mysql.db WHERE Db LIKE '§'), ' ', (SELECT COUNT(*) FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = '§'))"
-	made := []string{"CREATE DATABASE § COLLATE utf8mb4_bin", "CREATE TABLE §.t (id INT)", "CREATE USER §r@'127.0.0.1' IDENTIFIED BY 'x'", "GRANT SELECT ON §.* TO §r@'127.0.0.1'"}
+	made := []string{"CREATE DATABASE § COLLATE utf8mb4_bin", "CREATE TABLE §.t (id INT)",
+		"CREATE USER §r@'127.0.0.1' IDENTIFIED BY 'x'", "GRANT SELECT ON §.* TO §r@'127.0.0.1'"}
 	user := []string{"CREATE USER §@'127.0.0.1' IDENTIFIED BY 'x'"}
 	drop := []string{"database", "drop", "quay/§", "--grace", "0s", "--confirm", "§"}
 	for n, tr := range []trial{
-		{"create a database", "CREATE DATABASE `", nil, []string{"database", "create", "quay/§", "--collation", "utf8mb4_bin", "--yes"}, database, "", "utf8mb4_bin", ""},
+		{"create a database", "CREATE DATABASE `", nil,
+			[]string{"database", "create", "quay/§", "--collation", "utf8mb4_bin", "--yes"}, database, "",
+			"utf8mb4_bin", ""},
 		{"take rights for the time", "GRANT DELETE HISTORY", made, drop, rights, "1 1", "1 0", ""},
 		{"drop a database", "DROP DATABASE `", made, drop, database, "utf8mb4_bin", "", testutil.CutWorking},
 		{"put rights back", "REVOKE DELETE HISTORY", made, drop, rights, "1 1", "1 0", ""},
-		{"alter what comes later", "ALTER DATABASE `", made, []string{"database", "alter", "quay/§", "--collation", "latin1_bin", "--yes"}, database, "utf8mb4_bin", "latin1_bin", ""},
-		{"alter a comment, after a collation", "COMMENT '", made, []string{"database", "alter", "quay/§", "--collation", "latin1_bin", "--comment", "x", "--yes"}, database, "utf8mb4_bin", "latin1_bin", ""},
-		{"create an account", "CREATE USER '", nil, []string{"account", "create", "quay/account:§@127.0.0.1", "--yes"}, account, "", "§@127.0.0.1 open", ""},
-		{"create a role", "CREATE ROLE `", nil, []string{"role", "create", "quay/role:§", "--yes"}, "SELECT User FROM mysql.global_priv WHERE User = '§'", "", "§", ""},
-		{"lock an account", "ACCOUNT LOCK", user, []string{"account", "lock", "quay/account:§@127.0.0.1", "--yes"}, account, "§@127.0.0.1 open", "§@127.0.0.1 locked", ""},
-		{"drop an account", "DROP USER '", user, []string{"account", "drop", "quay/account:§@127.0.0.1", "--confirm", "§@127.0.0.1"}, account, "§@127.0.0.1 open", "", ""},
+		{"alter what comes later", "ALTER DATABASE `", made,
+			[]string{"database", "alter", "quay/§", "--collation", "latin1_bin", "--yes"}, database, "utf8mb4_bin",
+			"latin1_bin", ""},
+		{"alter a comment, after a collation", "COMMENT '", made,
+			[]string{"database", "alter", "quay/§", "--collation", "latin1_bin", "--comment", "x", "--yes"}, database,
+			"utf8mb4_bin", "latin1_bin", ""},
+		{"create an account", "CREATE USER '", nil, []string{"account", "create", "quay/account:§@127.0.0.1", "--yes"},
+			account, "", "§@127.0.0.1 open", ""},
+		{"create a role", "CREATE ROLE `", nil, []string{"role", "create", "quay/role:§", "--yes"},
+			"SELECT User FROM mysql.global_priv WHERE User = '§'", "", "§", ""},
+		{"lock an account", "ACCOUNT LOCK", user, []string{"account", "lock", "quay/account:§@127.0.0.1", "--yes"},
+			account, "§@127.0.0.1 open", "§@127.0.0.1 locked", ""},
+		{"drop an account", "DROP USER '", user,
+			[]string{"account", "drop", "quay/account:§@127.0.0.1", "--confirm", "§@127.0.0.1"}, account,
+			"§@127.0.0.1 open", "", ""},
 	} {
 		for i, cut := range cuts {
 			if cut == tr.not {
@@ -298,7 +321,8 @@ func TestKilledWhileDropping(t *testing.T) {
 		}
 		for i, h := range shores {
 			state, result := h.ended(ids[i])
-			if state != "done" && state != "reverted" || h.has("felled_prod") != (state == "reverted") || state == "reverted" && !h.in("felled_prod") {
+			if state != "done" && state != "reverted" || h.has("felled_prod") != (state == "reverted") ||
+				state == "reverted" && !h.in("felled_prod") {
 				t.Errorf("%s, early %v: %s, %s; there %v", h.name, early, state, result, h.has("felled_prod"))
 			}
 			t.Log(h.name, early, state)

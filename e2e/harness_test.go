@@ -73,7 +73,8 @@ func forgetSettings() {
 }
 
 func build(env, tag string, args ...string) {
-	cmd := exec.Command("go", append(append([]string{"build", "-buildvcs=false", "-tags", "nomsgpack," + tag}, args...), "./cmd/genarch")...)
+	cmd := exec.Command("go", append(append([]string{"build", "-buildvcs=false", "-tags", "nomsgpack," + tag}, args...),
+		"./cmd/genarch")...)
 	cmd.Dir, cmd.Env = testutil.Root(), append(os.Environ(), env)
 	if out, err := cmd.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
@@ -126,7 +127,8 @@ func newService(tb testing.TB) *service {
 // newServiceOf starts another build of it.
 func newServiceOf(tb testing.TB, program string) *service {
 	tb.Helper()
-	s := &service{tb: tb, program: program, dir: tb.TempDir(), home: tb.TempDir(), dsn: testutil.MariaDB(tb).DSN("records")}
+	s := &service{tb: tb, program: program, dir: tb.TempDir(), home: tb.TempDir(),
+		dsn: testutil.MariaDB(tb).DSN("records")}
 	s.start()
 	s.login()
 	return s
@@ -144,7 +146,8 @@ func (s *service) start() {
 func (s *service) startAt(listen string) {
 	s.tb.Helper()
 	s.url, s.log, s.done = "http://"+listen, &logBuffer{}, make(chan struct{})
-	s.cmd = exec.Command(cmp.Or(s.program, binary), append([]string{"serve", "--listen", listen, "--data", s.dir}, s.flags...)...)
+	s.cmd = exec.Command(cmp.Or(s.program, binary),
+		append([]string{"serve", "--listen", listen, "--data", s.dir}, s.flags...)...)
 	s.cmd.Env = os.Environ()
 	if s.dsn != "" {
 		s.cmd.Env = append(s.cmd.Env, "GENARCH_FIRST_PASSWORD="+password, "GENARCH_STORE_DSN="+s.dsn)
@@ -263,7 +266,8 @@ func (s *service) run(code int, args ...string) result {
 // add registers a running server.
 func (s *service) add(name, engine, environment string, srv *localdb.Server, more ...string) {
 	s.tb.Helper()
-	args := append([]string{"server", "add", name, "--engine", engine, "--host", srv.Host, "--port", fmt.Sprint(srv.Port), "--admin", srv.Admin,
+	args := append([]string{"server", "add", name, "--engine", engine, "--host", srv.Host, "--port",
+		fmt.Sprint(srv.Port), "--admin", srv.Admin,
 		"--environment", environment, "--secret-file", "-"}, more...)
 	if r := s.cli(srv.Password.Reveal(), args...); r.code != 0 {
 		s.tb.Fatalf("server add: %+v", r)

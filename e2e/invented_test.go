@@ -17,43 +17,61 @@ func TestInvented(t *testing.T) {
 	t.Parallel()
 	s := newServiceOf(t, withInvented())
 	_, running := invented.Start(t)
-	r := s.cli(running.Password.Reveal(), "server", "add", "cellar", "--engine", "invented", "--host", running.Host, "--port", itoa(running.Port), "--admin", running.Admin,
+	r := s.cli(running.Password.Reveal(), "server", "add", "cellar", "--engine", "invented", "--host", running.Host,
+		"--port", itoa(running.Port), "--admin", running.Admin,
 		"--environment", "staging", "--secret-file", "-")
 	has(t, "what registering asks for", r.err, "a registration of Invented needs hall: which of the halls")
 	s.add("cellar", "invented", "staging", running, "--set", "hall=main")
 	t.Run("description", func(t *testing.T) {
-		has(t, "the engine", s.run(0, "engine", "show", "invented").out, "vault", "clerk", "region", "retention", "There are no roles.", "deny", "There is no gate.")
+		has(t, "the engine", s.run(0, "engine", "show", "invented").out, "vault", "clerk", "region", "retention",
+			"There are no roles.", "deny", "There is no gate.")
 		has(t, "the check", s.run(0, "server", "check", "cellar").out, "hall", "main", "may admit clerks")
 	})
 	t.Run("databases", func(t *testing.T) {
-		r := s.run(0, "database", "create", "cellar/fares", "--set", "region=south", "--set", "retention=30", "--set", "labels=a", "--set", "labels=b, c", "--comment", "till", "--yes")
+		r := s.run(0, "database", "create", "cellar/fares", "--set", "region=south", "--set", "retention=30", "--set",
+			"labels=a", "--set", "labels=b, c", "--comment", "till", "--yes")
 		has(t, "made in stages", r.err, "reserve the vault fares", "build it", "it is ready", "read back")
 		has(t, "what it is", s.run(0, "database", "show", "cellar/fares").out, "south", "30", "a, b, c", "till")
 		has(t, "the list", s.run(0, "database", "list", "cellar").out, "REGION", "south")
-		has(t, "what it has not", s.run(2, "database", "create", "cellar/x", "--owner", "ines", "--yes").err, "Invented has no option owner")
-		has(t, "what cannot be chosen", s.run(1, "database", "create", "cellar/y", "--set", "region=moon", "--yes").err, "nobody works there yet")
-		has(t, "what it has not yet", s.run(1, "database", "create", "cellar/y", "--set", "mirror=yes", "--yes").err, "Invented 2.1 has no mirror")
-		has(t, "an alteration", s.run(0, "database", "alter", "cellar/fares", "--set", "sealed=yes", "--set", "retention=forever", "--yes").err, "no → yes", "30 → forever", "read back")
-		has(t, "what it cannot", s.run(1, "database", "rename", "cellar/fares", "--to", "tolls", "--yes").err, "[kind.unsupported]", "A vault keeps its name.", "make a new one")
+		has(t, "what it has not", s.run(2, "database", "create", "cellar/x", "--owner", "ines", "--yes").err,
+			"Invented has no option owner")
+		has(t, "what cannot be chosen", s.run(1, "database", "create", "cellar/y", "--set", "region=moon", "--yes").err,
+			"nobody works there yet")
+		has(t, "what it has not yet", s.run(1, "database", "create", "cellar/y", "--set", "mirror=yes", "--yes").err,
+			"Invented 2.1 has no mirror")
+		has(t, "an alteration", s.run(0, "database", "alter", "cellar/fares", "--set", "sealed=yes", "--set",
+			"retention=forever", "--yes").err, "no → yes", "30 → forever", "read back")
+		has(t, "what it cannot", s.run(1, "database", "rename", "cellar/fares", "--to", "tolls", "--yes").err,
+			"[kind.unsupported]", "A vault keeps its name.", "make a new one")
 		has(t, "a team", s.run(1, "database", "create", "cellar/z", "--for-team", "z", "--yes").err, "there are none")
 	})
 	t.Run("accounts", func(t *testing.T) {
-		has(t, "one of no vault", s.run(2, "account", "create", "cellar/account:ines", "--yes").err, "SERVER/DATABASE/account:NAME")
-		has(t, "made", s.run(0, "account", "create", "cellar/fares/account:ines", "--set", "badge=blue", "--yes").err, "admit ines", "done")
-		has(t, "another vault's", s.run(1, "account", "create", "cellar/tolls/account:ines", "--yes").err, "There is no vault tolls")
-		has(t, "one of a real server", s.run(1, "account", "alter", "cellar/fares/account:ines", "--set", "badge=red", "--yes").err, "cannot", "admit one anew")
+		has(t, "one of no vault", s.run(2, "account", "create", "cellar/account:ines", "--yes").err,
+			"SERVER/DATABASE/account:NAME")
+		has(t, "made", s.run(0, "account", "create", "cellar/fares/account:ines", "--set", "badge=blue", "--yes").err,
+			"admit ines", "done")
+		has(t, "another vault's", s.run(1, "account", "create", "cellar/tolls/account:ines", "--yes").err,
+			"There is no vault tolls")
+		has(t, "one of a real server",
+			s.run(1, "account", "alter", "cellar/fares/account:ines", "--set", "badge=red", "--yes").err, "cannot",
+			"admit one anew")
 		has(t, "no roles", s.run(2, "role", "create", "cellar/role:crew", "--yes").err, "Invented has no roles")
 		has(t, "the list", s.run(0, "account", "list", "cellar").out, "fares", "ines")
 		has(t, "one of them", s.run(0, "account", "show", "cellar/fares/account:ines").out, "badge", "blue")
 		s.run(0, "privilege", "grant", "cellar/fares", "--to", "ines", "--bundle", "write", "--yes")
-		s.run(0, "privilege", "grant", "cellar/fares", "--to", "ines", "--privilege", "OPEN", "--table", "till", "--set", "deny=yes", "--yes")
+		s.run(0, "privilege", "grant", "cellar/fares", "--to", "ines", "--privilege", "OPEN", "--table", "till",
+			"--set", "deny=yes", "--yes")
 		has(t, "the matrix", s.run(0, "privilege", "matrix", "cellar").out, "fares/ines", "write")
-		has(t, "the grants", s.run(0, "privilege", "list", "cellar/fares/account:ines").out, "OPEN, STORE", "denied: OPEN")
-		has(t, "why not", s.run(0, "privilege", "why", "cellar/fares/account:ines", "OPEN", "fares/till").out, "no", "denied:")
+		has(t, "the grants", s.run(0, "privilege", "list", "cellar/fares/account:ines").out, "OPEN, STORE",
+			"denied: OPEN")
+		has(t, "why not", s.run(0, "privilege", "why", "cellar/fares/account:ines", "OPEN", "fares/till").out, "no",
+			"denied:")
 		has(t, "why", s.run(0, "privilege", "why", "cellar/fares/account:ines", "STORE", "fares/till").out, "yes")
-		has(t, "what there is not", s.run(2, "privilege", "why", "cellar/fares/account:ines", "SELECT", "fares").err, "no privilege", "genarch engine show invented")
+		has(t, "what there is not", s.run(2, "privilege", "why", "cellar/fares/account:ines", "SELECT", "fares").err,
+			"no privilege", "genarch engine show invented")
 		_, found, _ := s.call("GET", "/api/v1/search?q=cellar/fares/account:ines", s.token, "")
-		if text := fmt.Sprint(found["found"]); !strings.Contains(text, "database:fares") || !strings.Contains(text, "name:ines") {
+		if text := fmt.Sprint(found["found"]); !strings.Contains(text, "database:fares") ||
+			!strings.Contains(text, "name:ines") {
 			t.Errorf("found by its address: %s", text)
 		}
 		status, one, _ := s.call("GET", "/api/v1/servers/cellar/accounts/ines?within=fares", s.token, "")
@@ -76,7 +94,8 @@ func TestInvented(t *testing.T) {
 				address = x.Address
 			}
 		}
-		has(t, "no stopping", s.cli("", "session", "end", address, "--statement-only", "--yes").err, "cannot be stopped alone")
+		has(t, "no stopping", s.cli("", "session", "end", address, "--statement-only", "--yes").err,
+			"cannot be stopped alone")
 		if !visitor.Inside() {
 			t.Fatal("the visitor was shown out")
 		}
@@ -87,16 +106,19 @@ func TestInvented(t *testing.T) {
 	})
 	t.Run("script", func(t *testing.T) {
 		var all struct{ Changes []struct{ ID uint64 } }
-		if err := json.Unmarshal([]byte(s.run(0, "change", "list", "-o", "json").out), &all); err != nil || len(all.Changes) == 0 {
+		if err := json.Unmarshal([]byte(s.run(0, "change", "list", "-o", "json").out), &all); err != nil ||
+			len(all.Changes) == 0 {
 			t.Fatalf("%d changes, %v", len(all.Changes), err)
 		}
-		has(t, "a script", s.run(0, "change", "script", itoa(int(all.Changes[len(all.Changes)-1].ID))).out, "# Genarch change", "\n"+`{"do":"reserve","vault":"fares","settings"`)
+		has(t, "a script", s.run(0, "change", "script", itoa(int(all.Changes[len(all.Changes)-1].ID))).out,
+			"# Genarch change", "\n"+`{"do":"reserve","vault":"fares","settings"`)
 	})
 	t.Run("console", func(t *testing.T) { testInventedConsole(t, s) })
 	t.Run("dropping", func(t *testing.T) {
 		visitor := invented.Visit(t, running, "", running.Admin, running.Password.Reveal())
 		visitor.Enter("fares")
-		r := s.run(0, "database", "drop", "cellar/fares", "--confirm", "fares", "--grace", "0s", "--set", "shred=yes", "--yes")
+		r := s.run(0, "database", "drop", "cellar/fares", "--confirm", "fares", "--grace", "0s", "--set", "shred=yes",
+			"--yes")
 		has(t, "a drop", r.err, `"settings":{"shred":true}`, "end the sessions of fares", "empty it", "gone")
 		if visitor.Inside() {
 			t.Error("the visitor is still inside")

@@ -74,25 +74,31 @@ func TestOperators(t *testing.T) {
 	}
 
 	t.Run("tokens", func(t *testing.T) {
-		has(t, "a token for a person", s.run(2, "token", "create", "purser", "--title", "x").err, "purser is a person", "operator add")
+		has(t, "a token for a person", s.run(2, "token", "create", "purser", "--title", "x").err, "purser is a person",
+			"operator add")
 		s.run(0, "operator", "add", "chief", "--permissions", "admin", "--program")
-		kept := decode[token](t, s.run(0, "token", "create", "robot", "--title", "nightly", "--permissions", "view", "-o", "json").out)
+		kept := decode[token](t, s.run(0, "token", "create", "robot", "--title", "nightly", "--permissions", "view",
+			"-o", "json").out)
 		if d := time.Until(kept.Expires); d < 89*24*time.Hour || d > 91*24*time.Hour {
 			t.Errorf("it lasts %v", d)
 		}
-		if status, body, _ := s.call("POST", "/api/v1/changes", kept.Secret, `{"kind":"database.create","server":"x","database":{"name":"y"}}`); status != 403 {
+		if status, body, _ := s.call("POST", "/api/v1/changes", kept.Secret,
+			`{"kind":"database.create","server":"x","database":{"name":"y"}}`); status != 403 {
 			t.Errorf("a token for seeing asks: %d %v", status, body)
 		}
-		far := decode[token](t, s.run(0, "token", "create", "robot", "--title", "far", "--from", "192.0.2.0/24", "-o", "json").out)
+		far := decode[token](t, s.run(0, "token", "create", "robot", "--title", "far", "--from", "192.0.2.0/24", "-o",
+			"json").out)
 		if status, body, _ := s.call("GET", "/api/v1/servers", far.Secret, ""); status != 401 && status != 403 {
 			t.Errorf("a token of another place: %d %v", status, body)
 		}
-		has(t, "no network", s.run(2, "token", "create", "robot", "--title", "x", "--from", "harbour").err, "no address and no network")
+		has(t, "no network", s.run(2, "token", "create", "robot", "--title", "x", "--from", "harbour").err,
+			"no address and no network")
 	})
 
 	t.Run("no token in clear", func(t *testing.T) {
 		file := secretFile(t, "not-a-token")
-		for _, args := range [][]string{{"server", "list", "--url", "http://192.0.2.7:7437", "--token-file", file}, {"login", "http://192.0.2.7:7437", "--name", "keeper", "--password-file", file}} {
+		for _, args := range [][]string{{"server", "list", "--url", "http://192.0.2.7:7437", "--token-file", file},
+			{"login", "http://192.0.2.7:7437", "--name", "keeper", "--password-file", file}} {
 			has(t, strings.Join(args, " "), s.run(2, args...).err, "has no TLS", "use https://")
 		}
 	})
@@ -100,15 +106,18 @@ func TestOperators(t *testing.T) {
 	t.Run("what was read already", func(t *testing.T) {
 		_, _, first := s.call("GET", "/api/v1/operators", s.token, "")
 		mark := first.Get("ETag")
-		if status, _, _ := s.call("GET", "/api/v1/operators", s.token, "", "If-None-Match", mark); status != 304 || mark == "" {
+		if status, _, _ := s.call("GET", "/api/v1/operators", s.token, "", "If-None-Match", mark); status != 304 ||
+			mark == "" {
 			t.Errorf("read again with %q: %d", mark, status)
 		}
 		s.run(0, "operator", "add", "another", "--permissions", "view", "--program")
 		if status, _, _ := s.call("GET", "/api/v1/operators", s.token, "", "If-None-Match", mark); status != 200 {
 			t.Errorf("read again after an alteration: %d", status)
 		}
-		has(t, "a name that is nearly right", s.run(4, "token", "create", "robt", "--title", "x").err, "No operator is called robt", "Do you mean robot?")
-		has(t, "a server that is nearly right", s.run(4, "server", "show", "harbour").err, "No server harbour is registered")
+		has(t, "a name that is nearly right", s.run(4, "token", "create", "robt", "--title", "x").err,
+			"No operator is called robt", "Do you mean robot?")
+		has(t, "a server that is nearly right", s.run(4, "server", "show", "harbour").err,
+			"No server harbour is registered")
 	})
 
 	t.Run("a stream ends", func(t *testing.T) {
@@ -130,14 +139,17 @@ func TestOperators(t *testing.T) {
 	t.Run("somebody can always manage", func(t *testing.T) {
 		r := s.run(2, "operator", "edit", "keeper", "--permissions", "view")
 		has(t, "locking oneself out", r.err, "lock yourself out")
-		s.run(0, "operator", "add", "second", "--permissions", "view,request,run,admin", "--password-file", secretFile(t, password))
+		s.run(0, "operator", "add", "second", "--permissions", "view,request,run,admin", "--password-file",
+			secretFile(t, password))
 		s.run(0, "operator", "edit", "second", "--permissions", "view")
 	})
 
 	t.Run("passwords", func(t *testing.T) {
 		const fresh = "mooring-anvil-tangent-4"
-		has(t, "a weak one", s.run(2, "operator", "edit", "purser", "--password-file", secretFile(t, "purser-purser")).err, "password")
-		_, body, _ := s.call("POST", "/api/v1/session", "", `{"name":"purser","password":"`+password+`","token_title":"laptop"}`)
+		has(t, "a weak one", s.run(2, "operator", "edit", "purser", "--password-file", secretFile(t, "purser-purser")).
+			err, "password")
+		_, body, _ := s.call("POST", "/api/v1/session", "",
+			`{"name":"purser","password":"`+password+`","token_title":"laptop"}`)
 		login, _ := body["token"].(string)
 		s.run(0, "operator", "edit", "purser", "--password-file", secretFile(t, fresh))
 		if status, _, _ := s.call("GET", "/api/v1/servers", login, ""); status != 401 {
@@ -145,17 +157,22 @@ func TestOperators(t *testing.T) {
 		}
 		status, body, _ := s.signIn("purser", fresh)
 		notices, _ := body["notices"].([]any)
-		if status != 201 || len(notices) != 1 || !strings.Contains(notices[0].(map[string]any)["text"].(string), "keeper") {
+		if status != 201 || len(notices) != 1 ||
+			!strings.Contains(notices[0].(map[string]any)["text"].(string), "keeper") {
 			t.Errorf("what was done to the account is not told: %d %v", status, body)
 		}
-		has(t, "a wrong present password", s.run(2, "operator", "password", "--old-password-file", secretFile(t, "wrong"), "--password-file", secretFile(t, fresh)).err, "present password")
-		s.run(0, "operator", "password", "--old-password-file", secretFile(t, password), "--password-file", secretFile(t, fresh))
+		has(t, "a wrong present password",
+			s.run(2, "operator", "password", "--old-password-file", secretFile(t, "wrong"), "--password-file",
+				secretFile(t, fresh)).err, "present password")
+		s.run(0, "operator", "password", "--old-password-file", secretFile(t, password), "--password-file",
+			secretFile(t, fresh))
 		if status, _, _ := s.signIn("keeper", password); status != 401 {
 			t.Errorf("the old password: %d", status)
 		}
 		s.run(0, "login", s.url, "--name", "keeper", "--password-file", secretFile(t, fresh))
 		s.run(0, "operator", "sessions", "--end-others")
-		s.run(0, "operator", "password", "--old-password-file", secretFile(t, fresh), "--password-file", secretFile(t, password))
+		s.run(0, "operator", "password", "--old-password-file", secretFile(t, fresh), "--password-file",
+			secretFile(t, password))
 		s.login()
 	})
 

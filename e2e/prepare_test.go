@@ -24,8 +24,10 @@ func TestPreparedLogin(t *testing.T) {
 		engine         engine.Engine
 		running        *localdb.Server
 	}{
-		{"harbour", "postgresql", `ALTER ROLE "gen""arch" PASSWORD 'a-login-of-its-own-1'`, postgres.Engine{}, testutil.Postgres(t)},
-		{"quay", "mariadb", "ALTER USER 'gen\"arch'@'%' IDENTIFIED BY 'a-login-of-its-own-1'", mariadb.Engine{}, testutil.MariaDB(t)},
+		{"harbour", "postgresql", `ALTER ROLE "gen""arch" PASSWORD 'a-login-of-its-own-1'`, postgres.Engine{},
+			testutil.Postgres(t)},
+		{"quay", "mariadb", "ALTER USER 'gen\"arch'@'%' IDENTIFIED BY 'a-login-of-its-own-1'", mariadb.Engine{},
+			testutil.MariaDB(t)},
 	} {
 		t.Run(x.name, func(t *testing.T) {
 			rig := rigs.Of(x.engine, x.running)
@@ -41,17 +43,22 @@ func TestPreparedLogin(t *testing.T) {
 				t.Fatalf("prepared: %+v", prepared)
 			}
 			for _, p := range prepared.Statements {
-				if _, err := admin.ExecContext(t.Context(), p.Statement); err != nil || strings.Contains(p.Statement, "SUPER") {
+				if _, err := admin.ExecContext(t.Context(), p.Statement); err != nil ||
+					strings.Contains(p.Statement, "SUPER") {
 					t.Fatalf("to %s: %s: %v", p.For, p.Statement, err)
 				}
 			}
 			if _, err := admin.ExecContext(t.Context(), x.word); err != nil {
 				t.Fatal(err)
 			}
-			s.add(x.name, x.id, "staging", &localdb.Server{Host: x.running.Host, Port: x.running.Port, Admin: `gen"arch`, Password: secret.New("a-login-of-its-own-1")}, "--free-names")
+			s.add(x.name, x.id, "staging",
+				&localdb.Server{Host: x.running.Host, Port: x.running.Port, Admin: `gen"arch`,
+					Password: secret.New("a-login-of-its-own-1")}, "--free-names")
 			check := s.run(0, "server", "check", x.name).out
 			for _, line := range strings.Split(check, "\n") {
-				if title, answer, ok := strings.Cut(strings.TrimSpace(line), "  "); ok && strings.HasPrefix(title, "may ") && strings.TrimSpace(answer) != "yes" && title != "may assign a database to any role" {
+				if title, answer, ok := strings.Cut(strings.TrimSpace(line),
+					"  "); ok && strings.HasPrefix(title, "may ") && strings.TrimSpace(answer) != "yes" &&
+					title != "may assign a database to any role" {
 					t.Errorf("the prepared login: %s", line)
 				}
 			}
@@ -74,8 +81,11 @@ func TestPreparedLogin(t *testing.T) {
 			s.run(0, "account", "drop", at+"account:"+mate, "--confirm", mate, "--yes")
 		})
 	}
-	has(t, "for people", s.run(0, "server", "prepare", "mariadb", "--client-host", "10.20.4.7").out, "-- A login for Genarch", "CREATE USER 'genarch'@'10.20.4.7';", "-- to end sessions", "GRANT CONNECTION ADMIN ON *.* TO")
-	has(t, "a host where there are none", s.run(2, "server", "prepare", "postgresql", "--client-host", "10.20.4.7").err, "no host is part of an account")
+	has(t, "for people", s.run(0, "server", "prepare", "mariadb", "--client-host", "10.20.4.7").out,
+		"-- A login for Genarch", "CREATE USER 'genarch'@'10.20.4.7';", "-- to end sessions",
+		"GRANT CONNECTION ADMIN ON *.* TO")
+	has(t, "a host where there are none", s.run(2, "server", "prepare", "postgresql", "--client-host", "10.20.4.7").err,
+		"no host is part of an account")
 	has(t, "a name that cannot be", s.run(2, "server", "prepare", "postgresql", "--login", "a\nb").err, "name")
 	has(t, "an engine that there is not", s.run(4, "server", "prepare", "abacus").err, "genarch engine list")
 }

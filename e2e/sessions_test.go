@@ -67,7 +67,8 @@ func (h shore) furnished(names ...string) {
 		if _, err := home.ExecContext(h.t.Context(), "CREATE DATABASE "+name); err != nil {
 			h.t.Fatal(err)
 		}
-		h.client(name, "CREATE TABLE crossings (id INT PRIMARY KEY, n INT)", "INSERT INTO crossings VALUES (1, 1), (2, 2)").Close()
+		h.client(name, "CREATE TABLE crossings (id INT PRIMARY KEY, n INT)",
+			"INSERT INTO crossings VALUES (1, 1), (2, 2)").Close()
 	}
 	home.Close()
 }
@@ -107,17 +108,22 @@ func (h shore) in(name string) bool {
 // waitingDrop lets a drop run that waits for a client, and returns its number.
 func (h shore) waitingDrop(name string, more ...string) string {
 	h.t.Helper()
-	status, body, _ := h.s.call("POST", "/api/v1/changes", h.s.token, fmt.Sprintf(`{"kind":"database.drop","server":%q,"database":{"name":%q},"clearing":{"when_empty":600%s}}`, h.name, name, strings.Join(more, "")))
+	status, body, _ := h.s.call("POST", "/api/v1/changes", h.s.token,
+		fmt.Sprintf(`{"kind":"database.drop","server":%q,"database":{"name":%q},"clearing":{"when_empty":600%s}}`,
+			h.name, name, strings.Join(more, "")))
 	if status != 201 {
 		h.t.Fatalf("ask: %d %v", status, body)
 	}
 	id := itoa(int(body["id"].(float64)))
-	status, body, _ = h.s.call("POST", "/api/v1/changes/"+id+"/run", h.s.token, fmt.Sprintf(`{"fingerprint":%q,"confirm":%q,"accept":["gate.effect"]}`, body["brief"].(map[string]any)["fingerprint"], name))
+	status, body, _ = h.s.call("POST", "/api/v1/changes/"+id+"/run", h.s.token,
+		fmt.Sprintf(`{"fingerprint":%q,"confirm":%q,"accept":["gate.effect"]}`,
+			body["brief"].(map[string]any)["fingerprint"], name))
 	if status != 200 {
 		h.t.Fatalf("run: %d %v", status, body)
 	}
 	testutil.Wait(h.t, "the clearing to wait", func() bool {
-		return strings.Contains(h.s.run(0, "change", "show", id, "-o", "json").out, `"phase": "waiting"`) || stepStatus(h.t, h.s, id, "clear_sessions") == "begun"
+		return strings.Contains(h.s.run(0, "change", "show", id, "-o", "json").out, `"phase": "waiting"`) ||
+			stepStatus(h.t, h.s, id, "clear_sessions") == "begun"
 	})
 	return id
 }
@@ -196,10 +202,14 @@ func testListAndEnd(h shore) {
 		return strings.Contains(h.s.run(0, "session", "list", h.name, "--tree").out, "blocks 1")
 	})
 	// A tree is shown whole, also where only one in it was asked for.
-	has(h.t, "the tree around written work", h.s.run(0, "session", "list", h.name+"/sailings_prod", "--tree", "--class", "written work").out, "written work", "blocks 1", "n = 8")
-	has(h.t, "a tree of nobody", h.s.run(0, "session", "list", h.name, "--tree", "--account", "nobody").err, "nobody waits")
+	has(h.t, "the tree around written work",
+		h.s.run(0, "session", "list", h.name+"/sailings_prod", "--tree", "--class", "written work").out, "written work",
+		"blocks 1", "n = 8")
+	has(h.t, "a tree of nobody", h.s.run(0, "session", "list", h.name, "--tree", "--account", "nobody").err,
+		"nobody waits")
 	r := h.s.run(0, "session", "list", h.name+"/sailings_prod")
-	has(h.t, "the list", r.out+r.err, "written work", "SESSION", "sailings_prod", "4 sessions", "not shown:", "UPDATE crossings")
+	has(h.t, "the list", r.out+r.err, "written work", "SESSION", "sailings_prod", "4 sessions", "not shown:",
+		"UPDATE crossings")
 	has(h.t, "CSV", h.s.run(0, "session", "list", h.name, "-o", "csv").out, "session,class,account")
 	has(h.t, "with the engine's own", h.s.run(0, "session", "list", h.name, "--all").out, "Genarch")
 	if got := h.sessions("/sailings_prod", "--class", "written work"); len(got) < 1 {
@@ -209,15 +219,21 @@ func testListAndEnd(h shore) {
 	for _, f := range []struct {
 		fits int
 		args []string
-	}{{4, []string{"--client", "127.0.0.1"}}, {0, []string{"--client", "10.9.9.9"}}, {0, []string{"--application", "no-such-program"}}, {4, []string{"--account", h.running.Admin}}, {0, []string{"--account", "nobody"}},
+	}{{4, []string{"--client", "127.0.0.1"}}, {0, []string{"--client", "10.9.9.9"}},
+		{0, []string{"--application", "no-such-program"}}, {4, []string{"--account", h.running.Admin}},
+		{0, []string{"--account", "nobody"}},
 		{0, []string{"--idle-longer-than", "1h"}}, {0, []string{"--older-than", "1h"}}} {
 		if n := len(h.sessions("/sailings_prod", f.args...)); n != f.fits {
 			h.t.Errorf("%v fits %d sessions, want %d", f.args, n, f.fits)
 		}
 	}
-	testutil.Wait(h.t, "the idle ones to have been so for long", func() bool { return len(h.sessions("/sailings_prod", "--idle-longer-than", "1s")) == 3 })
-	testutil.Wait(h.t, "some to be old", func() bool { return len(h.sessions("/sailings_prod", "--older-than", "1s")) >= 2 })
-	has(h.t, "ending those long idle", h.s.run(3, "session", "end", h.name+"/sailings_prod", "--class", "idle", "--idle-longer-than", "1s").err, "2 sessions as of", "idle for longer than")
+	testutil.Wait(h.t, "the idle ones to have been so for long",
+		func() bool { return len(h.sessions("/sailings_prod", "--idle-longer-than", "1s")) == 3 })
+	testutil.Wait(h.t, "some to be old",
+		func() bool { return len(h.sessions("/sailings_prod", "--older-than", "1s")) >= 2 })
+	has(h.t, "ending those long idle",
+		h.s.run(3, "session", "end", h.name+"/sailings_prod", "--class", "idle", "--idle-longer-than", "1s").err,
+		"2 sessions as of", "idle for longer than")
 	lines := h.sessions("/sailings_prod")
 	has(h.t, "one session", h.s.run(0, "session", "show", lines[0].Address).out, lines[0].ID, "would lose", "state")
 	h.s.run(4, "session", "show", h.name+"/session:1-gone")
@@ -225,14 +241,18 @@ func testListAndEnd(h shore) {
 
 	// A number alone, or with somebody else's mark, ends nobody.
 	number := strings.Split(lines[0].ID, "-")[0]
-	has(h.t, "a number alone", h.s.run(2, "session", "end", h.name+"/session:"+number, "--yes").err, "somebody else's session")
-	has(h.t, "another mark", h.s.run(0, "session", "end", h.name+"/session:"+number+"-0zz", "--yes").err, "another session uses its number now", "nothing to end")
+	has(h.t, "a number alone", h.s.run(2, "session", "end", h.name+"/session:"+number, "--yes").err,
+		"somebody else's session")
+	has(h.t, "another mark", h.s.run(0, "session", "end", h.name+"/session:"+number+"-0zz", "--yes").err,
+		"another session uses its number now", "nothing to end")
 	h.s.run(2, "session", "end", h.name)
 	h.s.run(2, "session", "end", h.name, "--yes", "--account", "x", "--class", "sleepy")
 	if n := len(h.sessions("/sailings_prod")); n != 4 {
 		h.t.Fatalf("%d sessions are left of 4", n)
 	}
-	has(h.t, "the statement of one that is idle", h.s.run(0, "session", "end", h.sessions("/sailings_prod", "--class", "idle")[0].Address, "--statement-only", "--yes").err, "no statement runs there at present", "leave --statement-only out")
+	has(h.t, "the statement of one that is idle",
+		h.s.run(0, "session", "end", h.sessions("/sailings_prod", "--class", "idle")[0].Address, "--statement-only",
+			"--yes").err, "no statement runs there at present", "leave --statement-only out")
 	// Shown first, and nothing runs without agreement.
 	var idles []string
 	for _, l := range h.sessions("/sailings_prod", "--class", "idle") {
@@ -251,7 +271,8 @@ func testListAndEnd(h shore) {
 	blocker := h.sessions("/sailings_prod", "--class", "written work")
 	var victim string
 	for _, l := range blocker {
-		if strings.Contains(h.s.run(0, "session", "list", h.name, "--tree").out, l.ID+"  written work") && victim == "" {
+		if strings.Contains(h.s.run(0, "session", "list", h.name, "--tree").out, l.ID+"  written work") &&
+			victim == "" {
 			victim = l.Address
 		}
 	}
@@ -261,7 +282,8 @@ func testListAndEnd(h shore) {
 	has(h.t, "the tree afterwards", h.s.run(0, "session", "list", h.name, "--tree").err, "nobody waits")
 	waits.Close()
 	writer.Close()
-	has(h.t, "nobody fits", h.s.run(0, "session", "end", h.name, "--application", "nobody", "--yes").err, "nothing to end")
+	has(h.t, "nobody fits", h.s.run(0, "session", "end", h.name, "--application", "nobody", "--yes").err,
+		"nothing to end")
 	// Genarch's own are never ended.
 	for _, l := range h.sessions("", "--all") {
 		if l.Class == "Genarch" {
@@ -278,7 +300,8 @@ func testListAndEnd(h shore) {
 		close(stopped)
 	}()
 	testutil.Wait(h.t, "it to sleep", func() bool { return len(h.sessions("/sailings_prod", "--class", "busy")) == 1 })
-	h.s.run(0, "session", "end", h.sessions("/sailings_prod", "--class", "busy")[0].Address, "--statement-only", "--yes")
+	h.s.run(0, "session", "end", h.sessions("/sailings_prod", "--class", "busy")[0].Address, "--statement-only",
+		"--yes")
 	<-stopped
 	if !there(sleeper) {
 		h.t.Error("the session went with its statement")
@@ -291,17 +314,21 @@ func testDrop(h shore) {
 	testutil.Wait(h.t, "whoever furnished it to have left", func() bool {
 		return strings.Contains(h.s.run(3, "database", "drop", address).err, "Nobody is connected to tickets_prod")
 	})
-	has(h.t, "the brief of one that is not in use", h.s.run(3, "database", "drop", address).err, "Nobody is connected to tickets_prod", "[drop.last_use]", "1 table")
+	has(h.t, "the brief of one that is not in use", h.s.run(3, "database", "drop", address).err,
+		"Nobody is connected to tickets_prod", "[drop.last_use]", "1 table")
 	guest := h.client("tickets_prod")
 	r := h.s.run(3, "database", "drop", address)
-	has(h.t, "the brief", r.err, "would be lost  1 table", "disconnected   1 session", "no, this is final", "A drop is final", "not visible from here:", "1 session as of", "end the sessions of tickets_prod", "read back that it is gone", "--confirm tickets_prod")
+	has(h.t, "the brief", r.err, "would be lost  1 table", "disconnected   1 session", "no, this is final",
+		"A drop is final", "not visible from here:", "1 session as of", "end the sessions of tickets_prod",
+		"read back that it is gone", "--confirm tickets_prod")
 	h.s.run(3, "database", "drop", address, "--confirm", "ticket_prod")
 	h.s.run(2, "database", "drop", address, "--grace", "5s", "--when-empty", "5s")
 	has(h.t, "a dry run", h.s.run(0, "database", "drop", address, "--dry-run").err, "nothing was done")
 	if !h.has("tickets_prod") || !there(guest) {
 		h.t.Fatal("something was done without the name being typed")
 	}
-	has(h.t, "waiting in vain", h.s.run(1, "database", "drop", address, "--confirm", "tickets_prod", "--when-empty", "1s").err, "somebody was still connected", "reverted")
+	has(h.t, "waiting in vain", h.s.run(1, "database", "drop", address, "--confirm", "tickets_prod", "--when-empty",
+		"1s").err, "somebody was still connected", "reverted")
 	if !there(guest) || !h.in("tickets_prod") {
 		h.t.Error("after waiting in vain the database is not as it was")
 	}
@@ -310,12 +337,17 @@ func testDrop(h shore) {
 	if there(guest) || h.has("tickets_prod") {
 		h.t.Error("it is still there")
 	}
-	has(h.t, "absent", h.s.run(1, "database", "drop", address, "--confirm", "tickets_prod").err, "There is no database tickets_prod on "+h.name)
-	has(h.t, "only if present", h.s.run(0, "database", "drop", address, "--if-exists", "--confirm", "tickets_prod").err, "nothing will be done")
-	has(h.t, "the journal", h.s.run(0, "journal", "list", "--limit", "60", "-o", "json").out, "who_was_ended", "change.done")
+	has(h.t, "absent", h.s.run(1, "database", "drop", address, "--confirm", "tickets_prod").err,
+		"There is no database tickets_prod on "+h.name)
+	has(h.t, "only if present", h.s.run(0, "database", "drop", address, "--if-exists", "--confirm", "tickets_prod").err,
+		"nothing will be done")
+	has(h.t, "the journal", h.s.run(0, "journal", "list", "--limit", "60", "-o", "json").out, "who_was_ended",
+		"change.done")
 	home := map[string]string{"harbour": "postgres", "quay": "mysql"}[h.name]
-	has(h.t, "one of the engine's", h.s.run(1, "database", "drop", h.name+"/"+home, "--confirm", home).err, "database.kept")
-	has(h.t, "its list in the script", h.s.run(0, "change", "script", changeOf(h.t, h.s, address)).out, "-- for each session: ", "DROP DATABASE")
+	has(h.t, "one of the engine's", h.s.run(1, "database", "drop", h.name+"/"+home, "--confirm", home).err,
+		"database.kept")
+	has(h.t, "its list in the script", h.s.run(0, "change", "script", changeOf(h.t, h.s, address)).out,
+		"-- for each session: ", "DROP DATABASE")
 }
 
 // changeOf is the number of the last change of a target that is done.
@@ -336,13 +368,15 @@ func changeOf(t *testing.T, s *service, target string) string {
 func testLoss(h shore) {
 	h.furnished("ledger_prod")
 	writer := h.client("ledger_prod", "BEGIN", "UPDATE crossings SET n = 7 WHERE id = 1")
-	testutil.Wait(h.t, "the written work to show", func() bool { return len(h.sessions("/ledger_prod", "--class", "written work")) == 1 })
+	testutil.Wait(h.t, "the written work to show",
+		func() bool { return len(h.sessions("/ledger_prod", "--class", "written work")) == 1 })
 	r := h.s.run(3, "database", "drop", h.name+"/ledger_prod", "--confirm", "ledger_prod")
 	has(h.t, "written work", r.err, "CAUTION", "work.lost", "--accept work.lost")
 	if !there(writer) {
 		h.t.Error("it was ended all the same")
 	}
-	r = h.s.run(0, "database", "drop", h.name+"/ledger_prod", "--confirm", "ledger_prod", "--accept-loss", "--grace", "1s")
+	r = h.s.run(0, "database", "drop", h.name+"/ledger_prod", "--confirm", "ledger_prod", "--accept-loss", "--grace",
+		"1s")
 	has(h.t, "accepted", r.err, "1 ended", "waiting until")
 }
 
@@ -385,7 +419,8 @@ func testStopping(h shore) {
 // databases, and lets them in again however it ends.
 func testHold(h shore) {
 	h.furnished("kept_out_prod")
-	h.client("mysql", "CREATE USER warden@'127.0.0.1' IDENTIFIED BY '"+h.running.Password.Reveal()+"'", "GRANT ALL ON *.* TO warden@'127.0.0.1'").Close()
+	h.client("mysql", "CREATE USER warden@'127.0.0.1' IDENTIFIED BY '"+h.running.Password.Reveal()+"'",
+		"GRANT ALL ON *.* TO warden@'127.0.0.1'").Close()
 	warden := func() bool {
 		conn, err := enginetest.Client(h.t.Context(), rigs.Of(h.engine, h.running), "mysql", "warden")
 		if err == nil {
@@ -395,7 +430,8 @@ func testHold(h shore) {
 	}
 	address := h.name + "/kept_out_prod"
 	guest := h.client("kept_out_prod")
-	has(h.t, "the brief", h.s.run(3, "database", "drop", address, "--lock-accounts").err, "ALTER USER 'warden'@'127.0.0.1' ACCOUNT LOCK", "CAUTION", "--accept gate.effect")
+	has(h.t, "the brief", h.s.run(3, "database", "drop", address, "--lock-accounts").err,
+		"ALTER USER 'warden'@'127.0.0.1' ACCOUNT LOCK", "CAUTION", "--accept gate.effect")
 	if !warden() {
 		h.t.Fatal("a brief locks an account")
 	}
@@ -407,7 +443,8 @@ func testHold(h shore) {
 	if !warden() || !there(guest) {
 		h.t.Error("after it was stopped, the account is not as it was")
 	}
-	h.s.run(0, "database", "drop", address, "--lock-accounts", "--accept", "gate.effect", "--confirm", "kept_out_prod", "--grace", "0s")
+	h.s.run(0, "database", "drop", address, "--lock-accounts", "--accept", "gate.effect", "--confirm", "kept_out_prod",
+		"--grace", "0s")
 	if !warden() || h.has("kept_out_prod") {
 		h.t.Error("after the drop the account is not as it was, or the database is there")
 	}
@@ -425,7 +462,8 @@ func testAccounts(h shore) {
 	}
 	admin := h.client("crew_prod", make)
 	if h.name == "quay" {
-		if _, err := admin.ExecContext(h.t.Context(), "GRANT SELECT ON `crew\\_prod`.* TO mate@'127.0.0.1'"); err != nil {
+		if _, err := admin.ExecContext(h.t.Context(),
+			"GRANT SELECT ON `crew\\_prod`.* TO mate@'127.0.0.1'"); err != nil {
 			h.t.Fatal(err)
 		}
 	}
@@ -440,13 +478,15 @@ func testAccounts(h shore) {
 	mate := as()
 	address := h.name + "/account:mate" + host
 	has(h.t, "a lock alone", h.s.run(3, "account", "lock", address, "--yes").err, "account.sessions", "--end-sessions")
-	has(h.t, "a lock with its sessions", h.s.run(0, "account", "lock", address, "--end-sessions", "--yes").err, "0 left, 1 ended")
+	has(h.t, "a lock with its sessions", h.s.run(0, "account", "lock", address, "--end-sessions", "--yes").err,
+		"0 left, 1 ended")
 	if there(mate) || !there(admin) {
 		h.t.Error("the wrong ones were ended")
 	}
 	h.s.run(0, "account", "unlock", address, "--yes")
 	mate = as()
-	has(h.t, "the drop", h.s.run(0, "account", "drop", address, "--confirm", "mate"+host).err, "0 left, 1 ended", "read back")
+	has(h.t, "the drop", h.s.run(0, "account", "drop", address, "--confirm", "mate"+host).err, "0 left, 1 ended",
+		"read back")
 	if there(mate) {
 		h.t.Error("a dropped account works on")
 	}
@@ -456,18 +496,24 @@ func testRenameMoveCopy(h shore) {
 	h.furnished("tides_prod")
 	h.tablespace("pier")
 	guest := h.client("tides_prod")
-	r := h.s.run(0, "database", "rename", "harbour/tides_prod", "--to", "tide_tables_prod", "--accept", "drop.breaks", "--yes")
+	r := h.s.run(0, "database", "rename", "harbour/tides_prod", "--to", "tide_tables_prod", "--accept", "drop.breaks",
+		"--yes")
 	has(h.t, "rename", r.err, "0 left, 1 ended", "open the gate")
 	if there(guest) || h.has("tides_prod") || !h.in("tide_tables_prod") {
 		h.t.Error("it was not renamed, or is not open")
 	}
-	has(h.t, "its history goes on", h.s.run(0, "change", "list", "--target", "harbour/tide_tables_prod").out, "database.rename")
+	has(h.t, "its history goes on", h.s.run(0, "change", "list", "--target", "harbour/tide_tables_prod").out,
+		"database.rename")
 	h.client("tide_tables_prod")
-	has(h.t, "move", h.s.run(0, "database", "alter", "harbour/tide_tables_prod", "--tablespace", "pier", "--yes").err, "0 left, 1 ended")
+	has(h.t, "move", h.s.run(0, "database", "alter", "harbour/tide_tables_prod", "--tablespace", "pier", "--yes").err,
+		"0 left, 1 ended")
 	has(h.t, "moved", h.s.run(0, "database", "show", "harbour/tide_tables_prod").out, "pier")
 	h.client("tide_tables_prod")
-	has(h.t, "copying what is in use", h.s.run(1, "database", "create", "harbour/copy_prod", "--template", "tide_tables_prod", "--yes").err, "template.in_use", "--clear-template")
-	has(h.t, "clearing it first", h.s.run(0, "database", "create", "harbour/copy_prod", "--template", "tide_tables_prod", "--clear-template", "--yes").err, "0 left, 1 ended")
+	has(h.t, "copying what is in use",
+		h.s.run(1, "database", "create", "harbour/copy_prod", "--template", "tide_tables_prod", "--yes").err,
+		"template.in_use", "--clear-template")
+	has(h.t, "clearing it first", h.s.run(0, "database", "create", "harbour/copy_prod", "--template",
+		"tide_tables_prod", "--clear-template", "--yes").err, "0 left, 1 ended")
 	if !h.in("tide_tables_prod") || !h.in("copy_prod") {
 		h.t.Error("the template or its copy is not open")
 	}
@@ -477,7 +523,8 @@ func testRenameMoveCopy(h shore) {
 	has(h.t, "who made it", h.s.run(0, "database", "show", "harbour/third_prod").out, "by keeper, change ")
 	h.furnished("second_prod")
 	has(h.t, "who made another one", h.s.run(0, "database", "show", "harbour/second_prod").out, "not by Genarch")
-	has(h.t, "on MariaDB", h.s.run(1, "database", "rename", "quay/x", "--to", "y", "--yes").err, "no statement that renames")
+	has(h.t, "on MariaDB", h.s.run(1, "database", "rename", "quay/x", "--to", "y", "--yes").err,
+		"no statement that renames")
 }
 
 // TestClearingTrouble: the service killed, the server restarted, two at once,
@@ -569,14 +616,17 @@ func TestClearingTrouble(t *testing.T) {
 			LastUse struct{ Last string } `json:"last_use"`
 		}
 		show := []string{"database", "show", "quay/killed_prod", "-o", "json"}
-		testutil.Wait(t, "the guest to be seen", func() bool { return decode[used](t, s.run(0, show...).out).LastUse.Last != "" })
+		testutil.Wait(t, "the guest to be seen",
+			func() bool { return decode[used](t, s.run(0, show...).out).LastUse.Last != "" })
 		has(t, "while it is used", s.run(0, show[:3]...).out, "last use")
 		guest.Close()
 		s.stop()
 		s.startAt(strings.TrimPrefix(s.url, "http://"))
-		testutil.Wait(t, "it to be remembered", func() bool { return decode[used](t, s.run(0, show...).out).LastUse.Last != "" })
+		testutil.Wait(t, "it to be remembered",
+			func() bool { return decode[used](t, s.run(0, show...).out).LastUse.Last != "" })
 		testutil.Wait(t, "the guest to be gone", func() bool { return len(h.sessions("/killed_prod")) == 0 })
-		has(t, "the brief", s.run(3, "database", "drop", "quay/killed_prod").err, "Somebody was last seen connected to this database at 2")
+		has(t, "the brief", s.run(3, "database", "drop", "quay/killed_prod").err,
+			"Somebody was last seen connected to this database at 2")
 		who := s.run(0, "account", "show", "quay/account:"+maria.Admin+"@127.0.0.1", "-o", "json").out
 		if decode[used](t, who).LastUse.Last == "" {
 			t.Errorf("the account was not seen: %s", who)
@@ -608,7 +658,8 @@ func TestOwnRecords(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s.add("own", "mariadb", "staging", &localdb.Server{Host: host, Port: n, Admin: cfg.User, Password: secret.New(cfg.Passwd)})
+	s.add("own", "mariadb", "staging",
+		&localdb.Server{Host: host, Port: n, Admin: cfg.User, Password: secret.New(cfg.Passwd)})
 	r := s.run(1, "database", "drop", "own/records", "--confirm", "records", "--accept-loss")
 	has(t, "dropping its own records", r.err, "STOP", "database.kept", "it holds the records of a Genarch")
 	// Its own sessions there are known as such, and a filter that fits them all
@@ -625,6 +676,7 @@ func TestOwnRecords(t *testing.T) {
 	if own == 0 {
 		t.Error("the store's own sessions do not show")
 	}
-	has(t, "ending them by a filter", s.run(0, "session", "end", "own", "--account", cfg.User, "--yes").err, "nothing to end")
+	has(t, "ending them by a filter", s.run(0, "session", "end", "own", "--account", cfg.User, "--yes").err,
+		"nothing to end")
 	s.run(0, "server", "list")
 }

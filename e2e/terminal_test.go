@@ -86,7 +86,8 @@ func testTerminal(h shore) {
 	if code := k.end(); code != 1 || !there(guest) || !h.in("quays_prod") {
 		h.t.Errorf("stopping it ended with %d: %s", code, k.said.String())
 	}
-	has(h.t, "stopped", k.said.String(), "stopped by keeper", "\r\x1b[K") // the line of the clearing is written anew, not shown as text
+	has(h.t, "stopped", k.said.String(), "stopped by keeper",
+		"\r\x1b[K") // the line of the clearing is written anew, not shown as text
 	if strings.Contains(k.said.String(), `\u{`) {
 		h.t.Errorf("Genarch's own control characters are shown: %q", k.said.String())
 	}

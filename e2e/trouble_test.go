@@ -41,17 +41,20 @@ func TestTroubleWithServers(t *testing.T) {
 	// A third one that accepts and never answers: registered through a door that
 	// is then walled up.
 	door := newDoor(t, good.Address())
-	if r := s.cli(good.Password.Reveal(), "server", "add", "silent", "--engine", "mariadb", "--host", "127.0.0.1", "--port", itoa(door.port), "--admin", good.Admin,
+	if r := s.cli(good.Password.Reveal(), "server", "add", "silent", "--engine", "mariadb", "--host", "127.0.0.1",
+		"--port", itoa(door.port), "--admin", good.Admin,
 		"--environment", "staging", "--secret-file", "-"); r.code == 0 {
 		t.Fatal("one instance was registered twice")
 	}
 	other := testutil.MariaDB(t)
 	door.server = other.Address()
-	s.add("silent", "mariadb", "staging", &localdb.Server{Host: "127.0.0.1", Port: door.port, Admin: other.Admin, Password: other.Password})
+	s.add("silent", "mariadb", "staging",
+		&localdb.Server{Host: "127.0.0.1", Port: door.port, Admin: other.Admin, Password: other.Password})
 	door.wall()
 
 	r := s.run(0, "server", "list")
-	has(t, "the fleet with a silent server", r.out+r.err, "no answer within the time allowed", "2 of 3 servers answered")
+	has(t, "the fleet with a silent server", r.out+r.err, "no answer within the time allowed",
+		"2 of 3 servers answered")
 	// While others wait for the silent one, the good one answers as ever.
 	waiting := make(chan result, 4)
 	for range 4 {
@@ -71,7 +74,8 @@ func TestTroubleWithServers(t *testing.T) {
 	// Another instance comes up at the same address.
 	startAt(t, filepath.Join(dir, "second"), first)
 	r = s.run(1, "database", "list", "harbour")
-	has(t, "another instance", r.err, "another instance answers as harbour", "known: system identifier", "found: system identifier", "server accept harbour")
+	has(t, "another instance", r.err, "another instance answers as harbour", "known: system identifier",
+		"found: system identifier", "server accept harbour")
 	s.run(1, "database", "create", "harbour/wrong", "--yes")
 	r = s.cli("", "server", "accept", "harbour", "--confirm", "guessed")
 	if r.code == 0 {
@@ -83,7 +87,8 @@ func TestTroubleWithServers(t *testing.T) {
 	if err := json.Unmarshal([]byte(s.cli("", "server", "check", "harbour", "-o", "json").out), &check); err != nil {
 		t.Fatal(err)
 	}
-	if r := s.cli("", "server", "edit", "harbour", "--label", "a=b"); !strings.Contains(r.out+r.err, "another instance") {
+	if r := s.cli("", "server", "edit", "harbour", "--label", "a=b"); !strings.Contains(r.out+r.err,
+		"another instance") {
 		t.Errorf("an edit accepted the new instance: %+v", r)
 	}
 	s.run(0, "server", "accept", "harbour", "--confirm", check.Status.Identity.Key)
@@ -199,7 +204,8 @@ func TestTroubleWithStore(t *testing.T) {
 	if again.Port != records.Port {
 		t.Skip("the port was taken meanwhile")
 	}
-	testutil.Wait(t, "the service to find its records again", func() bool { return s.cli("", "server", "list").code == 0 })
+	testutil.Wait(t, "the service to find its records again",
+		func() bool { return s.cli("", "server", "list").code == 0 })
 	s.run(0, "database", "create", "harbour/after_all", "--yes")
 	s.run(0, "journal", "check")
 }
@@ -222,12 +228,14 @@ func TestKill(t *testing.T) {
 	}
 	id := draftID(t, s, "quay/caught")
 	fingerprint := fingerprintOf(t, s, id)
-	if status, body, _ := s.call("POST", "/api/v1/changes/"+id+"/run", s.token, `{"fingerprint":"`+fingerprint+`"}`); status != 200 {
+	if status, body, _ := s.call("POST", "/api/v1/changes/"+id+"/run", s.token,
+		`{"fingerprint":"`+fingerprint+`"}`); status != 200 {
 		t.Fatalf("run: %d %v", status, body)
 	}
 	testutil.Wait(t, "the statement to wait on the server", func() bool {
 		var n int
-		_ = db.QueryRow("SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE INFO LIKE 'CREATE DATABASE%'").Scan(&n)
+		_ = db.QueryRow("SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE INFO LIKE 'CREATE DATABASE%'").
+			Scan(&n)
 		return n == 1
 	})
 	s.end(syscall.SIGKILL)
@@ -337,7 +345,8 @@ func TestReadersAndChanges(t *testing.T) {
 	most := map[string]int{}
 	look := func() {
 		var n, m int
-		if eye.QueryRow(ctx, "SELECT count(*) FROM pg_stat_activity WHERE application_name = 'genarch'").Scan(&n) == nil {
+		if eye.QueryRow(ctx, "SELECT count(*) FROM pg_stat_activity WHERE application_name = 'genarch'").
+			Scan(&n) == nil {
 			most["harbour"] = max(most["harbour"], n)
 		}
 		if db.QueryRowContext(ctx, "SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE USER = 'genarch' AND ID <> CONNECTION_ID()").Scan(&m) == nil {

@@ -95,9 +95,11 @@ func placed(in change.Intent, d *Description) (change.Intent, error) {
 	inside := d.InDatabases()
 	if a := in.Account; a != nil && (a.Database != "") != inside {
 		if inside {
-			return in, fmt.Errorf("%w: on %s an account lies in a database: say which, SERVER/DATABASE/account:NAME", change.ErrIntent, d.Title)
+			return in, fmt.Errorf("%w: on %s an account lies in a database: say which, SERVER/DATABASE/account:NAME",
+				change.ErrIntent, d.Title)
 		}
-		return in, fmt.Errorf("%w: on %s an account is the whole server's: SERVER/account:NAME", change.ErrIntent, d.Title)
+		return in, fmt.Errorf("%w: on %s an account is the whole server's: SERVER/account:NAME", change.ErrIntent,
+			d.Title)
 	}
 	if g := in.Grant; g != nil && g.To != catalog.Public {
 		switch {
@@ -116,7 +118,8 @@ func checkOptions(in change.Intent, d *Description, part change.Part, options ca
 	var errs []error
 	k, fields := in.Kind, d.OptionsOf(part, in.Kind)
 	bad := func(name, next, format string, args ...any) {
-		errs = append(errs, &OptionError{Engine: d.ID, Part: part, Option: name, Next: next, Text: fmt.Sprintf(format, args...)})
+		errs = append(errs, &OptionError{Engine: d.ID, Part: part, Option: name, Next: next,
+			Text: fmt.Sprintf(format, args...)})
 	}
 	options = inRows(d.Fields[part], options)
 	var out catalog.Values
@@ -126,7 +129,8 @@ func checkOptions(in change.Intent, d *Description, part change.Part, options ca
 			errs = append(errs, unknownOption(k, d, part, name))
 			continue
 		}
-		if who, only := principalOf(in, d), fields[i].For; part == change.PartAccount && len(only) > 0 && !slices.Contains(only, who.Kind) {
+		if who, only := principalOf(in, d), fields[i].For; part == change.PartAccount && len(only) > 0 &&
+			!slices.Contains(only, who.Kind) {
 			bad(name, "leave it out", "%s is nothing that %s have", name, who.Many)
 			continue
 		}
@@ -165,7 +169,8 @@ func CheckRegistration(d *Description, options catalog.Values) (catalog.Values, 
 		}
 		value, err := f.Parse(options[name])
 		if err != nil {
-			errs = append(errs, &OptionError{Engine: d.ID, Part: PartServer, Option: name, Next: showEngine(d), Text: fmt.Sprintf("%s: %v", name, err)})
+			errs = append(errs, &OptionError{Engine: d.ID, Part: PartServer, Option: name, Next: showEngine(d),
+				Text: fmt.Sprintf("%s: %v", name, err)})
 			continue
 		}
 		if value != "" {
@@ -174,7 +179,8 @@ func CheckRegistration(d *Description, options catalog.Values) (catalog.Values, 
 	}
 	for _, f := range d.Fields[PartServer] {
 		if f.Required && !out.Has(f.Name) {
-			errs = append(errs, &OptionError{Engine: d.ID, Part: PartServer, Option: f.Name, Next: "give it: --set " + f.Name + "=…",
+			errs = append(errs, &OptionError{Engine: d.ID, Part: PartServer, Option: f.Name,
+				Next: "give it: --set " + f.Name + "=…",
 				Text: fmt.Sprintf("a registration of %s needs %s: %s", d.Title, f.Name, f.Decides)})
 		}
 	}
@@ -196,7 +202,10 @@ func inRows(fields []Field, options catalog.Values) catalog.Values {
 	out := maps.Clone(options)
 	for _, name := range options.Names() {
 		table, key, dotted := strings.Cut(name, ".")
-		i := slices.IndexFunc(fields, func(f Field) bool { return f.Name == table && f.Type == Table && len(f.Columns) == 2 })
+		i := slices.IndexFunc(fields, func(f Field) bool {
+			return f.Name == table && f.Type == Table &&
+				len(f.Columns) == 2
+		})
 		if !dotted || i < 0 {
 			continue
 		}

@@ -195,7 +195,8 @@ type Script struct {
 var Common = map[change.Part]map[string]Type{
 	change.PartDatabase: {"owner": Pick, "encoding": Pick, "collation": Pick, "template": Pick, "tablespace": Pick,
 		"connection_limit": Number, "comment": Text},
-	change.PartAccount:  {"connection_limit": Number, "expires": Text, "locked": Yes, "comment": Text, "reassign_to": Text},
+	change.PartAccount: {"connection_limit": Number, "expires": Text, "locked": Yes, "comment": Text,
+		"reassign_to": Text},
 	change.PartClearing: {"lock_accounts": Yes},
 }
 

@@ -75,7 +75,8 @@ type Server interface {
 	// whose number belongs to somebody else by now is left alone, and one that
 	// has gone is no error. What was asked is not yet so: read again. refused
 	// says which the server would not end, and why.
-	End(ctx context.Context, ids []catalog.SessionID, how catalog.Ending) (refused map[catalog.SessionID]string, err error)
+	End(ctx context.Context, ids []catalog.SessionID, how catalog.Ending) (refused map[catalog.SessionID]string,
+		err error)
 	// Snapshot reads all that planning this intent needs.
 	Snapshot(ctx context.Context, in change.Intent) (catalog.Snapshot, error)
 

@@ -108,7 +108,8 @@ func Checked(bad []string, err error) error {
 // UnknownStep is the error of a step that an engine does not know: a newer
 // Genarch has planned it.
 func UnknownStep(s change.Step) error {
-	return &Error{Op: s.Kind, Kind: NotSent, Text: "this version of Genarch does not know such a step", Next: "Run it with the version that planned it."}
+	return &Error{Op: s.Kind, Kind: NotSent, Text: "this version of Genarch does not know such a step",
+		Next: "Run it with the version that planned it."}
 }
 
 // NeverSent marks an error that came before the statement could be sent.
@@ -122,7 +123,8 @@ func NeverSent(err error) error {
 // Failure turns any error of an engine into what a change records.
 func Failure(err error) *change.Failure {
 	if e, ok := errors.AsType[*Error](err); ok {
-		f := &change.Failure{Kind: string(e.Kind), Code: e.Code, Text: strings.TrimSuffix(e.Error(), " ["+e.Code+"]"), Next: e.Next, Passing: e.Passing}
+		f := &change.Failure{Kind: string(e.Kind), Code: e.Code, Text: strings.TrimSuffix(e.Error(), " ["+e.Code+"]"),
+			Next: e.Next, Passing: e.Passing}
 		if e.Hint != "" && f.Next == "" {
 			f.Next = e.Hint
 		}

@@ -128,7 +128,8 @@ func (f Field) Parse(value any) (any, error) {
 	case Table:
 		rows, ok := value.([]catalog.Values)
 		if l, isList := value.([]string); !ok && (!isList || len(l) > 0) {
-			return nil, fmt.Errorf("%s is no table of %s", catalog.WriteValue(value), strings.Join(f.columnNames(), ", "))
+			return nil, fmt.Errorf("%s is no table of %s", catalog.WriteValue(value),
+				strings.Join(f.columnNames(), ", "))
 		}
 		return f.rows(rows)
 	}
@@ -243,7 +244,8 @@ func (f Field) rows(rows []catalog.Values) (any, error) {
 		for _, name := range row.Names() {
 			c := slices.IndexFunc(f.Columns, func(c Field) bool { return c.Name == name })
 			if c < 0 {
-				return nil, fmt.Errorf("row %d has no column %s; there are %s", i+1, name, strings.Join(f.columnNames(), ", "))
+				return nil, fmt.Errorf("row %d has no column %s; there are %s", i+1, name,
+					strings.Join(f.columnNames(), ", "))
 			}
 			value, err := f.Columns[c].Parse(row[name])
 			if err != nil {

@@ -37,13 +37,14 @@ func TestProve(t *testing.T) {
 		}
 	}
 	refused := errors.New("refused")
-	rep, err = Prove(change.Step{Args: map[string]string{"accounts": Pack(accounts)}}, func(account, _ string, say func(string)) error {
-		say(account)
-		if account == "reader" {
-			return refused
-		}
-		return nil
-	})
+	rep, err = Prove(change.Step{Args: map[string]string{"accounts": Pack(accounts)}},
+		func(account, _ string, say func(string)) error {
+			say(account)
+			if account == "reader" {
+				return refused
+			}
+			return nil
+		})
 	if !errors.Is(err, refused) || len(rep.Messages) != len(accounts) {
 		t.Errorf("one account that fails: %v, %+v", err, rep)
 	}

@@ -101,7 +101,9 @@ func (x *Transport) Marked(id catalog.Identity) catalog.Identity {
 // Unproven is the error of a server that asks for the password in a form that
 // only one which has proved itself may have.
 func (x *Transport) Unproven(method string) *Error {
-	e := &Error{Op: "sign in", Kind: NotSent, Text: "the server asks for the password by " + method + ", which would hand it over, and has not proved which one it is; nothing was sent",
+	e := &Error{Op: "sign in", Kind: NotSent,
+		Text: "the server asks for the password by " + method +
+			", which would hand it over, and has not proved which one it is; nothing was sent",
 		Next: "Register it with TLS verified (--tls verified, with --ca-file where its authority is your own), or let Genarch's login use a method that gives nothing away"}
 	if key, _ := x.presented.Load().(string); key != "" {
 		e.Next += "; or, if " + key + " is the key of its certificate (compare it on the server itself): --server-key " + key
@@ -135,7 +137,8 @@ func CheckSocket(path string) error {
 		return Classify("connect", &net.OpError{Op: "dial", Net: "unix", Err: err}, false)
 	}
 	if info.Mode().Perm()&0o002 != 0 {
-		return &Error{Op: "connect", Kind: NotSent, Text: "everybody may write to " + dir + ", so anybody could wait there in the server's place",
+		return &Error{Op: "connect", Kind: NotSent,
+			Text: "everybody may write to " + dir + ", so anybody could wait there in the server's place",
 			Next: "Have the server put its socket into a folder that only it may write to."}
 	}
 	return nil

@@ -200,7 +200,8 @@ func (v *validation) principals() {
 	signs := false
 	roles := map[bool]string{}
 	for _, p := range v.d.Principals {
-		if !plainName.MatchString(p.Kind) || p.Title == "" || p.Many == "" || p.Decides == "" || p.Names.MaxLength == 0 || p.Names.Counted == "" {
+		if !plainName.MatchString(p.Kind) || p.Title == "" || p.Many == "" || p.Decides == "" ||
+			p.Names.MaxLength == 0 || p.Names.Counted == "" {
 			v.bad("the principal %s is not whole", p.Kind)
 		}
 		signs = signs || p.SignsIn

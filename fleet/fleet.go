@@ -86,7 +86,8 @@ func (f *Fleet) Engine(name catalog.Engine) (engine.Engine, error) {
 		for _, d := range f.Engines() {
 			names = append(names, string(d.ID))
 		}
-		return nil, fmt.Errorf("%w: there is no engine %q; there are %s", record.ErrInvalid, name, strings.Join(names, ", "))
+		return nil, fmt.Errorf("%w: there is no engine %q; there are %s", record.ErrInvalid, name,
+			strings.Join(names, ", "))
 	}
 	return e, nil
 }
@@ -200,7 +201,8 @@ func (f *Fleet) Check(ctx context.Context, name string) (catalog.Server, catalog
 // Add registers a server after having connected to it: what answers now is the
 // instance that it will be known by. A server that is registered already under
 // another name is refused, for then one database would have two addresses.
-func (f *Fleet) Add(ctx context.Context, operator string, srv catalog.Server, password secret.Text) (catalog.Server, catalog.Instance, error) {
+func (f *Fleet) Add(ctx context.Context, operator string, srv catalog.Server, password secret.Text) (catalog.Server,
+	catalog.Instance, error) {
 	if err := f.validate(&srv); err != nil {
 		return srv, catalog.Instance{}, err
 	}
@@ -214,7 +216,8 @@ func (f *Fleet) Add(ctx context.Context, operator string, srv catalog.Server, pa
 		return srv, in, err
 	}
 	for _, o := range others {
-		if o.Engine == srv.Engine && o.Name != srv.Name && o.Identity.Known() && len(o.Identity.Differences(in.Identity)) == 0 {
+		if o.Engine == srv.Engine && o.Name != srv.Name && o.Identity.Known() &&
+			len(o.Identity.Differences(in.Identity)) == 0 {
 			return srv, in, fmt.Errorf("%w: this instance is registered already, as %s", record.ErrInvalid, o.Name)
 		}
 	}
@@ -227,7 +230,8 @@ func (f *Fleet) Add(ctx context.Context, operator string, srv catalog.Server, pa
 // the secret beside it: else whoever may edit could have it sent to themselves.
 // Before anything is written the new address is tried, and the same instance must
 // answer there.
-func (f *Fleet) Edit(ctx context.Context, operator string, srv catalog.Server, password *secret.Text) (catalog.Server, error) {
+func (f *Fleet) Edit(ctx context.Context, operator string, srv catalog.Server, password *secret.Text) (catalog.Server,
+	error) {
 	if err := f.validate(&srv); err != nil {
 		return srv, err
 	}
@@ -250,7 +254,8 @@ func (f *Fleet) Edit(ctx context.Context, operator string, srv catalog.Server, p
 // sameWay reports whether the secret goes to the same place in the same manner.
 func sameWay(a, b catalog.Server) bool {
 	return a.Host == b.Host && a.Port == b.Port && a.Admin == b.Admin && a.TLS == b.TLS && a.CA == b.CA &&
-		reflect.DeepEqual(a.Options, b.Options) && a.Identity.Marks[catalog.MarkTLSKey] == b.Identity.Marks[catalog.MarkTLSKey]
+		reflect.DeepEqual(a.Options, b.Options) &&
+		a.Identity.Marks[catalog.MarkTLSKey] == b.Identity.Marks[catalog.MarkTLSKey]
 }
 
 // tryEdited connects with an altered registration. The known instance must answer;
@@ -311,7 +316,8 @@ func (f *Fleet) Accept(ctx context.Context, operator, name, found string) (catal
 
 // acceptKey takes another key of the server's certificate as the known one, if the
 // instance behind it is the one that is known.
-func (f *Fleet) acceptKey(ctx context.Context, operator string, srv catalog.Server, key string) (catalog.Server, error) {
+func (f *Fleet) acceptKey(ctx context.Context, operator string, srv catalog.Server, key string) (catalog.Server,
+	error) {
 	password, err := f.store.Secret(ctx, srv.Name)
 	if err != nil {
 		return srv, err
@@ -342,7 +348,8 @@ func (f *Fleet) Relearn(ctx context.Context, operator, name string) error {
 
 // Forget removes a registration; nothing on the server is touched.
 func (f *Fleet) Forget(ctx context.Context, operator, name string) error {
-	if err := f.store.ForgetServer(ctx, name, entry(operator, "server.forget", catalog.Server{Name: name})); err != nil {
+	if err := f.store.ForgetServer(ctx, name,
+		entry(operator, "server.forget", catalog.Server{Name: name})); err != nil {
 		return err
 	}
 	f.mu.Lock()
@@ -417,8 +424,10 @@ func (f *Fleet) validate(s *catalog.Server) error {
 func entry(operator, action string, s catalog.Server) journal.Entry {
 	detail := ""
 	if s.Host != "" {
-		text, err := json.Marshal(map[string]any{"engine": s.Engine, "address": net.JoinHostPort(s.Host, strconv.Itoa(s.Port)),
-			"admin": s.Admin, "environment": s.Environment, "tls": s.TLS, "options": s.Options, "client_addresses": s.Clients, "identity": s.Identity})
+		text, err := json.Marshal(map[string]any{"engine": s.Engine,
+			"address": net.JoinHostPort(s.Host, strconv.Itoa(s.Port)),
+			"admin":   s.Admin, "environment": s.Environment, "tls": s.TLS, "options": s.Options,
+			"client_addresses": s.Clients, "identity": s.Identity})
 		if err == nil {
 			detail = string(text)
 		}

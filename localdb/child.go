@@ -79,7 +79,8 @@ func Run(as *syscall.Credential, program string, args ...string) error {
 
 // environment is all that a server needs: nothing of ours reaches it.
 func environment() []string {
-	return []string{"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL=C.UTF-8", "HOME=/nonexistent"}
+	return []string{"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL=C.UTF-8",
+		"HOME=/nonexistent"}
 }
 
 // endStale stops a server that an earlier Genarch left running on the folder:

@@ -27,7 +27,8 @@ func reachable(t *testing.T) string {
 }
 
 func TestStartAgainAfterCrash(t *testing.T) {
-	for name, starter := range map[string]func(context.Context, localdb.Config) (*localdb.Server, error){"mariadb": marialocal.Start, "postgres": pglocal.Start} {
+	for name, starter := range map[string]func(context.Context, localdb.Config) (*localdb.Server,
+		error){"mariadb": marialocal.Start, "postgres": pglocal.Start} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			start := func(cfg localdb.Config) (*localdb.Server, error) { return starter(t.Context(), cfg) }

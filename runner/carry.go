@@ -128,8 +128,10 @@ func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act, st
 		}
 		if now().Sub(probing) > limit && c.Steps[act.Step].ReadOnly {
 			// It alters nothing, so what was done before can be rolled back.
-			c.Observe(act, change.Seen{Effect: change.NotHappened, Failure: stillUnknown(c.Steps[act.Step].Failure)}, now())
-			news, probing = append(news, stepEntry(c, act, string(act.Deed)+"."+string(change.NotHappened))), time.Time{}
+			c.Observe(act, change.Seen{Effect: change.NotHappened, Failure: stillUnknown(c.Steps[act.Step].Failure)},
+				now())
+			news, probing = append(news, stepEntry(c, act,
+				string(act.Deed)+"."+string(change.NotHappened))), time.Time{}
 			continue
 		}
 		if now().Sub(probing) > limit {
@@ -157,13 +159,15 @@ func stillUnknown(f *change.Failure) *change.Failure {
 	if f != nil {
 		text += ": " + f.Text
 	}
-	return &change.Failure{Kind: string(engine.Unknown), Text: text, Next: "Look at the server, and put right by hand what the statements of the change show."}
+	return &change.Failure{Kind: string(engine.Unknown), Text: text,
+		Next: "Look at the server, and put right by hand what the statements of the change show."}
 }
 
 // perform does one deed on the server and says what is known afterwards. Taking
 // back is not cut short by a shutdown, and is tried again while the server cannot
 // be reached: undoing what is not there (any more) does no harm.
-func (r *Runner) perform(ctx context.Context, c *change.Change, act change.Act, stop *stopper, noted *intention, w *work, probing time.Time) change.Seen {
+func (r *Runner) perform(ctx context.Context, c *change.Change, act change.Act, stop *stopper, noted *intention,
+	w *work, probing time.Time) change.Seen {
 	if act.Deed != change.Undo {
 		return r.performOnce(ctx, c, act, stop, noted, w, probing)
 	}
@@ -183,7 +187,8 @@ func (r *Runner) perform(ctx context.Context, c *change.Change, act change.Act, 
 // undoPause lies between two tries to take a step back.
 const undoPause = 500 * time.Millisecond
 
-func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.Act, stop *stopper, noted *intention, w *work, probing time.Time) change.Seen {
+func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.Act, stop *stopper, noted *intention,
+	w *work, probing time.Time) change.Seen {
 	step := &c.Steps[act.Step]
 	access, secrets, err := r.reach(ctx, *c, step.Step)
 	if err != nil {
@@ -284,7 +289,8 @@ func unreached(err error) bool {
 
 // reach opens the server for a step, and the passwords that it needs. While
 // Genarch's own records are away, it waits: that is no outcome of a step.
-func (r *Runner) reach(ctx context.Context, c change.Change, step change.Step) (engine.Server, map[string]secret.Text, error) {
+func (r *Runner) reach(ctx context.Context, c change.Change, step change.Step) (engine.Server, map[string]secret.Text,
+	error) {
 	for {
 		access, secrets, err := r.reachOnce(ctx, c, step)
 		if !errors.Is(err, record.ErrUnavailable) || !engine.Pause(ctx, storePause) {
@@ -293,7 +299,8 @@ func (r *Runner) reach(ctx context.Context, c change.Change, step change.Step) (
 	}
 }
 
-func (r *Runner) reachOnce(ctx context.Context, c change.Change, step change.Step) (engine.Server, map[string]secret.Text, error) {
+func (r *Runner) reachOnce(ctx context.Context, c change.Change, step change.Step) (engine.Server,
+	map[string]secret.Text, error) {
 	ctx, cancel := context.WithTimeout(ctx, storeTime)
 	defer cancel()
 	_, _, access, err := r.Fleet.Open(ctx, c.Intent.Server)
@@ -318,7 +325,8 @@ func ready(c *change.Change, act change.Act, x change.Sending, noted *intention)
 		step.Undo, step.Restores = x.Undo, true
 	}
 	if !noted.recordWith(*c) {
-		return &engine.Error{Op: step.Title, Kind: engine.NotSent, Text: "this service may not go on with the change, so the statement was not sent"}
+		return &engine.Error{Op: step.Title, Kind: engine.NotSent,
+			Text: "this service may not go on with the change, so the statement was not sent"}
 	}
 	return nil
 }
@@ -327,7 +335,8 @@ func ready(c *change.Change, act change.Act, x change.Sending, noted *intention)
 // looks what came of it: a server works on when its client is gone, and what lies
 // unread before it can still be done later. It ends a session that does nothing,
 // and one that works too long at what can be cut off.
-func (r *Runner) settle(ctx context.Context, access engine.Server, step change.StepRun, probing time.Time) (change.Seen, bool) {
+func (r *Runner) settle(ctx context.Context, access engine.Server, step change.StepRun, probing time.Time) (change.Seen,
+	bool) {
 	if step.Sender == nil {
 		return change.Seen{}, true
 	}
@@ -352,7 +361,8 @@ func (r *Runner) settle(ctx context.Context, access engine.Server, step change.S
 			return unclear(err), false
 		}
 	}
-	seen := unclear(&engine.Error{Op: step.Title, Kind: engine.Unknown, Text: fmt.Sprintf("the statement is still running in session %d of the server", step.Sender.Number)})
+	seen := unclear(&engine.Error{Op: step.Title, Kind: engine.Unknown,
+		Text: fmt.Sprintf("the statement is still running in session %d of the server", step.Sender.Number)})
 	seen.Working = working
 	return seen, false
 }
@@ -399,7 +409,8 @@ func (r *Runner) finish(ctx context.Context, c change.Change, holder string, new
 	if !r.insist(ctx, c, func(ctx context.Context) error { return r.Store.Finish(ctx, c, holder, news...) }) {
 		return false
 	}
-	r.Log.Info("change ended", "change", c.ID, "target", c.Brief.Target, "state", c.State, "operator", c.RunBy, "took", c.Ended.Sub(c.Started))
+	r.Log.Info("change ended", "change", c.ID, "target", c.Brief.Target, "state", c.State, "operator", c.RunBy, "took",
+		c.Ended.Sub(c.Started))
 	r.publish(c)
 	r.tellWatch(c)
 	if c.Intent.Database != nil && c.Brief.Outcome == change.Acts {
@@ -418,9 +429,11 @@ func (r *Runner) tellWatch(c change.Change) {
 	case change.DropDatabase:
 		r.Watch.Gone(target.Server, catalog.Used{Database: target.Name})
 	case change.DropAccount:
-		r.Watch.Gone(target.Server, catalog.Used{Account: catalog.Principal{Name: target.Name, Host: target.Host, Database: target.Database}})
+		r.Watch.Gone(target.Server, catalog.Used{Account: catalog.Principal{Name: target.Name, Host: target.Host,
+			Database: target.Database}})
 	case change.RenameDatabase:
-		r.Watch.Renamed(target.Server, catalog.Used{Database: target.Name}, catalog.Used{Database: c.Intent.Database.NewName})
+		r.Watch.Renamed(target.Server, catalog.Used{Database: target.Name},
+			catalog.Used{Database: c.Intent.Database.NewName})
 	}
 }
 
@@ -545,7 +558,8 @@ func stepEntry(c change.Change, act change.Act, action string) journal.Entry {
 		detail["failure"] = s.Failure
 	}
 	if p := s.Clearing; p != nil && act.Deed == change.Do {
-		detail["sessions"] = map[string]any{"found": p.Found, "ended": p.Ended, "left_by_themselves": p.Gone, "who_was_ended": p.EndedWho, "came_back": p.Returned, "remain": p.Who}
+		detail["sessions"] = map[string]any{"found": p.Found, "ended": p.Ended, "left_by_themselves": p.Gone,
+			"who_was_ended": p.EndedWho, "came_back": p.Returned, "remain": p.Who}
 	}
 	return entry(c, c.RunBy, "step."+action, detail)
 }

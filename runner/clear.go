@@ -28,7 +28,8 @@ const (
 // clear carries a step out that clears sessions: it looks, ends and waits as the
 // machine says, and tells how far it is. Nobody is ended before the intention is
 // on record.
-func (r *Runner) clear(ctx context.Context, c *change.Change, act change.Act, access engine.Server, stop *stopper, noted *intention) change.Seen {
+func (r *Runner) clear(ctx context.Context, c *change.Change, act change.Act, access engine.Server, stop *stopper,
+	noted *intention) change.Seen {
 	step := &c.Steps[act.Step]
 	m := clearing.New(*step.Clear, now())
 	shown, blind := time.Time{}, time.Time{}
@@ -59,7 +60,8 @@ func (r *Runner) clear(ctx context.Context, c *change.Change, act change.Act, ac
 			case clearing.Cleared:
 				return change.Seen{Effect: change.Happened}
 			case clearing.GivenUp:
-				return change.Seen{Effect: change.NotHappened, Failure: &change.Failure{Kind: string(engine.Refused), Text: o.Why, Next: o.Next}}
+				return change.Seen{Effect: change.NotHappened,
+					Failure: &change.Failure{Kind: string(engine.Refused), Text: o.Why, Next: o.Next}}
 			}
 			show(false)
 			if len(o.End) > 0 {
@@ -103,7 +105,8 @@ func (r *Runner) look(ctx context.Context, access engine.Server, q catalog.Sessi
 }
 
 // end has the server end sessions, and tells the machine of those that it will not.
-func (r *Runner) end(ctx context.Context, m *clearing.Machine, access engine.Server, ids []catalog.SessionID, how catalog.Ending) error {
+func (r *Runner) end(ctx context.Context, m *clearing.Machine, access engine.Server, ids []catalog.SessionID,
+	how catalog.Ending) error {
 	ctx, cancel := context.WithTimeout(ctx, endTime)
 	defer cancel()
 	refused, err := access.End(ctx, ids, how)
@@ -125,5 +128,8 @@ func (r *Runner) probeCleared(ctx context.Context, step change.StepRun, access e
 	if len(step.Clear.Target.Of(list.Sessions)) == 0 {
 		return change.Seen{Effect: change.Happened}
 	}
-	return change.Seen{Effect: change.NotHappened, Failure: &change.Failure{Kind: string(engine.Refused), Text: "the service was interrupted while it cleared the sessions, and somebody is still there", Next: "Ask again."}}
+	return change.Seen{Effect: change.NotHappened,
+		Failure: &change.Failure{Kind: string(engine.Refused),
+			Text: "the service was interrupted while it cleared the sessions, and somebody is still there",
+			Next: "Ask again."}}
 }

@@ -15,14 +15,17 @@ import (
 )
 
 // clearingRig makes a database with clients in it and drafts its drop.
-func (g *rig) clearingRig(t *testing.T, r *Runner, name string, spec *change.ClearingSpec, clients ...int64) change.Change {
+func (g *rig) clearingRig(t *testing.T, r *Runner, name string, spec *change.ClearingSpec,
+	clients ...int64) change.Change {
 	t.Helper()
 	g.fake.Put(name, "crew")
 	for _, n := range clients {
 		g.fake.Connect(n, name, false, false)
 		t.Cleanup(func() { g.fake.Disconnect(n) })
 	}
-	c, err := r.Draft(t.Context(), "dispatcher", "", change.Intent{Kind: change.DropDatabase, Server: "harbour", Database: &change.DatabaseSpec{Name: name}, Clearing: spec}, nil)
+	c, err := r.Draft(t.Context(), "dispatcher", "",
+		change.Intent{Kind: change.DropDatabase, Server: "harbour", Database: &change.DatabaseSpec{Name: name},
+			Clearing: spec}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -31,7 +34,9 @@ func (g *rig) clearingRig(t *testing.T, r *Runner, name string, spec *change.Cle
 
 func run(t *testing.T, r *Runner, c change.Change) {
 	t.Helper()
-	if _, err := r.Run(t.Context(), "keeper", c.ID, change.Decision{Fingerprint: c.Brief.Fingerprint, Confirm: c.Brief.Confirm, Accepted: c.Brief.Codes(change.Caution)}); err != nil {
+	if _, err := r.Run(t.Context(), "keeper", c.ID,
+		change.Decision{Fingerprint: c.Brief.Fingerprint, Confirm: c.Brief.Confirm,
+			Accepted: c.Brief.Codes(change.Caution)}); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -64,8 +69,11 @@ func TestClearing(t *testing.T) {
 	for _, part := range []struct {
 		name string
 		f    func(*testing.T, *rig)
-	}{{"ends them and drops", testEnds}, {"written work", testWritten}, {"stop", testStop}, {"too late to stop", testTooLate}, {"the service stops", testClearShutdown}, {"the service dies", testClearCrash},
-		{"the server is away", testAway}, {"the gate opens in the end", testUndoInsists}, {"another service is told", testStopElsewhere}} {
+	}{{"ends them and drops", testEnds}, {"written work", testWritten}, {"stop", testStop},
+		{"too late to stop", testTooLate}, {"the service stops", testClearShutdown},
+		{"the service dies", testClearCrash},
+		{"the server is away", testAway}, {"the gate opens in the end", testUndoInsists},
+		{"another service is told", testStopElsewhere}} {
 		if !t.Run(part.name, func(t *testing.T) { part.f(t, g) }) {
 			return
 		}
@@ -84,7 +92,8 @@ func testEnds(t *testing.T, g *rig) {
 	defer sub.Close()
 	run(t, r, c)
 	c = waited(t, r, c.ID)
-	if c.State != change.Done || slices.Contains(g.fake.Names(), "ends_dev") || !slices.Contains(g.fake.Names(), "lobby") {
+	if c.State != change.Done || slices.Contains(g.fake.Names(), "ends_dev") ||
+		!slices.Contains(g.fake.Names(), "lobby") {
 		t.Fatalf("ended %s: %s; there are %v", c.State, c.Result, g.fake.Names())
 	}
 	kept, err := g.store.Change(t.Context(), c.ID)
@@ -100,7 +109,8 @@ func testEnds(t *testing.T, g *rig) {
 	told := false
 	for len(sub.C) > 0 {
 		e := <-sub.C
-		told = told || e.Change != nil && e.Change.ID == c.ID && e.Change.Steps[1].Clearing != nil && e.Change.Steps[1].Clearing.Found == 3
+		told = told || e.Change != nil && e.Change.ID == c.ID && e.Change.Steps[1].Clearing != nil &&
+			e.Change.Steps[1].Clearing.Found == 3
 	}
 	if !told {
 		t.Error("those who watch were not told how the clearing goes")
@@ -114,9 +124,11 @@ func testWritten(t *testing.T, g *rig) {
 	c := g.clearingRig(t, r, "writes_dev", nil, 11)
 	g.fake.Connect(12, "writes_dev", true, false)
 	defer g.fake.Disconnect(12)
-	_, err := r.Run(t.Context(), "keeper", c.ID, change.Decision{Fingerprint: c.Brief.Fingerprint, Confirm: "writes_dev"})
+	_, err := r.Run(t.Context(), "keeper", c.ID,
+		change.Decision{Fingerprint: c.Brief.Fingerprint, Confirm: "writes_dev"})
 	o, ok := errors.AsType[*change.Outdated](err)
-	if !ok || !slices.Contains(o.Change.Brief.Codes(change.Caution), change.WorkLost) || !g.fake.GateOpen("writes_dev") {
+	if !ok || !slices.Contains(o.Change.Brief.Codes(change.Caution), change.WorkLost) ||
+		!g.fake.GateOpen("writes_dev") {
 		t.Fatalf("run: %v", err)
 	}
 	if _, err := r.Run(t.Context(), "keeper", o.Change.ID, change.Decision{Confirm: "writes_dev"}); err == nil {
@@ -140,8 +152,10 @@ func testStop(t *testing.T, g *rig) {
 		t.Fatal(err)
 	}
 	c = waited(t, r, c.ID)
-	if c.State != change.Reverted || !strings.Contains(c.Result, "stopped by mate") || c.StopBy != "mate" || !g.fake.GateOpen("stopped_dev") {
-		t.Errorf("ended %s: %q, stopped by %q, gate open %v", c.State, c.Result, c.StopBy, g.fake.GateOpen("stopped_dev"))
+	if c.State != change.Reverted || !strings.Contains(c.Result, "stopped by mate") || c.StopBy != "mate" ||
+		!g.fake.GateOpen("stopped_dev") {
+		t.Errorf("ended %s: %q, stopped by %q, gate open %v", c.State, c.Result, c.StopBy,
+			g.fake.GateOpen("stopped_dev"))
 	}
 	if _, err := r.Stop(t.Context(), "mate", c.ID); !errors.Is(err, change.ErrState) {
 		t.Errorf("stopping it again: %v", err)
@@ -164,7 +178,8 @@ func testTooLate(t *testing.T, g *rig) {
 		t.Errorf("Stop: %v", err)
 	}
 	// The drop hung and took no effect: mended, and the gate is open.
-	if c := waited(t, r, c.ID); c.State != change.Reverted || !g.fake.GateOpen("late_dev") || !slices.Contains(g.fake.Did(), "undo drop_database") {
+	if c := waited(t, r, c.ID); c.State != change.Reverted || !g.fake.GateOpen("late_dev") ||
+		!slices.Contains(g.fake.Did(), "undo drop_database") {
 		t.Errorf("ended %s: %s", c.State, c.Result)
 	}
 }
@@ -174,7 +189,8 @@ func testClearShutdown(t *testing.T, g *rig) {
 	c := g.waiting(t, r, "shutdown_dev")
 	r.Shutdown(t.Context())
 	if kept, err := g.store.Change(t.Context(), c.ID); err != nil || !g.fake.GateOpen("shutdown_dev") {
-		t.Errorf("after an orderly stop the gate is open %v, the change %s, %v", g.fake.GateOpen("shutdown_dev"), kept.State, err)
+		t.Errorf("after an orderly stop the gate is open %v, the change %s, %v", g.fake.GateOpen("shutdown_dev"),
+			kept.State, err)
 	}
 	if c := waited(t, g.fresh(t), c.ID); c.State != change.Reverted {
 		t.Errorf("ended %s: %s", c.State, c.Result)
@@ -198,7 +214,8 @@ func testClearCrash(t *testing.T, g *rig) {
 			t.Fatal(err)
 		}
 		c = waited(t, g.fresh(t), c.ID)
-		if want := map[bool]change.State{false: change.Reverted, true: change.Done}[gone]; c.State != want || !gone && !g.fake.GateOpen(name) {
+		if want := map[bool]change.State{false: change.Reverted, true: change.Done}[gone]; c.State != want ||
+			!gone && !g.fake.GateOpen(name) {
 			t.Errorf("%s ended %s: %s; want %s", name, c.State, c.Result, want)
 		}
 		g.fake.Disconnect(41)

@@ -34,7 +34,8 @@ type Store interface {
 	Changes(ctx context.Context, f change.Filter) ([]change.Change, error)
 	SaveChange(ctx context.Context, c change.Change, from change.State, e ...journal.Entry) error
 	SaveRunning(ctx context.Context, c change.Change, holder string, e ...journal.Entry) error
-	Claim(ctx context.Context, c change.Change, from change.State, read time.Time, holder string, lease time.Duration, e ...journal.Entry) error
+	Claim(ctx context.Context, c change.Change, from change.State, read time.Time, holder string, lease time.Duration,
+		e ...journal.Entry) error
 	Renew(ctx context.Context, id uint64, holder string, lease time.Duration) error
 	Finish(ctx context.Context, c change.Change, holder string, e ...journal.Entry) error
 	Secrets(ctx context.Context, id uint64) ([]change.Secret, error)
@@ -114,7 +115,8 @@ func New(cfg Config) *Runner {
 	if cfg.Log == nil {
 		cfg.Log = slog.New(slog.DiscardHandler)
 	}
-	r := &Runner{Config: cfg, name: rand.Text(), slots: make(chan struct{}, maxRunning), closing: make(chan struct{}), stops: map[uint64]*stopper{}}
+	r := &Runner{Config: cfg, name: rand.Text(), slots: make(chan struct{}, maxRunning), closing: make(chan struct{}),
+		stops: map[uint64]*stopper{}}
 	r.base, r.cancel = context.WithCancel(context.Background())
 	r.running.Go(r.watchOrphans)
 	return r
@@ -149,7 +151,8 @@ func (r *Runner) Shutdown(ctx context.Context) {
 // Draft briefs an intent. Nothing on the server is altered. With an idempotency
 // key that the operator used before, the change made then comes back. given are
 // the passwords that the operator chose, by account; the others are generated.
-func (r *Runner) Draft(ctx context.Context, operator, key string, in change.Intent, given map[string]secret.Text) (change.Change, error) {
+func (r *Runner) Draft(ctx context.Context, operator, key string, in change.Intent,
+	given map[string]secret.Text) (change.Change, error) {
 	if key != "" {
 		if c, err := r.byKey(ctx, operator, key, in); !errors.Is(err, record.ErrNotFound) {
 			return c, err
@@ -175,7 +178,8 @@ func (r *Runner) Draft(ctx context.Context, operator, key string, in change.Inte
 		c.Secrets = nil
 	}
 	c, err = r.Store.AddChange(ctx, c, key, entry(c, operator, "change.draft", map[string]any{
-		"intent": in, "fingerprint": brief.Fingerprint, "stops": brief.Codes(change.Stop), "cautions": brief.Codes(change.Caution)}))
+		"intent": in, "fingerprint": brief.Fingerprint, "stops": brief.Codes(change.Stop),
+		"cautions": brief.Codes(change.Caution)}))
 	if errors.Is(err, record.ErrExists) && key != "" {
 		return r.byKey(ctx, operator, key, in)
 	}
@@ -238,7 +242,8 @@ func (r *Runner) checked(ctx context.Context, in change.Intent) (change.Intent, 
 
 // brief reads by the connections that which picks: a change that was decided on
 // must not wait behind those who only look.
-func (r *Runner) brief(ctx context.Context, in change.Intent, which func(engine.Server) engine.Server) (change.Brief, error) {
+func (r *Runner) brief(ctx context.Context, in change.Intent, which func(engine.Server) engine.Server) (change.Brief,
+	error) {
 	ctx, cancel := context.WithTimeout(ctx, r.PlanTime)
 	defer cancel()
 	_, eng, access, err := r.Fleet.Open(ctx, in.Server)
@@ -287,7 +292,8 @@ func (r *Runner) tellMaker(ctx context.Context, b change.Brief) change.Brief {
 	if err != nil || !found {
 		return b
 	}
-	b.Find(change.Note, change.MadeMeanwhile, fmt.Sprintf("genarch change show %d", m.ID), "%s was created by %s with change %d, at %s.", b.Target,
+	b.Find(change.Note, change.MadeMeanwhile, fmt.Sprintf("genarch change show %d", m.ID),
+		"%s was created by %s with change %d, at %s.", b.Target,
 		m.RunBy, m.ID, m.Ended.UTC().Format("2006-01-02 15:04:05 UTC"))
 	return b.Seal()
 }
@@ -325,7 +331,8 @@ func (r *Runner) run(ctx context.Context, operator string, id uint64, d change.D
 	if err != nil {
 		return c, err
 	}
-	if latest.Fingerprint != c.Brief.Fingerprint || c.Brief.Worse(latest) || d.Fingerprint != "" && d.Fingerprint != c.Brief.Fingerprint {
+	if latest.Fingerprint != c.Brief.Fingerprint || c.Brief.Worse(latest) ||
+		d.Fingerprint != "" && d.Fingerprint != c.Brief.Fingerprint {
 		return c, r.rebrief(ctx, c, operator, latest)
 	}
 	begun, err := c.Start(operator, d, now())
@@ -340,7 +347,8 @@ func (r *Runner) run(ctx context.Context, operator string, id uint64, d change.D
 	default:
 		return c, change.ErrFull
 	}
-	news := []journal.Entry{entry(c, operator, "change.run", map[string]any{"accepted": c.Accepted, "fingerprint": c.Brief.Fingerprint})}
+	news := []journal.Entry{entry(c, operator, "change.run",
+		map[string]any{"accepted": c.Accepted, "fingerprint": c.Brief.Fingerprint})}
 	if begun.Deed == change.Do {
 		news = append(news, stepEntry(c, begun, "do.begin"))
 	}
@@ -400,14 +408,17 @@ func (r *Runner) rebrief(ctx context.Context, c change.Change, operator string, 
 		return err
 	}
 	fresh.Secrets = kept
-	fresh, err = r.Store.AddChange(ctx, fresh, "", entry(fresh, operator, "change.draft", map[string]any{"instead_of": c.ID, "fingerprint": b.Fingerprint, "differences": differences}))
+	fresh, err = r.Store.AddChange(ctx, fresh, "",
+		entry(fresh, operator, "change.draft",
+			map[string]any{"instead_of": c.ID, "fingerprint": b.Fingerprint, "differences": differences}))
 	if err != nil {
 		return err
 	}
 	from := c.State
 	c.State, c.Ended = change.Withdrawn, now()
 	c.Result = fmt.Sprintf("outdated: replaced by change %d", fresh.ID)
-	if err := r.Store.SaveChange(ctx, c, from, entry(c, operator, "change.outdated", map[string]any{"instead": fresh.ID})); err != nil {
+	if err := r.Store.SaveChange(ctx, c, from,
+		entry(c, operator, "change.outdated", map[string]any{"instead": fresh.ID})); err != nil {
 		return err
 	}
 	r.publish(c)
@@ -424,7 +435,8 @@ func (r *Runner) Submit(ctx context.Context, operator string, id uint64) (change
 	if c.Brief.Stopped() {
 		return c, change.ErrStopped
 	}
-	return r.move(ctx, c, change.Waiting, "", entry(c, operator, "change.submit", map[string]any{"fingerprint": c.Brief.Fingerprint}))
+	return r.move(ctx, c, change.Waiting, "",
+		entry(c, operator, "change.submit", map[string]any{"fingerprint": c.Brief.Fingerprint}))
 }
 
 // Decline ends a change that waits, with the reason why.
@@ -433,11 +445,13 @@ func (r *Runner) Decline(ctx context.Context, operator string, id uint64, reason
 	if err != nil {
 		return c, err
 	}
-	return r.move(ctx, c, change.Declined, "declined by "+operator+": "+reason, entry(c, operator, "change.decline", map[string]any{"reason": reason}))
+	return r.move(ctx, c, change.Declined, "declined by "+operator+": "+reason,
+		entry(c, operator, "change.decline", map[string]any{"reason": reason}))
 }
 
 // move takes a change that has not begun to another state.
-func (r *Runner) move(ctx context.Context, c change.Change, to change.State, result string, e journal.Entry) (change.Change, error) {
+func (r *Runner) move(ctx context.Context, c change.Change, to change.State, result string,
+	e journal.Entry) (change.Change, error) {
 	from := c.State
 	if err := from.Move(to); err != nil {
 		return c, err
@@ -462,7 +476,8 @@ func (r *Runner) Reveal(ctx context.Context, operator string, id uint64) ([]chan
 	case c.Operator != operator:
 		return nil, &change.NotYours{Change: id, Operator: c.Operator}
 	case c.State != change.Done:
-		return nil, fmt.Errorf("%w: change %d is %s, and passwords are shown when it is done", change.ErrState, id, c.State)
+		return nil, fmt.Errorf("%w: change %d is %s, and passwords are shown when it is done", change.ErrState, id,
+			c.State)
 	}
 	return r.Store.TakeSecrets(ctx, id, entry(c, operator, "change.reveal", nil))
 }

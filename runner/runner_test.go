@@ -34,7 +34,8 @@ type rig struct {
 }
 
 func newRig(t *testing.T) *rig {
-	s, err := store.Open(t.Context(), store.Config{DSN: testutil.MariaDB(t).DSN("records"), KeyFile: filepath.Join(t.TempDir(), "key")})
+	s, err := store.Open(t.Context(),
+		store.Config{DSN: testutil.MariaDB(t).DSN("records"), KeyFile: filepath.Join(t.TempDir(), "key")})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -48,7 +49,9 @@ func newRig(t *testing.T) *rig {
 		}
 		s.Close()
 	})
-	if _, _, err := g.fleet.Add(t.Context(), "test", catalog.Server{Name: "harbour", Engine: "fake", Host: "127.0.0.1", Admin: "keeper", Environment: catalog.Production}, secret.New("x")); err != nil {
+	if _, _, err := g.fleet.Add(t.Context(), "test",
+		catalog.Server{Name: "harbour", Engine: "fake", Host: "127.0.0.1", Admin: "keeper",
+			Environment: catalog.Production}, secret.New("x")); err != nil {
 		t.Fatal(err)
 	}
 	return g
@@ -57,7 +60,8 @@ func newRig(t *testing.T) *rig {
 // fresh heals the fake and starts a runner that is shut down after the test.
 func (g *rig) fresh(t *testing.T, alter ...func(*Config)) *Runner {
 	g.fake.Heal()
-	cfg := Config{Store: g.store, Fleet: g.fleet, Events: g.hub, StepTime: 300 * time.Millisecond, ProbeTime: 5 * time.Second, PlanTime: 2 * time.Second, UndoTime: 600 * time.Millisecond,
+	cfg := Config{Store: g.store, Fleet: g.fleet, Events: g.hub, StepTime: 300 * time.Millisecond,
+		ProbeTime: 5 * time.Second, PlanTime: 2 * time.Second, UndoTime: 600 * time.Millisecond,
 		Lease: 2 * time.Second, Log: slog.New(slog.DiscardHandler)}
 	for _, f := range alter {
 		f(&cfg)
@@ -68,7 +72,8 @@ func (g *rig) fresh(t *testing.T, alter ...func(*Config)) *Runner {
 }
 
 func create(name string) change.Intent {
-	return change.Intent{Kind: change.CreateDatabase, Server: "harbour", Database: &change.DatabaseSpec{Name: name, Options: catalog.Values{"comment": "made by a test"}}}
+	return change.Intent{Kind: change.CreateDatabase, Server: "harbour",
+		Database: &change.DatabaseSpec{Name: name, Options: catalog.Values{"comment": "made by a test"}}}
 }
 
 func (g *rig) draft(t *testing.T, r *Runner, name string) change.Change {
@@ -102,8 +107,10 @@ func (g *rig) end(t *testing.T, r *Runner, c change.Change) change.Change {
 func TestRunner(t *testing.T) {
 	g := newRig(t)
 	for name, f := range map[string]func(*testing.T, *rig){
-		"faults at every step": testFaults, "fingerprint": testFingerprint, "two at once": testTwo, "idempotency": testIdempotency,
-		"crash between steps": testCrash, "shutdown": testShutdown, "store away": testStoreAway, "another instance": testAnother,
+		"faults at every step": testFaults, "fingerprint": testFingerprint, "two at once": testTwo,
+		"idempotency":         testIdempotency,
+		"crash between steps": testCrash, "shutdown": testShutdown, "store away": testStoreAway,
+		"another instance": testAnother,
 		"a hanging server": testHanging, "events": testEvents,
 	} {
 		if !t.Run(name, func(t *testing.T) { f(t, g) }) {
@@ -128,8 +135,10 @@ func testFaults(t *testing.T, g *rig) {
 		{"do comment=cut_before", change.Reverted, false, "rolled back"},
 		{"do comment=cut_after", change.Done, true, "read back as asked"},
 		{"do verify=refuse", change.Reverted, false, "rolled back"},
-		{"do comment=refuse undo create_database=refuse", change.Stuck, true, "create it: in effect, could not be rolled back"},
-		{"do verify=refuse undo comment=cut_after", change.Stuck, true, "comment it: in effect, could not be rolled back"},
+		{"do comment=refuse undo create_database=refuse", change.Stuck, true,
+			"create it: in effect, could not be rolled back"},
+		{"do verify=refuse undo comment=cut_after", change.Stuck, true,
+			"comment it: in effect, could not be rolled back"},
 		{"do create_database=cut_after probe create_database=refuse", change.Stuck, true, "create it: not known"},
 	} {
 		t.Run(tt.faults, func(t *testing.T) {
@@ -180,7 +189,8 @@ func testFingerprint(t *testing.T, g *rig) {
 	g.fake.Put("berths", "somebody")
 	_, err := r.Run(t.Context(), "deckhand", c.ID, change.Decision{Fingerprint: c.Brief.Fingerprint})
 	out, ok := errors.AsType[*change.Outdated](err)
-	if !ok || !out.Change.Brief.Stopped() || len(out.Differences) == 0 || !strings.Contains(out.Differences[0], change.NameTaken) {
+	if !ok || !out.Change.Brief.Stopped() || len(out.Differences) == 0 ||
+		!strings.Contains(out.Differences[0], change.NameTaken) {
 		t.Fatalf("a name that was taken meanwhile: %v", err)
 	}
 	if old, _ := g.store.Change(t.Context(), c.ID); old.State != change.Withdrawn {
@@ -202,7 +212,8 @@ func testFingerprint(t *testing.T, g *rig) {
 	if u, ok := errors.AsType[*change.Unaccepted](err); !ok || !slices.Equal(u.Codes, []string{change.NameLookalike}) {
 		t.Errorf("a caution that nobody accepted: %v", err)
 	}
-	if _, err := r.Run(t.Context(), "deckhand", caution.ID, change.Decision{Fingerprint: "", Accepted: []string{change.NameLookalike}}); err != nil {
+	if _, err := r.Run(t.Context(), "deckhand", caution.ID,
+		change.Decision{Fingerprint: "", Accepted: []string{change.NameLookalike}}); err != nil {
 		t.Errorf("accepted: %v", err)
 	}
 	if w, err := r.Withdraw(t.Context(), "dispatcher", looks.ID); err != nil || w.State != change.Withdrawn {
@@ -234,7 +245,8 @@ func testTwo(t *testing.T, g *rig) {
 			case err == nil:
 				won++
 			case isBusy && busy.Operator == "deckhand" && !busy.Since.IsZero():
-			case isOutdated && strings.Contains(strings.Join(outdated.Differences, " "), "it was made by deckhand with change"):
+			case isOutdated && strings.Contains(strings.Join(outdated.Differences, " "),
+				"it was made by deckhand with change"):
 			case isOutdated: // made, but its change has not ended yet
 			default:
 				t.Errorf("a loser got %v", err)
@@ -265,7 +277,8 @@ func testIdempotency(t *testing.T, g *rig) {
 		})
 	}
 	wg.Wait()
-	if _, err := r.Draft(t.Context(), "dispatcher", "pipeline 7", create("something_else"), nil); !errors.Is(err, change.ErrKeyReused) {
+	if _, err := r.Draft(t.Context(), "dispatcher", "pipeline 7", create("something_else"), nil); !errors.Is(err,
+		change.ErrKeyReused) {
 		t.Errorf("a key used again for another request: %v", err)
 	}
 	slices.Sort(ids)
@@ -285,9 +298,12 @@ func testCrash(t *testing.T, g *rig) {
 		there bool
 	}{
 		{"before anything", false, []change.Status{change.Planned, change.Planned, change.Planned}, change.Done, true},
-		{"first begun, not sent", false, []change.Status{change.Begun, change.Planned, change.Planned}, change.Reverted, false},
-		{"first begun, took effect", true, []change.Status{change.Begun, change.Planned, change.Planned}, change.Done, true},
-		{"second begun, not sent", true, []change.Status{change.Took, change.Begun, change.Planned}, change.Reverted, false},
+		{"first begun, not sent", false, []change.Status{change.Begun, change.Planned, change.Planned}, change.Reverted,
+			false},
+		{"first begun, took effect", true, []change.Status{change.Begun, change.Planned, change.Planned}, change.Done,
+			true},
+		{"second begun, not sent", true, []change.Status{change.Took, change.Begun, change.Planned}, change.Reverted,
+			false},
 		{"undo begun", true, []change.Status{change.Undoing, change.Failed, change.Planned}, change.Reverted, false},
 	} {
 		t.Run(tt.at, func(t *testing.T) {
@@ -303,7 +319,8 @@ func testCrash(t *testing.T, g *rig) {
 			if tt.did {
 				g.fake.Put(name, "")
 			}
-			if err := g.store.Claim(t.Context(), c, change.Draft, time.Now(), "a dead service", -time.Second); err != nil {
+			if err := g.store.Claim(t.Context(), c, change.Draft, time.Now(), "a dead service",
+				-time.Second); err != nil {
 				t.Fatal(err)
 			}
 			r := g.fresh(t)
@@ -331,7 +348,8 @@ func testShutdown(t *testing.T, g *rig) {
 	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
 	defer cancel()
 	r.Shutdown(ctx)
-	if _, err := r.Run(t.Context(), "deckhand", g.draft(t, r, "too_late").ID, change.Decision{}); !errors.Is(err, change.ErrClosing) {
+	if _, err := r.Run(t.Context(), "deckhand", g.draft(t, r, "too_late").ID, change.Decision{}); !errors.Is(err,
+		change.ErrClosing) {
 		t.Errorf("a run after shutdown: %v", err)
 	}
 	next := g.fresh(t)

@@ -107,7 +107,8 @@ func (simEngine) Plan(in change.Intent, snap catalog.Snapshot) (change.Brief, er
 			b.Find(change.Stop, change.DatabaseAbsent, "", "it is not there")
 			break
 		}
-		args := map[string]string{"name": in.Database.Name, "key": fmt.Sprint(snap.Target.Key), "new": in.Database.NewName}
+		args := map[string]string{"name": in.Database.Name, "key": fmt.Sprint(snap.Target.Key),
+			"new": in.Database.NewName}
 		step("gate", args, undo)
 		clear(in.Database.Name)
 		if in.Kind == change.DropDatabase {
@@ -213,7 +214,8 @@ func (a simAccess) Sessions(ctx context.Context, q catalog.SessionQuery) (catalo
 	return catalog.SessionList{Sessions: append([]catalog.Session{}, x.clients[q.Database]...), Read: time.Now()}, nil
 }
 
-func (a simAccess) End(ctx context.Context, ids []catalog.SessionID, _ catalog.Ending) (map[catalog.SessionID]string, error) {
+func (a simAccess) End(ctx context.Context, ids []catalog.SessionID, _ catalog.Ending) (map[catalog.SessionID]string,
+	error) {
 	err := a.read(ctx, "end")
 	x := a.server()
 	x.mu.Lock()
@@ -262,7 +264,8 @@ func (a simAccess) Sender(ctx context.Context, id catalog.SessionID, end bool) (
 
 // send has the server do something. What becomes of the answer, and when the
 // server does it, is up to the seed.
-func (a simAccess) send(ctx context.Context, step change.Step, deed string, sending change.Sending, effect func(x *simServer) error) error {
+func (a simAccess) send(ctx context.Context, step change.Step, deed string, sending change.Sending,
+	effect func(x *simServer) error) error {
 	sim, x := a.service.sim, a.server()
 	if !a.service.pause(ctx, sim.latency("connect", deed, step.Title)) {
 		return engine.NeverSent(a.service.cut(ctx, deed))
@@ -285,7 +288,8 @@ func (a simAccess) send(ctx context.Context, step change.Step, deed string, send
 	}
 	roll := 2.0 // nothing goes wrong
 	if sim.faulty() {
-		roll = sim.roll("send", deed, step.Title, step.Args["name"], sim.count("send", deed, step.Title, step.Args["name"]))
+		roll = sim.roll("send", deed, step.Title, step.Args["name"],
+			sim.count("send", deed, step.Title, step.Args["name"]))
 	}
 	f := sim.faults
 	idle, work := time.Duration(0), sim.latency("work", id)
@@ -296,7 +300,8 @@ func (a simAccess) send(ctx context.Context, step change.Step, deed string, send
 		return &engine.Error{Op: deed, Kind: engine.Unknown, Text: "the line was cut"}
 	case roll < f.never+f.refused:
 		x.leave(session)
-		return &engine.Error{Op: deed, Kind: engine.Refused, Code: "F1", Text: "the server refuses", Passing: sim.roll("passing", id) < 0.7 || deed == "undo"}
+		return &engine.Error{Op: deed, Kind: engine.Refused, Code: "F1", Text: "the server refuses",
+			Passing: sim.roll("passing", id) < 0.7 || deed == "undo"}
 	case roll < f.never+f.refused+f.later: // and done later, by a server that still works
 		lost, work = true, time.Duration(sim.roll("later", id)*8000)*time.Millisecond
 	case roll < f.never+f.refused+f.later+f.unread: // or not even read yet
@@ -305,7 +310,8 @@ func (a simAccess) send(ctx context.Context, step change.Step, deed string, send
 		lost = true
 	}
 	if *oneSeed != 0 {
-		fmt.Println(time.Now().Format("05.000"), a.service.name, deed, step.Title, step.Args["name"], "session", id, "roll", roll, "lost", lost, "idle", idle, "work", work)
+		fmt.Println(time.Now().Format("05.000"), a.service.name, deed, step.Title, step.Args["name"], "session", id,
+			"roll", roll, "lost", lost, "idle", idle, "work", work)
 	}
 	x.working.Go(func() { x.carry(session, idle, work, effect) })
 	if lost {
@@ -378,7 +384,8 @@ func (x *simServer) reachable(what string) error {
 		return &engine.Error{Op: what, Kind: engine.NotSent, Text: "cannot connect", Passing: true}
 	}
 	if x.replaced {
-		return &engine.IdentityError{Server: "harbour", Known: catalog.Identity{Key: "one"}, Found: catalog.Identity{Key: "two"}}
+		return &engine.IdentityError{Server: "harbour", Known: catalog.Identity{Key: "one"},
+			Found: catalog.Identity{Key: "two"}}
 	}
 	return nil
 }

@@ -145,13 +145,15 @@ func (r simRecords) SaveRunning(ctx context.Context, c change.Change, holder str
 	})
 }
 
-func (r simRecords) Claim(ctx context.Context, c change.Change, from change.State, read time.Time, holder string, lease time.Duration, e ...journal.Entry) error {
+func (r simRecords) Claim(ctx context.Context, c change.Change, from change.State, read time.Time, holder string,
+	lease time.Duration, e ...journal.Entry) error {
 	return r.with(ctx, "claim", func(s *simStore) error {
 		if held, there := s.claims[c.Brief.Target]; there {
 			return &record.Busy{Target: c.Brief.Target, Change: held.change}
 		}
 		for _, other := range s.changes {
-			if other.Brief.Target == c.Brief.Target && !other.Started.IsZero() && !other.Ended.IsZero() && !other.Ended.Before(read) {
+			if other.Brief.Target == c.Brief.Target && !other.Started.IsZero() && !other.Ended.IsZero() &&
+				!other.Ended.Before(read) {
 				return record.ErrMoved
 			}
 		}
@@ -214,7 +216,8 @@ func (r simRecords) StopAsked(ctx context.Context, id uint64) (by string, err er
 	return by, err
 }
 
-func (r simRecords) Orphans(ctx context.Context, holder string, lease time.Duration, most int) (out []change.Change, err error) {
+func (r simRecords) Orphans(ctx context.Context, holder string, lease time.Duration, most int) (out []change.Change,
+	err error) {
 	err = r.with(ctx, "orphans", func(s *simStore) error {
 		for _, target := range slices.Sorted(maps.Keys(s.claims)) {
 			claim := s.claims[target]

@@ -166,15 +166,18 @@ type wish struct {
 // newSim draws a schedule from its seed.
 func newSim(t *testing.T, seed uint64) *sim {
 	s := &sim{t: t, seed: seed, counts: map[string]int{}, heals: time.Now().Add(45 * time.Second),
-		store: &simStore{changes: map[uint64]change.Change{}, claims: map[string]simClaim{}, stops: map[uint64]string{}}}
-	s.server = &simServer{sim: s, databases: map[string]*simDatabase{}, accounts: map[string]*simAccount{}, clients: map[string][]catalog.Session{}, sessions: map[int64]*simSession{}, identity: "one"}
+		store: &simStore{changes: map[uint64]change.Change{}, claims: map[string]simClaim{},
+			stops: map[uint64]string{}}}
+	s.server = &simServer{sim: s, databases: map[string]*simDatabase{}, accounts: map[string]*simAccount{},
+		clients: map[string][]catalog.Session{}, sessions: map[int64]*simSession{}, identity: "one"}
 	rate := func(what string, most float64) float64 {
 		if s.roll("has", what) < 0.5 {
 			return 0
 		}
 		return s.roll("rate", what) * most
 	}
-	s.faults = faults{never: rate("never", 0.25), refused: rate("refused", 0.15), later: rate("later", 0.35), unread: rate("unread", 0.25), after: rate("after", 0.25),
+	s.faults = faults{never: rate("never", 0.25), refused: rate("refused", 0.15), later: rate("later", 0.35),
+		unread: rate("unread", 0.25), after: rate("after", 0.25),
 		read: rate("read", 0.15), storeSlow: rate("slow", 0.02), storeAway: rate("away", 0.3)}
 	return s
 }
@@ -196,8 +199,10 @@ func (s *sim) wishes() []*wish {
 			s.server.keys++
 			s.server.databases[name] = &simDatabase{key: s.server.keys, open: true}
 			for c := range int(s.roll("clients", i) * 3) {
-				s.server.clients[name] = append(s.server.clients[name], catalog.Session{ID: catalog.SessionID{Number: int64(1000*i + c + 1), Mark: "c"}, Kind: catalog.ClientSession,
-					Database: name, Activity: catalog.SessionIdle})
+				s.server.clients[name] = append(s.server.clients[name],
+					catalog.Session{ID: catalog.SessionID{Number: int64(1000*i + c + 1), Mark: "c"},
+						Kind:     catalog.ClientSession,
+						Database: name, Activity: catalog.SessionIdle})
 			}
 			w.in = server(change.DropDatabase)
 			w.in.Database = &change.DatabaseSpec{Name: name}
@@ -315,7 +320,9 @@ func (s *sim) ask(svc *simService, w *wish) {
 			s.mu.Lock()
 			w.id = c.ID
 			s.mu.Unlock()
-			_, err = svc.runner.Run(ctx, "dispatcher", c.ID, change.Decision{Fingerprint: c.Brief.Fingerprint, Confirm: c.Brief.Confirm, Accepted: c.Brief.Codes(change.Caution)})
+			_, err = svc.runner.Run(ctx, "dispatcher", c.ID,
+				change.Decision{Fingerprint: c.Brief.Fingerprint, Confirm: c.Brief.Confirm,
+					Accepted: c.Brief.Codes(change.Caution)})
 		}
 		if err == nil || errors.Is(err, change.ErrStopped) || svc.isDead() {
 			return
@@ -335,7 +342,8 @@ func (s *sim) check(wishes []*wish) {
 			s.fail("change %d (%s) never ended: %s", id, c.Intent.Kind, statuses(c))
 		}
 		if c.State == change.Stuck {
-			s.fail("change %d (%s) is stuck though everything can be reached: %s; %s", id, c.Intent.Kind, c.Result, statuses(c))
+			s.fail("change %d (%s) is stuck though everything can be reached: %s; %s", id, c.Intent.Kind, c.Result,
+				statuses(c))
 		}
 	}
 	if len(s.store.claims) > 0 && len(s.failures) == 0 {
@@ -358,7 +366,8 @@ func (s *sim) checkServer(wishes []*wish) {
 			want["account "+w.in.Account.Name] = state{there: true}
 		}
 	}
-	ended := slices.SortedFunc(maps.Values(s.store.changes), func(a, b change.Change) int { return a.Ended.Compare(b.Ended) })
+	ended := slices.SortedFunc(maps.Values(s.store.changes),
+		func(a, b change.Change) int { return a.Ended.Compare(b.Ended) })
 	for _, c := range ended {
 		if c.State != change.Done || c.Brief.Outcome != change.Acts {
 			continue
@@ -381,7 +390,8 @@ func (s *sim) checkServer(wishes []*wish) {
 		if account, is := strings.CutPrefix(name, "account "); is {
 			a := x.accounts[account]
 			if a.there != w.there || w.there && (a.locked || !a.holds) {
-				s.fail("account %s: there %v (want %v), locked %v, holds what it held %v", account, a.there, w.there, a.locked, a.holds)
+				s.fail("account %s: there %v (want %v), locked %v, holds what it held %v", account, a.there, w.there,
+					a.locked, a.holds)
 			}
 			continue
 		}
@@ -412,7 +422,8 @@ func (s *sim) checkJournal() {
 	drafted := map[uint64]bool{}
 	for _, e := range s.store.journal {
 		drafted[e.Change] = drafted[e.Change] || e.Action == "change.draft"
-		if state, is := strings.CutPrefix(e.Action, "change."); is && change.State(state).Ended() && slices.Contains(change.States, change.State(state)) {
+		if state, is := strings.CutPrefix(e.Action, "change."); is && change.State(state).Ended() &&
+			slices.Contains(change.States, change.State(state)) {
 			ends[e.Change] = append(ends[e.Change], state)
 		}
 	}
@@ -420,7 +431,8 @@ func (s *sim) checkJournal() {
 		if !drafted[id] {
 			s.fail("the journal does not know change %d", id)
 		}
-		if c.State.Ended() && c.Brief.Outcome == change.Acts && !c.Started.IsZero() && (len(ends[id]) != 1 || ends[id][0] != string(c.State)) {
+		if c.State.Ended() && c.Brief.Outcome == change.Acts && !c.Started.IsZero() &&
+			(len(ends[id]) != 1 || ends[id][0] != string(c.State)) {
 			s.fail("change %d is %s, and the journal tells of %v", id, c.State, ends[id])
 		}
 	}

@@ -57,12 +57,14 @@ type stepRow struct {
 func (stepRow) TableName() string { return "change_steps" }
 
 func changeFrom(r changeRow, steps []stepRow) change.Change {
-	c := change.Change{ID: r.ID, Intent: r.Intent, Brief: r.Brief, State: change.State(r.State), Operator: r.Operator, RunBy: r.RunBy, StopBy: r.StopBy,
+	c := change.Change{ID: r.ID, Intent: r.Intent, Brief: r.Brief, State: change.State(r.State), Operator: r.Operator,
+		RunBy: r.RunBy, StopBy: r.StopBy,
 		Accepted: r.Accepted, Failure: r.Failure, Result: r.Result, ObjectKey: r.ObjectKey,
 		Created: r.CreatedAt, Started: timeOf(r.StartedAt), Ended: timeOf(r.EndedAt)}
 	for _, s := range steps {
 		c.Steps = append(c.Steps, change.StepRun{Step: s.Step, Status: change.Status(s.Status), Messages: s.Messages,
-			Failure: s.Failure, Clearing: s.Clearing, Sender: s.Sender, Probed: s.Probed, Begun: timeOf(s.BegunAt), Ended: timeOf(s.EndedAt)})
+			Failure: s.Failure, Clearing: s.Clearing, Sender: s.Sender, Probed: s.Probed, Begun: timeOf(s.BegunAt),
+			Ended: timeOf(s.EndedAt)})
 	}
 	return c
 }
@@ -75,9 +77,12 @@ func changeRowFrom(c change.Change) changeRow {
 	if c.Accepted == nil {
 		c.Accepted = []string{}
 	}
-	return changeRow{ID: c.ID, Kind: string(c.Intent.Kind), Server: c.Intent.Server, Target: c.Brief.Target, Becomes: becomes, State: string(c.State),
-		Operator: c.Operator, RunBy: c.RunBy, Intent: c.Intent, Brief: c.Brief, Accepted: c.Accepted, Failure: c.Failure,
-		Result: c.Result, ObjectKey: c.ObjectKey, CreatedAt: c.Created.UTC(), StartedAt: timePtr(c.Started), EndedAt: timePtr(c.Ended)}
+	return changeRow{ID: c.ID, Kind: string(c.Intent.Kind), Server: c.Intent.Server, Target: c.Brief.Target,
+		Becomes: becomes, State: string(c.State),
+		Operator: c.Operator, RunBy: c.RunBy, Intent: c.Intent, Brief: c.Brief, Accepted: c.Accepted,
+		Failure: c.Failure,
+		Result:  c.Result, ObjectKey: c.ObjectKey, CreatedAt: c.Created.UTC(), StartedAt: timePtr(c.Started),
+		EndedAt: timePtr(c.Ended)}
 }
 
 func stepRowsFrom(c change.Change) []stepRow {
@@ -86,7 +91,8 @@ func stepRowsFrom(c change.Change) []stepRow {
 		if s.Messages == nil {
 			s.Messages = []change.Message{}
 		}
-		rows[i] = stepRow{ChangeID: c.ID, Position: i, Status: string(s.Status), Step: s.Step, Messages: s.Messages, Failure: s.Failure, Clearing: s.Clearing, Sender: s.Sender,
+		rows[i] = stepRow{ChangeID: c.ID, Position: i, Status: string(s.Status), Step: s.Step, Messages: s.Messages,
+			Failure: s.Failure, Clearing: s.Clearing, Sender: s.Sender,
 			Probed: s.Probed, BegunAt: timePtr(s.Begun), EndedAt: timePtr(s.Ended)}
 	}
 	return rows
@@ -94,7 +100,8 @@ func stepRowsFrom(c change.Change) []stepRow {
 
 // AddChange keeps a new draft and numbers it. With an idempotency key that the
 // operator used before, it returns the change made then instead.
-func (s *Store) AddChange(ctx context.Context, c change.Change, key string, entry journal.Entry) (change.Change, error) {
+func (s *Store) AddChange(ctx context.Context, c change.Change, key string, entry journal.Entry) (change.Change,
+	error) {
 	row := changeRowFrom(c)
 	if key != "" {
 		row.Idempotency = &key
@@ -121,7 +128,8 @@ func (s *Store) AddChange(ctx context.Context, c change.Change, key string, entr
 // ChangeByKey finds the change that an operator made with an idempotency key.
 func (s *Store) ChangeByKey(ctx context.Context, operator, key string) (change.Change, error) {
 	var row changeRow
-	if err := s.db.WithContext(ctx).Where("operator = ? AND idempotency = ?", operator, key).Take(&row).Error; err != nil {
+	if err := s.db.WithContext(ctx).Where("operator = ? AND idempotency = ?", operator, key).Take(&row).
+		Error; err != nil {
 		return change.Change{}, translate(err)
 	}
 	return s.withSteps(ctx, row)
@@ -197,7 +205,8 @@ func heldBy(tx *gorm.DB, id uint64, holder string) error {
 
 func (s *Store) saveChange(tx *gorm.DB, c change.Change, from change.State, entries []journal.Entry) error {
 	row := changeRowFrom(c)
-	res := tx.Model(&row).Select("State", "RunBy", "Accepted", "Failure", "Result", "ObjectKey", "StartedAt", "EndedAt").
+	res := tx.Model(&row).Select("State", "RunBy", "Accepted", "Failure", "Result", "ObjectKey", "StartedAt",
+		"EndedAt").
 		Where("state = ?", string(from)).Updates(&row)
 	if res.Error != nil {
 		return res.Error
@@ -242,7 +251,8 @@ func claimKey(target string) string {
 // in one transaction. A target that another change works on gives a
 // [*record.Busy]; one on which another change ended after read, when the server
 // was read for this one, gives ErrMoved.
-func (s *Store) Claim(ctx context.Context, c change.Change, from change.State, read time.Time, holder string, lease time.Duration, entries ...journal.Entry) error {
+func (s *Store) Claim(ctx context.Context, c change.Change, from change.State, read time.Time, holder string,
+	lease time.Duration, entries ...journal.Entry) error {
 	key := claimKey(c.Brief.Target)
 	err := s.update(ctx, func(tx *gorm.DB) error {
 		now := tx.NowFunc()
@@ -250,7 +260,8 @@ func (s *Store) Claim(ctx context.Context, c change.Change, from change.State, r
 			return err
 		}
 		var ended int64
-		if err := tx.Model(&changeRow{}).Where("target = ? AND started_at IS NOT NULL AND ended_at >= ?", c.Brief.Target, read.UTC()).Count(&ended).Error; err != nil {
+		if err := tx.Model(&changeRow{}).Where("target = ? AND started_at IS NOT NULL AND ended_at >= ?",
+			c.Brief.Target, read.UTC()).Count(&ended).Error; err != nil {
 			return err
 		}
 		if ended > 0 {
@@ -270,7 +281,8 @@ func (s *Store) Claim(ctx context.Context, c change.Change, from change.State, r
 
 // Renew extends a lease; ErrStale if holder lost it.
 func (s *Store) Renew(ctx context.Context, id uint64, holder string, lease time.Duration) error {
-	res := s.db.WithContext(ctx).Model(&claimRow{}).Where("change_id = ? AND holder = ?", id, holder).Update("lease_until", s.db.NowFunc().Add(lease))
+	res := s.db.WithContext(ctx).Model(&claimRow{}).Where("change_id = ? AND holder = ?", id, holder).
+		Update("lease_until", s.db.NowFunc().Add(lease))
 	if res.Error != nil {
 		return translate(res.Error)
 	}
@@ -298,7 +310,8 @@ func (s *Store) Finish(ctx context.Context, c change.Change, holder string, entr
 // ErrStale if it has ended.
 func (s *Store) AskStop(ctx context.Context, id uint64, operator string, e journal.Entry) error {
 	return s.update(ctx, func(tx *gorm.DB) error {
-		res := tx.Model(&changeRow{}).Where("id = ? AND state = ?", id, string(change.Running)).Update("stop_by", gorm.Expr("IF(stop_by = '', ?, stop_by)", operator))
+		res := tx.Model(&changeRow{}).Where("id = ? AND state = ?", id, string(change.Running)).Update("stop_by",
+			gorm.Expr("IF(stop_by = '', ?, stop_by)", operator))
 		if res.Error == nil && res.RowsAffected == 0 {
 			return record.ErrStale
 		}
@@ -321,12 +334,14 @@ func (s *Store) StopAsked(ctx context.Context, id uint64) (string, error) {
 func (s *Store) Orphans(ctx context.Context, holder string, lease time.Duration, most int) ([]change.Change, error) {
 	now := s.db.NowFunc()
 	var held []claimRow
-	if err := s.db.WithContext(ctx).Where("lease_until < ?", now).Order("lease_until").Limit(most).Find(&held).Error; err != nil {
+	if err := s.db.WithContext(ctx).Where("lease_until < ?", now).Order("lease_until").Limit(most).Find(&held).
+		Error; err != nil {
 		return nil, translate(err)
 	}
 	var out []change.Change
 	for _, h := range held {
-		res := s.db.WithContext(ctx).Model(&claimRow{}).Where("change_id = ? AND lease_until = ?", h.ChangeID, h.LeaseUntil).
+		res := s.db.WithContext(ctx).Model(&claimRow{}).Where("change_id = ? AND lease_until = ?", h.ChangeID,
+			h.LeaseUntil).
 			Updates(map[string]any{"holder": holder, "lease_until": now.Add(lease)})
 		if res.Error != nil || res.RowsAffected == 0 {
 			continue // another service was quicker

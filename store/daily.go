@@ -67,7 +67,8 @@ func quoteName(name string) string { return "`" + strings.ReplaceAll(name, "`", 
 // adding. What else the account has is left to it: [Store.Sealable] tells of it.
 func grantDaily(ctx context.Context, db *sql.DB, database, account string) error {
 	var tables []string
-	rows, err := db.QueryContext(ctx, "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_TYPE = 'BASE TABLE' ORDER BY 1", database)
+	rows, err := db.QueryContext(ctx,
+		"SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_TYPE = 'BASE TABLE' ORDER BY 1", database)
 	if err != nil {
 		return err
 	}
@@ -88,7 +89,8 @@ func grantDaily(ctx context.Context, db *sql.DB, database, account string) error
 		if t == "journal" {
 			may = "SELECT, INSERT"
 		}
-		if _, err := db.ExecContext(ctx, "GRANT "+may+" ON "+quoteName(database)+"."+quoteName(t)+" TO "+account); err != nil {
+		if _, err := db.ExecContext(ctx,
+			"GRANT "+may+" ON "+quoteName(database)+"."+quoteName(t)+" TO "+account); err != nil {
 			return fmt.Errorf("give the store's login for daily work what it needs: %w", err)
 		}
 	}

@@ -59,12 +59,14 @@ func (s *Store) appendJournal(tx *gorm.DB, entries ...journal.Entry) error {
 		if prev, err = e.Next(prev, s.current()); err != nil {
 			return err
 		}
-		rows[i] = journalRow{prev.Seq, prev.At, prev.Operator, prev.Action, prev.Subject, prev.Change, prev.Detail, prev.Token, prev.Prev, prev.Hash}
+		rows[i] = journalRow{prev.Seq, prev.At, prev.Operator, prev.Action, prev.Subject, prev.Change, prev.Detail,
+			prev.Token, prev.Prev, prev.Hash}
 	}
 	if err := tx.Create(&rows).Error; err != nil {
 		return err
 	}
-	if err := tx.Model(&headRow{}).Where("id = 1").Updates(map[string]any{"seq": prev.Seq, "hash": prev.Hash}).Error; err != nil {
+	if err := tx.Model(&headRow{}).Where("id = 1").Updates(map[string]any{"seq": prev.Seq, "hash": prev.Hash}).
+		Error; err != nil {
 		return err
 	}
 	s.written.note(prev.Seq)
@@ -116,7 +118,8 @@ func (s *Store) resealJournal(ctx context.Context) error {
 	if err := s.db.WithContext(ctx).Exec("DROP TRIGGER IF EXISTS journal_keep").Error; err != nil {
 		return fmt.Errorf("the journal is to be sealed with a key, once: %w", err)
 	}
-	defer s.db.WithContext(context.WithoutCancel(ctx)).Exec("CREATE TRIGGER IF NOT EXISTS journal_keep BEFORE UPDATE ON journal FOR EACH ROW SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'the journal is append-only'")
+	defer s.db.WithContext(context.WithoutCancel(ctx)).
+		Exec("CREATE TRIGGER IF NOT EXISTS journal_keep BEFORE UPDATE ON journal FOR EACH ROW SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'the journal is append-only'")
 	return s.update(ctx, func(tx *gorm.DB) error {
 		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Take(&head, 1).Error; err != nil {
 			return err
@@ -124,7 +127,8 @@ func (s *Store) resealJournal(ctx context.Context) error {
 		var prev journal.Entry
 		for prev.Seq < head.Seq {
 			var rows []journalRow
-			if err := tx.Where("seq > ?", prev.Seq).Order("seq").Limit(verifyBatch).Find(&rows).Error; err != nil || len(rows) == 0 {
+			if err := tx.Where("seq > ?", prev.Seq).Order("seq").Limit(verifyBatch).Find(&rows).Error; err != nil ||
+				len(rows) == 0 {
 				return err
 			}
 			for _, e := range entriesFrom(rows) {
@@ -133,7 +137,8 @@ func (s *Store) resealJournal(ctx context.Context) error {
 					return err
 				}
 				next.Seq = e.Seq
-				if err := tx.Model(&journalRow{}).Where("seq = ?", e.Seq).UpdateColumns(map[string]any{"prev_hash": next.Prev, "hash": next.Hash}).Error; err != nil {
+				if err := tx.Model(&journalRow{}).Where("seq = ?", e.Seq).
+					UpdateColumns(map[string]any{"prev_hash": next.Prev, "hash": next.Hash}).Error; err != nil {
 					return err
 				}
 				prev = next
@@ -199,7 +204,8 @@ func (s *Store) VerifyJournal(ctx context.Context, since string) (count uint64, 
 	var prev journal.Entry
 	for prev.Seq < head.Seq {
 		var rows []journalRow
-		if err := s.db.WithContext(ctx).Where("seq > ? AND seq <= ?", prev.Seq, head.Seq).Order("seq").Limit(verifyBatch).Find(&rows).Error; err != nil {
+		if err := s.db.WithContext(ctx).Where("seq > ? AND seq <= ?", prev.Seq, head.Seq).Order("seq").
+			Limit(verifyBatch).Find(&rows).Error; err != nil {
 			return count, nil, translate(err)
 		}
 		entries := entriesFrom(rows)

@@ -182,7 +182,8 @@ func (k *keys) renewed() (*keys, error) {
 	if next.secrets, err = withPrimary(m, aead.AES256GCMKeyTemplate()); err != nil {
 		return nil, err
 	}
-	if next.journal, err = withPrimary(keyset.NewManagerFromHandle(k.journal), mac.HMACSHA256Tag256KeyTemplate()); err != nil {
+	if next.journal, err = withPrimary(keyset.NewManagerFromHandle(k.journal),
+		mac.HMACSHA256Tag256KeyTemplate()); err != nil {
 		return nil, err
 	}
 	return next, next.use()
@@ -217,7 +218,8 @@ func (s *Store) openKeys(ctx context.Context, file string) error {
 	k, fresh, err := readKeys(file)
 	if errors.Is(err, os.ErrNotExist) {
 		var sealed, entries int64
-		if err := errors.Join(s.db.WithContext(ctx).Table("servers").Count(&sealed).Error, s.db.WithContext(ctx).Table("journal").Count(&entries).Error); err != nil {
+		if err := errors.Join(s.db.WithContext(ctx).Table("servers").Count(&sealed).Error,
+			s.db.WithContext(ctx).Table("journal").Count(&entries).Error); err != nil {
 			return err
 		}
 		if sealed > 0 || entries > 0 {

@@ -13,15 +13,18 @@ import (
 // version and forward again: nothing of them is lost.
 func TestEarlierRecords(t *testing.T) {
 	s, _ := openStore(t)
-	for name, options := range map[string]catalog.Values{"harbour": {"database": "postgres", "weak_sign_in": true}, "slipway": {"database": "home"}, "quay": {}} {
-		srv := catalog.Server{Name: name, Engine: "postgresql", Host: "127.0.0.1", Port: 5432, Admin: "keeper", Environment: catalog.Staging, TLS: catalog.TLSOff, Options: options}
+	for name, options := range map[string]catalog.Values{"harbour": {"database": "postgres", "weak_sign_in": true},
+		"slipway": {"database": "home"}, "quay": {}} {
+		srv := catalog.Server{Name: name, Engine: "postgresql", Host: "127.0.0.1", Port: 5432, Admin: "keeper",
+			Environment: catalog.Staging, TLS: catalog.TLSOff, Options: options}
 		if _, err := s.AddServer(t.Context(), srv, secret.New("hush"), entry); err != nil {
 			t.Fatal(err)
 		}
 	}
 	for _, key := range []string{"4711", ""} {
 		err := s.db.Exec("INSERT INTO changes (kind, server, target, state, operator, run_by, intent, brief, accepted, result, object_key, created_at) " +
-			"VALUES ('database.create', 'harbour', 'harbour/x', 'done', 'keeper', '', '{}', '{}', '[]', '', '" + key + "', NOW())").Error
+			"VALUES ('database.create', 'harbour', 'harbour/x', 'done', 'keeper', '', '{}', '{}', '[]', '', '" + key +
+			"', NOW())").Error
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -47,10 +50,12 @@ func TestEarlierRecords(t *testing.T) {
 	}
 	words := func() string {
 		var intent, permissions string
-		if err := s.db.Raw("SELECT CONCAT(kind, ' ', intent) FROM changes WHERE id = 1").Scan(&intent).Error; err != nil {
+		if err := s.db.Raw("SELECT CONCAT(kind, ' ', intent) FROM changes WHERE id = 1").Scan(&intent).
+			Error; err != nil {
 			t.Fatal(err)
 		}
-		if err := s.db.Raw("SELECT permissions FROM operators WHERE name = 'purser'").Scan(&permissions).Error; err != nil {
+		if err := s.db.Raw("SELECT permissions FROM operators WHERE name = 'purser'").Scan(&permissions).
+			Error; err != nil {
 			t.Fatal(err)
 		}
 		return intent + " " + permissions
@@ -65,7 +70,8 @@ func TestEarlierRecords(t *testing.T) {
 		t.Fatal(err)
 	}
 	var weak int
-	if err := s.db.Raw("SELECT COUNT(*) FROM servers WHERE weak_sign_in AND database_name = 'postgres'").Scan(&weak).Error; err != nil || weak != 1 {
+	if err := s.db.Raw("SELECT COUNT(*) FROM servers WHERE weak_sign_in AND database_name = 'postgres'").Scan(&weak).
+		Error; err != nil || weak != 1 {
 		t.Errorf("as the earlier version has it: %d, %v", weak, err)
 	}
 	var old int
@@ -76,7 +82,8 @@ func TestEarlierRecords(t *testing.T) {
 	if err := s.migrate(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if again, kept := read(); !reflect.DeepEqual(again, servers) || !reflect.DeepEqual(kept, keys) || len(servers) != 3 || len(keys) != 2 {
+	if again, kept := read(); !reflect.DeepEqual(again, servers) || !reflect.DeepEqual(kept, keys) ||
+		len(servers) != 3 || len(keys) != 2 {
 		t.Errorf("before: %+v %v\nafter: %+v %v", servers, keys, again, kept)
 	}
 	if after := words(); strings.Join(strings.Fields(after), "") != strings.Join(strings.Fields(before), "") {

@@ -25,7 +25,8 @@ type operatorRow struct {
 func (operatorRow) TableName() string { return "operators" }
 
 func operatorFrom(r operatorRow) policy.Operator {
-	return policy.Operator{Name: r.Name, Permissions: r.Permissions, Program: r.Program, Disabled: r.Disabled, Created: r.CreatedAt}
+	return policy.Operator{Name: r.Name, Permissions: r.Permissions, Program: r.Program, Disabled: r.Disabled,
+		Created: r.CreatedAt}
 }
 
 // AddOperator makes an operator; hash is that of the password, "" for a program.
@@ -64,7 +65,8 @@ func (s *Store) Operator(ctx context.Context, name string) (policy.Operator, str
 // ([record.ErrLastAdmin]), whoever else alters operators at the same moment.
 // keep is the hash of a console session that stays. remaining counts the tokens
 // of programs that are still good.
-func (s *Store) UpdateOperator(ctx context.Context, o policy.Operator, hash, keep string, entry journal.Entry) (remaining int, err error) {
+func (s *Store) UpdateOperator(ctx context.Context, o policy.Operator, hash, keep string,
+	entry journal.Entry) (remaining int, err error) {
 	err = s.update(ctx, func(tx *gorm.DB) error {
 		var all []operatorRow
 		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Order("name").Find(&all).Error; err != nil {
@@ -92,7 +94,9 @@ func (s *Store) UpdateOperator(ctx context.Context, o policy.Operator, hash, kee
 		if hash != "" {
 			columns = append(columns, "PasswordHash")
 		}
-		if err := tx.Model(&operatorRow{}).Select(columns).Where("name = ?", o.Name).Updates(&operatorRow{Permissions: o.Permissions, Disabled: o.Disabled, PasswordHash: hash}).Error; err != nil {
+		if err := tx.Model(&operatorRow{}).Select(columns).Where("name = ?", o.Name).
+			Updates(&operatorRow{Permissions: o.Permissions, Disabled: o.Disabled, PasswordHash: hash}).
+			Error; err != nil {
 			return err
 		}
 		if o.Disabled || hash != "" {
@@ -108,12 +112,15 @@ func (s *Store) UpdateOperator(ctx context.Context, o policy.Operator, hash, kee
 			}
 		}
 		var n int64
-		if err := tx.Model(&tokenRow{}).Where("operator = ? AND revoked_at IS NULL AND (expires_at IS NULL OR expires_at > ?)", o.Name, tx.NowFunc()).Count(&n).Error; err != nil {
+		if err := tx.Model(&tokenRow{}).
+			Where("operator = ? AND revoked_at IS NULL AND (expires_at IS NULL OR expires_at > ?)", o.Name,
+				tx.NowFunc()).Count(&n).Error; err != nil {
 			return err
 		}
 		remaining = int(n)
 		if entry.Operator != o.Name {
-			if err := tx.Create(&noticeRow{Operator: o.Name, At: tx.NowFunc(), Text: noticeText(entry, hash != "")}).Error; err != nil {
+			if err := tx.Create(&noticeRow{Operator: o.Name, At: tx.NowFunc(), Text: noticeText(entry, hash != "")}).
+				Error; err != nil {
 				return err
 			}
 		}
@@ -150,7 +157,8 @@ func (s *Store) Notices(ctx context.Context, operator string) ([]record.Notice, 
 	for _, r := range slices.Backward(rows) {
 		out = append(out, record.Notice{At: r.At, Text: r.Text})
 	}
-	return out, translate(s.db.WithContext(ctx).Where("operator = ? AND id <= ?", operator, rows[0].ID).Delete(&noticeRow{}).Error)
+	return out, translate(s.db.WithContext(ctx).Where("operator = ? AND id <= ?", operator, rows[0].ID).
+		Delete(&noticeRow{}).Error)
 }
 
 // ResetOperator is the way back when nobody can sign in any more: it makes the
@@ -158,13 +166,15 @@ func (s *Store) Notices(ctx context.Context, operator string) ([]record.Notice, 
 func (s *Store) ResetOperator(ctx context.Context, name, hash string, entry journal.Entry) error {
 	return s.update(ctx, func(tx *gorm.DB) error {
 		row := operatorRow{Name: name, PasswordHash: hash, Permissions: policy.Permissions}
-		if err := tx.Clauses(clause.OnConflict{DoUpdates: clause.AssignmentColumns([]string{"password_hash", "permissions", "disabled", "program"})}).Create(&row).Error; err != nil {
+		if err := tx.Clauses(clause.OnConflict{DoUpdates: clause.AssignmentColumns([]string{"password_hash",
+			"permissions", "disabled", "program"})}).Create(&row).Error; err != nil {
 			return err
 		}
 		if err := tx.Where("operator = ?", name).Delete(&sessionRow{}).Error; err != nil {
 			return err
 		}
-		if err := tx.Model(&tokenRow{}).Where("operator = ? AND revoked_at IS NULL", name).Update("revoked_at", tx.NowFunc()).Error; err != nil {
+		if err := tx.Model(&tokenRow{}).Where("operator = ? AND revoked_at IS NULL", name).Update("revoked_at",
+			tx.NowFunc()).Error; err != nil {
 			return err
 		}
 		return s.appendJournal(tx, entry)
@@ -195,7 +205,8 @@ func tokenFrom(r tokenRow) record.Token {
 
 // AddToken keeps the hash of a new token.
 func (s *Store) AddToken(ctx context.Context, t record.Token, hash string, entry journal.Entry) (record.Token, error) {
-	row := tokenRow{Operator: t.Operator, Title: t.Title, Hash: hash, ExpiresAt: timePtr(t.Expires), Login: t.Login, Permissions: orEmpty(t.Permissions), From: orEmpty(t.From)}
+	row := tokenRow{Operator: t.Operator, Title: t.Title, Hash: hash, ExpiresAt: timePtr(t.Expires), Login: t.Login,
+		Permissions: orEmpty(t.Permissions), From: orEmpty(t.From)}
 	err := s.update(ctx, func(tx *gorm.DB) error {
 		if err := tx.Create(&row).Error; err != nil {
 			return err
@@ -240,7 +251,8 @@ func (s *Store) TokenByHash(ctx context.Context, hash string) (record.Token, pol
 		Program     bool
 		Disabled    bool
 	}
-	err := s.db.WithContext(ctx).Table("tokens").Select("tokens.*, operators.permissions, operators.program, operators.disabled").
+	err := s.db.WithContext(ctx).Table("tokens").
+		Select("tokens.*, operators.permissions, operators.program, operators.disabled").
 		Joins("JOIN operators ON operators.name = tokens.operator").Where("hash = ?", hash).Take(&row).Error
 	if err != nil {
 		return record.Token{}, policy.Operator{}, translate(err)
@@ -249,7 +261,8 @@ func (s *Store) TokenByHash(ctx context.Context, hash string) (record.Token, pol
 		// Not knowing the last use is better than refusing the call.
 		_ = s.db.WithContext(ctx).Model(&tokenRow{}).Where("id = ?", row.Token.ID).Update("last_used_at", now).Error
 	}
-	return tokenFrom(row.Token), policy.Operator{Name: row.Token.Operator, Permissions: row.Permissions, Program: row.Program, Disabled: row.Disabled}, nil
+	return tokenFrom(row.Token), policy.Operator{Name: row.Token.Operator, Permissions: row.Permissions,
+		Program: row.Program, Disabled: row.Disabled}, nil
 }
 
 // RevokeToken ends a token for good.
@@ -280,7 +293,8 @@ type sessionRow struct {
 func (sessionRow) TableName() string { return "console_sessions" }
 
 func sessionFrom(r sessionRow) record.Session {
-	return record.Session{ID: r.ID, Operator: r.Operator, CSRF: r.CSRF, Created: r.CreatedAt, Used: r.UsedAt, Expires: r.ExpiresAt, Address: r.Address}
+	return record.Session{ID: r.ID, Operator: r.Operator, CSRF: r.CSRF, Created: r.CreatedAt, Used: r.UsedAt,
+		Expires: r.ExpiresAt, Address: r.Address}
 }
 
 // AddSession keeps a console session by the hash of its cookie, and drops those
@@ -288,10 +302,12 @@ func sessionFrom(r sessionRow) record.Session {
 func (s *Store) AddSession(ctx context.Context, x record.Session, hash string, entry journal.Entry) error {
 	return s.update(ctx, func(tx *gorm.DB) error {
 		now := tx.NowFunc()
-		if err := tx.Where("expires_at < ? OR used_at < ?", now, now.Add(-policy.SessionIdle)).Delete(&sessionRow{}).Error; err != nil {
+		if err := tx.Where("expires_at < ? OR used_at < ?", now, now.Add(-policy.SessionIdle)).Delete(&sessionRow{}).
+			Error; err != nil {
 			return err
 		}
-		if err := tx.Create(&sessionRow{Hash: hash, Operator: x.Operator, CSRF: x.CSRF, ExpiresAt: x.Expires, UsedAt: now, Address: x.Address}).Error; err != nil {
+		if err := tx.Create(&sessionRow{Hash: hash, Operator: x.Operator, CSRF: x.CSRF, ExpiresAt: x.Expires,
+			UsedAt: now, Address: x.Address}).Error; err != nil {
 			return err
 		}
 		return s.appendJournal(tx, entry)
@@ -307,7 +323,8 @@ func (s *Store) SessionByHash(ctx context.Context, hash string) (record.Session,
 		Disabled    bool
 	}
 	now := s.db.NowFunc()
-	err := s.db.WithContext(ctx).Table("console_sessions").Select("console_sessions.*, operators.permissions, operators.disabled").
+	err := s.db.WithContext(ctx).Table("console_sessions").
+		Select("console_sessions.*, operators.permissions, operators.disabled").
 		Joins("JOIN operators ON operators.name = console_sessions.operator").
 		Where("hash = ? AND expires_at > ? AND used_at > ?", hash, now, now.Add(-policy.SessionIdle)).Take(&row).Error
 	if err != nil {
@@ -316,14 +333,16 @@ func (s *Store) SessionByHash(ctx context.Context, hash string) (record.Session,
 	if now.Sub(row.Session.UsedAt) > usedEvery {
 		_ = s.db.WithContext(ctx).Model(&sessionRow{}).Where("hash = ?", hash).Update("used_at", now).Error
 	}
-	return sessionFrom(row.Session), policy.Operator{Name: row.Session.Operator, Permissions: row.Permissions, Disabled: row.Disabled}, nil
+	return sessionFrom(row.Session),
+		policy.Operator{Name: row.Session.Operator, Permissions: row.Permissions, Disabled: row.Disabled}, nil
 }
 
 // Sessions lists the console sessions of an operator that have not run out.
 func (s *Store) Sessions(ctx context.Context, operator string) ([]record.Session, error) {
 	now := s.db.NowFunc()
 	var rows []sessionRow
-	err := s.db.WithContext(ctx).Where("operator = ? AND expires_at > ? AND used_at > ?", operator, now, now.Add(-policy.SessionIdle)).Order("id DESC").Limit(500).Find(&rows).Error
+	err := s.db.WithContext(ctx).Where("operator = ? AND expires_at > ? AND used_at > ?", operator, now,
+		now.Add(-policy.SessionIdle)).Order("id DESC").Limit(500).Find(&rows).Error
 	out := make([]record.Session, len(rows))
 	for i, r := range rows {
 		out[i] = sessionFrom(r)

@@ -34,7 +34,8 @@ func (n noting) Connect(ctx context.Context) (driver.Conn, error) {
 	if !ok {
 		return c, nil
 	}
-	rows, err := q.QueryContext(ctx, "SELECT ID, HOST FROM information_schema.PROCESSLIST WHERE ID = CONNECTION_ID()", nil)
+	rows, err := q.QueryContext(ctx, "SELECT ID, HOST FROM information_schema.PROCESSLIST WHERE ID = CONNECTION_ID()",
+		nil)
 	if err != nil {
 		return c, nil
 	}

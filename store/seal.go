@@ -60,7 +60,8 @@ func (s *Store) RotateKey(ctx context.Context, entry journal.Entry) (secrets int
 			if err != nil {
 				return fmt.Errorf("the secret of server %s: %w", r.Name, err)
 			}
-			if err := tx.Model(&serverRow{}).Where("id = ?", r.ID).UpdateColumn("sealed_secret", fresh).Error; err != nil {
+			if err := tx.Model(&serverRow{}).Where("id = ?", r.ID).UpdateColumn("sealed_secret", fresh).
+				Error; err != nil {
 				return err
 			}
 		}
@@ -73,7 +74,8 @@ func (s *Store) RotateKey(ctx context.Context, entry journal.Entry) (secrets int
 			if err != nil {
 				return fmt.Errorf("a password of change %d: %w", r.ChangeID, err)
 			}
-			if err := tx.Model(&secretRow{}).Where("change_id = ? AND account = ?", r.ChangeID, r.Account).UpdateColumn("sealed", fresh).Error; err != nil {
+			if err := tx.Model(&secretRow{}).Where("change_id = ? AND account = ?", r.ChangeID, r.Account).
+				UpdateColumn("sealed", fresh).Error; err != nil {
 				return err
 			}
 		}

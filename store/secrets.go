@@ -29,7 +29,8 @@ func (s *Store) addSecrets(tx *gorm.DB, c change.Change) error {
 		if err != nil {
 			return err
 		}
-		if err := tx.Create(&secretRow{c.ID, k.Account, k.Given, sealed, tx.NowFunc().Add(policy.SecretLife)}).Error; err != nil {
+		if err := tx.Create(&secretRow{c.ID, k.Account, k.Given, sealed, tx.NowFunc().Add(policy.SecretLife)}).
+			Error; err != nil {
 			return err
 		}
 	}
@@ -49,7 +50,8 @@ func (s *Store) Secrets(ctx context.Context, id uint64) ([]change.Secret, error)
 func (s *Store) openSecrets(rows []secretRow) ([]change.Secret, error) {
 	out := make([]change.Secret, len(rows))
 	for i, r := range rows {
-		text, err := s.unseal(r.Sealed, boundChange(r.ChangeID, r.Account), "the password of %s; set another one", r.Account)
+		text, err := s.unseal(r.Sealed, boundChange(r.ChangeID, r.Account), "the password of %s; set another one",
+			r.Account)
 		if err != nil {
 			return nil, err
 		}
@@ -61,7 +63,8 @@ func (s *Store) openSecrets(rows []secretRow) ([]change.Secret, error) {
 // Kept lists the accounts whose generated passwords can still be shown.
 func (s *Store) Kept(ctx context.Context, id uint64) ([]string, error) {
 	var out []string
-	err := s.db.WithContext(ctx).Model(&secretRow{}).Where("change_id = ? AND NOT given", id).Order("account").Pluck("account", &out).Error
+	err := s.db.WithContext(ctx).Model(&secretRow{}).Where("change_id = ? AND NOT given", id).Order("account").
+		Pluck("account", &out).Error
 	return out, translate(err)
 }
 

@@ -14,9 +14,11 @@ import (
 
 // secretive is a change that makes two accounts.
 func secretive() change.Change {
-	return change.Change{Intent: change.Intent{Kind: change.CreateDatabase, Server: "harbour", Database: &change.DatabaseSpec{Name: "d", Team: &change.TeamSpec{Name: "spas"}}},
+	return change.Change{Intent: change.Intent{Kind: change.CreateDatabase, Server: "harbour",
+		Database: &change.DatabaseSpec{Name: "d", Team: &change.TeamSpec{Name: "spas"}}},
 		Brief: change.Brief{Target: "harbour/d"}, State: change.Draft, Operator: "lead", Created: time.Now().UTC(),
-		Secrets: []change.Secret{{Account: "spas_app", Text: secret.New("made-for-app")}, {Account: "spas_read", Given: true, Text: secret.New("chosen-for-read")}}}
+		Secrets: []change.Secret{{Account: "spas_app", Text: secret.New("made-for-app")},
+			{Account: "spas_read", Given: true, Text: secret.New("chosen-for-read")}}}
 }
 
 func testSecrets(t *testing.T, s *Store) {
@@ -48,7 +50,8 @@ func testSecrets(t *testing.T, s *Store) {
 		t.Errorf("a withdrawn change keeps %d passwords", len(kept))
 	}
 	// Done, only what was generated is kept, to be shown once, to one caller.
-	for _, step := range []struct{ from, to change.State }{{change.Draft, change.Ready}, {change.Ready, change.Running}, {change.Running, change.Done}} {
+	for _, step := range []struct{ from, to change.State }{{change.Draft, change.Ready}, {change.Ready, change.Running},
+		{change.Running, change.Done}} {
 		c.State = step.to
 		if err := s.SaveChange(t.Context(), c, step.from, entry); err != nil {
 			t.Fatal(err)
@@ -61,7 +64,8 @@ func testSecrets(t *testing.T, s *Store) {
 	var all sync.WaitGroup
 	for range 6 {
 		all.Go(func() {
-			if got, err := s.TakeSecrets(t.Context(), c.ID, entry); err == nil && got[0].Text.Reveal() == "made-for-app" {
+			if got, err := s.TakeSecrets(t.Context(), c.ID, entry); err == nil &&
+				got[0].Text.Reveal() == "made-for-app" {
 				shown.Add(1)
 			}
 		})
@@ -78,7 +82,8 @@ func testSecrets(t *testing.T, s *Store) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := s.db.Exec("UPDATE change_secrets SET keep_until = '2020-01-01' WHERE change_id = ?", late.ID).Error; err != nil {
+	if err := s.db.Exec("UPDATE change_secrets SET keep_until = '2020-01-01' WHERE change_id = ?", late.ID).
+		Error; err != nil {
 		t.Fatal(err)
 	}
 	if err := s.ForgetSecrets(t.Context()); err != nil {

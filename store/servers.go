@@ -37,9 +37,12 @@ type serverRow struct {
 func (serverRow) TableName() string { return "servers" }
 
 func serverFrom(r serverRow) catalog.Server {
-	return catalog.Server{ID: r.ID, Name: r.Name, Engine: catalog.Engine(r.Engine), Host: r.Host, Port: r.Port, Admin: r.Admin,
-		Options: r.Options, Clients: r.Clients, Environment: catalog.Environment(r.Environment), Labels: r.Labels, TLS: catalog.TLSMode(r.TLS),
-		CA: r.CA, NameRule: r.NameRule, Identity: r.Identity, Version: r.RowVersion, Created: r.CreatedAt, Updated: r.UpdatedAt}
+	return catalog.Server{ID: r.ID, Name: r.Name, Engine: catalog.Engine(r.Engine), Host: r.Host, Port: r.Port,
+		Admin:   r.Admin,
+		Options: r.Options, Clients: r.Clients, Environment: catalog.Environment(r.Environment), Labels: r.Labels,
+		TLS: catalog.TLSMode(r.TLS),
+		CA:  r.CA, NameRule: r.NameRule, Identity: r.Identity, Version: r.RowVersion, Created: r.CreatedAt,
+		Updated: r.UpdatedAt}
 }
 
 func rowFrom(s catalog.Server) serverRow {
@@ -53,13 +56,15 @@ func rowFrom(s catalog.Server) serverRow {
 		s.Clients = []string{}
 	}
 	return serverRow{ID: s.ID, Name: s.Name, Engine: string(s.Engine), Host: s.Host, Port: s.Port, Admin: s.Admin,
-		Options: s.Options, Clients: s.Clients, Environment: string(s.Environment), Labels: s.Labels, TLS: string(s.TLS), CA: s.CA,
+		Options: s.Options, Clients: s.Clients, Environment: string(s.Environment), Labels: s.Labels,
+		TLS: string(s.TLS), CA: s.CA,
 		NameRule: s.NameRule, Identity: s.Identity, RowVersion: s.Version, CreatedAt: s.Created}
 }
 
 // AddServer registers a server with its sealed secret; ErrExists if the name
 // is taken.
-func (s *Store) AddServer(ctx context.Context, srv catalog.Server, password secret.Text, entry journal.Entry) (catalog.Server, error) {
+func (s *Store) AddServer(ctx context.Context, srv catalog.Server, password secret.Text,
+	entry journal.Entry) (catalog.Server, error) {
 	row := rowFrom(srv)
 	row.RowVersion = 1
 	var err error
@@ -99,18 +104,22 @@ func (s *Store) Server(ctx context.Context, name string) (catalog.Server, error)
 // Secret opens the admin secret of a server.
 func (s *Store) Secret(ctx context.Context, name string) (secret.Text, error) {
 	var row serverRow
-	if err := s.db.WithContext(ctx).Select("name", "sealed_secret").Where("name = ?", name).Take(&row).Error; err != nil {
+	if err := s.db.WithContext(ctx).Select("name", "sealed_secret").Where("name = ?", name).Take(&row).
+		Error; err != nil {
 		return secret.Text{}, translate(err)
 	}
-	return s.unseal(row.SealedSecret, boundServer(row.Name), "the secret of %s; give it again: genarch server edit %s --secret-file FILE", row.Name, row.Name)
+	return s.unseal(row.SealedSecret, boundServer(row.Name),
+		"the secret of %s; give it again: genarch server edit %s --secret-file FILE", row.Name, row.Name)
 }
 
 // UpdateServer writes a server back if nobody else did since it was read
 // (ErrStale); password is nil to leave the secret as it is.
-func (s *Store) UpdateServer(ctx context.Context, srv catalog.Server, password *secret.Text, entry journal.Entry) error {
+func (s *Store) UpdateServer(ctx context.Context, srv catalog.Server, password *secret.Text,
+	entry journal.Entry) error {
 	row := rowFrom(srv)
 	row.RowVersion++
-	columns := []string{"Host", "Port", "Admin", "Options", "Clients", "Environment", "Labels", "TLS", "CA", "NameRule", "Identity", "RowVersion", "UpdatedAt"}
+	columns := []string{"Host", "Port", "Admin", "Options", "Clients", "Environment", "Labels", "TLS", "CA", "NameRule",
+		"Identity", "RowVersion", "UpdatedAt"}
 	if password != nil {
 		var err error
 		if row.SealedSecret, err = s.seal(*password, boundServer(srv.Name)); err != nil {

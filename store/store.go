@@ -160,7 +160,8 @@ func makeDatabase(ctx context.Context, dsn driver.Config) error {
 	db := sql.OpenDB(connector)
 	defer db.Close()
 	var found int
-	err = db.QueryRowContext(ctx, "SELECT COUNT(*) FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = ?", name).Scan(&found)
+	err = db.QueryRowContext(ctx, "SELECT COUNT(*) FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = ?", name).
+		Scan(&found)
 	if err != nil {
 		return fmt.Errorf("the store cannot be reached at %s: %w", dsn.Addr, err)
 	}
@@ -275,7 +276,8 @@ func translate(err error) error {
 		return record.ErrExists
 	case isFull(err):
 		return fmt.Errorf("%w (%v)", record.ErrFull, err)
-	case errors.Is(err, driver.ErrInvalidConn), errors.Is(err, sqldriver.ErrBadConn), errors.As(err, &netErr), isShutdown(err), conflict(err):
+	case errors.Is(err, driver.ErrInvalidConn), errors.Is(err, sqldriver.ErrBadConn), errors.As(err, &netErr),
+		isShutdown(err), conflict(err):
 		return fmt.Errorf("%w (%v)", record.ErrUnavailable, err)
 	}
 	return err
@@ -285,7 +287,8 @@ func translate(err error) error {
 // space (1114), or what the storage engine says of either (1030 with errno 28).
 func isFull(err error) bool {
 	me, ok := errors.AsType[*driver.MySQLError](err)
-	return ok && (me.Number == 1021 || me.Number == 1114 || (me.Number == 3 || me.Number == 1026 || me.Number == 1030) && strings.Contains(me.Message, "28"))
+	return ok && (me.Number == 1021 || me.Number == 1114 ||
+		(me.Number == 3 || me.Number == 1026 || me.Number == 1030) && strings.Contains(me.Message, "28"))
 }
 
 // isShutdown: the server answers, but is stopping, starting or full.

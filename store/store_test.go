@@ -68,14 +68,17 @@ func testDeadlock(t *testing.T, s *Store) {
 		t.Errorf("a transaction that met two deadlocks: %v after %d tries", err, tries)
 	}
 	tries = 0
-	if err := s.update(t.Context(), func(*gorm.DB) error { tries++; return record.ErrStale }); !errors.Is(err, record.ErrStale) || tries != 1 {
+	if err := s.update(t.Context(),
+		func(*gorm.DB) error { tries++; return record.ErrStale }); !errors.Is(err, record.ErrStale) || tries != 1 {
 		t.Errorf("a transaction that failed for another reason: %v after %d tries", err, tries)
 	}
 }
 
 func testServers(t *testing.T, s *Store) {
-	in := catalog.Server{Name: "harbour", Engine: "postgresql", Host: "127.0.0.1", Port: 5432, Admin: "keeper", Environment: catalog.Production,
-		TLS: catalog.TLSOff, Labels: map[string]string{"team": "sailings"}, Identity: catalog.Identity{Key: "system identifier 7", Marks: map[string]string{"a": "b"}}}
+	in := catalog.Server{Name: "harbour", Engine: "postgresql", Host: "127.0.0.1", Port: 5432, Admin: "keeper",
+		Environment: catalog.Production,
+		TLS:         catalog.TLSOff, Labels: map[string]string{"team": "sailings"},
+		Identity: catalog.Identity{Key: "system identifier 7", Marks: map[string]string{"a": "b"}}}
 	made, err := s.AddServer(t.Context(), in, secret.New("hush-hush"), entry)
 	if err != nil {
 		t.Fatal(err)
@@ -124,11 +127,13 @@ func testOperators(t *testing.T, s *Store) {
 	if err := s.AddOperator(t.Context(), o, "hash", entry); err != nil {
 		t.Fatal(err)
 	}
-	tok, err := s.AddToken(t.Context(), record.Token{Operator: "dispatcher", Title: "nightly"}, strings.Repeat("a", 64), entry)
+	tok, err := s.AddToken(t.Context(), record.Token{Operator: "dispatcher", Title: "nightly"}, strings.Repeat("a", 64),
+		entry)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got, who, err := s.TokenByHash(t.Context(), strings.Repeat("a", 64)); err != nil || got.ID != tok.ID || !who.May(policy.Run) || who.May(policy.Admin) {
+	if got, who, err := s.TokenByHash(t.Context(), strings.Repeat("a", 64)); err != nil || got.ID != tok.ID ||
+		!who.May(policy.Run) || who.May(policy.Admin) {
 		t.Errorf("token %+v of %+v, %v", got, who, err)
 	}
 	if err := s.RevokeToken(t.Context(), tok.ID, entry); err != nil {
@@ -137,8 +142,10 @@ func testOperators(t *testing.T, s *Store) {
 	if got, _, _ := s.TokenByHash(t.Context(), strings.Repeat("a", 64)); got.Valid(time.Now()) {
 		t.Error("a revoked token is valid")
 	}
-	for hash, life := range map[string]time.Duration{strings.Repeat("b", 64): time.Hour, strings.Repeat("c", 64): -time.Hour} {
-		if err := s.AddSession(t.Context(), record.Session{Operator: "dispatcher", CSRF: "x", Expires: time.Now().Add(life)}, hash, entry); err != nil {
+	for hash, life := range map[string]time.Duration{strings.Repeat("b", 64): time.Hour,
+		strings.Repeat("c", 64): -time.Hour} {
+		if err := s.AddSession(t.Context(),
+			record.Session{Operator: "dispatcher", CSRF: "x", Expires: time.Now().Add(life)}, hash, entry); err != nil {
 			t.Fatal(err)
 		}
 		if _, _, err := s.SessionByHash(t.Context(), hash); (err == nil) != (life > 0) {
@@ -156,9 +163,12 @@ func testOperators(t *testing.T, s *Store) {
 
 func draft(name string) change.Change {
 	spec := change.DatabaseSpec{Name: name}
-	c := change.Change{Intent: change.Intent{Kind: change.CreateDatabase, Server: "harbour", Database: &spec}, State: change.Draft,
+	c := change.Change{Intent: change.Intent{Kind: change.CreateDatabase, Server: "harbour", Database: &spec},
+		State:    change.Draft,
 		Operator: "dispatcher", Created: time.Now().UTC().Truncate(time.Microsecond)}
-	c.Brief = change.Brief{Target: "harbour/" + name, Steps: []change.Step{{Kind: "create_database", Title: "make " + name, Args: map[string]string{"name": name}}, {Kind: change.Verify}}}
+	c.Brief = change.Brief{Target: "harbour/" + name,
+		Steps: []change.Step{{Kind: "create_database", Title: "make " + name, Args: map[string]string{"name": name}},
+			{Kind: change.Verify}}}
 	c.Prepare()
 	return c
 }
@@ -196,7 +206,8 @@ func testChanges(t *testing.T, s *Store) {
 	if errs[1-loser] != nil || !isBusy || busy.Change != winner.ID || busy.Operator != winner.RunBy {
 		t.Fatalf("two claims: %v", errs)
 	}
-	winner.Steps[0].Status, winner.Steps[0].Messages = change.Begun, []change.Message{{Severity: "NOTICE", Text: "it's \"so\""}}
+	winner.Steps[0].Status, winner.Steps[0].Messages = change.Begun, []change.Message{{Severity: "NOTICE",
+		Text: "it's \"so\""}}
 	winner.Steps[0].Sender = &catalog.SessionID{Number: 4711, Mark: "m"}
 	if err := s.SaveRunning(ctx, winner, "svc", entry); err != nil {
 		t.Fatal(err)
@@ -204,7 +215,9 @@ func testChanges(t *testing.T, s *Store) {
 	if err := s.SaveRunning(ctx, winner, "another", entry); !errors.Is(err, record.ErrStale) {
 		t.Errorf("another service writes a change that this one holds: %v", err)
 	}
-	if got, err := s.Change(ctx, winner.ID); err != nil || got.Steps[0].Status != change.Begun || len(got.Steps[0].Messages) != 1 || got.Steps[0].Sender == nil || got.Steps[0].Sender.Number != 4711 || got.Steps[0].Args["name"] != "tickets_prod" {
+	if got, err := s.Change(ctx, winner.ID); err != nil || got.Steps[0].Status != change.Begun ||
+		len(got.Steps[0].Messages) != 1 || got.Steps[0].Sender == nil || got.Steps[0].Sender.Number != 4711 ||
+		got.Steps[0].Args["name"] != "tickets_prod" {
 		t.Errorf("read back %+v, %v", got.Steps, err)
 	}
 	if err := s.Renew(ctx, winner.ID, "svc", -time.Second); err != nil {
@@ -240,7 +253,8 @@ func testChanges(t *testing.T, s *Store) {
 		t.Fatal(err)
 	}
 	late.State, late.RunBy = change.Running, "deckhand"
-	if err := s.Claim(ctx, late, change.Draft, winner.Ended.Add(-time.Second), "svc", time.Minute, entry); !errors.Is(err, record.ErrMoved) {
+	if err := s.Claim(ctx, late, change.Draft, winner.Ended.Add(-time.Second), "svc", time.Minute,
+		entry); !errors.Is(err, record.ErrMoved) {
 		t.Errorf("a claim on an old reading: %v", err)
 	}
 	if err := s.Claim(ctx, late, change.Draft, winner.Ended.Add(time.Second), "svc", time.Minute, entry); err != nil {
@@ -273,13 +287,15 @@ func testStopping(t *testing.T, s *Store) {
 	if who, err := s.StopAsked(t.Context(), c.ID); who != "mate" || err != nil {
 		t.Errorf("asked by %q, %v; want mate", who, err)
 	}
-	c.Steps[0].Status, c.Steps[0].Clearing = change.Failed, &clearing.Progress{Phase: clearing.GivenUp, Found: 3, Left: 1, Series: []clearing.Point{{At: 5, Left: 3}}}
+	c.Steps[0].Status, c.Steps[0].Clearing = change.Failed, &clearing.Progress{Phase: clearing.GivenUp, Found: 3,
+		Left: 1, Series: []clearing.Point{{At: 5, Left: 3}}}
 	c.State, c.Ended = change.Reverted, time.Now()
 	if err := s.Finish(t.Context(), c, "holder", entry); err != nil {
 		t.Fatal(err)
 	}
 	kept, err := s.Change(t.Context(), c.ID)
-	if p := kept.Steps[0].Clearing; err != nil || p == nil || p.Left != 1 || len(p.Series) != 1 || kept.StopBy != "mate" {
+	if p := kept.Steps[0].Clearing; err != nil || p == nil || p.Left != 1 || len(p.Series) != 1 ||
+		kept.StopBy != "mate" {
 		t.Errorf("kept %+v, stopped by %q, %v", kept.Steps[0].Clearing, kept.StopBy, err)
 	}
 	if !s.Owns(ownConnection(t, s)) || s.Owns(1, "somebody else") {
@@ -290,7 +306,9 @@ func testStopping(t *testing.T, s *Store) {
 // ownConnection is one of the store's own connections, as its server shows it.
 func ownConnection(t *testing.T, s *Store) (number int64, client string) {
 	t.Helper()
-	if err := s.sql.QueryRowContext(t.Context(), "SELECT ID, HOST FROM information_schema.PROCESSLIST WHERE ID = CONNECTION_ID()").Scan(&number, &client); err != nil {
+	if err := s.sql.QueryRowContext(t.Context(),
+		"SELECT ID, HOST FROM information_schema.PROCESSLIST WHERE ID = CONNECTION_ID()").Scan(&number,
+		&client); err != nil {
 		t.Fatal(err)
 	}
 	return number, client
@@ -311,7 +329,8 @@ func testJournal(t *testing.T, s *Store, cfg Config) {
 	if err != nil || broken != nil || n < 16 {
 		t.Fatalf("verify: %d entries, %v, %v", n, broken, err)
 	}
-	if err := s.db.Exec("UPDATE journal SET operator = 'nobody' WHERE seq = 3").Error; err == nil || !strings.Contains(err.Error(), "append-only") {
+	if err := s.db.Exec("UPDATE journal SET operator = 'nobody' WHERE seq = 3").Error; err == nil ||
+		!strings.Contains(err.Error(), "append-only") {
 		t.Errorf("an entry could be altered: %v", err)
 	}
 	if err := s.db.Exec("DELETE FROM journal WHERE seq = 3").Error; err == nil {
@@ -320,7 +339,8 @@ func testJournal(t *testing.T, s *Store, cfg Config) {
 	// Somebody with all rights on the server takes the triggers away first.
 	s.db.Exec("DROP TRIGGER journal_keep")
 	s.db.Exec("UPDATE journal SET operator = 'nobody' WHERE seq = 3")
-	if _, broken, _ := s.VerifyJournal(ctx, ""); broken == nil || !strings.Contains(broken.Error(), "entry 3 was altered") {
+	if _, broken, _ := s.VerifyJournal(ctx, ""); broken == nil ||
+		!strings.Contains(broken.Error(), "entry 3 was altered") {
 		t.Errorf("an altered entry: %v", broken)
 	}
 	// Sealing what was altered anew needs the key: without, no hash is right.
@@ -337,7 +357,8 @@ func testJournal(t *testing.T, s *Store, cfg Config) {
 	if _, broken, err := s.VerifyJournal(ctx, kept.String()); broken != nil || err != nil {
 		t.Fatalf("whole again: %v, %v", broken, err)
 	}
-	if _, _, err := s.VerifyJournal(ctx, strings.Replace(kept.String(), ":", "0:", 1)); !errors.Is(err, journal.ErrCheckpoint) {
+	if _, _, err := s.VerifyJournal(ctx, strings.Replace(kept.String(), ":", "0:", 1)); !errors.Is(err,
+		journal.ErrCheckpoint) {
 		t.Errorf("a checkpoint that was made up: %v", err)
 	}
 	// The end is cut and the head mended, as somebody can who may write all tables.
@@ -372,7 +393,9 @@ func testJournal(t *testing.T, s *Store, cfg Config) {
 // testRotate makes a new key: what was sealed is sealed anew, the journal stays
 // whole, and a service that runs meanwhile goes on.
 func testRotate(t *testing.T, s *Store, cfg Config) {
-	if _, err := s.AddServer(t.Context(), catalog.Server{Name: "rotated", Engine: "postgresql", Host: "127.0.0.1", Port: 1, Admin: "x", Environment: catalog.Staging}, secret.New("kept"), entry); err != nil {
+	if _, err := s.AddServer(t.Context(),
+		catalog.Server{Name: "rotated", Engine: "postgresql", Host: "127.0.0.1", Port: 1, Admin: "x",
+			Environment: catalog.Staging}, secret.New("kept"), entry); err != nil {
 		t.Fatal(err)
 	}
 	other, err := Open(t.Context(), cfg)
@@ -414,13 +437,16 @@ func testDaily(t *testing.T, srv *localdb.Server) {
 	if err := s.Append(t.Context(), entry); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.AddServer(t.Context(), catalog.Server{Name: "harbour", Engine: "postgresql", Host: "127.0.0.1", Port: 1, Admin: "x", Environment: catalog.Staging}, secret.New("x"), entry); err != nil {
+	if _, err := s.AddServer(t.Context(),
+		catalog.Server{Name: "harbour", Engine: "postgresql", Host: "127.0.0.1", Port: 1, Admin: "x",
+			Environment: catalog.Staging}, secret.New("x"), entry); err != nil {
 		t.Error(err)
 	}
 	if err := s.ForgetServer(t.Context(), "harbour", entry); err != nil {
 		t.Error(err)
 	}
-	for _, text := range []string{"TRUNCATE journal", "DROP TRIGGER journal_keep", "ALTER TABLE journal ADD x INT", "DROP TABLE journal", "DELETE FROM journal", "UPDATE journal SET operator = 'x'"} {
+	for _, text := range []string{"TRUNCATE journal", "DROP TRIGGER journal_keep", "ALTER TABLE journal ADD x INT",
+		"DROP TABLE journal", "DELETE FROM journal", "UPDATE journal SET operator = 'x'"} {
 		if err := s.db.Exec(text).Error; err == nil || !strings.Contains(err.Error(), "denied") {
 			t.Errorf("%s: %v", text, err)
 		}
@@ -469,7 +495,8 @@ func testLastAdmin(t *testing.T, s *Store) {
 			t.Fatal(err)
 		}
 	}
-	if err := s.AddOperator(t.Context(), policy.Operator{Name: "robot", Permissions: all, Program: true}, "", entry); err != nil {
+	if err := s.AddOperator(t.Context(), policy.Operator{Name: "robot", Permissions: all, Program: true}, "",
+		entry); err != nil {
 		t.Fatal(err)
 	}
 	for round := range 20 {
@@ -477,7 +504,8 @@ func testLastAdmin(t *testing.T, s *Store) {
 		errs := make([]error, 2)
 		for i, name := range []string{"bosun", "purser"} {
 			wg.Go(func() {
-				_, errs[i] = s.UpdateOperator(t.Context(), policy.Operator{Name: name, Permissions: all, Disabled: true}, "", "", entry)
+				_, errs[i] = s.UpdateOperator(t.Context(),
+					policy.Operator{Name: name, Permissions: all, Disabled: true}, "", "", entry)
 			})
 		}
 		wg.Wait()
@@ -485,42 +513,50 @@ func testLastAdmin(t *testing.T, s *Store) {
 			t.Fatalf("round %d: two who disable each other: %v", round, errs)
 		}
 		for _, name := range []string{"bosun", "purser"} {
-			if _, err := s.UpdateOperator(t.Context(), policy.Operator{Name: name, Permissions: all}, "", "", entry); err != nil {
+			if _, err := s.UpdateOperator(t.Context(), policy.Operator{Name: name, Permissions: all}, "", "",
+				entry); err != nil {
 				t.Fatal(err)
 			}
 		}
 	}
 	// A new password ends what was got by the old one, and not a program's token.
 	for hash, login := range map[string]bool{strings.Repeat("1", 64): true, strings.Repeat("2", 64): false} {
-		if _, err := s.AddToken(t.Context(), record.Token{Operator: "purser", Title: "t", Login: login, Expires: time.Now().Add(time.Hour)}, hash, entry); err != nil {
+		if _, err := s.AddToken(t.Context(),
+			record.Token{Operator: "purser", Title: "t", Login: login, Expires: time.Now().Add(time.Hour)}, hash,
+			entry); err != nil {
 			t.Fatal(err)
 		}
 	}
-	left, err := s.UpdateOperator(t.Context(), policy.Operator{Name: "purser", Permissions: all}, "other hash", "", entry)
+	left, err := s.UpdateOperator(t.Context(), policy.Operator{Name: "purser", Permissions: all}, "other hash", "",
+		entry)
 	if err != nil || left != 1 {
 		t.Errorf("tokens left after a new password: %d, %v; want 1", left, err)
 	}
 	if tok, _, _ := s.TokenByHash(t.Context(), strings.Repeat("1", 64)); tok.Valid(time.Now()) {
 		t.Error("a token that was got with the old password is still good")
 	}
-	if told, err := s.Notices(t.Context(), "purser"); err != nil || len(told) == 0 || !strings.Contains(told[len(told)-1].Text, "password") {
+	if told, err := s.Notices(t.Context(), "purser"); err != nil || len(told) == 0 ||
+		!strings.Contains(told[len(told)-1].Text, "password") {
 		t.Errorf("what the owner is told: %+v, %v", told, err)
 	}
 	for _, off := range []bool{true, false} {
-		if _, err := s.UpdateOperator(t.Context(), policy.Operator{Name: "purser", Permissions: all, Disabled: off}, "", "", entry); err != nil {
+		if _, err := s.UpdateOperator(t.Context(), policy.Operator{Name: "purser", Permissions: all, Disabled: off}, "",
+			"", entry); err != nil {
 			t.Fatal(err)
 		}
 	}
 	if tok, _, _ := s.TokenByHash(t.Context(), strings.Repeat("2", 64)); tok.Valid(time.Now()) {
 		t.Error("a token came alive again with its operator")
 	}
-	if _, err := s.UpdateOperator(t.Context(), policy.Operator{Name: "bosun", Permissions: all, Disabled: true}, "", "", entry); err != nil {
+	if _, err := s.UpdateOperator(t.Context(), policy.Operator{Name: "bosun", Permissions: all, Disabled: true}, "", "",
+		entry); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.ResetOperator(t.Context(), "bosun", "fresh", entry); err != nil {
 		t.Fatal(err)
 	}
-	if o, hash, err := s.Operator(t.Context(), "bosun"); err != nil || o.Disabled || hash != "fresh" || !o.May(policy.Run) {
+	if o, hash, err := s.Operator(t.Context(), "bosun"); err != nil || o.Disabled || hash != "fresh" ||
+		!o.May(policy.Run) {
 		t.Errorf("reset: %+v %q, %v", o, hash, err)
 	}
 }
@@ -547,7 +583,9 @@ func testKeyFile(t *testing.T, s *Store, cfg Config) {
 // testWatched keeps what was seen of a server: the latest counts, names that are
 // alike are told apart, and another instance begins anew.
 func testWatched(t *testing.T, s *Store) {
-	srv, err := s.AddServer(t.Context(), catalog.Server{Name: "jetty", Engine: "mariadb", Host: "127.0.0.1", Port: 1, Admin: "genarch", Environment: catalog.Staging, Identity: catalog.Identity{Key: "one"}}, secret.New("x"), entry)
+	srv, err := s.AddServer(t.Context(),
+		catalog.Server{Name: "jetty", Engine: "mariadb", Host: "127.0.0.1", Port: 1, Admin: "genarch",
+			Environment: catalog.Staging, Identity: catalog.Identity{Key: "one"}}, secret.New("x"), entry)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -559,7 +597,9 @@ func testWatched(t *testing.T, s *Store) {
 	for i := range 1200 {
 		uses[catalog.Used{Database: fmt.Sprintf("tides_%d", i)}] = at
 	}
-	alike := []catalog.Used{{Database: "a"}, {Database: "A"}, {Database: "a "}, {Database: "ä"}, {Account: catalog.Principal{Name: "a"}}, {Account: catalog.Principal{Name: "a", Host: "%"}}, {Account: catalog.Principal{Host: "localhost"}}, {Database: strings.Repeat("🚢", 63)}}
+	alike := []catalog.Used{{Database: "a"}, {Database: "A"}, {Database: "a "}, {Database: "ä"},
+		{Account: catalog.Principal{Name: "a"}}, {Account: catalog.Principal{Name: "a", Host: "%"}},
+		{Account: catalog.Principal{Host: "localhost"}}, {Database: strings.Repeat("🚢", 63)}}
 	for i, x := range alike {
 		uses[x] = at.Add(time.Duration(i) * time.Hour)
 	}
@@ -572,13 +612,17 @@ func testWatched(t *testing.T, s *Store) {
 	}
 	save(w)
 	// Later on: one was seen again, one is told too late, one was dropped.
-	w.Until, w.Uses = at.Add(2*time.Hour), map[catalog.Used]time.Time{alike[0]: at.Add(50 * time.Hour), alike[1]: at.Add(-time.Hour), alike[2]: {}}
+	w.Until, w.Uses = at.Add(2*time.Hour), map[catalog.Used]time.Time{alike[0]: at.Add(50 * time.Hour),
+		alike[1]: at.Add(-time.Hour), alike[2]: {}}
 	save(w)
 	got, err := s.Watched(t.Context(), srv.ID, "one")
-	if err != nil || !got.Since.Equal(at) || !got.Until.Equal(w.Until) || got.Blind != w.Blind || len(got.Uses) != len(uses)-1 {
-		t.Fatalf("read back: %v, since %v, until %v, blind %v, %d uses; want %d", err, got.Since, got.Until, got.Blind, len(got.Uses), len(uses)-1)
+	if err != nil || !got.Since.Equal(at) || !got.Until.Equal(w.Until) || got.Blind != w.Blind ||
+		len(got.Uses) != len(uses)-1 {
+		t.Fatalf("read back: %v, since %v, until %v, blind %v, %d uses; want %d", err, got.Since, got.Until, got.Blind,
+			len(got.Uses), len(uses)-1)
 	}
-	if got.Uses[alike[0]] != at.Add(50*time.Hour) || got.Uses[alike[1]] != at.Add(time.Hour) || got.Uses[alike[5]] != at.Add(5*time.Hour) {
+	if got.Uses[alike[0]] != at.Add(50*time.Hour) || got.Uses[alike[1]] != at.Add(time.Hour) ||
+		got.Uses[alike[5]] != at.Add(5*time.Hour) {
 		t.Errorf("read back: %v, %v, %v", got.Uses[alike[0]], got.Uses[alike[1]], got.Uses[alike[5]])
 	}
 	save(catalog.Watched{Identity: "two", Since: at, Until: at})

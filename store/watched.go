@@ -61,10 +61,12 @@ func (s *Store) Watched(ctx context.Context, server uint64, identity string) (ca
 		return catalog.Watched{}, translate(err)
 	}
 	var uses []useRow
-	if err := s.db.WithContext(ctx).Where("server_id = ?", server).Order("seen_at DESC").Limit(maxUses).Find(&uses).Error; err != nil {
+	if err := s.db.WithContext(ctx).Where("server_id = ?", server).Order("seen_at DESC").Limit(maxUses).Find(&uses).
+		Error; err != nil {
 		return catalog.Watched{}, translate(err)
 	}
-	w := catalog.Watched{Identity: row.Identity, Since: row.SinceAt, Until: row.UntilAt, Blind: time.Duration(row.BlindSeconds) * time.Second, Uses: make(map[catalog.Used]time.Time, len(uses))}
+	w := catalog.Watched{Identity: row.Identity, Since: row.SinceAt, Until: row.UntilAt,
+		Blind: time.Duration(row.BlindSeconds) * time.Second, Uses: make(map[catalog.Used]time.Time, len(uses))}
 	for _, u := range uses {
 		w.Uses[u.used()] = u.SeenAt
 	}
@@ -83,7 +85,8 @@ func (s *Store) SaveWatched(ctx context.Context, server uint64, w catalog.Watche
 		if err := tx.Model(&serverRow{}).Where("id = ?", server).Count(&there).Error; err != nil || there == 0 {
 			return err
 		}
-		if err := tx.Where("server_id = ? AND identity <> ?", server, w.Identity).Delete(&watchedRow{}).Error; err != nil {
+		if err := tx.Where("server_id = ? AND identity <> ?", server, w.Identity).Delete(&watchedRow{}).
+			Error; err != nil {
 			return err
 		}
 		row := watchedRow{server, w.Identity, w.Since.UTC(), w.Until.UTC(), int64(w.Blind.Seconds())}

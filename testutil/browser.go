@@ -34,7 +34,8 @@ func NewBrowser(tb testing.TB) *Browser {
 	opts := append(slices.Clone(chromedp.DefaultExecAllocatorOptions[:]),
 		chromedp.Flag("headless", "new"), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.Flag("disable-quic", true),
 		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
-		chromedp.Flag("disable-sync", true), chromedp.Flag("disable-dev-shm-usage", true), chromedp.UserDataDir(filepath.Join(Dir(tb), "chromium")))
+		chromedp.Flag("disable-sync", true), chromedp.Flag("disable-dev-shm-usage", true),
+		chromedp.UserDataDir(filepath.Join(Dir(tb), "chromium")))
 	alloc, stopAlloc := chromedp.NewExecAllocator(context.Background(), opts...)
 	ctx, stop := chromedp.NewContext(alloc)
 	tb.Cleanup(func() {
@@ -89,7 +90,8 @@ func (p *Page) listen(ev any) {
 	text := ""
 	switch e := ev.(type) {
 	case *log.EventEntryAdded:
-		if e.Entry.Level == log.EntryLevelError && !strings.Contains(e.Entry.Text, "the server responded with a status of 4") {
+		if e.Entry.Level == log.EntryLevelError &&
+			!strings.Contains(e.Entry.Text, "the server responded with a status of 4") {
 			text = e.Entry.Text + " " + e.Entry.URL
 		}
 	case *runtime.EventExceptionThrown:
@@ -157,7 +159,9 @@ func (p *Page) Dark(on bool) {
 	}
 	ctx, cancel := p.act()
 	defer cancel()
-	_, err := chromedp.Call(ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: value}}})
+	_, err := chromedp.Call(ctx, emulation.SetEmulatedMedia,
+		emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme",
+			Value: value}}})
 	p.check(err)
 }
 
@@ -192,7 +196,8 @@ func (p *Page) Type(css, text string) {
 func (p *Page) Select(css, value string) {
 	p.tb.Helper()
 	p.Eval(fmt.Sprintf(`(() => { const s = document.querySelector(%q); const o = [...s.options].find((o) => o.value === %[2]q || o.text === %[2]q);
-		s.value = o.value; o.selected = true; s.dispatchEvent(new Event('change', {bubbles: true})); return true })()`, css, value))
+		s.value = o.value; o.selected = true; s.dispatchEvent(new Event('change', {bubbles: true})); return true })()`,
+		css, value))
 }
 
 // Eval runs an expression that gives true or false.
@@ -266,7 +271,8 @@ func (p *Page) Axe(where string) {
 		p.check(err)
 	}
 	// Colours that are still on their way to others are not judged.
-	text, err := chromedp.Run(ctx, chromedp.Evaluate[string](`Promise.allSettled(document.getAnimations().filter((a) => a.effect.getComputedTiming().endTime !== Infinity).map((a) => a.finished))
+	text, err := chromedp.Run(ctx,
+		chromedp.Evaluate[string](`Promise.allSettled(document.getAnimations().filter((a) => a.effect.getComputedTiming().endTime !== Infinity).map((a) => a.finished))
 		.then(() => axe.run(document, {resultTypes: ['violations']})).then((r) => JSON.stringify(r.violations.map((v) =>
 		({id: v.id, impact: v.impact, help: v.help, nodes: v.nodes.slice(0, 3).map((n) => n.html + ' ' + n.failureSummary)}))))`, chromedp.EvalAwaitPromise))
 	p.check(err)

@@ -149,11 +149,13 @@ func (r *Rogue) mariadb(c net.Conn) {
 		seq = head[3] + 1
 		return body
 	}
-	const abilities = 0x00000001 | 0x00000200 | 0x00008000 | 0x00080000 | 0x00000800 // long password, 4.1, secure, plugin, TLS
+	// Long password, 4.1, secure, plugin, TLS.
+	const abilities = 0x00000001 | 0x00000200 | 0x00008000 | 0x00080000 | 0x00000800
 	salt := []byte("abcdefghijklmnopqrst")
 	greeting := append([]byte{10}, "5.5.5-10.11.19-MariaDB\x00\x01\x00\x00\x00"...)
 	greeting = append(append(greeting, salt[:8]...), 0)
-	greeting = append(greeting, byte(abilities&0xff), byte(abilities>>8&0xff), 45, 2, 0, byte(abilities>>16&0xff), byte(abilities>>24&0xff), 21)
+	greeting = append(greeting, byte(abilities&0xff), byte(abilities>>8&0xff), 45, 2, 0, byte(abilities>>16&0xff),
+		byte(abilities>>24&0xff), 21)
 	greeting = append(append(greeting, make([]byte, 10)...), salt[8:]...)
 	write(append(append(greeting, 0), "caching_sha2_password\x00"...))
 	answer := read()
@@ -200,7 +202,8 @@ func selfSigned(tb testing.TB) tls.Certificate {
 	if err != nil {
 		tb.Fatal(err)
 	}
-	about := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "nobody"}, NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
+	about := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "nobody"},
+		NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
 	der, err := x509.CreateCertificate(rand.Reader, about, about, key.Public(), key)
 	if err != nil {
 		tb.Fatal(err)

@@ -35,20 +35,23 @@ func Dir(tb testing.TB) string {
 // MariaDB starts Debian's MariaDB.
 func MariaDB(tb testing.TB, options ...string) *localdb.Server {
 	tb.Helper()
-	return keep(tb)(marialocal.Start(tb.Context(), localdb.Config{Dir: filepath.Join(Dir(tb), "mariadb"), Fast: true, Options: options}))
+	return keep(tb)(marialocal.Start(tb.Context(),
+		localdb.Config{Dir: filepath.Join(Dir(tb), "mariadb"), Fast: true, Options: options}))
 }
 
 // Postgres starts Debian's PostgreSQL.
 func Postgres(tb testing.TB, options ...string) *localdb.Server {
 	tb.Helper()
-	return keep(tb)(pglocal.Start(tb.Context(), localdb.Config{Dir: filepath.Join(Dir(tb), "postgres"), Fast: true, Options: options}))
+	return keep(tb)(pglocal.Start(tb.Context(),
+		localdb.Config{Dir: filepath.Join(Dir(tb), "postgres"), Fast: true, Options: options}))
 }
 
 // Postgres18 starts PostgreSQL 18 from its npm package (make setup fetches it).
 func Postgres18(tb testing.TB) *localdb.Server {
 	tb.Helper()
 	bin := postgres18Bin(tb)
-	return keep(tb)(pglocal.Start(tb.Context(), localdb.Config{Dir: filepath.Join(Dir(tb), "postgres18"), Bin: bin, Fast: true}))
+	return keep(tb)(pglocal.Start(tb.Context(),
+		localdb.Config{Dir: filepath.Join(Dir(tb), "postgres18"), Bin: bin, Fast: true}))
 }
 
 // keep registers a started server to be stopped after the test.

@@ -55,7 +55,8 @@ func (w *Watch) recall(ctx context.Context, srv catalog.Server, now time.Time) *
 	var err error
 	u.Watched, err = w.records.Watched(ctx, srv.ID, srv.Identity.Key)
 	if errors.Is(err, record.ErrNotFound) {
-		u.Watched, err = catalog.Watched{Identity: srv.Identity.Key, Since: now, Until: now, Uses: map[catalog.Used]time.Time{}}, nil
+		u.Watched, err = catalog.Watched{Identity: srv.Identity.Key, Since: now, Until: now,
+			Uses: map[catalog.Used]time.Time{}}, nil
 	}
 	if err != nil {
 		w.log.DebugContext(ctx, "when things were last used cannot be read", "server", srv.Name, "error", err)

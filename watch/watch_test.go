@@ -109,7 +109,8 @@ func (s *shelf) SaveWatched(_ context.Context, _ uint64, w catalog.Watched) erro
 var (
 	tickets = catalog.Used{Database: "tickets_prod"}
 	clerk   = catalog.Used{Account: catalog.Principal{Name: "clerk"}}
-	report  = catalog.Session{ID: catalog.SessionID{Number: 1, Mark: "a"}, Kind: catalog.ClientSession, Database: "tickets_prod", Account: clerk.Account, Activity: catalog.SessionIdle}
+	report  = catalog.Session{ID: catalog.SessionID{Number: 1, Mark: "a"}, Kind: catalog.ClientSession,
+		Database: "tickets_prod", Account: clerk.Account, Activity: catalog.SessionIdle}
 )
 
 // TestLastUse follows a server for days: what is seen, what is not, and what a
@@ -124,8 +125,10 @@ func TestLastUse(t *testing.T) {
 		seen := begun.Add(5 * time.Minute)
 		check := func(what string, x catalog.Used, last time.Time, blind time.Duration) {
 			t.Helper()
-			if u := w.Use("harbour", x); !u.Last.Equal(last) || !u.Since.Equal(begun) || u.Blind.Round(time.Minute) != blind {
-				t.Errorf("%s: last %v, since %v, blind %v; want %v, %v, %v", what, u.Last.Sub(begun), u.Since.Sub(begun), u.Blind, last.Sub(begun), time.Duration(0), blind)
+			if u := w.Use("harbour", x); !u.Last.Equal(last) || !u.Since.Equal(begun) ||
+				u.Blind.Round(time.Minute) != blind {
+				t.Errorf("%s: last %v, since %v, blind %v; want %v, %v, %v", what, u.Last.Sub(begun),
+					u.Since.Sub(begun), u.Blind, last.Sub(begun), time.Duration(0), blind)
 			}
 		}
 		check("in use", tickets, seen, 0)

@@ -27,8 +27,11 @@ func demoCommand() *cli.Command {
 	return &cli.Command{
 		Name: "demo", Usage: "run Genarch with four servers of a made-up ferry company, all on this machine",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "data", Value: dataFolder("genarch-demo"), Usage: "folder of the demo", Sources: cli.EnvVars("GENARCH_DEMO_DATA")},
-			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:7437", Usage: "address to listen on; another port is taken if this one is not free", Sources: cli.EnvVars("GENARCH_DEMO_LISTEN")},
+			&cli.StringFlag{Name: "data", Value: dataFolder("genarch-demo"), Usage: "folder of the demo",
+				Sources: cli.EnvVars("GENARCH_DEMO_DATA")},
+			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:7437",
+				Usage:   "address to listen on; another port is taken if this one is not free",
+				Sources: cli.EnvVars("GENARCH_DEMO_LISTEN")},
 			&cli.BoolFlag{Name: "reset", Usage: "throw away the data of earlier runs first"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -70,8 +73,9 @@ func (d demoRun) run(ctx context.Context, reset bool) error {
 	}
 	defer logFile.Close()
 	ready := make(chan string, 1)
-	s := service{listen: freeListen(d.listen), data: filepath.Join(d.dir, "genarch"), firstName: demoOperator, firstPassword: password,
-		log: slog.New(slog.NewTextHandler(logFile, nil)), ready: func(address string) { ready <- address }}
+	s := service{listen: freeListen(d.listen), data: filepath.Join(d.dir, "genarch"), firstName: demoOperator,
+		firstPassword: password,
+		log:           slog.New(slog.NewTextHandler(logFile, nil)), ready: func(address string) { ready <- address }}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	ended := make(chan error, 1)
@@ -109,7 +113,8 @@ func (d demoRun) welcome(ctx context.Context, line *demo.Line, address, password
 		return err
 	}
 	env := filepath.Join(d.dir, "env")
-	text := fmt.Sprintf("export GENARCH_URL=%s\nexport GENARCH_TOKEN_FILE=%s\nexport PATH=%s:\"$PATH\"\n", address, tokenFile, filepath.Dir(self))
+	text := fmt.Sprintf("export GENARCH_URL=%s\nexport GENARCH_TOKEN_FILE=%s\nexport PATH=%s:\"$PATH\"\n", address,
+		tokenFile, filepath.Dir(self))
 	if err := os.WriteFile(env, []byte(text), 0o600); err != nil {
 		return err
 	}
@@ -135,7 +140,8 @@ Ctrl-C stops everything; make demo starts it again with its data, make demo-rese
 
 // signIn signs in anew at each start: registering a server asks for a password that
 // was given a short while ago. The token of the start before is ended.
-func (d demoRun) signIn(ctx context.Context, anonymous *client.Client, address, tokenFile, password string) (*client.Client, error) {
+func (d demoRun) signIn(ctx context.Context, anonymous *client.Client,
+	address, tokenFile, password string) (*client.Client, error) {
 	session, err := anonymous.SignIn(ctx, wire.SignIn{Name: demoOperator, Password: password, Token: "demo shell"})
 	if err != nil {
 		return nil, err

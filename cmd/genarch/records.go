@@ -61,7 +61,8 @@ func (s service) startStore(ctx context.Context) (where store.Config, stop func(
 		return where, nil, fmt.Errorf("the private MariaDB for the records: %w", err)
 	}
 	where.AdminDSN = srv.DSN("genarch")
-	s.log.Info("the private MariaDB for the records runs", "address", srv.Address(), "version", srv.Version, "took", time.Since(begun).Round(time.Millisecond))
+	s.log.Info("the private MariaDB for the records runs", "address", srv.Address(), "version", srv.Version, "took",
+		time.Since(begun).Round(time.Millisecond))
 	ending, ended := make(chan struct{}), make(chan struct{})
 	go func() {
 		defer close(ended)
@@ -132,9 +133,11 @@ func (s service) firstOperator(ctx context.Context, records *store.Store) error 
 	debug.FreeOSMemory() // hashing took 19 MiB that are not needed again soon
 	if s.resetOperator != "" {
 		s.log.Warn("an operator gets a new password and every permission, on this machine's word", "operator", name)
-		err = records.ResetOperator(ctx, name, hash, journal.Entry{Operator: policy.Service, Action: "operator.reset", Subject: name})
+		err = records.ResetOperator(ctx, name, hash,
+			journal.Entry{Operator: policy.Service, Action: "operator.reset", Subject: name})
 	} else {
-		err = records.AddOperator(ctx, policy.Operator{Name: name, Permissions: policy.Permissions}, hash, journal.Entry{Operator: policy.Service, Action: "operator.first", Subject: name})
+		err = records.AddOperator(ctx, policy.Operator{Name: name, Permissions: policy.Permissions}, hash,
+			journal.Entry{Operator: policy.Service, Action: "operator.first", Subject: name})
 	}
 	if err == nil && shown {
 		s.announce(name, password)

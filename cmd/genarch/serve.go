@@ -29,8 +29,10 @@ import (
 )
 
 // knownSettings are the settings that the file may hold.
-var knownSettings = map[string]bool{"listen": true, "data": true, "store-dsn": true, "store-dsn-file": true, "store-admin-dsn-file": true, "key-file": true, "tls-cert": true, "tls-key": true,
-	"log-format": true, "log-level": true, "first-operator": true, "public-url": true, "trusted-proxy": true, "first-password-file": true}
+var knownSettings = map[string]bool{"listen": true, "data": true, "store-dsn": true, "store-dsn-file": true,
+	"store-admin-dsn-file": true, "key-file": true, "tls-cert": true, "tls-key": true,
+	"log-format": true, "log-level": true, "first-operator": true, "public-url": true, "trusted-proxy": true,
+	"first-password-file": true}
 
 // service is how the service is to run.
 type service struct {
@@ -62,16 +64,23 @@ func serveCommand() *cli.Command {
 		Flags: []cli.Flag{
 			text("listen", "127.0.0.1:7437", "address and port to listen on; beyond loopback it needs --tls-cert"),
 			text("data", dataFolder("genarch"), "folder for the key file and the private MariaDB"),
-			&cli.StringFlag{Name: "store-dsn-file", Usage: "file with the DSN of a MariaDB for the records (or GENARCH_STORE_DSN)", Sources: setting("store-dsn-file"), DefaultText: "a private MariaDB"},
-			text("store-admin-dsn-file", "", "file with the DSN of another login to the same database, which makes its tables; the one above then needs no rights to alter them"),
+			&cli.StringFlag{Name: "store-dsn-file",
+				Usage:   "file with the DSN of a MariaDB for the records (or GENARCH_STORE_DSN)",
+				Sources: setting("store-dsn-file"), DefaultText: "a private MariaDB"},
+			text("store-admin-dsn-file", "",
+				"file with the DSN of another login to the same database, which makes its tables; the one above then needs no rights to alter them"),
 			text("key-file", "", "key that seals the servers' secrets; made on the first start (default: key.json in the data folder)"),
 			text("tls-cert", "", "certificate chain (PEM)"), text("tls-key", "", "its key (PEM)"),
 			text("public-url", "", "the address by which people reach the service, such as https://genarch.ossavik.example, when a proxy is before it"),
-			&cli.StringSliceFlag{Name: "trusted-proxy", Usage: "address or network of a proxy whose X-Forwarded-For is believed", Sources: setting("trusted-proxy")},
-			&cli.StringFlag{Name: "reset-operator", Usage: "the way back when nobody can sign in any more: this operator gets a new password (from --first-password-file, a prompt, or generated) and every permission"},
+			&cli.StringSliceFlag{Name: "trusted-proxy",
+				Usage:   "address or network of a proxy whose X-Forwarded-For is believed",
+				Sources: setting("trusted-proxy")},
+			&cli.StringFlag{Name: "reset-operator",
+				Usage: "the way back when nobody can sign in any more: this operator gets a new password (from --first-password-file, a prompt, or generated) and every permission"},
 			text("log-format", "text", "text or json"), text("log-level", "info", "debug, info, warn or error"),
 			text("first-operator", "keeper", "name of the first operator, made on the first start"),
-			text("first-password-file", "", "file with the first operator's password (or GENARCH_FIRST_PASSWORD; else asked for, or generated and shown once)"),
+			text("first-password-file", "",
+				"file with the first operator's password (or GENARCH_FIRST_PASSWORD; else asked for, or generated and shown once)"),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := settings().err; err != nil {
@@ -81,10 +90,13 @@ func serveCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			s := service{listen: c.String("listen"), data: c.String("data"), keyFile: c.String("key-file"), tlsCert: c.String("tls-cert"), tlsKey: c.String("tls-key"),
-				publicURL: c.String("public-url"), trustedProxies: c.StringSlice("trusted-proxy"), resetOperator: c.String("reset-operator"),
-				firstName: c.String("first-operator"), firstPasswordFile: c.String("first-password-file"), firstPassword: os.Getenv("GENARCH_FIRST_PASSWORD"),
-				log: log, ready: func(address string) { log.Info("ready", "address", address) }}
+			s := service{listen: c.String("listen"), data: c.String("data"), keyFile: c.String("key-file"),
+				tlsCert: c.String("tls-cert"), tlsKey: c.String("tls-key"),
+				publicURL: c.String("public-url"), trustedProxies: c.StringSlice("trusted-proxy"),
+				resetOperator: c.String("reset-operator"),
+				firstName:     c.String("first-operator"), firstPasswordFile: c.String("first-password-file"),
+				firstPassword: os.Getenv("GENARCH_FIRST_PASSWORD"),
+				log:           log, ready: func(address string) { log.Info("ready", "address", address) }}
 			if s.dsn, err = storeDSN(c.String("store-dsn-file")); err != nil {
 				return err
 			}
@@ -204,10 +216,14 @@ func (s service) run(ctx context.Context) error {
 	if err != nil {
 		s.log.Warn(err.Error())
 	}
-	handler := api.New(api.Config{Records: records, Fleet: servers, Changes: changes, Watch: samples, Events: hub, Log: s.log, Version: version, Console: page,
-		TLS: s.tlsCert != "", PublicURL: public, TrustedProxies: s.trustedProxies, Collectors: s.collectors(records, hub)})
-	web := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, WriteTimeout: 3 * time.Minute,
-		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug)}
+	handler := api.New(api.Config{Records: records, Fleet: servers, Changes: changes, Watch: samples, Events: hub,
+		Log: s.log, Version: version, Console: page,
+		TLS: s.tlsCert != "", PublicURL: public, TrustedProxies: s.trustedProxies,
+		Collectors: s.collectors(records, hub)})
+	web := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute,
+		WriteTimeout: 3 * time.Minute,
+		IdleTimeout:  2 * time.Minute, MaxHeaderBytes: 64 << 10,
+		ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug)}
 	failed := make(chan error, 1)
 	go func() { failed <- s.serve(web, listener) }()
 	s.ready(s.address(listener))
@@ -325,6 +341,7 @@ func (s service) address(l net.Listener) string {
 func (s service) collectors(records *store.Store, hub *events.Hub) []prometheus.Collector {
 	return []prometheus.Collector{
 		collectors.NewDBStatsCollector(records.Pool(), "records"),
-		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "genarch_watchers", Help: "Streams of events that are open."}, func() float64 { return float64(hub.Subscribers()) }),
+		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "genarch_watchers",
+			Help: "Streams of events that are open."}, func() float64 { return float64(hub.Subscribers()) }),
 	}
 }

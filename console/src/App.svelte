@@ -22,7 +22,9 @@
 		{ address: '/journal', title: 'Journal' }
 	];
 	const here = (address: string) =>
-		address === '/' ? route.pathname === '/' || route.pathname.startsWith('/servers') : route.pathname.startsWith(address);
+		address === '/'
+			? route.pathname === '/' || route.pathname.startsWith('/servers')
+			: route.pathname.startsWith(address);
 
 	session.load();
 	$effect(() => {
@@ -30,8 +32,7 @@
 			[live.open(), registered.open()];
 			// A page that cannot do without asks again, and says what went wrong.
 			engines.load().catch(() => {});
-		}
-		else [live.close(), registered.close()];
+		} else [live.close(), registered.close()];
 	});
 
 	function onkeydown(e: KeyboardEvent): void {
@@ -60,18 +61,41 @@
 				<a
 					href={place.address}
 					aria-current={here(place.address) ? 'page' : undefined}
-					class="hover:bg-base-200 rounded-field px-1.5 py-1 sm:px-2 {here(place.address) ? 'font-semibold underline decoration-2 underline-offset-8' : ''}"
-				>{place.title}</a>
+					class="hover:bg-base-200 rounded-field px-1.5 py-1 sm:px-2 {here(place.address)
+						? 'font-semibold underline decoration-2 underline-offset-8'
+						: ''}">{place.title}</a
+				>
 			{/each}
 		</nav>
 		<div class="ml-auto flex items-center sm:gap-1">
 			{#if live.lost}<span role="status" class="badge badge-warning">connection lost, trying again</span>{/if}
-			<button class="btn btn-ghost btn-sm max-sm:btn-square" onclick={() => palette?.open()} aria-label="Go to a server, database or page"><Search size={16} aria-hidden="true" /> <kbd class="kbd kbd-xs hidden sm:inline-flex">/</kbd></button>
-			<button class="btn btn-ghost btn-sm btn-square" onclick={() => theme.toggle()} aria-label={theme.current === 'day' ? 'Dark colours' : 'Light colours'}>
-				{#if theme.current === 'day'}<Moon size={16} aria-hidden="true" />{:else}<Sun size={16} aria-hidden="true" />{/if}
+			<button
+				class="btn btn-ghost btn-sm max-sm:btn-square"
+				onclick={() => palette?.open()}
+				aria-label="Go to a server, database or page"
+				><Search size={16} aria-hidden="true" /> <kbd class="kbd kbd-xs hidden sm:inline-flex">/</kbd></button
+			>
+			<button
+				class="btn btn-ghost btn-sm btn-square"
+				onclick={() => theme.toggle()}
+				aria-label={theme.current === 'day' ? 'Dark colours' : 'Light colours'}
+			>
+				{#if theme.current === 'day'}<Moon size={16} aria-hidden="true" />{:else}<Sun
+						size={16}
+						aria-hidden="true"
+					/>{/if}
 			</button>
-			<a class="btn btn-ghost btn-sm max-sm:btn-square font-normal" href="/you" aria-label="{session.name}: your password and sessions"><UserRound size={16} aria-hidden="true" /><span class="quiet hidden text-sm sm:inline">{session.name}</span></a>
-			<button class="btn btn-ghost btn-sm btn-square max-sm:hidden" onclick={() => session.signOut()} aria-label="Sign out {session.name}"><LogOut size={16} aria-hidden="true" /></button>
+			<a
+				class="btn btn-ghost btn-sm max-sm:btn-square font-normal"
+				href="/you"
+				aria-label="{session.name}: your password and sessions"
+				><UserRound size={16} aria-hidden="true" /><span class="quiet hidden text-sm sm:inline">{session.name}</span></a
+			>
+			<button
+				class="btn btn-ghost btn-sm btn-square max-sm:hidden"
+				onclick={() => session.signOut()}
+				aria-label="Sign out {session.name}"><LogOut size={16} aria-hidden="true" /></button
+			>
 		</div>
 	</header>
 	{#each session.current.notices ?? [] as notice (notice.at + notice.text)}

@@ -63,7 +63,8 @@ export const to = {
 		`/servers/${encodeURIComponent(server)}/databases/${encodeURIComponent(name)}`,
 	handover: (server: string, name: string) =>
 		`/servers/${encodeURIComponent(server)}/databases/${encodeURIComponent(name)}/handover`,
-	sessions: (server: string, database = '') => (database ? `${to.database(server, database)}/sessions` : `${to.server(server)}/sessions`),
+	sessions: (server: string, database = '') =>
+		database ? `${to.database(server, database)}/sessions` : `${to.server(server)}/sessions`,
 	drop: (server: string, name: string) => `${to.database(server, name)}/drop`,
 	rename: (server: string, name: string) => `${to.database(server, name)}/rename`,
 	alter: (server: string, name: string) => `${to.database(server, name)}/alter`,

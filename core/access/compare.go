@@ -60,7 +60,8 @@ func (l Line) Text() string {
 func (g *Graph) lines(yield func(Line)) {
 	for _, a := range g.access.Accounts {
 		if !a.Global.Empty() {
-			l := Line{Object: catalog.Object{Scope: catalog.ScopeServer}, Holder: a.Principal, Privileges: a.Global, Count: 1}
+			l := Line{Object: catalog.Object{Scope: catalog.ScopeServer}, Holder: a.Principal, Privileges: a.Global,
+				Count: 1}
 			if a.GlobalGrant {
 				l.Grantable = a.Global
 			}
@@ -68,7 +69,8 @@ func (g *Graph) lines(yield func(Line)) {
 		}
 	}
 	for _, gr := range g.access.Grants {
-		l := Line{Object: gr.Object, Holder: gr.Grantee, Privileges: gr.Privileges, Grantable: gr.Grantable, Denied: gr.Denied, Grantor: gr.Grantor, Count: 1}
+		l := Line{Object: gr.Object, Holder: gr.Grantee, Privileges: gr.Privileges, Grantable: gr.Grantable,
+			Denied: gr.Denied, Grantor: gr.Grantor, Count: 1}
 		l.Object.Database, l.Pattern = g.rules.Named(gr.Object)
 		yield(l)
 	}
@@ -76,7 +78,8 @@ func (g *Graph) lines(yield func(Line)) {
 		listed := owner == ""
 		for _, e := range entries {
 			owns := !listed && e.Grantee == catalog.Principal{Name: owner}
-			yield(Line{Object: o, Holder: e.Grantee, Privileges: e.Privileges, Grantable: e.Grantable, Denied: e.Denied, Grantor: e.Grantor, Count: count, Owner: owns, Builtin: e.Builtin})
+			yield(Line{Object: o, Holder: e.Grantee, Privileges: e.Privileges, Grantable: e.Grantable, Denied: e.Denied,
+				Grantor: e.Grantor, Count: count, Owner: owns, Builtin: e.Builtin})
 			listed = listed || owns
 		}
 		if !listed {
@@ -96,9 +99,11 @@ func (g *Graph) lines(yield func(Line)) {
 			add(o, c.Count, c.Owner, c.Entries)
 		}
 		for _, f := range d.Interior.Futures {
-			o := catalog.Object{Scope: catalog.ScopeFuture, Database: d.Name, Schema: f.Schema, Name: string(f.On) + " made by " + f.Maker}
+			o := catalog.Object{Scope: catalog.ScopeFuture, Database: d.Name, Schema: f.Schema,
+				Name: string(f.On) + " made by " + f.Maker}
 			for _, e := range f.Entries {
-				yield(Line{Object: o, On: f.On, Holder: e.Grantee, Privileges: e.Privileges, Grantable: e.Grantable, Grantor: e.Grantor})
+				yield(Line{Object: o, On: f.On, Holder: e.Grantee, Privileges: e.Privileges, Grantable: e.Grantable,
+					Grantor: e.Grantor})
 			}
 		}
 	}
@@ -277,7 +282,9 @@ func (g *Graph) Wider() []WideGrant {
 func (g *Graph) Leftovers() []Line {
 	var out []Line
 	g.lines(func(l Line) {
-		if l.Object.Scope != catalog.ScopeServer && !slices.ContainsFunc(g.access.Databases, func(d catalog.AccessDatabase) bool { return g.Opens(l, d.Name) }) {
+		if l.Object.Scope != catalog.ScopeServer &&
+			!slices.ContainsFunc(g.access.Databases,
+				func(d catalog.AccessDatabase) bool { return g.Opens(l, d.Name) }) {
 			out = append(out, l)
 		}
 	})

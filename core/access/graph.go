@@ -111,7 +111,8 @@ const (
 
 // New prepares a reading; rules makes the rules of its engine for the graph.
 func New(a catalog.Access, rules func(*Graph) Rules) *Graph {
-	g := &Graph{access: a, index: make(map[catalog.Principal]int32, len(a.Accounts)+1), database: make(map[string]int, len(a.Databases))}
+	g := &Graph{access: a, index: make(map[catalog.Principal]int32, len(a.Accounts)+1),
+		database: make(map[string]int, len(a.Databases))}
 	g.public = g.Node(catalog.Public)
 	for i, acc := range a.Accounts {
 		g.account[g.Node(acc.Principal)] = int32(i)
@@ -255,7 +256,8 @@ func (g *Graph) sort() {
 }
 
 // spread hands what roles have down to their members: sets holds packed sets, width
-// words for each node, and some says which nodes have anything. One pass does, since roles come first; a circle needs more.
+// words for each node, and some says which nodes have anything. One pass does, since
+// roles come first; a circle needs more.
 func (g *Graph) spread(sets []uint64, some []bool, width int) {
 	for changed := true; changed; {
 		changed = false

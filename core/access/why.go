@@ -41,7 +41,8 @@ func (g *Graph) ways(v int32, o catalog.Object, dormant bool) []way {
 	if o.Scope != catalog.ScopeServer {
 		for _, h := range g.rules.Object(o, r.list) {
 			if _, ok := r.from[h.Node]; ok {
-				out = append(out, way{path: r.path(h.Node), set: h.Set, grantable: h.Grantable, via: h.Via, text: h.Text, deny: h.Deny})
+				out = append(out, way{path: r.path(h.Node), set: h.Set, grantable: h.Grantable, via: h.Via,
+					text: h.Text, deny: h.Deny})
 			}
 		}
 	}

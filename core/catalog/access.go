@@ -227,7 +227,8 @@ type AccessQuery struct {
 func Candidates(list []Account, p Principal) []Account {
 	var out []Account
 	for _, a := range list {
-		if a.Name == p.Name && a.Role == p.Role && (a.Host == p.Host || p.Host == "") && (a.Database == p.Database || p.Database == "") {
+		if a.Name == p.Name && a.Role == p.Role && (a.Host == p.Host || p.Host == "") &&
+			(a.Database == p.Database || p.Database == "") {
 			out = append(out, a)
 		}
 	}

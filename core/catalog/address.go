@@ -45,7 +45,11 @@ func splitAddress(text string) (host string, port int, err error) {
 			return "", 0, fmt.Errorf("%q is no address: port %s does not exist", text, digits)
 		}
 	}
-	if host == "" || len(host) > maxHost || strings.ContainsFunc(host, func(c rune) bool { return c <= ' ' || c == 0x7f || strings.ContainsRune(`/@'"\`, c) }) {
+	if host == "" || len(host) > maxHost ||
+		strings.ContainsFunc(host, func(c rune) bool {
+			return c <= ' ' || c == 0x7f ||
+				strings.ContainsRune(`/@'"\`, c)
+		}) {
 		return "", 0, fmt.Errorf("%q is no address: write HOST or HOST:PORT", text)
 	}
 	return host, port, nil

@@ -48,7 +48,8 @@ func (d Database) Values() Values {
 	if out == nil {
 		out = Values{}
 	}
-	for name, text := range map[string]string{"owner": d.Owner, "encoding": d.Encoding, "collation": d.Collation, "comment": d.Comment} {
+	for name, text := range map[string]string{"owner": d.Owner, "encoding": d.Encoding, "collation": d.Collation,
+		"comment": d.Comment} {
 		if text != "" {
 			out[name] = text
 		}

@@ -16,7 +16,8 @@ func TestDifferences(t *testing.T) {
 		{"a mark more", Identity{Key: "k", Marks: map[string]string{"hostname": "a", "port": "1", "marker": "m"}}, nil},
 		{"a mark that cannot be seen any more", Identity{Key: "k", Marks: map[string]string{"port": "1"}}, nil},
 		{"another key", Identity{Key: "x", Marks: known.Marks}, []string{"key"}},
-		{"moved", Identity{Key: "k", Marks: map[string]string{"hostname": "b", "port": "2"}}, []string{"hostname", "port"}},
+		{"moved", Identity{Key: "k", Marks: map[string]string{"hostname": "b", "port": "2"}},
+			[]string{"hostname", "port"}},
 	} {
 		if got := known.Differences(tt.found); !slices.Equal(got, tt.want) {
 			t.Errorf("%s: %v; want %v", tt.title, got, tt.want)

@@ -144,11 +144,14 @@ func (s Server) Cautions() []string {
 	var out []string
 	key := s.Identity.Marks[MarkTLSKey]
 	if s.TLS == TLSOff && !s.OnThisMachine() {
-		out = append(out, "TLS is off: whoever is between Genarch and "+s.Name+" reads and can alter everything that passes")
+		out = append(out, "TLS is off: whoever is between Genarch and "+s.Name+
+			" reads and can alter everything that passes")
 	}
 	switch {
 	case s.TLS == TLSRequired && key != "":
-		out = append(out, "the certificate of "+s.Name+" is known by its key alone, as it was when it was registered: compare it on the server ("+key+"), or use --tls verified")
+		out = append(out, "the certificate of "+s.Name+
+			" is known by its key alone, as it was when it was registered: compare it on the server ("+key+
+			"), or use --tls verified")
 	case s.TLS == TLSRequired && s.Identity.Known():
 		out = append(out, "the certificate of "+s.Name+" is neither verified nor known by its key")
 	}

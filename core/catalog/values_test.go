@@ -13,11 +13,13 @@ func TestValues(t *testing.T) {
 	if err := json.Unmarshal([]byte(text), &v); err != nil {
 		t.Fatal(err)
 	}
-	want := Values{"owner": "o", "limit": int64(5), "open": true, "allow": []string{"a", "b"}, "files": []Values{{"name": "x", "size": int64(1)}}, "none": []string{}}
+	want := Values{"owner": "o", "limit": int64(5), "open": true, "allow": []string{"a", "b"},
+		"files": []Values{{"name": "x", "size": int64(1)}}, "none": []string{}}
 	if !reflect.DeepEqual(v, want) {
 		t.Errorf("read %#v", v)
 	}
-	if n, ok := v.Int("limit"); n != 5 || !ok || v.Text("owner") != "o" || !v.Bool("open") || len(v.List("allow")) != 2 || len(v.Rows("files")) != 1 || v.Has("x") {
+	if n, ok := v.Int("limit"); n != 5 || !ok || v.Text("owner") != "o" || !v.Bool("open") ||
+		len(v.List("allow")) != 2 || len(v.Rows("files")) != 1 || v.Has("x") {
 		t.Errorf("%v tells something else", v)
 	}
 	again, err := json.Marshal(v)
@@ -25,7 +27,8 @@ func TestValues(t *testing.T) {
 	if err != nil || json.Unmarshal(again, &back) != nil || !reflect.DeepEqual(back, v) {
 		t.Errorf("%s comes back as %#v", again, back)
 	}
-	for _, bad := range []string{`{"a":1.5}`, `{"a":{"b":1}}`, `{"a":null}`, `{"a":["x",{"b":"y"}]}`, `{"a":[1]}`, `{"a":99999999999999999999}`, `[]`} {
+	for _, bad := range []string{`{"a":1.5}`, `{"a":{"b":1}}`, `{"a":null}`, `{"a":["x",{"b":"y"}]}`, `{"a":[1]}`,
+		`{"a":99999999999999999999}`, `[]`} {
 		if err := json.Unmarshal([]byte(bad), &v); err == nil {
 			t.Errorf("%s is read as %#v", bad, v)
 		}

@@ -14,11 +14,15 @@ import (
 
 func TestIntentChecks(t *testing.T) {
 	for _, in := range []Intent{
-		{Kind: CreateAccount}, {Kind: GrantRole}, {Kind: GrantRole, Member: &MemberSpec{}}, {Kind: GrantPrivilege}, {Kind: "account.fly"},
-		{Kind: RenameAccount, Account: &AccountSpec{Name: "x"}}, {Kind: SetPassword, Account: &AccountSpec{Name: "x"}}, {Kind: AlterAccount, Account: &AccountSpec{Name: "x"}},
+		{Kind: CreateAccount}, {Kind: GrantRole}, {Kind: GrantRole, Member: &MemberSpec{}}, {Kind: GrantPrivilege},
+		{Kind: "account.fly"},
+		{Kind: RenameAccount, Account: &AccountSpec{Name: "x"}}, {Kind: SetPassword, Account: &AccountSpec{Name: "x"}},
+		{Kind: AlterAccount, Account: &AccountSpec{Name: "x"}},
 		{Kind: CreateAccount, Account: &AccountSpec{Name: "x", Role: true, Password: Given}},
-		{Kind: GrantPrivilege, Grant: &GrantSpec{Database: "d"}}, {Kind: GrantPrivilege, Grant: &GrantSpec{Database: "d", Bundle: "all"}},
-		{Kind: GrantPrivilege, Grant: &GrantSpec{Database: "d", Bundle: "read", Privileges: []string{"SELECT"}}}, {Kind: GrantPrivilege, Grant: &GrantSpec{Database: "d", Privileges: []string{"FLY"}}},
+		{Kind: GrantPrivilege, Grant: &GrantSpec{Database: "d"}},
+		{Kind: GrantPrivilege, Grant: &GrantSpec{Database: "d", Bundle: "all"}},
+		{Kind: GrantPrivilege, Grant: &GrantSpec{Database: "d", Bundle: "read", Privileges: []string{"SELECT"}}},
+		{Kind: GrantPrivilege, Grant: &GrantSpec{Database: "d", Privileges: []string{"FLY"}}},
 	} {
 		in.Server = "harbour"
 		if in.Check() == nil {
@@ -28,8 +32,10 @@ func TestIntentChecks(t *testing.T) {
 	for target, in := range map[string]Intent{
 		"harbour/account:x":        {Kind: DropAccount, Account: &AccountSpec{Name: "x"}},
 		"harbour/account:x@10.0.%": {Kind: DropAccount, Account: &AccountSpec{Name: "x", Host: "10.0.%"}},
-		"harbour/role:crew":        {Kind: GrantRole, Member: &MemberSpec{Role: "crew", To: catalog.Principal{Name: "x"}}},
-		"harbour/d":                {Kind: RevokePrivilege, Grant: &GrantSpec{Database: "d", To: catalog.Principal{Name: "x"}}},
+		"harbour/role:crew": {Kind: GrantRole,
+			Member: &MemberSpec{Role: "crew", To: catalog.Principal{Name: "x"}}},
+		"harbour/d": {Kind: RevokePrivilege,
+			Grant: &GrantSpec{Database: "d", To: catalog.Principal{Name: "x"}}},
 	} {
 		in.Server = "harbour"
 		if err := in.Check(); err != nil || in.Target().String() != target {
@@ -41,16 +47,20 @@ func TestIntentChecks(t *testing.T) {
 func TestSecretsOfAnIntent(t *testing.T) {
 	in := Intent{Kind: CreateDatabase, Database: &DatabaseSpec{Name: "d", Team: &TeamSpec{Name: "spas", Host: "10.%"}}}
 	got := in.Secrets()
-	if len(got) != 2 || got[0].Account.String() != "spas_app@10.%" || got[0].Given || got[1].Account.Name != "spas_read" {
+	if len(got) != 2 || got[0].Account.String() != "spas_app@10.%" || got[0].Given ||
+		got[1].Account.Name != "spas_read" {
 		t.Errorf("secrets %+v", got)
 	}
-	if got := (Intent{Kind: CreateAccount, Account: &AccountSpec{Name: "x", Password: Given}}).Secrets(); len(got) != 1 || !got[0].Given {
+	if got := (Intent{Kind: CreateAccount,
+		Account: &AccountSpec{Name: "x", Password: Given}}).Secrets(); len(got) != 1 || !got[0].Given {
 		t.Errorf("a password that was given: %+v", got)
 	}
-	if got := (Intent{Kind: CreateAccount, Account: &AccountSpec{Name: "x", Password: NoPassword}}).Secrets(); len(got) != 0 {
+	if got := (Intent{Kind: CreateAccount,
+		Account: &AccountSpec{Name: "x", Password: NoPassword}}).Secrets(); len(got) != 0 {
 		t.Errorf("no password needs %v", got)
 	}
-	if p := (TeamSpec{Name: "Spas!"}).CheckTeam(naming.Rule{Suffix: "_prod"}, naming.Limits{MaxLength: 63}); len(p) == 0 {
+	if p := (TeamSpec{Name: "Spas!"}).CheckTeam(naming.Rule{Suffix: "_prod"},
+		naming.Limits{MaxLength: 63}); len(p) == 0 {
 		t.Error("a team's name with an exclamation mark passes")
 	}
 	if p := (TeamSpec{Name: "spas"}).CheckTeam(naming.Rule{Suffix: "_prod"}, naming.Limits{MaxLength: 63}); len(p) > 0 {
@@ -85,7 +95,8 @@ func TestConfirm(t *testing.T) {
 	if _, err := c.Start("keeper", Decision{Confirm: "ticket_app"}, time.Unix(1, 0)); err == nil || c.State != Draft {
 		t.Errorf("the wrong name: %v, %s", err, c.State)
 	}
-	if _, err := c.Start("keeper", Decision{Confirm: "tickets_app"}, time.Unix(1, 0)); err != nil || c.State != Running {
+	if _, err := c.Start("keeper", Decision{Confirm: "tickets_app"}, time.Unix(1, 0)); err != nil ||
+		c.State != Running {
 		t.Errorf("the right name: %v, %s", err, c.State)
 	}
 }

@@ -293,7 +293,9 @@ func (b Brief) Seal() Brief {
 func (b *Brief) showHidden() {
 	for i, s := range b.Steps {
 		if naming.Hides(s.Statement) || naming.Hides(s.Undo) {
-			b.Find(Caution, NameHidden, "Look at each \\u{…} in the statements: that is how such a character is shown.", "A name in step %d contains characters that are invisible, or that reverse the direction of reading.", i+1)
+			b.Find(Caution, NameHidden, "Look at each \\u{…} in the statements: that is how such a character is shown.",
+				"A name in step %d contains characters that are invisible, or that reverse the direction of reading.",
+				i+1)
 			return
 		}
 	}
@@ -326,7 +328,8 @@ func (b Brief) fingerprint() string {
 // or caution that this one has not: somebody came, or began to write.
 func (b Brief) Worse(later Brief) bool {
 	return slices.ContainsFunc(later.Findings, func(f Finding) bool {
-		return f.Passing && f.Level != Note && !slices.ContainsFunc(b.Findings, func(o Finding) bool { return o.Code == f.Code && o.Level == f.Level })
+		return f.Passing && f.Level != Note &&
+			!slices.ContainsFunc(b.Findings, func(o Finding) bool { return o.Code == f.Code && o.Level == f.Level })
 	})
 }
 

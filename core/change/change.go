@@ -179,7 +179,8 @@ func (c *Change) unaccepted(accepted []string) []string {
 // that noted none, or no key, is taken at its word.
 func Maker(ended []Change, key string) (Change, bool) {
 	for _, c := range ended {
-		if c.State == Done && c.Intent.Kind == CreateDatabase && c.Brief.Outcome == Acts && (key == "" || c.ObjectKey == "" || c.ObjectKey == key) {
+		if c.State == Done && c.Intent.Kind == CreateDatabase && c.Brief.Outcome == Acts &&
+			(key == "" || c.ObjectKey == "" || c.ObjectKey == key) {
 			return c, true
 		}
 	}

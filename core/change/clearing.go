@@ -34,7 +34,8 @@ func (c ClearingSpec) check() error {
 	case c.Grace < 0 || c.Grace > MaxGrace:
 		return fmt.Errorf("the grace is between 0 and %d seconds, not %d", MaxGrace, c.Grace)
 	case c.WhenEmpty < 0 || c.WhenEmpty > MaxWhenEmpty:
-		return fmt.Errorf("the wait for the last session is between 0 and %d seconds, not %d", MaxWhenEmpty, c.WhenEmpty)
+		return fmt.Errorf("the wait for the last session is between 0 and %d seconds, not %d", MaxWhenEmpty,
+			c.WhenEmpty)
 	case c.WhenEmpty > 0 && c.Grace > 0:
 		return errors.New("give either a grace, after which sessions are ended, or a time to wait for the last one to leave, after which nobody is")
 	}
@@ -48,7 +49,8 @@ func (c *ClearingSpec) Asks(option string) bool { return c != nil && c.Options.B
 func (c *ClearingSpec) Rules(t clearing.Target) clearing.Rules {
 	r := clearing.Rules{Target: t}
 	if c != nil {
-		r.Grace, r.WhenEmpty, r.AcceptLoss = time.Duration(c.Grace)*time.Second, time.Duration(c.WhenEmpty)*time.Second, c.AcceptLoss
+		r.Grace, r.WhenEmpty = time.Duration(c.Grace)*time.Second, time.Duration(c.WhenEmpty)*time.Second
+		r.AcceptLoss = c.AcceptLoss
 	}
 	return r
 }

@@ -14,7 +14,8 @@ import (
 func dropChange() *Change {
 	rules := clearing.Rules{Target: clearing.Target{Database: "d"}, AcceptLoss: true}
 	c := &Change{Brief: Brief{Summary: "drop d", Outcome: Acts, Steps: []Step{
-		{Kind: "gate", Title: "gate", Undo: "open", Mend: "open"}, {Kind: ClearSessions, Title: "clear", Stays: true, Clear: &rules},
+		{Kind: "gate", Title: "gate", Undo: "open", Mend: "open"},
+		{Kind: ClearSessions, Title: "clear", Stays: true, Clear: &rules},
 		{Kind: "drop", Title: "drop", Mend: "settings"}, {Kind: Verify, Title: "verify", ReadOnly: true}}}}
 	c.Prepare()
 	c.State = Running
@@ -31,7 +32,9 @@ type harbour struct {
 func (h *harbour) connect() {
 	if h.exists && h.open {
 		h.next++
-		h.sessions = append(h.sessions, catalog.Session{ID: catalog.SessionID{Number: h.next, Mark: "m"}, Kind: catalog.ClientSession, Database: "d"})
+		h.sessions = append(h.sessions,
+			catalog.Session{ID: catalog.SessionID{Number: h.next, Mark: "m"}, Kind: catalog.ClientSession,
+				Database: "d"})
 	}
 }
 
@@ -67,7 +70,8 @@ func TestClearThenAct(t *testing.T) {
 			took := false
 			switch {
 			case act.Deed == Probe:
-				took = map[string]bool{"gate": !h.open, ClearSessions: len(h.sessions) == 0, "drop": !h.exists, Verify: !h.exists}[kind]
+				took = map[string]bool{"gate": !h.open, ClearSessions: len(h.sessions) == 0, "drop": !h.exists,
+					Verify: !h.exists}[kind]
 				fails, lost = false, false
 			case act.Deed == Undo && kind == "gate":
 				if took = !fails; took {
@@ -108,7 +112,8 @@ func TestClearThenAct(t *testing.T) {
 			t.Fatalf("seed %d: %s, and the database is %+v", seed, c.State, h)
 		case h.exists && !h.open && (c.State != Stuck || !strings.Contains(c.Result, "gate")):
 			t.Fatalf("seed %d: the gate stays shut, and the change is %s: %s", seed, c.State, c.Result)
-		case c.StopBy != "" && c.State == Reverted && (c.Failure == nil || !strings.Contains(c.Result, "stopped by keeper")):
+		case c.StopBy != "" && c.State == Reverted &&
+			(c.Failure == nil || !strings.Contains(c.Result, "stopped by keeper")):
 			t.Fatalf("seed %d: it does not say who stopped it: %q, %v", seed, c.Result, c.Failure)
 		}
 	}
@@ -167,7 +172,8 @@ func TestHarmed(t *testing.T) {
 		c.Observe(act, seen, time.Time{})
 	}
 	act := c.Next()
-	if c.Close(act, time.Time{}); c.State != Stuck || c.Steps[2].Status != Harmed || c.Steps[0].Status != Undone || !strings.Contains(c.Result, "drop: failed, and left something altered") {
+	if c.Close(act, time.Time{}); c.State != Stuck || c.Steps[2].Status != Harmed || c.Steps[0].Status != Undone ||
+		!strings.Contains(c.Result, "drop: failed, and left something altered") {
 		t.Errorf("%s: %s, steps %+v", c.State, c.Result, c.Steps)
 	}
 }
@@ -179,12 +185,14 @@ func TestWorse(t *testing.T) {
 	quiet.Find(Note, SessionsNone, "", "nobody").Passing = true
 	written := Brief{Summary: "s"}
 	written.Find(Caution, WorkLost, "", "session 7").Passing = true
-	written.Affect([]catalog.Session{{ID: catalog.SessionID{Number: 7, Mark: "m"}, Statement: strings.Repeat("x", 1000)}})
+	written.Affect([]catalog.Session{{ID: catalog.SessionID{Number: 7, Mark: "m"},
+		Statement: strings.Repeat("x", 1000)}})
 	if quiet.Seal().Fingerprint != written.Seal().Fingerprint {
 		t.Error("who is connected is part of the fingerprint")
 	}
 	if !quiet.Worse(written) || written.Worse(quiet) || written.Worse(written) {
-		t.Errorf("worse: %v %v %v; want true, false, false", quiet.Worse(written), written.Worse(quiet), written.Worse(written))
+		t.Errorf("worse: %v %v %v; want true, false, false", quiet.Worse(written), written.Worse(quiet),
+			written.Worse(written))
 	}
 	if len([]rune(written.Affected[0].Session.Statement)) > maxStatement+2 {
 		t.Error("a brief keeps whole statements")
@@ -192,21 +200,29 @@ func TestWorse(t *testing.T) {
 }
 
 func TestClearingSpec(t *testing.T) {
-	for _, s := range []ClearingSpec{{Grace: -1}, {Grace: MaxGrace + 1}, {WhenEmpty: MaxWhenEmpty + 1}, {Grace: 1, WhenEmpty: 1}} {
+	for _, s := range []ClearingSpec{{Grace: -1}, {Grace: MaxGrace + 1}, {WhenEmpty: MaxWhenEmpty + 1},
+		{Grace: 1, WhenEmpty: 1}} {
 		in := Intent{Kind: DropDatabase, Server: "harbour", Database: &DatabaseSpec{Name: "d"}, Clearing: &s}
 		if in.Check() == nil {
 			t.Errorf("%+v passes", s)
 		}
 	}
-	for text, s := range map[string]*ClearingSpec{"ended at once": nil, "10m for work to finish, then ended": {Grace: 600}, "waited for, up to 1h; nobody is ended": {WhenEmpty: 3600}} {
+	for text, s := range map[string]*ClearingSpec{"ended at once": nil,
+		"10m for work to finish, then ended":    {Grace: 600},
+		"waited for, up to 1h; nobody is ended": {WhenEmpty: 3600}} {
 		if got := s.SettingText(); got != text {
 			t.Errorf("%+v says %q; want %q", s, got, text)
 		}
 	}
 	one := catalog.SessionID{Number: 7, Mark: "m"}
-	for _, in := range []Intent{{Kind: DropDatabase}, {Kind: DropDatabase, Database: &DatabaseSpec{}}, {Kind: RenameDatabase, Database: &DatabaseSpec{Name: "a"}}, {Kind: RenameDatabase, Database: &DatabaseSpec{Name: "a", NewName: "a"}},
-		{Kind: AlterDatabase, Database: &DatabaseSpec{Name: "a"}}, {Kind: EndSessions}, {Kind: EndSessions, Sessions: &SessionsSpec{}},
-		{Kind: EndSessions, Sessions: &SessionsSpec{IDs: []catalog.SessionID{one}, Filter: clearing.Filter{Account: "x"}}}, {Kind: EndSessions, Sessions: &SessionsSpec{Filter: clearing.Filter{Class: "sleepy"}}}} {
+	for _, in := range []Intent{{Kind: DropDatabase}, {Kind: DropDatabase, Database: &DatabaseSpec{}},
+		{Kind: RenameDatabase, Database: &DatabaseSpec{Name: "a"}},
+		{Kind: RenameDatabase, Database: &DatabaseSpec{Name: "a", NewName: "a"}},
+		{Kind: AlterDatabase, Database: &DatabaseSpec{Name: "a"}}, {Kind: EndSessions},
+		{Kind: EndSessions, Sessions: &SessionsSpec{}},
+		{Kind: EndSessions, Sessions: &SessionsSpec{IDs: []catalog.SessionID{one},
+			Filter: clearing.Filter{Account: "x"}}},
+		{Kind: EndSessions, Sessions: &SessionsSpec{Filter: clearing.Filter{Class: "sleepy"}}}} {
 		if in.Server = "harbour"; in.Check() == nil {
 			t.Errorf("%+v passes", in)
 		}
@@ -222,7 +238,8 @@ func TestClearingSpec(t *testing.T) {
 func TestAffectedOrder(t *testing.T) {
 	var list []catalog.Session
 	for i := range 3 * MaxAffected {
-		s := catalog.Session{ID: catalog.SessionID{Number: int64(i + 1), Mark: "m"}, Kind: catalog.ClientSession, Activity: catalog.SessionIdle}
+		s := catalog.Session{ID: catalog.SessionID{Number: int64(i + 1), Mark: "m"}, Kind: catalog.ClientSession,
+			Activity: catalog.SessionIdle}
 		if s.Written = i%200 == 199; s.Written {
 			s.Transaction = time.Unix(int64(i), 0)
 		}

@@ -53,22 +53,31 @@ func words(text string) []string { return strings.Fields(text) }
 var kinds = map[Kind]kind{
 	CreateDatabase: {part: PartDatabase, target: ofDatabase, clears: true,
 		fields: words("name if_not_exists team options")},
-	AlterDatabase:  {part: PartDatabase, target: ofDatabase, clears: true, fields: words("name options"), needed: words("name options")},
-	DropDatabase:   {part: PartDatabase, target: ofDatabase, clears: true, fields: words("name if_exists options"), needed: words("name")},
-	RenameDatabase: {part: PartDatabase, target: ofDatabase, clears: true, fields: words("name new_name"), needed: words("name new_name")},
+	AlterDatabase: {part: PartDatabase, target: ofDatabase, clears: true, fields: words("name options"),
+		needed: words("name options")},
+	DropDatabase: {part: PartDatabase, target: ofDatabase, clears: true, fields: words("name if_exists options"),
+		needed: words("name")},
+	RenameDatabase: {part: PartDatabase, target: ofDatabase, clears: true, fields: words("name new_name"),
+		needed: words("name new_name")},
 	EndSessions: {part: PartSessions, target: ofSessions, clears: true,
 		fields: words("ids database account application client class idle_longer older statement_only")},
 	MarkServer: {part: PartMark, target: func(in Intent) naming.Address { return naming.ServerAddress(in.Server) }},
 	CreateAccount: {part: PartAccount, target: ofAccount,
 		fields: words("name host database role if_not_exists password bits options")},
-	AlterAccount:    {part: PartAccount, target: ofAccount, clears: true, fields: words("name host database role options")},
-	RenameAccount:   {part: PartAccount, target: ofAccount, fields: words("name host database role new_name new_host")},
-	SetPassword:     {part: PartAccount, target: ofAccount, fields: words("name host database role password bits options")},
-	DropAccount:     {part: PartAccount, target: ofAccount, clears: true, fields: words("name host database role if_exists options")},
-	GrantRole:       {part: PartMember, target: ofRole, fields: words("role to admin options"), needed: words("role to")},
-	RevokeRole:      {part: PartMember, target: ofRole, fields: words("role to"), needed: words("role to")},
-	GrantPrivilege:  {part: PartGrant, target: ofGrant, fields: words("database to bundle privileges on grant_option options"), needed: words("database to")},
-	RevokePrivilege: {part: PartGrant, target: ofGrant, fields: words("database to bundle privileges on options"), needed: words("database to")},
+	AlterAccount: {part: PartAccount, target: ofAccount, clears: true,
+		fields: words("name host database role options")},
+	RenameAccount: {part: PartAccount, target: ofAccount, fields: words("name host database role new_name new_host")},
+	SetPassword: {part: PartAccount, target: ofAccount,
+		fields: words("name host database role password bits options")},
+	DropAccount: {part: PartAccount, target: ofAccount, clears: true,
+		fields: words("name host database role if_exists options")},
+	GrantRole: {part: PartMember, target: ofRole, fields: words("role to admin options"),
+		needed: words("role to")},
+	RevokeRole: {part: PartMember, target: ofRole, fields: words("role to"), needed: words("role to")},
+	GrantPrivilege: {part: PartGrant, target: ofGrant,
+		fields: words("database to bundle privileges on grant_option options"), needed: words("database to")},
+	RevokePrivilege: {part: PartGrant, target: ofGrant, fields: words("database to bundle privileges on options"),
+		needed: words("database to")},
 }
 
 // Kinds lists every kind of intent, sorted.
@@ -110,9 +119,11 @@ func (in Intent) shape() error {
 	if !known {
 		return errors.New("there is no intent of kind " + string(in.Kind))
 	}
-	parts := map[Part]any{PartDatabase: in.Database, PartAccount: in.Account, PartMember: in.Member, PartGrant: in.Grant, PartSessions: in.Sessions,
+	parts := map[Part]any{PartDatabase: in.Database, PartAccount: in.Account, PartMember: in.Member,
+		PartGrant: in.Grant, PartSessions: in.Sessions,
 		PartClearing: in.Clearing, PartMark: in.Mark}
-	for _, name := range []Part{PartDatabase, PartAccount, PartMember, PartGrant, PartSessions, PartMark, PartClearing} {
+	for _, name := range []Part{PartDatabase, PartAccount, PartMember, PartGrant, PartSessions, PartMark,
+		PartClearing} {
 		given := !reflect.ValueOf(parts[name]).IsZero()
 		switch {
 		case name == k.part && !given:
@@ -148,7 +159,8 @@ func fieldsOf(part reflect.Value, given map[string]bool) {
 			continue
 		}
 		name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
-		if v := part.Field(i); !v.IsZero() && !((v.Kind() == reflect.Slice || v.Kind() == reflect.Map) && v.Len() == 0) {
+		if v := part.Field(i); !v.IsZero() &&
+			!((v.Kind() == reflect.Slice || v.Kind() == reflect.Map) && v.Len() == 0) {
 			given[name] = true
 		}
 	}
@@ -156,5 +168,6 @@ func fieldsOf(part reflect.Value, given map[string]bool) {
 
 // plain reports whether an object names nothing below the database.
 func plain(o catalog.Object) bool {
-	return (o.Scope == "" || o.Scope == catalog.ScopeDatabase) && o.Schema == "" && o.Name == "" && o.Args == "" && o.Column == ""
+	return (o.Scope == "" || o.Scope == catalog.ScopeDatabase) && o.Schema == "" && o.Name == "" && o.Args == "" &&
+		o.Column == ""
 }

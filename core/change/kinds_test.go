@@ -16,14 +16,20 @@ func least() map[Kind]Intent {
 	account := func(a AccountSpec) Intent { return Intent{Account: &a} }
 	to := catalog.Principal{Name: "mate"}
 	out := map[Kind]Intent{
-		CreateDatabase: database(DatabaseSpec{Name: "tides_dev"}), DropDatabase: database(DatabaseSpec{Name: "tides_dev"}),
+		CreateDatabase: database(DatabaseSpec{Name: "tides_dev"}),
+		DropDatabase:   database(DatabaseSpec{Name: "tides_dev"}),
 		AlterDatabase:  database(DatabaseSpec{Name: "tides_dev", Options: catalog.Values{"comment": "x"}}),
 		RenameDatabase: database(DatabaseSpec{Name: "tides_dev", NewName: "ebbs_dev"}),
 		EndSessions:    {Sessions: &SessionsSpec{Filter: clearing.Filter{Account: "mate"}}}, MarkServer: {Mark: "m"},
-		CreateAccount: account(AccountSpec{Name: "mate"}), AlterAccount: account(AccountSpec{Name: "mate", Options: catalog.Values{"locked": yes}}),
-		RenameAccount: account(AccountSpec{Name: "mate", NewName: "bosun"}), SetPassword: account(AccountSpec{Name: "mate", Password: Generated}), DropAccount: account(AccountSpec{Name: "mate"}),
-		GrantRole: {Member: &MemberSpec{Role: "crew", To: to}}, RevokeRole: {Member: &MemberSpec{Role: "crew", To: to}},
-		GrantPrivilege: {Grant: &GrantSpec{Database: "tides_dev", To: to, Bundle: "read"}}, RevokePrivilege: {Grant: &GrantSpec{Database: "tides_dev", To: to}},
+		CreateAccount:   account(AccountSpec{Name: "mate"}),
+		AlterAccount:    account(AccountSpec{Name: "mate", Options: catalog.Values{"locked": yes}}),
+		RenameAccount:   account(AccountSpec{Name: "mate", NewName: "bosun"}),
+		SetPassword:     account(AccountSpec{Name: "mate", Password: Generated}),
+		DropAccount:     account(AccountSpec{Name: "mate"}),
+		GrantRole:       {Member: &MemberSpec{Role: "crew", To: to}},
+		RevokeRole:      {Member: &MemberSpec{Role: "crew", To: to}},
+		GrantPrivilege:  {Grant: &GrantSpec{Database: "tides_dev", To: to, Bundle: "read"}},
+		RevokePrivilege: {Grant: &GrantSpec{Database: "tides_dev", To: to}},
 	}
 	for k, in := range out {
 		in.Kind, in.Server = k, "harbour"
@@ -79,7 +85,8 @@ func TestIntentsRefuseWhatTheyDoNotHave(t *testing.T) {
 				continue
 			}
 			full(field)
-			if err := more.Check(); err == nil || !strings.Contains(err.Error(), "has no part "+strings.ToLower(other)) {
+			if err := more.Check(); err == nil ||
+				!strings.Contains(err.Error(), "has no part "+strings.ToLower(other)) {
 				t.Errorf("%s with a part %s beside it: %v", kind, other, err)
 			}
 			if more.Target() == target && kind != MarkServer && target.Name != "" {
@@ -97,7 +104,8 @@ func TestIntentsRefuseWhatTheyDoNotHave(t *testing.T) {
 			copied.Elem().Set(part.Elem())
 			field := copied.Elem().FieldByIndex(index)
 			full(field)
-			reflect.ValueOf(&more).Elem().FieldByName(strings.ToUpper(string(row.part[:1])) + string(row.part[1:])).Set(copied)
+			reflect.ValueOf(&more).Elem().FieldByName(strings.ToUpper(string(row.part[:1])) + string(row.part[1:])).
+				Set(copied)
 			err := more.Check()
 			has := false
 			for _, f := range row.fields {
@@ -132,18 +140,25 @@ func eachField(t reflect.Type, f func(index []int, name string)) {
 // for accounts that would never exist, an object beside a bundle.
 func TestIntentsMeanWhatTheySay(t *testing.T) {
 	for title, in := range map[string]Intent{
-		"a drop with a team":         {Kind: DropDatabase, Server: "harbour", Database: &DatabaseSpec{Name: "x", Team: &TeamSpec{Name: "t"}}},
-		"an account and a database":  {Kind: DropAccount, Server: "harbour", Account: &AccountSpec{Name: "mate"}, Database: &DatabaseSpec{Name: "tickets_prod"}},
-		"a bundle on a table":        {Kind: GrantPrivilege, Server: "harbour", Grant: &GrantSpec{Database: "x", To: catalog.Principal{Name: "mate"}, Bundle: "read", On: catalog.Object{Scope: catalog.ScopeTable, Name: "t"}}},
-		"a role without a member":    {Kind: GrantRole, Server: "harbour", Member: &MemberSpec{Role: "crew"}},
-		"an object of another place": {Kind: GrantPrivilege, Server: "harbour", Grant: &GrantSpec{Database: "x", To: catalog.Principal{Name: "mate"}, Privileges: []string{"SELECT"}, On: catalog.Object{Scope: catalog.ScopeTable, Database: "y", Name: "t"}}},
-		"no such kind":               {Kind: "database.flood", Server: "harbour"},
+		"a drop with a team": {Kind: DropDatabase, Server: "harbour",
+			Database: &DatabaseSpec{Name: "x", Team: &TeamSpec{Name: "t"}}},
+		"an account and a database": {Kind: DropAccount, Server: "harbour", Account: &AccountSpec{Name: "mate"},
+			Database: &DatabaseSpec{Name: "tickets_prod"}},
+		"a bundle on a table": {Kind: GrantPrivilege, Server: "harbour",
+			Grant: &GrantSpec{Database: "x", To: catalog.Principal{Name: "mate"}, Bundle: "read",
+				On: catalog.Object{Scope: catalog.ScopeTable, Name: "t"}}},
+		"a role without a member": {Kind: GrantRole, Server: "harbour", Member: &MemberSpec{Role: "crew"}},
+		"an object of another place": {Kind: GrantPrivilege, Server: "harbour",
+			Grant: &GrantSpec{Database: "x", To: catalog.Principal{Name: "mate"}, Privileges: []string{"SELECT"},
+				On: catalog.Object{Scope: catalog.ScopeTable, Database: "y", Name: "t"}}},
+		"no such kind": {Kind: "database.flood", Server: "harbour"},
 	} {
 		if err := in.Check(); err == nil {
 			t.Errorf("%s is accepted", title)
 		}
 	}
-	drop := Intent{Kind: DropDatabase, Server: "harbour", Database: &DatabaseSpec{Name: "x", Team: &TeamSpec{Name: "t"}}}
+	drop := Intent{Kind: DropDatabase, Server: "harbour",
+		Database: &DatabaseSpec{Name: "x", Team: &TeamSpec{Name: "t"}}}
 	if n := len(drop.Secrets()); n != 0 {
 		t.Errorf("a drop needs %d passwords", n)
 	}

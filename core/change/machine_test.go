@@ -36,14 +36,18 @@ func TestStart(t *testing.T) {
 		accepted []string
 		want     error
 	}{
-		{"a draft", Draft, Note, nil, nil}, {"a ready one", Ready, Note, nil, nil}, {"an accepted caution", Draft, Caution, []string{"c"}, nil},
-		{"a running one", Running, Note, nil, ErrState}, {"an ended one", Done, Note, nil, ErrState}, {"a stop", Draft, Stop, []string{"c"}, ErrStopped},
+		{"a draft", Draft, Note, nil, nil}, {"a ready one", Ready, Note, nil, nil},
+		{"an accepted caution", Draft, Caution, []string{"c"}, nil},
+		{"a running one", Running, Note, nil, ErrState}, {"an ended one", Done, Note, nil, ErrState},
+		{"a stop", Draft, Stop, []string{"c"}, ErrStopped},
 	} {
 		c := threeSteps()
 		c.State = tt.state
 		c.Brief.Find(tt.level, "c", "", "x")
 		act, err := c.Start("keeper", Decision{Accepted: tt.accepted}, time.Unix(1, 0))
-		if !errors.Is(err, tt.want) || (err == nil) != (c.State == Running && c.Steps[0].Status == Begun && act.Deed == Do) && tt.state != Running {
+		if !errors.Is(err, tt.want) ||
+			(err == nil) != (c.State == Running && c.Steps[0].Status == Begun && act.Deed == Do) &&
+				tt.state != Running {
 			t.Errorf("%s: %v, then it is %s with its first step %s", tt.title, err, c.State, c.Steps[0].Status)
 		}
 	}
@@ -92,7 +96,8 @@ func play(c *Change, w *world, fate func(Act) (happens bool, told Effect)) strin
 }
 
 func threeSteps() *Change {
-	c := &Change{Brief: Brief{Summary: "x", Outcome: Acts, Steps: []Step{{Title: "one", Undo: "u1"}, {Title: "two", Undo: "u2"}, {Title: "three", ReadOnly: true}}}}
+	c := &Change{Brief: Brief{Summary: "x", Outcome: Acts,
+		Steps: []Step{{Title: "one", Undo: "u1"}, {Title: "two", Undo: "u2"}, {Title: "three", ReadOnly: true}}}}
 	c.Prepare()
 	return c
 }
@@ -207,7 +212,8 @@ func TestMachineRandom(t *testing.T) {
 
 func TestFingerprint(t *testing.T) {
 	base := func() Brief {
-		return Brief{Target: "harbour/x", Summary: "s", Findings: []Finding{{Code: "a", Level: Note, Text: "n"}, {Code: "b", Level: Caution}},
+		return Brief{Target: "harbour/x", Summary: "s",
+			Findings: []Finding{{Code: "a", Level: Note, Text: "n"}, {Code: "b", Level: Caution}},
 			Settings: []Setting{{Name: "owner", Value: "crew"}}, Steps: []Step{{Kind: "create", Statement: "CREATE"}}}
 	}
 	first := base().Seal()

@@ -36,17 +36,20 @@ func TestFilter(t *testing.T) {
 	old.Started = noon.Add(-time.Hour)
 	odd := session(2, "written")
 	odd.Account, odd.Application, odd.Client = catalog.Principal{Name: "a@b", Host: "10.%"}, "", "::1"
-	list := []catalog.Session{old, odd, session(3, "busy"), session(4, "own"), session(5, "backup"), session(6, "replication"), session(7, "engine")}
+	list := []catalog.Session{old, odd, session(3, "busy"), session(4, "own"), session(5, "backup"),
+		session(6, "replication"), session(7, "engine")}
 	for _, tt := range []struct {
 		filter Filter
 		want   string
 	}{
 		{Filter{}, ""},
 		{Filter{Database: "tickets_prod"}, "1 2 3"},
-		{Filter{Account: "tickets_app"}, "1 3"}, {Filter{Account: "tickets_app@10.%"}, ""}, {Filter{Account: "a@b"}, "2"},
+		{Filter{Account: "tickets_app"}, "1 3"}, {Filter{Account: "tickets_app@10.%"}, ""},
+		{Filter{Account: "a@b"}, "2"},
 		{Filter{Application: "booking-desk"}, "1 3"}, {Filter{Client: "10.0.0.3"}, "1 3"}, {Filter{Client: "::1"}, "2"},
 		{Filter{Class: Written}, "2"}, {Filter{Class: Backup}, ""}, {Filter{Class: Own}, ""},
-		{Filter{IdleLonger: 59}, "1 2"}, {Filter{IdleLonger: 61}, ""}, {Filter{Older: 3600}, "1"}, {Filter{Older: 50}, "1 2"},
+		{Filter{IdleLonger: 59}, "1 2"}, {Filter{IdleLonger: 61}, ""}, {Filter{Older: 3600}, "1"},
+		{Filter{Older: 50}, "1 2"},
 		{Filter{Database: "tickets_prod", IdleLonger: 30, Class: Idle}, "1"},
 	} {
 		var got []string
@@ -65,7 +68,8 @@ func TestFilter(t *testing.T) {
 			t.Errorf("%+v passes", f)
 		}
 	}
-	for n, want := range map[int]string{0: "0s", 10: "10s", 60: "1m", 90: "1m30s", 600: "10m", 3600: "1h", 36000: "10h", 3661: "1h1m1s", 4200: "1h10m"} {
+	for n, want := range map[int]string{0: "0s", 10: "10s", 60: "1m", 90: "1m30s", 600: "10m", 3600: "1h", 36000: "10h",
+		3661: "1h1m1s", 4200: "1h10m"} {
 		if got := Span(n); got != want {
 			t.Errorf("Span(%d) = %s; want %s", n, got, want)
 		}
@@ -76,7 +80,8 @@ func TestGroups(t *testing.T) {
 	list := crowd("busy idle idle written")
 	list[3].Application = ""
 	g := Groups(list)
-	if len(g) != 2 || g[0].N != 3 || g[0].String() != "booking-desk as tickets_app from 10.0.0.3: 1 busy, 2 idle" || g[1].String() != "no program named, as tickets_app from 10.0.0.3: 1 written work" {
+	if len(g) != 2 || g[0].N != 3 || g[0].String() != "booking-desk as tickets_app from 10.0.0.3: 1 busy, 2 idle" ||
+		g[1].String() != "no program named, as tickets_app from 10.0.0.3: 1 written work" {
 		t.Errorf("groups %v", g)
 	}
 }
@@ -129,7 +134,8 @@ func TestConcerning(t *testing.T) {
 
 // TestAddress: a client's address without its port, as either engine shows it.
 func TestAddress(t *testing.T) {
-	for client, want := range map[string]string{"10.0.0.3": "10.0.0.3", "10.0.0.3:4711": "10.0.0.3", "::1": "::1", "[fe80::1]:4711": "fe80::1", "fe80::1:4711": "fe80::1:4711", "localhost": "localhost", "": "", "[": "["} {
+	for client, want := range map[string]string{"10.0.0.3": "10.0.0.3", "10.0.0.3:4711": "10.0.0.3", "::1": "::1",
+		"[fe80::1]:4711": "fe80::1", "fe80::1:4711": "fe80::1:4711", "localhost": "localhost", "": "", "[": "["} {
 		if got := Address(client); got != want {
 			t.Errorf("Address(%q) = %q, want %q", client, got, want)
 		}

@@ -51,7 +51,8 @@ func (f Filter) Fits(s catalog.Session, now time.Time) bool {
 		f.Class != "" && Classify(s) != f.Class:
 		return false
 	}
-	if f.IdleLonger > 0 && (s.Activity == catalog.SessionActive || s.Activity == catalog.SessionEnding || s.StateSince.IsZero() || now.Sub(s.StateSince) < seconds(f.IdleLonger)) {
+	if f.IdleLonger > 0 && (s.Activity == catalog.SessionActive || s.Activity == catalog.SessionEnding ||
+		s.StateSince.IsZero() || now.Sub(s.StateSince) < seconds(f.IdleLonger)) {
 		return false
 	}
 	began := s.Started
@@ -64,7 +65,8 @@ func (f Filter) Fits(s catalog.Session, now time.Time) bool {
 // Pick returns the sessions that a filter fits and that may be ended by one:
 // never Genarch's own, the server's, replication, backups or workers.
 func (f Filter) Pick(list []catalog.Session, now time.Time) []catalog.Session {
-	return slices.DeleteFunc(slices.Clone(list), func(s catalog.Session) bool { return !f.Fits(s, now) || !Classify(s).Endable() })
+	return slices.DeleteFunc(slices.Clone(list),
+		func(s catalog.Session) bool { return !f.Fits(s, now) || !Classify(s).Endable() })
 }
 
 // String says in words whom it means.

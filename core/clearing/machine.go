@@ -85,7 +85,8 @@ type Machine struct {
 
 // New begins a clearing at a time.
 func New(r Rules, began time.Time) *Machine {
-	m := &Machine{rules: r, began: began, ended: map[catalog.SessionID]catalog.Session{}, refused: map[catalog.SessionID]string{}}
+	m := &Machine{rules: r, began: began, ended: map[catalog.SessionID]catalog.Session{},
+		refused: map[catalog.SessionID]string{}}
 	m.p = Progress{Phase: Waiting, Began: began, Left: -1}
 	if wait := max(r.Grace, r.WhenEmpty); wait > 0 {
 		m.p.GraceEnds = began.Add(wait)
@@ -140,15 +141,20 @@ func (m *Machine) order(now time.Time, in []catalog.Session) Order {
 			return Order{Phase: Waiting, Again: min(m.p.GraceEnds.Sub(now), lookWaiting)}
 		}
 		if m.rules.WhenEmpty > 0 {
-			return m.giveUp(fmt.Sprintf("after %s somebody was still connected: %s", Span(int(m.rules.WhenEmpty.Seconds())), names(left)), "Wait longer, or let sessions be ended.")
+			return m.giveUp(fmt.Sprintf("after %s somebody was still connected: %s",
+				Span(int(m.rules.WhenEmpty.Seconds())), names(left)), "Wait longer, or let sessions be ended.")
 		}
 	}
-	if i := slices.IndexFunc(left, func(s catalog.Session) bool { return Classify(s).bars() }); i >= 0 && len(m.rules.Target.IDs) == 0 {
-		return m.giveUp(fmt.Sprintf("%s is there: %s, which is never ended by itself", Who(left[i]), Classify(left[i])), "Let it finish, or stop it where it was started.")
+	if i := slices.IndexFunc(left, func(s catalog.Session) bool { return Classify(s).bars() }); i >= 0 &&
+		len(m.rules.Target.IDs) == 0 {
+		return m.giveUp(fmt.Sprintf("%s is there: %s, which is never ended by itself", Who(left[i]), Classify(left[i])),
+			"Let it finish, or stop it where it was started.")
 	}
 	if !m.rules.AcceptLoss {
-		if lost := slices.DeleteFunc(slices.Clone(left), func(s catalog.Session) bool { return !m.loses(s) }); len(lost) > 0 {
-			return m.giveUp("written work would be lost, and that was not accepted: "+names(lost), "Let them finish, or accept the loss with --accept-loss")
+		if lost := slices.DeleteFunc(slices.Clone(left),
+			func(s catalog.Session) bool { return !m.loses(s) }); len(lost) > 0 {
+			return m.giveUp("written work would be lost, and that was not accepted: "+names(lost),
+				"Let them finish, or accept the loss with --accept-loss")
 		}
 	}
 	if len(m.refused) > 0 {
@@ -191,9 +197,11 @@ func (m *Machine) end(now time.Time, left []catalog.Session) Order {
 	}
 	if now.Sub(m.closing) > limit {
 		if stay == 0 {
-			return m.giveUp(fmt.Sprintf("for %s others came as fast as they were ended: %s", Span(int(limit.Seconds())), names(left)), "Stop what connects, or lock its account, and try again.")
+			return m.giveUp(fmt.Sprintf("for %s others came as fast as they were ended: %s", Span(int(limit.Seconds())),
+				names(left)), "Stop what connects, or lock its account, and try again.")
 		}
-		return m.giveUp(fmt.Sprintf("within %s somebody %s: %s", Span(int(limit.Seconds())), what, names(left)), "Look again later: what was ended goes as soon as it can.")
+		return m.giveUp(fmt.Sprintf("within %s somebody %s: %s", Span(int(limit.Seconds())), what, names(left)),
+			"Look again later: what was ended goes as soon as it can.")
 	}
 	for _, s := range fresh {
 		m.ended[s.ID] = s
@@ -208,7 +216,8 @@ func (m *Machine) mayWait(now time.Time, left []catalog.Session) bool {
 	if !now.Before(m.p.GraceEnds) {
 		return false
 	}
-	return m.rules.WhenEmpty > 0 || slices.ContainsFunc(left, func(s catalog.Session) bool { return Classify(s) != Idle })
+	return m.rules.WhenEmpty > 0 ||
+		slices.ContainsFunc(left, func(s catalog.Session) bool { return Classify(s) != Idle })
 }
 
 // inTheWay leaves out whoever does not keep the act from happening.
@@ -223,7 +232,8 @@ func (m *Machine) inTheWay(in []catalog.Session) []catalog.Session {
 	if !m.rules.Leaky || m.looks < returns {
 		return in
 	}
-	return slices.DeleteFunc(slices.Clone(in), func(s catalog.Session) bool { return !m.first[s.ID] && Classify(s) == Idle })
+	return slices.DeleteFunc(slices.Clone(in),
+		func(s catalog.Session) bool { return !m.first[s.ID] && Classify(s) == Idle })
 }
 
 // loses reports whether ending a session that was not ended yet loses work.

@@ -15,8 +15,10 @@ var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
 // session makes one in tickets_prod from a word: idle, busy, open, written, …
 func session(n int64, what string) catalog.Session {
-	s := catalog.Session{ID: catalog.SessionID{Number: n, Mark: "m"}, Kind: catalog.ClientSession, Database: "tickets_prod", Account: catalog.Principal{Name: "tickets_app"},
-		Application: "booking-desk", Client: "10.0.0.3:4711", Activity: catalog.SessionIdle, StateSince: noon.Add(-time.Minute)}
+	s := catalog.Session{ID: catalog.SessionID{Number: n, Mark: "m"}, Kind: catalog.ClientSession,
+		Database: "tickets_prod", Account: catalog.Principal{Name: "tickets_app"},
+		Application: "booking-desk", Client: "10.0.0.3:4711", Activity: catalog.SessionIdle,
+		StateSince: noon.Add(-time.Minute)}
 	switch what {
 	case "busy":
 		s.Activity = catalog.SessionActive
@@ -58,7 +60,8 @@ func crowd(words string) []catalog.Session {
 }
 
 func TestClassify(t *testing.T) {
-	for word, want := range map[string]Class{"idle": Idle, "busy": Busy, "open": InTransaction, "written": Written, "ending": Ending, "hidden": Hidden,
+	for word, want := range map[string]Class{"idle": Idle, "busy": Busy, "open": InTransaction, "written": Written,
+		"ending": Ending, "hidden": Hidden,
 		"own": Own, "engine": Engine, "backup": Backup, "replication": Replication, "worker": Worker} {
 		s := session(1, word)
 		if got := Classify(s); got != want {
@@ -95,29 +98,59 @@ func TestMachine(t *testing.T) {
 		{"only others", Rules{Target: tickets}, []look{{0, "elsewhere own engine", "cleared"}}, ""},
 		{"idle ones at once", Rules{Target: tickets}, []look{{0, "idle idle", "ending 1 2"}, {1, "", "cleared"}}, ""},
 		{"one that only uses it", Rules{Target: tickets}, []look{{0, "using", "ending 1"}, {1, "", "cleared"}}, ""},
-		{"each only once", Rules{Target: tickets}, []look{{0, "idle busy", "ending 1 2"}, {1, "idle busy", "ending"}, {2, "", "cleared"}}, ""},
-		{"a newcomer too", Rules{Target: tickets}, []look{{0, "idle", "ending 1"}, {1, "elsewhere idle", "ending 2"}, {2, "", "cleared"}}, ""},
-		{"grace lets work finish", Rules{Target: tickets, Grace: 10 * time.Second}, []look{{0, "busy", "waiting"}, {5, "busy", "waiting"}, {6, "", "cleared"}}, ""},
-		{"grace is over", Rules{Target: tickets, Grace: 10 * time.Second}, []look{{0, "busy idle", "waiting"}, {10, "busy idle", "ending 1 2"}, {11, "", "cleared"}}, ""},
-		{"nobody works any more", Rules{Target: tickets, Grace: 10 * time.Second}, []look{{0, "busy idle", "waiting"}, {2, "idle idle", "ending 1 2"}}, ""},
-		{"when empty ends nobody", Rules{Target: tickets, WhenEmpty: time.Minute}, []look{{0, "idle", "waiting"}, {59, "idle", "waiting"}, {60, "idle", "given up"}}, "somebody was still connected: session 1"},
-		{"when empty, and it is", Rules{Target: tickets, WhenEmpty: time.Minute}, []look{{0, "idle backup", "waiting"}, {30, "", "cleared"}}, ""},
-		{"written work is not ended", Rules{Target: tickets}, []look{{0, "idle written", "given up"}}, "written work would be lost"},
-		{"what cannot be seen counts as written", Rules{Target: tickets}, []look{{0, "hidden", "given up"}}, "written work would be lost"},
-		{"written work accepted", Rules{Target: tickets, AcceptLoss: true}, []look{{0, "idle written", "ending 1 2"}, {1, "", "cleared"}}, ""},
-		{"written work may be finished", Rules{Target: tickets, Grace: 10 * time.Second}, []look{{0, "written", "waiting"}, {3, "idle", "ending 1"}, {4, "", "cleared"}}, ""},
-		{"a backup is never ended", Rules{Target: tickets, AcceptLoss: true}, []look{{0, "idle backup", "given up"}}, "never ended by itself"},
-		{"replication is never ended", Rules{Target: tickets}, []look{{0, "replication", "given up"}}, "never ended by itself"},
+		{"each only once", Rules{Target: tickets},
+			[]look{{0, "idle busy", "ending 1 2"}, {1, "idle busy", "ending"}, {2, "", "cleared"}}, ""},
+		{"a newcomer too", Rules{Target: tickets},
+			[]look{{0, "idle", "ending 1"}, {1, "elsewhere idle", "ending 2"}, {2, "", "cleared"}}, ""},
+		{"grace lets work finish", Rules{Target: tickets, Grace: 10 * time.Second},
+			[]look{{0, "busy", "waiting"}, {5, "busy", "waiting"}, {6, "", "cleared"}}, ""},
+		{"grace is over", Rules{Target: tickets, Grace: 10 * time.Second},
+			[]look{{0, "busy idle", "waiting"}, {10, "busy idle", "ending 1 2"}, {11, "", "cleared"}}, ""},
+		{"nobody works any more", Rules{Target: tickets, Grace: 10 * time.Second},
+			[]look{{0, "busy idle", "waiting"}, {2, "idle idle", "ending 1 2"}}, ""},
+		{"when empty ends nobody", Rules{Target: tickets, WhenEmpty: time.Minute},
+			[]look{{0, "idle", "waiting"}, {59, "idle", "waiting"}, {60, "idle", "given up"}},
+			"somebody was still connected: session 1"},
+		{"when empty, and it is", Rules{Target: tickets, WhenEmpty: time.Minute},
+			[]look{{0, "idle backup", "waiting"}, {30, "", "cleared"}}, ""},
+		{"written work is not ended", Rules{Target: tickets}, []look{{0, "idle written", "given up"}},
+			"written work would be lost"},
+		{"what cannot be seen counts as written", Rules{Target: tickets}, []look{{0, "hidden", "given up"}},
+			"written work would be lost"},
+		{"written work accepted", Rules{Target: tickets, AcceptLoss: true},
+			[]look{{0, "idle written", "ending 1 2"}, {1, "", "cleared"}}, ""},
+		{"written work may be finished", Rules{Target: tickets, Grace: 10 * time.Second},
+			[]look{{0, "written", "waiting"}, {3, "idle", "ending 1"}, {4, "", "cleared"}}, ""},
+		{"a backup is never ended", Rules{Target: tickets, AcceptLoss: true}, []look{{0, "idle backup", "given up"}},
+			"never ended by itself"},
+		{"replication is never ended", Rules{Target: tickets}, []look{{0, "replication", "given up"}},
+			"never ended by itself"},
 		{"a worker is never ended", Rules{Target: tickets}, []look{{0, "worker", "given up"}}, "never ended by itself"},
-		{"a backup by its identity is", Rules{Target: Target{IDs: []catalog.SessionID{{Number: 1, Mark: "m"}}}}, []look{{0, "backup idle", "ending 1"}, {1, "elsewhere idle", "ending"}, {2, "", "cleared"}}, ""},
-		{"one that does not go", Rules{Target: tickets}, []look{{0, "idle", "ending 1"}, {20, "idle", "ending"}, {21, "idle", "given up"}}, "somebody did not go"},
-		{"others that come again and again", Rules{Target: tickets, Leaky: true}, []look{{0, "idle", "ending 1"}, {10, "elsewhere busy", "ending 2"}, {21, "elsewhere elsewhere busy", "given up"}}, "others came as fast as they were ended"},
-		{"one that rolls its work back", Rules{Target: tickets, AcceptLoss: true}, []look{{0, "written", "ending 1"}, {30, "ending", "ending"}, {800, "ending", "ending"}, {901, "ending", "given up"}}, "still rolling its work back"},
-		{"a parallel worker goes with its leader", Rules{Target: tickets}, []look{{0, "busy parallel", "ending 1"}, {1, "", "cleared"}}, ""},
-		{"a leaky gate", Rules{Target: tickets, Leaky: true}, []look{{0, "idle", "ending 1"}, {1, "elsewhere idle", "ending 2"}, {2, "elsewhere elsewhere idle", "ending 3"}, {3, "elsewhere elsewhere elsewhere idle", "cleared"}}, ""},
-		{"a leaky gate, and work", Rules{Target: tickets, Leaky: true}, []look{{0, "idle", "ending 1"}, {1, "elsewhere idle", "ending 2"}, {2, "elsewhere elsewhere idle", "ending 3"}, {3, "elsewhere elsewhere elsewhere busy", "ending 4"}}, ""},
-		{"statements only", Rules{Target: Target{IDs: []catalog.SessionID{{Number: 1, Mark: "m"}}}, How: catalog.EndStatement}, []look{{0, "busy busy", "ending 1"}, {1, "busy busy", "ending"}, {2, "idle busy", "cleared"}}, ""},
-		{"statements of written work", Rules{Target: Target{IDs: []catalog.SessionID{{Number: 1, Mark: "m"}}}, How: catalog.EndStatement}, []look{{0, "written", "cleared"}}, ""},
+		{"a backup by its identity is", Rules{Target: Target{IDs: []catalog.SessionID{{Number: 1, Mark: "m"}}}},
+			[]look{{0, "backup idle", "ending 1"}, {1, "elsewhere idle", "ending"}, {2, "", "cleared"}}, ""},
+		{"one that does not go", Rules{Target: tickets},
+			[]look{{0, "idle", "ending 1"}, {20, "idle", "ending"}, {21, "idle", "given up"}}, "somebody did not go"},
+		{"others that come again and again", Rules{Target: tickets, Leaky: true},
+			[]look{{0, "idle", "ending 1"}, {10, "elsewhere busy", "ending 2"},
+				{21, "elsewhere elsewhere busy", "given up"}}, "others came as fast as they were ended"},
+		{"one that rolls its work back", Rules{Target: tickets, AcceptLoss: true},
+			[]look{{0, "written", "ending 1"}, {30, "ending", "ending"}, {800, "ending", "ending"},
+				{901, "ending", "given up"}}, "still rolling its work back"},
+		{"a parallel worker goes with its leader", Rules{Target: tickets},
+			[]look{{0, "busy parallel", "ending 1"}, {1, "", "cleared"}}, ""},
+		{"a leaky gate", Rules{Target: tickets, Leaky: true},
+			[]look{{0, "idle", "ending 1"}, {1, "elsewhere idle", "ending 2"},
+				{2, "elsewhere elsewhere idle", "ending 3"}, {3, "elsewhere elsewhere elsewhere idle", "cleared"}}, ""},
+		{"a leaky gate, and work", Rules{Target: tickets, Leaky: true},
+			[]look{{0, "idle", "ending 1"}, {1, "elsewhere idle", "ending 2"},
+				{2, "elsewhere elsewhere idle", "ending 3"}, {3, "elsewhere elsewhere elsewhere busy", "ending 4"}},
+			""},
+		{"statements only", Rules{Target: Target{IDs: []catalog.SessionID{{Number: 1, Mark: "m"}}},
+			How: catalog.EndStatement}, []look{{0, "busy busy", "ending 1"}, {1, "busy busy", "ending"},
+			{2, "idle busy", "cleared"}}, ""},
+		{"statements of written work",
+			Rules{Target: Target{IDs: []catalog.SessionID{{Number: 1, Mark: "m"}}}, How: catalog.EndStatement},
+			[]look{{0, "written", "cleared"}}, ""},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			m := New(tt.rules, noon)
@@ -146,7 +179,8 @@ func TestMachineStopsAndRefusals(t *testing.T) {
 	m := New(Rules{Target: Target{Database: "tickets_prod"}, Grace: time.Minute}, noon)
 	m.Saw(noon, crowd("busy"))
 	m.Stop("it was stopped by keeper")
-	if o := m.Saw(noon.Add(time.Second), crowd("busy")); o.Phase != GivenUp || len(o.End) > 0 || !strings.Contains(o.Why, "keeper") {
+	if o := m.Saw(noon.Add(time.Second), crowd("busy")); o.Phase != GivenUp || len(o.End) > 0 ||
+		!strings.Contains(o.Why, "keeper") {
 		t.Errorf("stopped: %+v", o)
 	}
 	if o := m.Saw(noon.Add(2*time.Second), nil); o.Phase != Cleared {
@@ -236,13 +270,15 @@ func TestRandomSchedules(t *testing.T) {
 		}
 		ends[o.Phase]++
 		left := r.Target.Of(there)
-		if o.Phase == Cleared && slices.ContainsFunc(left, func(s catalog.Session) bool { return !r.Leaky || Classify(s) != Idle }) {
+		if o.Phase == Cleared && slices.ContainsFunc(left,
+			func(s catalog.Session) bool { return !r.Leaky || Classify(s) != Idle }) {
 			t.Fatalf("seed %d: cleared, and these are left: %+v", seed, left)
 		}
 		if (o.Phase == GivenUp) != (o.Why != "") || o.Phase == GivenUp && len(left) == 0 {
 			t.Fatalf("seed %d: %s, why %q, left %d", seed, o.Phase, o.Why, len(left))
 		}
-		if p := m.Progress(); p.Ended != len(told) || p.Left != len(left) || len(p.Series) > MaxSeries+1 || len(p.Who) > MaxShown {
+		if p := m.Progress(); p.Ended != len(told) || p.Left != len(left) || len(p.Series) > MaxSeries+1 ||
+			len(p.Who) > MaxShown {
 			t.Fatalf("seed %d: progress %+v, told %d, left %d", seed, p, len(told), len(left))
 		}
 	}

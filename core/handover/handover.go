@@ -49,7 +49,8 @@ func (l Login) user() *url.Userinfo {
 
 // URL writes a login as a URL with one option.
 func (l Login) URL(scheme, option, value string) string {
-	u := url.URL{Scheme: scheme, User: l.user(), Host: l.address(), Path: "/" + l.Database, RawQuery: url.Values{option: {value}}.Encode()}
+	u := url.URL{Scheme: scheme, User: l.user(), Host: l.address(), Path: "/" + l.Database,
+		RawQuery: url.Values{option: {value}}.Encode()}
 	return u.String()
 }
 

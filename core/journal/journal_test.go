@@ -35,7 +35,8 @@ func chain(n int) []Entry {
 	var out []Entry
 	var prev Entry
 	for i := range n {
-		prev = Entry{At: time.Unix(int64(i), 1999).In(time.FixedZone("x", 3600)), Operator: "keeper", Action: "a", Subject: "harbour", Change: uint64(i)}.next(prev)
+		prev = Entry{At: time.Unix(int64(i), 1999).In(time.FixedZone("x", 3600)), Operator: "keeper", Action: "a",
+			Subject: "harbour", Change: uint64(i)}.next(prev)
 		out = append(out, prev)
 	}
 	return out
@@ -89,7 +90,8 @@ func TestCheckpoint(t *testing.T) {
 	if got, err := ParseCheckpoint(c.String()+"\n", key); err != nil || got != c {
 		t.Errorf("read back %+v, %v; want %+v", got, err, c)
 	}
-	for _, text := range []string{"", "7", "x:ab:20010909T014640Z:" + c.Seal, "7:ab:yesterday:" + c.Seal, strings.Replace(c.String(), "7:", "8:", 1), "7:ab:20010909T014640Z:00"} {
+	for _, text := range []string{"", "7", "x:ab:20010909T014640Z:" + c.Seal, "7:ab:yesterday:" + c.Seal,
+		strings.Replace(c.String(), "7:", "8:", 1), "7:ab:20010909T014640Z:00"} {
 		if _, err := ParseCheckpoint(text, key); !errors.Is(err, ErrCheckpoint) {
 			t.Errorf("%q: %v", text, err)
 		}

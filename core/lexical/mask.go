@@ -33,7 +33,8 @@ func (d Dialect) Shape(statement string) string {
 			if end < 0 {
 				return b.String()
 			}
-			if escapes := d.Escaped && (statement[i] == 'E' || statement[i] == 'e'); !escapes && statement[i] != '$' && uncertain(statement[i:end]) {
+			if escapes := d.Escaped && (statement[i] == 'E' || statement[i] == 'e'); !escapes && statement[i] != '$' &&
+				uncertain(statement[i:end]) {
 				return b.String() + " …"
 			}
 		case comment:

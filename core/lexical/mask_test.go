@@ -16,7 +16,8 @@ func TestShape(t *testing.T) {
 		in, want string
 	}{
 		{postgres, `ALTER ROLE visitor PASSWORD 'zz-secret'`, `ALTER ROLE visitor PASSWORD '•'`},
-		{postgres, `SELECT * FROM "odd's" WHERE a = 'it''s' AND n = 7`, `SELECT * FROM "odd's" WHERE a = '•' AND n = 7`},
+		{postgres, `SELECT * FROM "odd's" WHERE a = 'it''s' AND n = 7`,
+			`SELECT * FROM "odd's" WHERE a = '•' AND n = 7`},
 		{postgres, `SELECT 'a\', b`, `SELECT '•' …`},
 		{postgres, `SELECT E'a\'b', c`, `SELECT E'•', c`},
 		{postgres, `DO $x$ secret $x$; SELECT $1`, `DO '•'; SELECT $1`},
@@ -45,8 +46,10 @@ func TestShape(t *testing.T) {
 func TestShapeIsNotShifted(t *testing.T) {
 	const hidden = "zz-hidden"
 	for _, d := range []Dialect{postgres, mariadb} {
-		for _, before := range []string{"SELECT 1 -- it's\n", "SELECT 1 /* don't */", "SELECT '/*', 1", "SELECT '--', 1", "SELECT 1 --\tit's\n", `SELECT "a'b", 1`, "SELECT 5--3\n",
-			"SELECT 1 /* /* don't */ */", "SELECT 1 # it's\n", "SELECT `it's`\n", "/*! SELECT 'a' */", "SELECT 'a\\", `SELECT 'a\'`, `SELECT "a\"`, "SELECT $a$ it's $a$", "SELECT a$b$ "} {
+		for _, before := range []string{"SELECT 1 -- it's\n", "SELECT 1 /* don't */", "SELECT '/*', 1",
+			"SELECT '--', 1", "SELECT 1 --\tit's\n", `SELECT "a'b", 1`, "SELECT 5--3\n",
+			"SELECT 1 /* /* don't */ */", "SELECT 1 # it's\n", "SELECT `it's`\n", "/*! SELECT 'a' */", "SELECT 'a\\",
+			`SELECT 'a\'`, `SELECT "a\"`, "SELECT $a$ it's $a$", "SELECT a$b$ "} {
 			if got := d.Shape(before + ", '" + hidden + "'"); strings.Contains(got, hidden) && !opensText(d, before) {
 				t.Errorf("Shape(%s, '…') = %s", before, got)
 			}

@@ -31,7 +31,8 @@ func TestParseAddress(t *testing.T) {
 			t.Errorf("ParseAddress(%q).String() = %q", tt.text, got.String())
 		}
 	}
-	for _, bad := range []string{"", "/x", "harbour/", "Harbour/x", "har bour", "1st/x", "harbour/role:", strings.Repeat("a", 41)} {
+	for _, bad := range []string{"", "/x", "harbour/", "Harbour/x", "har bour", "1st/x", "harbour/role:",
+		strings.Repeat("a", 41)} {
 		if a, err := ParseAddress(bad); err == nil {
 			t.Errorf("ParseAddress(%q) = %+v; want an error", bad, a)
 		}
@@ -39,7 +40,8 @@ func TestParseAddress(t *testing.T) {
 }
 
 func FuzzAddress(f *testing.F) {
-	for _, s := range []string{"harbour", "a/b", "a/account:x@y@z", "a/database:session:1", "a/role:\x00", "a/b/account:x", "a/b/c/role:x", "a/b%2/account:x@y"} {
+	for _, s := range []string{"harbour", "a/b", "a/account:x@y@z", "a/database:session:1", "a/role:\x00",
+		"a/b/account:x", "a/b/c/role:x", "a/b%2/account:x@y"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

@@ -22,7 +22,8 @@ type PasswordRule struct {
 // AccountPasswords is the rule for accounts. The alphabet has nothing that is
 // easily taken for something else, nor anything that a shell, a URL or a
 // configuration file would read as its own: 24 of its characters are 138 bits.
-var AccountPasswords = PasswordRule{Length: 24, Alphabet: "abcdefghijkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789", Bits: MinStrength}
+var AccountPasswords = PasswordRule{Length: 24, Alphabet: "abcdefghijkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789",
+	Bits: MinStrength}
 
 // Generate makes a password of randomness alone. random is a source such as
 // crypto/rand.Reader; an error of it is passed on.

@@ -43,7 +43,8 @@ func TestGenerate(t *testing.T) {
 }
 
 func TestGiven(t *testing.T) {
-	for _, bad := range []string{"", "a\x00b", "bell\a", "new\nline", string([]byte{0xff}), strings.Repeat("x", MaxPassword+1)} {
+	for _, bad := range []string{"", "a\x00b", "bell\a", "new\nline", string([]byte{0xff}),
+		strings.Repeat("x", MaxPassword+1)} {
 		if CheckGiven(bad) == nil {
 			t.Errorf("%q passes", bad)
 		}
@@ -51,7 +52,8 @@ func TestGiven(t *testing.T) {
 	if err := errors.Join(CheckGiven(" with blanks "), CheckGiven("Ålesund 日本 '\"\\")); err != nil {
 		t.Error(err)
 	}
-	for env, want := range map[catalog.Environment]bool{catalog.Production: true, catalog.Staging: false, catalog.Development: false} {
+	for env, want := range map[catalog.Environment]bool{catalog.Production: true, catalog.Staging: false,
+		catalog.Development: false} {
 		if weak, forbidden := AccountPasswords.Weak(env, 20); !weak || forbidden != want {
 			t.Errorf("a weak password on %s: %v %v", env, weak, forbidden)
 		}

@@ -31,7 +31,8 @@ func TestMay(t *testing.T) {
 }
 
 func TestCheckOperatorName(t *testing.T) {
-	for name, ok := range map[string]bool{"keeper": true, "first.mate@ossavik": true, "": false, "Keeper": false, "a b": false, "a'b": false, strings.Repeat("x", 65): false} {
+	for name, ok := range map[string]bool{"keeper": true, "first.mate@ossavik": true, "": false, "Keeper": false,
+		"a b": false, "a'b": false, strings.Repeat("x", 65): false} {
 		if err := CheckOperatorName(name); (err == nil) != ok {
 			t.Errorf("CheckOperatorName(%q): %v", name, err)
 		}

@@ -17,7 +17,8 @@ func large() *Table {
 
 func TestNames(t *testing.T) {
 	table := NewTable("SELECT", "CREATE TEMPORARY TABLES", "TEMPORARY=TEMP", "SHOW VIEW")
-	for text, want := range map[string]string{" create   temporary tables ": "CREATE TEMPORARY TABLES", "temp": "TEMPORARY", "Show view": "SHOW VIEW", "select": "SELECT"} {
+	for text, want := range map[string]string{" create   temporary tables ": "CREATE TEMPORARY TABLES",
+		"temp": "TEMPORARY", "Show view": "SHOW VIEW", "select": "SELECT"} {
 		if got, ok := table.Named(text); !ok || got.String() != want {
 			t.Errorf("%q reads as %q; want %s", text, got, want)
 		}
@@ -68,7 +69,8 @@ func TestSets(t *testing.T) {
 					only = append(only, name)
 				}
 			}
-			if got := a.And(b); !slices.Equal(got.Names(), both) || a.Any(b) != (len(both) > 0) || got.Empty() != (len(both) == 0) {
+			if got := a.And(b); !slices.Equal(got.Names(), both) || a.Any(b) != (len(both) > 0) ||
+				got.Empty() != (len(both) == 0) {
 				t.Errorf("%v and %v: %v", x, y, got)
 			}
 			if got := a.Minus(b); !slices.Equal(got.Names(), only) || b.Has(a) != (len(only) == 0) {

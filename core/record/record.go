@@ -59,7 +59,8 @@ type Busy struct {
 
 // Error says who is at it and since when.
 func (b *Busy) Error() string {
-	return fmt.Sprintf("%s is being worked on: change %d by %s since %s", b.Target, b.Change, b.Operator, b.Since.UTC().Format("15:04:05 UTC"))
+	return fmt.Sprintf("%s is being worked on: change %d by %s since %s", b.Target, b.Change, b.Operator,
+		b.Since.UTC().Format("15:04:05 UTC"))
 }
 
 // Token lets a program sign in. Only its hash is kept.

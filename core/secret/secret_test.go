@@ -22,7 +22,8 @@ func TestMasked(t *testing.T) {
 	var log strings.Builder
 	slog.New(slog.NewTextHandler(&log, nil)).Info("x", "password", s, "holder", holder)
 	slog.New(slog.NewJSONHandler(&log, nil)).Info("x", "password", s, "holder", holder)
-	for _, shown := range []string{fmt.Sprint(s), fmt.Sprintf("%v %+v %#v %s %q", holder, holder, holder, s, s), string(text), log.String()} {
+	for _, shown := range []string{fmt.Sprint(s), fmt.Sprintf("%v %+v %#v %s %q", holder, holder, holder, s, s),
+		string(text), log.String()} {
 		if strings.Contains(shown, "hush") {
 			t.Errorf("the secret is in %s", shown)
 		}

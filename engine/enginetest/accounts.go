@@ -120,7 +120,8 @@ func testAccountLife(t *testing.T, e engine.Engine, s engine.Server) {
 	if b := Ask(t, e, s, account(change.CreateAccount, again)); b.Outcome != change.Nothing || len(b.Differences) > 0 {
 		t.Errorf("the second run: %s %+v", b.Outcome, b.Differences)
 	}
-	if b := Ask(t, e, s, account(change.CreateAccount, make)); !slices.Contains(b.Codes(change.Stop), change.AccountExists) {
+	if b := Ask(t, e, s, account(change.CreateAccount, make)); !slices.Contains(b.Codes(change.Stop),
+		change.AccountExists) {
 		t.Errorf("a second account of that name: %v", b.Findings)
 	}
 	alter := spec
@@ -154,7 +155,8 @@ func testAccountLife(t *testing.T, e engine.Engine, s engine.Server) {
 	if _, _, there := find(t, s, "kiosk_new"); there {
 		t.Error("it was dropped and is still there")
 	}
-	if b := Ask(t, e, s, account(change.DropAccount, spec)); !slices.Contains(b.Codes(change.Stop), change.AccountAbsent) {
+	if b := Ask(t, e, s, account(change.DropAccount, spec)); !slices.Contains(b.Codes(change.Stop),
+		change.AccountAbsent) {
 		t.Errorf("dropping it again: %+v", b.Findings)
 	}
 	spec.IfExists = true
@@ -170,7 +172,8 @@ func testHostileAccounts(t *testing.T, e engine.Engine, s engine.Server) {
 	for c := rune(0x20); c < 0x7f; c++ {
 		printable.WriteRune(c)
 	}
-	passwords := []string{printable.String(), `'; DROP ROLE x; --`, `back\slash\\`, `"quoted"`, "Grüße aus Ålesund 日本", "••••••", "'••••••'"}
+	passwords := []string{printable.String(), `'; DROP ROLE x; --`, `back\slash\\`, `"quoted"`, "Grüße aus Ålesund 日本",
+		"••••••", "'••••••'"}
 	names := append(slices.Clone(hostile), "a@b", "it's", `per%cent_`, "••••••", `'••••••'`, strings.Repeat("n", 60))
 	for i, name := range names {
 		spec := change.AccountSpec{Name: name, Host: host(e), Password: change.Given, Bits: 99}
@@ -192,7 +195,8 @@ func testHostileAccounts(t *testing.T, e engine.Engine, s engine.Server) {
 		Act(t, e, s, account(change.DropAccount, change.AccountSpec{Name: name, Host: host(e)}))
 	}
 	for _, name := range []string{"", strings.Repeat("x", 200), "public", "none", "nul\x00", " edge"} {
-		if b := Ask(t, e, s, account(change.CreateAccount, change.AccountSpec{Name: name, Host: host(e), Password: change.Generated})); !b.Stopped() {
+		if b := Ask(t, e, s, account(change.CreateAccount,
+			change.AccountSpec{Name: name, Host: host(e), Password: change.Generated})); !b.Stopped() {
 			t.Errorf("%q is not refused", name)
 		}
 	}
@@ -203,7 +207,8 @@ func testRoles(t *testing.T, e engine.Engine, s engine.Server) {
 	for _, name := range []string{"deck", "officers"} {
 		Act(t, e, s, account(change.CreateAccount, change.AccountSpec{Name: name, Role: true}))
 	}
-	Act(t, e, s, account(change.CreateAccount, change.AccountSpec{Name: "mate", Host: host(e), Password: change.Generated}), "mate's Passw0rd 24")
+	Act(t, e, s, account(change.CreateAccount,
+		change.AccountSpec{Name: "mate", Host: host(e), Password: change.Generated}), "mate's Passw0rd 24")
 	give := func(k change.Kind, of string, to catalog.Principal, admin bool) change.Intent {
 		return change.Intent{Kind: k, Member: &change.MemberSpec{Role: of, To: to, Admin: admin}}
 	}
@@ -213,7 +218,8 @@ func testRoles(t *testing.T, e engine.Engine, s engine.Server) {
 	if b := Ask(t, e, s, give(change.GrantRole, "officers", mate, true)); b.Outcome != change.Nothing {
 		t.Errorf("given twice: %+v", b.Findings)
 	}
-	if b := Ask(t, e, s, give(change.GrantRole, "officers", catalog.Principal{Name: "deck", Role: role}, false)); !slices.Contains(b.Codes(change.Stop), change.RoleCircle) {
+	if b := Ask(t, e, s, give(change.GrantRole, "officers", catalog.Principal{Name: "deck", Role: role},
+		false)); !slices.Contains(b.Codes(change.Stop), change.RoleCircle) {
 		t.Errorf("a circle of roles: %+v", b.Findings)
 	}
 	_, a, _ := find(t, s, "mate")
@@ -240,7 +246,8 @@ func testBundles(t *testing.T, e engine.Engine, s engine.Server) {
 	}
 	Act(t, e, s, change.Intent{Kind: change.CreateDatabase, Database: &spec})
 	who := catalog.Principal{Name: "bundled", Host: host(e)}
-	Act(t, e, s, account(change.CreateAccount, change.AccountSpec{Name: who.Name, Host: who.Host, Password: change.Generated}), "bundled Passw0rd 24")
+	Act(t, e, s, account(change.CreateAccount,
+		change.AccountSpec{Name: who.Name, Host: who.Host, Password: change.Generated}), "bundled Passw0rd 24")
 	level := func() access.Cell {
 		a, err := s.Access(t.Context(), catalog.AccessQuery{Inside: []string{"bund_les"}})
 		if err != nil {
@@ -249,7 +256,8 @@ func testBundles(t *testing.T, e engine.Engine, s engine.Server) {
 		return access.New(a, e.Rules).Level(who, "bund_les")
 	}
 	for _, bundle := range access.Bundles {
-		give := change.Intent{Kind: change.GrantPrivilege, Grant: &change.GrantSpec{Database: "bund_les", To: who, Bundle: bundle}}
+		give := change.Intent{Kind: change.GrantPrivilege,
+			Grant: &change.GrantSpec{Database: "bund_les", To: who, Bundle: bundle}}
 		before, _, err := grantsOf(t, e, s, who)
 		if err != nil {
 			t.Fatal(err)
@@ -278,7 +286,8 @@ func testBundles(t *testing.T, e engine.Engine, s engine.Server) {
 		}
 		Act(t, e, s, give)
 		if bundle == access.BundleWrite {
-			Act(t, e, s, change.Intent{Kind: change.RevokePrivilege, Grant: &change.GrantSpec{Database: "bund_les", To: who, Bundle: access.BundleRead}})
+			Act(t, e, s, change.Intent{Kind: change.RevokePrivilege,
+				Grant: &change.GrantSpec{Database: "bund_les", To: who, Bundle: access.BundleRead}})
 			if c := level(); c.Level != access.Read {
 				t.Errorf("write, taken down to read, is %s", c.Level)
 			}
@@ -289,7 +298,8 @@ func testBundles(t *testing.T, e engine.Engine, s engine.Server) {
 	if c := level(); c.Level != access.None {
 		t.Errorf("after taking everything it has %s", c.Level)
 	}
-	if b := Ask(t, e, s, change.Intent{Kind: change.RevokePrivilege, Grant: &change.GrantSpec{Database: "bund_les", To: who}}); b.Outcome != change.Nothing {
+	if b := Ask(t, e, s, change.Intent{Kind: change.RevokePrivilege,
+		Grant: &change.GrantSpec{Database: "bund_les", To: who}}); b.Outcome != change.Nothing {
 		t.Errorf("taken twice acts: %v", b.Statements())
 	}
 }
@@ -315,7 +325,8 @@ func grantsOf(t *testing.T, e engine.Engine, s engine.Server, p catalog.Principa
 func testSingle(t *testing.T, e engine.Engine, s engine.Server) {
 	who := catalog.Principal{Name: "bundled", Host: host(e)}
 	give := func(k change.Kind, grantOption bool, o catalog.Object, privileges ...string) change.Intent {
-		return change.Intent{Kind: k, Grant: &change.GrantSpec{Database: "bund_les", To: who, Privileges: privileges, On: o, GrantOption: grantOption}}
+		return change.Intent{Kind: k, Grant: &change.GrantSpec{Database: "bund_les", To: who, Privileges: privileges,
+			On: o, GrantOption: grantOption}}
 	}
 	create := catalog.Object{Scope: catalog.ScopeDatabase}
 	b := Act(t, e, s, give(change.GrantPrivilege, true, create, "CREATE"))
@@ -324,12 +335,16 @@ func testSingle(t *testing.T, e engine.Engine, s engine.Server) {
 	}
 	Act(t, e, s, give(change.RevokePrivilege, false, create, "CREATE"))
 	// One that there is, and databases do not have.
-	other := slices.IndexFunc(e.Describe().Privileges, func(p engine.Privilege) bool { return !slices.Contains(p.On, catalog.ScopeDatabase) })
-	if b := Ask(t, e, s, give(change.GrantPrivilege, false, create, "CREATE", e.Describe().Privileges[other].Name)); !slices.Contains(b.Codes(change.Stop), change.GrantInvalid) {
+	other := slices.IndexFunc(e.Describe().Privileges,
+		func(p engine.Privilege) bool { return !slices.Contains(p.On, catalog.ScopeDatabase) })
+	if b := Ask(t, e, s, give(change.GrantPrivilege, false, create, "CREATE",
+		e.Describe().Privileges[other].Name)); !slices.Contains(b.Codes(change.Stop), change.GrantInvalid) {
 		t.Errorf("a privilege that databases do not have: %+v", b.Findings)
 	}
-	nowhere := catalog.Object{Scope: catalog.ScopeTable, Schema: map[bool]string{true: "", false: "public"}[e.Describe().HasHosts()], Name: "no_such"}
-	if b := Ask(t, e, s, give(change.GrantPrivilege, false, nowhere, "SELECT")); !slices.Contains(b.Codes(change.Stop), change.ObjectAbsent) {
+	nowhere := catalog.Object{Scope: catalog.ScopeTable,
+		Schema: map[bool]string{true: "", false: "public"}[e.Describe().HasHosts()], Name: "no_such"}
+	if b := Ask(t, e, s, give(change.GrantPrivilege, false, nowhere, "SELECT")); !slices.Contains(b.Codes(change.Stop),
+		change.ObjectAbsent) {
 		t.Errorf("a table that is not there: %+v", b.Findings)
 	}
 	missing := give(change.GrantPrivilege, false, create, "CREATE")
@@ -347,7 +362,8 @@ func testSingle(t *testing.T, e engine.Engine, s engine.Server) {
 // testTeam makes a database with all that a team needs, then once more with a
 // server that refuses in the middle: everything is rolled back.
 func testTeam(t *testing.T, e engine.Engine, s engine.Server) {
-	in := change.Intent{Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "lounges_prod", Team: &change.TeamSpec{Name: "lounges", Host: host(e)}}}
+	in := change.Intent{Kind: change.CreateDatabase,
+		Database: &change.DatabaseSpec{Name: "lounges_prod", Team: &change.TeamSpec{Name: "lounges", Host: host(e)}}}
 	b := Act(t, e, s, in, "first Passw0rd of 24", "other Passw0rd of 24")
 	if last := b.Steps[len(b.Steps)-1]; last.Kind != engine.StepProve {
 		t.Errorf("the last step is %s, not the proof", last.Kind)
@@ -357,14 +373,17 @@ func testTeam(t *testing.T, e engine.Engine, s engine.Server) {
 		t.Fatal(err)
 	}
 	g := access.New(a, e.Rules)
-	for name, want := range map[string]access.Level{"lounges_app": access.Write, "lounges_read": access.Read, "bundled": access.None} {
+	for name, want := range map[string]access.Level{"lounges_app": access.Write, "lounges_read": access.Read,
+		"bundled": access.None} {
 		if c := g.Level(catalog.Principal{Name: name, Host: host(e)}, "lounges_prod"); c.Level != want || c.Gap {
 			t.Errorf("%s has %s (gap %v); want %s", name, c.Level, c.Gap, want)
 		}
 	}
 	// A password that is not the account's makes the proof fail, at the end.
-	other := change.Intent{Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "spas_prod", Team: &change.TeamSpec{Name: "spas", Host: host(e)}}}
-	b = With(Ask(t, e, s, other), map[string]secret.Text{"spas_app": secret.New("first Passw0rd of 24"), "spas_read": secret.New("other Passw0rd of 24")})
+	other := change.Intent{Kind: change.CreateDatabase,
+		Database: &change.DatabaseSpec{Name: "spas_prod", Team: &change.TeamSpec{Name: "spas", Host: host(e)}}}
+	b = With(Ask(t, e, s, other), map[string]secret.Text{"spas_app": secret.New("first Passw0rd of 24"),
+		"spas_read": secret.New("other Passw0rd of 24")})
 	last := &b.Steps[len(b.Steps)-1]
 	last.Secrets = maps.Clone(last.Secrets)
 	last.Secrets["spas_read"] = secret.New("not that one")
@@ -388,14 +407,17 @@ func testTeam(t *testing.T, e engine.Engine, s engine.Server) {
 		t.Errorf("the database is left: %v", err)
 	}
 	again := Ask(t, e, s, in)
-	if stops := again.Codes(change.Stop); !slices.Contains(stops, change.AccountExists) || !slices.Contains(stops, change.NameTaken) {
+	if stops := again.Codes(change.Stop); !slices.Contains(stops, change.AccountExists) ||
+		!slices.Contains(stops, change.NameTaken) {
 		t.Errorf("the same team again: %v", stops)
 	}
 }
 
 func testOwnLogin(t *testing.T, e engine.Engine, s engine.Server, running *localdb.Server) {
 	locked := true
-	for k, spec := range map[change.Kind]change.AccountSpec{change.DropAccount: {}, change.AlterAccount: {Options: catalog.Values{"locked": locked}}, change.RenameAccount: {NewName: "other"}, change.SetPassword: {Password: change.Generated}} {
+	for k, spec := range map[change.Kind]change.AccountSpec{change.DropAccount: {},
+		change.AlterAccount: {Options: catalog.Values{"locked": locked}}, change.RenameAccount: {NewName: "other"},
+		change.SetPassword: {Password: change.Generated}} {
 		spec.Name, spec.Host = running.Admin, host(e)
 		if b := Ask(t, e, s, account(k, spec)); !slices.Contains(b.Codes(change.Stop), change.AccountOwn) {
 			t.Errorf("%s of Genarch's own login: %v", k, b.Codes(change.Stop))
@@ -410,7 +432,9 @@ func testCutAccount(t *testing.T, e engine.Engine, target engine.Target) {
 	cut := target
 	cut.Server.Host, cut.Server.Port = "127.0.0.1", p.port
 	through, direct := Open(t, e, cut), Open(t, e, target)
-	b := With(Ask(t, e, through, account(change.CreateAccount, change.AccountSpec{Name: "cut_app", Host: host(e), Password: change.Generated})), map[string]secret.Text{"cut_app": secret.New("a Passw0rd that was cut")})
+	b := With(Ask(t, e, through, account(change.CreateAccount,
+		change.AccountSpec{Name: "cut_app", Host: host(e), Password: change.Generated})),
+		map[string]secret.Text{"cut_app": secret.New("a Passw0rd that was cut")})
 	p.cutAfter("CREATE ")
 	_, err := through.Do(t.Context(), b.Steps[0])
 	if ee, ok := errors.AsType[*engine.Error](err); !ok || ee.Kind != engine.Unknown {

@@ -45,17 +45,20 @@ func Altered(t *testing.T, e engine.Engine, s engine.Server, name string, option
 			t.Errorf("%s: probed as %v, %v after it was rolled back", step.Title, took, err)
 		}
 	}
-	if now := ValuesOf(t, s, name); catalog.WriteValue([]catalog.Values{now}) != catalog.WriteValue([]catalog.Values{before}) {
+	if now := ValuesOf(t, s, name); written(now) != written(before) {
 		t.Errorf("rolled back it is %v; it was %v", now, before)
 	}
 	if _, err := Carry(t, s, BriefOf(t, e, s, in)); err != nil {
 		t.Fatal(err)
 	}
-	if now := ValuesOf(t, s, name); catalog.WriteValue([]catalog.Values{now}) != catalog.WriteValue([]catalog.Values{after}) {
+	if now := ValuesOf(t, s, name); written(now) != written(after) {
 		t.Errorf("the second time it is %v; the first time it was %v", now, after)
 	}
 	return b
 }
+
+// written is how values are written, to compare them.
+func written(v catalog.Values) string { return catalog.WriteValue([]catalog.Values{v}) }
 
 // ValuesOf reads the properties of a database.
 func ValuesOf(t *testing.T, s engine.Server, name string) catalog.Values {

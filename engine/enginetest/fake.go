@@ -52,7 +52,8 @@ type Fake struct {
 
 // NewFake makes a fake with a database of its own.
 func NewFake() *Fake {
-	f := &Fake{databases: map[string]catalog.Database{}, faults: map[string]Fault{}, identity: "fake 1", stubborn: map[int64]bool{}}
+	f := &Fake{databases: map[string]catalog.Database{}, faults: map[string]Fault{}, identity: "fake 1",
+		stubborn: map[int64]bool{}}
 	f.Put("lobby", "admin")
 	return f
 }
@@ -67,7 +68,8 @@ func (f *Fake) Put(name, owner string) {
 func (f *Fake) put(name, owner, comment string) catalog.Database {
 	f.nextKey++
 	none, zero := 0, int64(0)
-	d := catalog.Database{Name: name, Owner: owner, Comment: comment, Encoding: "UTF8", Collation: "C", Key: fmt.Sprint("made ", f.nextKey), Tables: &none, Sessions: &none, Size: &zero}
+	d := catalog.Database{Name: name, Owner: owner, Comment: comment, Encoding: "UTF8", Collation: "C",
+		Key: fmt.Sprint("made ", f.nextKey), Tables: &none, Sessions: &none, Size: &zero}
 	f.databases[name] = d
 	return d
 }
@@ -77,8 +79,12 @@ func (f *Fake) put(name, owner, comment string) catalog.Database {
 func (f *Fake) Connect(number int64, database string, written, stubborn bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.sessions = append(f.sessions, catalog.Session{ID: catalog.SessionID{Number: number, Mark: "a"}, Kind: catalog.ClientSession, Database: database,
-		Account: catalog.Principal{Name: "app"}, Application: "desk", Activity: catalog.SessionIdle, Written: written, StateSince: time.Now()})
+	f.sessions = append(f.sessions,
+		catalog.Session{ID: catalog.SessionID{Number: number, Mark: "a"}, Kind: catalog.ClientSession,
+			Database: database,
+			Account:  catalog.Principal{Name: "app"}, Application: "desk", Activity: catalog.SessionIdle,
+			Written:    written,
+			StateSince: time.Now()})
 	if stubborn {
 		f.stubborn[number] = true
 	}
@@ -154,7 +160,8 @@ func (f *Fake) Names() []string {
 // Describe says that the fake passes for PostgreSQL, and knows two options.
 func (f *Fake) Describe() *engine.Description { return &fakeDescription }
 
-var fakeDescription = engine.Description{ID: "fake", Title: "Fake", Port: 1, Names: naming.Limits{MaxLength: 63, Counted: naming.Bytes},
+var fakeDescription = engine.Description{ID: "fake", Title: "Fake", Port: 1,
+	Names: naming.Limits{MaxLength: 63, Counted: naming.Bytes},
 	Fields: map[change.Part][]engine.Field{change.PartDatabase: {
 		{Name: "owner", Title: "Owner", Type: engine.Text, In: engine.AtCreate},
 		{Name: "comment", Title: "Comment", Type: engine.Text, In: engine.AtCreate}}}}
@@ -187,9 +194,11 @@ func (f *Fake) Plan(in change.Intent, snap catalog.Snapshot) (change.Brief, erro
 		args := map[string]string{"name": spec.Name}
 		clear := planning.Clearing(&b, snap, in.Clearing.Rules(clearing.Target{Database: spec.Name}), spec.Name, "END")
 		b.Steps = []change.Step{
-			{Kind: "close_gate", Title: "close the gate", Statement: "CLOSE " + spec.Name, Undo: "OPEN " + spec.Name, Args: args},
+			{Kind: "close_gate", Title: "close the gate", Statement: "CLOSE " + spec.Name, Undo: "OPEN " + spec.Name,
+				Args: args},
 			clear,
-			{Kind: "drop_database", Title: "drop it", Statement: "DROP " + spec.Name, Mend: "MEND " + spec.Name, Args: args},
+			{Kind: "drop_database", Title: "drop it", Statement: "DROP " + spec.Name, Mend: "MEND " + spec.Name,
+				Args: args},
 			{Kind: "verify_gone", Title: "read back", ReadOnly: true, Args: args},
 		}
 		return b.Seal(), nil
@@ -199,10 +208,13 @@ func (f *Fake) Plan(in change.Intent, snap catalog.Snapshot) (change.Brief, erro
 		b.Outcome = change.Nothing
 		return b.Seal(), nil
 	}
-	args := map[string]string{"name": spec.Name, "owner": spec.Options.Text("owner"), "comment": spec.Options.Text("comment")}
+	args := map[string]string{"name": spec.Name, "owner": spec.Options.Text("owner"),
+		"comment": spec.Options.Text("comment")}
 	b.Steps = []change.Step{
-		{Kind: "create_database", Title: "create it", Statement: "CREATE " + spec.Name, Undo: "DROP " + spec.Name, Args: args},
-		{Kind: "comment", Title: "comment it", Statement: "COMMENT " + spec.Name, Undo: "UNCOMMENT " + spec.Name, Args: args},
+		{Kind: "create_database", Title: "create it", Statement: "CREATE " + spec.Name, Undo: "DROP " + spec.Name,
+			Args: args},
+		{Kind: "comment", Title: "comment it", Statement: "COMMENT " + spec.Name, Undo: "UNCOMMENT " + spec.Name,
+			Args: args},
 		{Kind: change.Verify, Title: "read back", ReadOnly: true, Args: args},
 	}
 	return b.Seal(), nil
@@ -250,10 +262,13 @@ func (s *fakeServer) Inspect(ctx context.Context) (catalog.Instance, error) {
 	}
 	s.f.mu.Lock()
 	defer s.f.mu.Unlock()
-	return catalog.Instance{Engine: "fake", Version: "1.0", Number: 10000, Identity: catalog.Identity{Key: s.f.identity},
-		Read: time.Now().UTC(), Encoding: "UTF8", Collation: "C", Sessions: catalog.Headroom{Open: 1, Allowed: 10},
-		Login: catalog.Login{Name: "admin", Superuser: true, Abilities: []catalog.Ability{{Code: "create_database", Title: "create databases", Allowed: true},
-			{Code: "see_sessions", Title: "see sessions", Allowed: true}, {Code: "end_sessions", Title: "end sessions", Allowed: true}}}}, nil
+	return catalog.Instance{Engine: "fake", Version: "1.0", Number: 10000,
+		Identity: catalog.Identity{Key: s.f.identity},
+		Read:     time.Now().UTC(), Encoding: "UTF8", Collation: "C", Sessions: catalog.Headroom{Open: 1, Allowed: 10},
+		Login: catalog.Login{Name: "admin", Superuser: true,
+			Abilities: []catalog.Ability{{Code: "create_database", Title: "create databases", Allowed: true},
+				{Code: "see_sessions", Title: "see sessions", Allowed: true},
+				{Code: "end_sessions", Title: "end sessions", Allowed: true}}}}, nil
 }
 
 func (s *fakeServer) Databases(ctx context.Context) (catalog.Listing, error) {
@@ -281,15 +296,18 @@ func (s *fakeServer) Database(ctx context.Context, name string) (catalog.Databas
 
 func (s *fakeServer) Choices(ctx context.Context, _ ...string) (catalog.Choices, error) {
 	_, err := s.enter(ctx, "")
-	return catalog.Choices{"encodings": {{Name: "UTF8", Default: true}}, "collations": {{Name: "C", Default: true}}}, err
+	return catalog.Choices{"encodings": {{Name: "UTF8", Default: true}}, "collations": {{Name: "C", Default: true}}},
+		err
 }
 
 // Access shows one administrator, who owns everything.
 func (s *fakeServer) Access(ctx context.Context, _ catalog.AccessQuery) (catalog.Access, error) {
-	a := catalog.Access{Accounts: []catalog.Account{{Principal: catalog.Principal{Name: "admin"}, Login: true, Super: true, ConnectionLimit: -1}}, Read: time.Now().UTC()}
+	a := catalog.Access{Accounts: []catalog.Account{{Principal: catalog.Principal{Name: "admin"}, Login: true,
+		Super: true, ConnectionLimit: -1}}, Read: time.Now().UTC()}
 	list, err := s.Databases(ctx)
 	for _, d := range list.Databases {
-		a.Databases = append(a.Databases, catalog.AccessDatabase{Name: d.Name, Owner: d.Owner, Interior: &catalog.Interior{Read: a.Read}})
+		a.Databases = append(a.Databases,
+			catalog.AccessDatabase{Name: d.Name, Owner: d.Owner, Interior: &catalog.Interior{Read: a.Read}})
 	}
 	return a, err
 }
@@ -321,9 +339,11 @@ func (s *fakeServer) Sessions(ctx context.Context, _ catalog.SessionQuery) (cata
 }
 
 // End ends sessions, except the stubborn ones.
-func (s *fakeServer) End(ctx context.Context, ids []catalog.SessionID, _ catalog.Ending) (map[catalog.SessionID]string, error) {
+func (s *fakeServer) End(ctx context.Context, ids []catalog.SessionID, _ catalog.Ending) (map[catalog.SessionID]string,
+	error) {
 	return nil, s.act(ctx, "end", func() error {
-		s.f.sessions = slices.DeleteFunc(s.f.sessions, func(x catalog.Session) bool { return slices.Contains(ids, x.ID) && !s.f.stubborn[x.ID.Number] })
+		s.f.sessions = slices.DeleteFunc(s.f.sessions,
+			func(x catalog.Session) bool { return slices.Contains(ids, x.ID) && !s.f.stubborn[x.ID.Number] })
 		return nil
 	})
 }

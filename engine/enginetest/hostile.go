@@ -13,8 +13,10 @@ import (
 // Hostile are texts that a tenant can make a name of, or a part of one: each ends
 // a quote, opens a comment or begins a statement in some dialect.
 var Hostile = []string{
-	"\"'\\`;\n--()/*", `() from public;reset role;alter role mal superuser--`, `"; DROP ROLE x; --`, "`; DROP USER x; -- ", `'; DROP ROLE x; --`,
-	`\'; DROP ROLE x; #`, `\`, `/*`, `*/; SELECT 1; /*`, `$$; SELECT 1; $$`, `";`, "';", "`;", `/*!99999 */;x`, "縗\\';x", "\u202e;x", "’;x", "%'; x", "x(integer); y",
+	"\"'\\`;\n--()/*", `() from public;reset role;alter role mal superuser--`, `"; DROP ROLE x; --`,
+	"`; DROP USER x; -- ", `'; DROP ROLE x; --`,
+	`\'; DROP ROLE x; #`, `\`, `/*`, `*/; SELECT 1; /*`, `$$; SELECT 1; $$`, `";`, "';", "`;", `/*!99999 */;x`,
+	"縗\\';x", "\u202e;x", "’;x", "%'; x", "x(integer); y",
 }
 
 // Renamed copies a value and gives every string in it that is among names a
@@ -79,7 +81,8 @@ func rename(to, from reflect.Value, f func(string) string) {
 // is exactly one command to the engine's own lexer. Every intent is planned once
 // with plain names, and has to have steps; then once for each hostile text. It
 // returns how many statements were looked at.
-func OneCommand(t *testing.T, e engine.Engine, commands func(string) (int, error), names []string, snap catalog.Snapshot, intents map[string]change.Intent) int {
+func OneCommand(t *testing.T, e engine.Engine, commands func(string) (int, error), names []string,
+	snap catalog.Snapshot, intents map[string]change.Intent) int {
 	t.Helper()
 	looked := 0
 	for title, in := range intents {
@@ -106,7 +109,8 @@ func OneCommand(t *testing.T, e engine.Engine, commands func(string) (int, error
 			}
 		}
 		if ran < len(Hostile)/3 {
-			t.Errorf("%s was refused with nearly every hostile name (%d of %d planned): the property is not looked at", title, ran, len(Hostile))
+			t.Errorf("%s was refused with nearly every hostile name (%d of %d planned): the property is not looked at",
+				title, ran, len(Hostile))
 		}
 	}
 	return looked
@@ -114,7 +118,8 @@ func OneCommand(t *testing.T, e engine.Engine, commands func(string) (int, error
 
 // EachKnown checks that every kind of step that the planners write for some intents can be
 // done and looked for, and that what a brief says to be rolled back can be.
-func EachKnown[S any](t *testing.T, e engine.Engine, kinds engine.StepKinds[S], snap catalog.Snapshot, intents map[string]change.Intent) {
+func EachKnown[S any](t *testing.T, e engine.Engine, kinds engine.StepKinds[S], snap catalog.Snapshot,
+	intents map[string]change.Intent) {
 	t.Helper()
 	for title, in := range intents {
 		b, err := e.Plan(in, snap)

@@ -88,15 +88,19 @@ func sessions(t *testing.T, s engine.Server, database string) map[int64]catalog.
 
 func testClasses(t *testing.T, rig Rig, s engine.Server, admin *Conn) {
 	furnish(t, rig, admin, "classes_dev")
-	idle, busy, open, written, waits := clientOf(t, rig, "classes_dev", ""), clientOf(t, rig, "classes_dev", ""), clientOf(t, rig, "classes_dev", ""), clientOf(t, rig, "classes_dev", ""), clientOf(t, rig, "classes_dev", "")
-	numbers := map[string]int64{"idle": number(t, rig, idle), "busy": number(t, rig, busy), "open": number(t, rig, open), "written": number(t, rig, written), "waits": number(t, rig, waits)}
+	idle, busy, open, written, waits := clientOf(t, rig, "classes_dev", ""), clientOf(t, rig, "classes_dev",
+		""), clientOf(t, rig, "classes_dev", ""), clientOf(t, rig, "classes_dev", ""), clientOf(t, rig, "classes_dev",
+		"")
+	numbers := map[string]int64{"idle": number(t, rig, idle), "busy": number(t, rig, busy),
+		"open": number(t, rig, open), "written": number(t, rig, written), "waits": number(t, rig, waits)}
 	run(t, open, "BEGIN", "SELECT COUNT(*) FROM shifts")
 	run(t, written, "BEGIN", "UPDATE shifts SET n = 7 WHERE id = 1")
 	var ended sync.WaitGroup
 	for conn, text := range map[*Conn]string{busy: rig.Sleep, waits: "UPDATE shifts SET n = 8 WHERE id = 1"} {
 		ended.Go(func() { _, _ = conn.ExecContext(context.Background(), text) })
 	}
-	want := map[string]clearing.Class{"idle": clearing.Idle, "busy": clearing.Busy, "open": clearing.InTransaction, "written": clearing.Written}
+	want := map[string]clearing.Class{"idle": clearing.Idle, "busy": clearing.Busy, "open": clearing.InTransaction,
+		"written": clearing.Written}
 	testutil.Wait(t, "every class to show", func() bool {
 		there := sessions(t, s, "classes_dev")
 		for name, class := range want {
@@ -113,7 +117,8 @@ func testClasses(t *testing.T, rig Rig, s engine.Server, admin *Conn) {
 	if len(list.Unseen) == 0 || list.Read.IsZero() {
 		t.Errorf("it does not say what cannot be seen, or when it was read: %+v", list)
 	}
-	if w := clearing.Waits(list.Sessions); len(w) != 2 || w[0].Session.ID.Number != numbers["written"] || w[0].Blocks != 1 {
+	if w := clearing.Waits(list.Sessions); len(w) != 2 || w[0].Session.ID.Number != numbers["written"] ||
+		w[0].Blocks != 1 {
 		t.Errorf("who waits for whom: %+v", w)
 	}
 	own, all := 0, map[string]bool{}
@@ -130,7 +135,8 @@ func testClasses(t *testing.T, rig Rig, s engine.Server, admin *Conn) {
 		t.Errorf("%d of its own sessions", own)
 	}
 	x := sessions(t, s, "classes_dev")[numbers["written"]]
-	if x.Account.Name != rig.Running.Admin || x.Client == "" || x.Transaction.IsZero() || !strings.Contains(x.Statement+"UPDATE", "UPDATE") || time.Since(x.Transaction) > time.Hour {
+	if x.Account.Name != rig.Running.Admin || x.Client == "" || x.Transaction.IsZero() ||
+		!strings.Contains(x.Statement+"UPDATE", "UPDATE") || time.Since(x.Transaction) > time.Hour {
 		t.Errorf("the one that has written: %+v", x)
 	}
 	// The ones that sleep and wait are let go.
@@ -154,7 +160,8 @@ func testEnding(t *testing.T, rig Rig, s engine.Server, admin *Conn) {
 	v, b := number(t, rig, victim), number(t, rig, bystander)
 	there := sessions(t, s, "ending_dev")
 	// The number of one with the mark of another: as if it had been used again.
-	for _, id := range []catalog.SessionID{{Number: v, Mark: there[b].ID.Mark + "1"}, {Number: v, Mark: "0"}, {Number: b, Mark: "zzzz"}, {Number: 1 << 30, Mark: there[b].ID.Mark}} {
+	for _, id := range []catalog.SessionID{{Number: v, Mark: there[b].ID.Mark + "1"}, {Number: v, Mark: "0"},
+		{Number: b, Mark: "zzzz"}, {Number: 1 << 30, Mark: there[b].ID.Mark}} {
 		refused, err := s.End(t.Context(), []catalog.SessionID{id}, catalog.EndSession)
 		if err != nil || len(refused) > 0 {
 			t.Errorf("End(%v): %v, %v", id, refused, err)
@@ -170,23 +177,27 @@ func testEnding(t *testing.T, rig Rig, s engine.Server, admin *Conn) {
 		_, err := victim.ExecContext(context.Background(), rig.Sleep)
 		stopped <- err
 	}()
-	testutil.Wait(t, "the statement to run", func() bool { return sessions(t, s, "ending_dev")[v].Activity == catalog.SessionActive })
+	testutil.Wait(t, "the statement to run",
+		func() bool { return sessions(t, s, "ending_dev")[v].Activity == catalog.SessionActive })
 	id := sessions(t, s, "ending_dev")[v].ID
-	if err := Clear(t, s, clearing.Rules{Target: clearing.Target{IDs: []catalog.SessionID{id}}, How: catalog.EndStatement}); err != nil {
+	if err := Clear(t, s, clearing.Rules{Target: clearing.Target{IDs: []catalog.SessionID{id}},
+		How: catalog.EndStatement}); err != nil {
 		t.Fatal(err)
 	}
 	<-stopped
 	if now := sessions(t, s, "ending_dev")[v]; now.ID != id || now.Activity == catalog.SessionActive {
 		t.Errorf("after its statement was stopped: %+v", now)
 	}
-	if err := Clear(t, s, clearing.Rules{Target: clearing.Target{IDs: []catalog.SessionID{id}}, AcceptLoss: true}); err != nil {
+	if err := Clear(t, s, clearing.Rules{Target: clearing.Target{IDs: []catalog.SessionID{id}},
+		AcceptLoss: true}); err != nil {
 		t.Fatal(err)
 	}
 	if now := sessions(t, s, "ending_dev"); len(now) != 1 || now[b].ID.Number != b {
 		t.Errorf("after one was ended: %+v", now)
 	}
 	var n int
-	if err := bystander.QueryRowContext(t.Context(), "SELECT n FROM shifts WHERE id = 1").Scan(&n); err != nil || n != 1 {
+	if err := bystander.QueryRowContext(t.Context(), "SELECT n FROM shifts WHERE id = 1").Scan(&n); err != nil ||
+		n != 1 {
 		t.Errorf("what was not committed is %d, %v; want 1", n, err)
 	}
 }
@@ -194,7 +205,8 @@ func testEnding(t *testing.T, rig Rig, s engine.Server, admin *Conn) {
 // dropBrief reads and plans a drop.
 func dropBrief(t *testing.T, rig Rig, s engine.Server, name string, c *change.ClearingSpec) change.Brief {
 	t.Helper()
-	return BriefOf(t, rig.Engine, s, change.Intent{Kind: change.DropDatabase, Database: &change.DatabaseSpec{Name: name}, Clearing: c})
+	return BriefOf(t, rig.Engine, s,
+		change.Intent{Kind: change.DropDatabase, Database: &change.DatabaseSpec{Name: name}, Clearing: c})
 }
 
 // testFight drops a database while a pool of fifty connects to it again and
@@ -340,7 +352,8 @@ func testAccountConnected(t *testing.T, rig Rig, s engine.Server, admin *Conn) {
 	locked := true
 	for _, in := range []change.Intent{
 		{Kind: change.DropAccount, Account: &change.AccountSpec{Name: "leaver", Host: rig.Host}},
-		{Kind: change.AlterAccount, Account: &change.AccountSpec{Name: "stayer", Host: rig.Host, Options: catalog.Values{"locked": locked}}, Clearing: &change.ClearingSpec{}},
+		{Kind: change.AlterAccount, Account: &change.AccountSpec{Name: "stayer", Host: rig.Host,
+			Options: catalog.Values{"locked": locked}}, Clearing: &change.ClearingSpec{}},
 	} {
 		conn := clientOf(t, rig, "kept_dev", in.Account.Name)
 		b := BriefOf(t, rig.Engine, s, in)

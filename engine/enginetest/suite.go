@@ -168,7 +168,8 @@ func testInspect(t *testing.T, e engine.Engine, s engine.Server, running *locald
 	if !in.Identity.Known() || in.Sessions.Allowed == 0 || in.Sessions.Open == 0 || in.ReadOnly != "" {
 		t.Errorf("Inspect left something out: %+v", in)
 	}
-	if _, has := e.Describe().Option(change.PartDatabase, "encoding"); has && (in.Encoding == "" || in.Collation == "") {
+	if _, has := e.Describe().Option(change.PartDatabase, "encoding"); has &&
+		(in.Encoding == "" || in.Collation == "") {
 		t.Errorf("Inspect leaves the defaults out: %+v", in)
 	}
 	if !strings.HasPrefix(running.Version, in.Version) {
@@ -182,7 +183,8 @@ func testInspect(t *testing.T, e engine.Engine, s engine.Server, running *locald
 }
 
 func testCreate(t *testing.T, e engine.Engine, s engine.Server) {
-	b := Brief(t, e, s, change.DatabaseSpec{Name: "sailings_prod", Options: catalog.Values{"comment": `it's a "test" with \ in it`}})
+	b := Brief(t, e, s, change.DatabaseSpec{Name: "sailings_prod",
+		Options: catalog.Values{"comment": `it's a "test" with \ in it`}})
 	steps, err := Carry(t, s, b)
 	if err != nil {
 		t.Fatal(err)
@@ -195,7 +197,8 @@ func testCreate(t *testing.T, e engine.Engine, s engine.Server) {
 		t.Errorf("read back as %+v", d)
 	}
 	list, err := s.Databases(t.Context())
-	if err != nil || !slices.ContainsFunc(list.Databases, func(x catalog.Database) bool { return x.Name == d.Name }) || len(list.Partial) > 0 {
+	if err != nil || !slices.ContainsFunc(list.Databases, func(x catalog.Database) bool { return x.Name == d.Name }) ||
+		len(list.Partial) > 0 {
 		t.Errorf("the list lacks the new database, or is partial: %v %v", err, list.Partial)
 	}
 	for _, step := range steps {
@@ -256,7 +259,8 @@ func testHostile(t *testing.T, e engine.Engine, target engine.Target) {
 			t.Errorf("roll back %q: %v", name, err)
 		}
 	}
-	for _, name := range []string{"", "nul\x00byte", strings.Repeat("x", 300), strings.Repeat("é", 40) + strings.Repeat("y", 40)} {
+	for _, name := range []string{"", "nul\x00byte", strings.Repeat("x", 300),
+		strings.Repeat("é", 40) + strings.Repeat("y", 40)} {
 		if b := Brief(t, e, s, change.DatabaseSpec{Name: name}); !b.Stopped() {
 			t.Errorf("%.20q passed", name)
 		}
@@ -273,11 +277,13 @@ func testIfAbsent(t *testing.T, e engine.Engine, s engine.Server) {
 	}
 	spec.Options = catalog.Values{"comment": "second"}
 	b := Brief(t, e, s, spec)
-	if b.Outcome != change.Nothing || len(b.Differences) != 1 || b.Differences[0] != (change.Difference{Name: "comment", Asked: "second", Actual: "first"}) {
+	if b.Outcome != change.Nothing || len(b.Differences) != 1 ||
+		b.Differences[0] != (change.Difference{Name: "comment", Asked: "second", Actual: "first"}) {
 		t.Errorf("differences %+v", b.Differences)
 	}
 	spec.IfNotExists = false
-	if b := Brief(t, e, s, spec); !slices.Contains(b.Codes(change.Stop), change.NameTaken) || b.Findings[0].Suggestion == "" {
+	if b := Brief(t, e, s, spec); !slices.Contains(b.Codes(change.Stop), change.NameTaken) ||
+		b.Findings[0].Suggestion == "" {
 		t.Errorf("a taken name gave %+v", b.Findings)
 	}
 }
@@ -352,7 +358,8 @@ func testChoices(t *testing.T, e engine.Engine, s engine.Server) {
 	for _, c := range all["encodings"] {
 		encodings[c.Name] = true
 	}
-	if _, ok := all.Default("encodings"); d.Choices["encodings"] != "" && (!ok || !encodings["UTF8"] && !encodings["utf8mb4"]) {
+	if _, ok := all.Default("encodings"); d.Choices["encodings"] != "" &&
+		(!ok || !encodings["UTF8"] && !encodings["utf8mb4"]) {
 		t.Errorf("no default, or no Unicode, among %v", all["encodings"])
 	}
 	if _, ok := all.Default("collations"); !ok && d.Choices["collations"] != "" {
@@ -381,7 +388,8 @@ func testErrors(t *testing.T, e engine.Engine, s engine.Server, target engine.Ta
 	wrong := target
 	wrong.Password = secret.New("not the password")
 	_, err := Open(t, e, wrong).Inspect(t.Context())
-	if ee, ok := errors.AsType[*engine.Error](err); !ok || ee.Kind != engine.NotSent || ee.Next == "" || strings.Contains(err.Error(), "not the password") {
+	if ee, ok := errors.AsType[*engine.Error](err); !ok || ee.Kind != engine.NotSent || ee.Next == "" ||
+		strings.Contains(err.Error(), "not the password") {
 		t.Errorf("a wrong password: %#v", err)
 	}
 	down := target

@@ -31,12 +31,14 @@ func Certificate(tb testing.TB, dir string) (ca, certFile, keyFile string) {
 	}
 	caKey, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	check(err)
-	authority := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Ossavik Line"}, NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
+	authority := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Ossavik Line"},
+		NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
 	caDER, err := x509.CreateCertificate(rand.Reader, authority, authority, caKey.Public(), caKey)
 	check(err)
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	check(err)
-	leaf := &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: "harbour"}, NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
+	leaf := &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: "harbour"},
+		NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
 	leafDER, err := x509.CreateCertificate(rand.Reader, leaf, authority, key.Public(), caKey)
 	check(err)
 	keyDER, err := x509.MarshalPKCS8PrivateKey(key)
@@ -67,7 +69,8 @@ func RunTLS(t *testing.T, e engine.Engine, target engine.Target, ca, certFile st
 		target.Server.TLS, target.Server.CA, target.Server.Host = tt.mode, tt.ca, tt.host
 		in, err := Open(t, e, target).Inspect(t.Context())
 		if (err == nil) != tt.ok || in.TLS != tt.crypt {
-			t.Errorf("TLS %s to %s: %v, encrypted %v; want ok %v, encrypted %v", tt.mode, tt.host, err, in.TLS, tt.ok, tt.crypt)
+			t.Errorf("TLS %s to %s: %v, encrypted %v; want ok %v, encrypted %v", tt.mode, tt.host, err, in.TLS, tt.ok,
+				tt.crypt)
 		}
 		if err != nil && !tt.ok {
 			if f := engine.Failure(err); f.Kind != string(engine.NotSent) || f.Next == "" {
@@ -93,7 +96,8 @@ func RunTLS(t *testing.T, e engine.Engine, target engine.Target, ca, certFile st
 	}
 	key := engine.KeyOf(certificate)
 	known.Server.TLS, known.Server.CA = catalog.TLSRequired, ""
-	known.Server.Identity = catalog.Identity{Key: verified.Identity.Key, Marks: map[string]string{catalog.MarkTLSKey: key}}
+	known.Server.Identity = catalog.Identity{Key: verified.Identity.Key,
+		Marks: map[string]string{catalog.MarkTLSKey: key}}
 	in, err := Open(t, e, known).Inspect(t.Context())
 	if err != nil || !in.TLS || in.Identity.Marks[catalog.MarkTLSKey] != key {
 		t.Errorf("TLS required with the known key: %v %+v; want the key %s", err, in.Identity, key)

@@ -36,7 +36,8 @@ var abilities = []ability{
 func (a ability) statement(account string, missing []string) string {
 	suffix := ""
 	if slices.Contains(missing, grantOption) {
-		missing, suffix = slices.DeleteFunc(slices.Clone(a.privileges), func(p string) bool { return p == grantOption }), " WITH GRANT OPTION"
+		missing, suffix = slices.DeleteFunc(slices.Clone(a.privileges),
+			func(p string) bool { return p == grantOption }), " WITH GRANT OPTION"
 	}
 	return "GRANT " + strings.Join(missing, ", ") + " ON *.* TO " + account + suffix
 }

@@ -38,7 +38,8 @@ const grantBit = 10
 var databaseColumns = [...]struct {
 	column string
 	set    privilege.Set
-}{{"Select", may.Select}, {"Insert", may.Insert}, {"Update", may.Update}, {"Delete", may.Delete}, {"Create", may.Create},
+}{{"Select", may.Select}, {"Insert", may.Insert}, {"Update", may.Update}, {"Delete", may.Delete},
+	{"Create", may.Create},
 	{"Drop", may.Drop}, {"References", may.References}, {"Index", may.Index}, {"Alter", may.Alter},
 	{"Create_tmp_table", may.CreateTemporaryTables}, {"Lock_tables", may.LockTables}, {"Create_view", may.CreateView},
 	{"Show_view", may.ShowView}, {"Create_routine", may.CreateRoutine}, {"Alter_routine", may.AlterRoutine},
@@ -75,7 +76,8 @@ func accountFrom(user, host, text string, now time.Time) (catalog.Account, error
 	if err := json.Unmarshal([]byte(text), &p); err != nil {
 		return catalog.Account{}, fmt.Errorf("the entry of %s@%s cannot be read: %w", user, host, err)
 	}
-	a := catalog.Account{Principal: catalog.Principal{Name: user, Host: host, Role: p.IsRole || user == catalog.Public.Name && host == ""},
+	a := catalog.Account{Principal: catalog.Principal{Name: user, Host: host,
+		Role: p.IsRole || user == catalog.Public.Name && host == ""},
 		Login: !p.IsRole, Inherit: true, Locked: p.Locked, DefaultRole: p.DefaultRole, ConnectionLimit: -1,
 		System: user == "mariadb.sys" || user == catalog.Public.Name && host == ""}
 	var bits uint64
@@ -161,20 +163,21 @@ type connected struct {
 
 func (s *server) readConnected(ctx context.Context) ([]connected, error) {
 	var out []connected
-	err := s.query(ctx, "look who is connected", `SELECT ID, USER, HOST, COALESCE(DB, ''), COMMAND FROM information_schema.PROCESSLIST
+	err := s.query(ctx, "look who is connected",
+		`SELECT ID, USER, HOST, COALESCE(DB, ''), COMMAND FROM information_schema.PROCESSLIST
 		WHERE USER <> 'system user' AND COMMAND <> 'Daemon' LIMIT 20000`, func(r *sql.Rows) error {
-		var c connected
-		var command string
-		err := r.Scan(&c.id, &c.user, &c.client, &c.database, &command)
-		c.client = clearing.Address(shownClient(c.client))
-		c.text = fmt.Sprintf("session %d", c.id)
-		if c.database != "" {
-			c.text += " in " + naming.Show(c.database)
-		}
-		c.text += " from " + c.client
-		out = append(out, c)
-		return err
-	})
+			var c connected
+			var command string
+			err := r.Scan(&c.id, &c.user, &c.client, &c.database, &command)
+			c.client = clearing.Address(shownClient(c.client))
+			c.text = fmt.Sprintf("session %d", c.id)
+			if c.database != "" {
+				c.text += " in " + naming.Show(c.database)
+			}
+			c.text += " from " + c.client
+			out = append(out, c)
+			return err
+		})
 	return out, err
 }
 
@@ -236,22 +239,24 @@ func (s *server) readGrants(ctx context.Context) ([]catalog.Grant, error) {
 			return s
 		}
 		var user, host, database, flags sql.RawBytes
-		return s.query(gctx, "read grants on databases", `SELECT User, Host, Db, `+databaseFlags+` FROM mysql.db`, func(r *sql.Rows) error {
-			if err := r.Scan(&user, &host, &database, &flags); err != nil {
-				return err
-			}
-			g := catalog.Grant{Entry: catalog.Entry{Grantee: principal(one(user), one(host))}, Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: one(database)}}
-			for i, c := range databaseColumns {
-				if i < len(flags) && flags[i] == 'Y' {
-					g.Privileges = g.Privileges.Or(c.set)
+		return s.query(gctx, "read grants on databases", `SELECT User, Host, Db, `+databaseFlags+` FROM mysql.db`,
+			func(r *sql.Rows) error {
+				if err := r.Scan(&user, &host, &database, &flags); err != nil {
+					return err
 				}
-			}
-			if len(flags) > len(databaseColumns) && flags[len(databaseColumns)] == 'Y' {
-				g.Grantable = g.Privileges
-			}
-			onDatabases = append(onDatabases, g)
-			return nil
-		})
+				g := catalog.Grant{Entry: catalog.Entry{Grantee: principal(one(user), one(host))},
+					Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: one(database)}}
+				for i, c := range databaseColumns {
+					if i < len(flags) && flags[i] == 'Y' {
+						g.Privileges = g.Privileges.Or(c.set)
+					}
+				}
+				if len(flags) > len(databaseColumns) && flags[len(databaseColumns)] == 'Y' {
+					g.Grantable = g.Privileges
+				}
+				onDatabases = append(onDatabases, g)
+				return nil
+			})
 	})
 	below := func(into *[]catalog.Grant, scope catalog.Scope, op, text string) {
 		group.Go(func() error {
@@ -281,9 +286,12 @@ func (s *server) readGrants(ctx context.Context) ([]catalog.Grant, error) {
 			})
 		})
 	}
-	below(&onTables, catalog.ScopeTable, "read grants on tables", `SELECT User, Host, Db, Table_name, '', Grantor, Table_priv FROM mysql.tables_priv`)
-	below(&onColumns, catalog.ScopeColumn, "read grants on columns", `SELECT User, Host, Db, Table_name, Column_name, '', Column_priv FROM mysql.columns_priv`)
-	below(&onRoutines, catalog.ScopeRoutine, "read grants on routines", `SELECT User, Host, Db, Routine_name, Routine_type, Grantor, Proc_priv FROM mysql.procs_priv`)
+	below(&onTables, catalog.ScopeTable, "read grants on tables",
+		`SELECT User, Host, Db, Table_name, '', Grantor, Table_priv FROM mysql.tables_priv`)
+	below(&onColumns, catalog.ScopeColumn, "read grants on columns",
+		`SELECT User, Host, Db, Table_name, Column_name, '', Column_priv FROM mysql.columns_priv`)
+	below(&onRoutines, catalog.ScopeRoutine, "read grants on routines",
+		`SELECT User, Host, Db, Routine_name, Routine_type, Grantor, Proc_priv FROM mysql.procs_priv`)
 	err := group.Wait()
 	s.grants.Store(int64(len(onDatabases)))
 	return append(append(append(onDatabases, onTables...), onColumns...), onRoutines...), err
@@ -291,14 +299,15 @@ func (s *server) readGrants(ctx context.Context) ([]catalog.Grant, error) {
 
 func (s *server) readMemberships(ctx context.Context) ([]catalog.Membership, error) {
 	var out []catalog.Membership
-	err := s.query(ctx, "read memberships", `SELECT Host, User, Role, Admin_option FROM mysql.roles_mapping`, func(r *sql.Rows) error {
-		var m catalog.Membership
-		var admin string
-		err := r.Scan(&m.Member.Host, &m.Member.Name, &m.Role.Name, &admin)
-		m.Member.Role, m.Role.Role, m.Admin, m.Set = m.Member.Host == "", true, admin == "Y", true
-		out = append(out, m)
-		return err
-	})
+	err := s.query(ctx, "read memberships", `SELECT Host, User, Role, Admin_option FROM mysql.roles_mapping`,
+		func(r *sql.Rows) error {
+			var m catalog.Membership
+			var admin string
+			err := r.Scan(&m.Member.Host, &m.Member.Name, &m.Role.Name, &admin)
+			m.Member.Role, m.Role.Role, m.Admin, m.Set = m.Member.Host == "", true, admin == "Y", true
+			out = append(out, m)
+			return err
+		})
 	return out, err
 }
 
@@ -342,13 +351,14 @@ func (s *server) readAccess(ctx context.Context) (catalog.Access, error) {
 		return err
 	})
 	group.Go(func() (err error) {
-		if err = s.query(gctx, "list databases", `SELECT SCHEMA_NAME FROM information_schema.SCHEMATA ORDER BY 1`, func(r *sql.Rows) error {
-			var d catalog.AccessDatabase
-			err := r.Scan(&d.Name)
-			d.System = slices.Contains(system, d.Name) || d.Name == markerDatabase
-			a.Databases = append(a.Databases, d)
-			return err
-		}); err != nil {
+		if err = s.query(gctx, "list databases", `SELECT SCHEMA_NAME FROM information_schema.SCHEMATA ORDER BY 1`,
+			func(r *sql.Rows) error {
+				var d catalog.AccessDatabase
+				err := r.Scan(&d.Name)
+				d.System = slices.Contains(system, d.Name) || d.Name == markerDatabase
+				a.Databases = append(a.Databases, d)
+				return err
+			}); err != nil {
 			return err
 		}
 		sessions, err = s.readConnected(gctx)

@@ -25,20 +25,27 @@ func BenchmarkAccess(b *testing.B) {
 		for from := 0; from < n; from += 2000 {
 			var rows []string
 			for i := from; i < min(n, from+2000); i++ {
-				rows = append(rows, strings.NewReplacer("$i", fmt.Sprint(i), "$u", fmt.Sprint(i%5000), "$d", fmt.Sprint(i/5000)).Replace(row))
+				rows = append(rows, strings.NewReplacer("$i", fmt.Sprint(i), "$u", fmt.Sprint(i%5000), "$d",
+					fmt.Sprint(i/5000)).Replace(row))
 			}
 			if _, err := db.Exec("INSERT INTO " + into + " VALUES " + strings.Join(rows, ",")); err != nil {
 				b.Fatal(err)
 			}
 		}
 	}
-	fill("mysql.global_priv (Host, User, Priv)", `('%', 'acc_$i', '{"access":0,"version_id":101119,"plugin":"mysql_native_password","authentication_string":"*D821809F681A40A6E379B50D0463EFAE20BDD122","password_last_changed":1795429580}')`, 5000)
-	fill("mysql.db (Host, Db, User, Select_priv, Insert_priv, Show_view_priv)", `('%', 'db\\_$d', 'acc_$u', 'Y', 'Y', 'Y')`, 50000)
+	fill("mysql.global_priv (Host, User, Priv)",
+		`('%', 'acc_$i', '{"access":0,"version_id":101119,"plugin":"mysql_native_password","authentication_string":"*D821809F681A40A6E379B50D0463EFAE20BDD122","password_last_changed":1795429580}')`, 5000)
+	fill("mysql.db (Host, Db, User, Select_priv, Insert_priv, Show_view_priv)",
+		`('%', 'db\\_$d', 'acc_$u', 'Y', 'Y', 'Y')`, 50000)
 	fill("mysql.roles_mapping (Host, User, Role, Admin_option)", `('%', 'acc_$i', 'crew', 'N')`, 5000)
 	s := enginetest.Open(b, Engine{}, enginetest.Target(Engine{}, running, "quay"))
 	bare := func() {
-		for _, text := range []string{"SELECT User, Host, Priv FROM mysql.global_priv", "SELECT User, Host, Db, " + databaseFlags + " FROM mysql.db", "SELECT * FROM mysql.tables_priv", "SELECT * FROM mysql.columns_priv",
-			"SELECT * FROM mysql.procs_priv", "SELECT Host, User, Role, Admin_option FROM mysql.roles_mapping", "SELECT SCHEMA_NAME FROM information_schema.SCHEMATA", "SELECT ID, USER, HOST, DB FROM information_schema.PROCESSLIST"} {
+		for _, text := range []string{"SELECT User, Host, Priv FROM mysql.global_priv",
+			"SELECT User, Host, Db, " + databaseFlags + " FROM mysql.db", "SELECT * FROM mysql.tables_priv",
+			"SELECT * FROM mysql.columns_priv",
+			"SELECT * FROM mysql.procs_priv", "SELECT Host, User, Role, Admin_option FROM mysql.roles_mapping",
+			"SELECT SCHEMA_NAME FROM information_schema.SCHEMATA",
+			"SELECT ID, USER, HOST, DB FROM information_schema.PROCESSLIST"} {
 			rows, err := db.Query(text)
 			if err != nil {
 				b.Fatal(err)

@@ -11,9 +11,11 @@ import (
 var bundles = func() map[access.Bundle]privilege.Set {
 	read := may.Select.Or(may.ShowView)
 	write := read.Or(may.Insert, may.Update, may.Delete, may.Execute, may.CreateTemporaryTables, may.LockTables)
-	build := write.Or(may.Create, may.Alter, may.Index, may.References, may.CreateView, may.CreateRoutine, may.AlterRoutine, may.Trigger)
-	return map[access.Bundle]privilege.Set{access.BundleRead: read, access.BundleWrite: write, access.BundleBuild: build,
-		access.BundleOwn: build.Or(may.Drop, may.Event, may.DeleteHistory)}
+	build := write.Or(may.Create, may.Alter, may.Index, may.References, may.CreateView, may.CreateRoutine,
+		may.AlterRoutine, may.Trigger)
+	return map[access.Bundle]privilege.Set{access.BundleRead: read, access.BundleWrite: write,
+		access.BundleBuild: build,
+		access.BundleOwn:   build.Or(may.Drop, may.Event, may.DeleteHistory)}
 }()
 
 // ownPrivileges is the bundle own: everything that can be given on one

@@ -39,11 +39,13 @@ func (s *server) check(ctx context.Context, step change.Step) ([]string, error) 
 }
 
 // readAccount reads the entry of one account.
-func (s *server) readAccount(ctx context.Context, p catalog.Principal) (a catalog.Account, text string, found bool, err error) {
+func (s *server) readAccount(ctx context.Context, p catalog.Principal) (a catalog.Account, text string, found bool,
+	err error) {
 	if !storable(p.Name) || !storable(p.Host) {
 		return a, "", false, nil
 	}
-	err = s.db.QueryRowContext(ctx, `SELECT Priv FROM mysql.global_priv WHERE BINARY User = ? AND Host = ?`, p.Name, p.Host).Scan(&text)
+	err = s.db.QueryRowContext(ctx, `SELECT Priv FROM mysql.global_priv WHERE BINARY User = ? AND Host = ?`, p.Name,
+		p.Host).Scan(&text)
 	if errors.Is(err, sql.ErrNoRows) {
 		return a, "", false, nil
 	}
@@ -87,9 +89,12 @@ func (s *server) checkPassword(ctx context.Context, step change.Step, p catalog.
 
 func (s *server) checkMember(ctx context.Context, p catalog.Principal, args map[string]string) ([]string, error) {
 	var n int
-	err := s.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM mysql.roles_mapping WHERE BINARY User = ? AND Host = ? AND BINARY Role = ?`, p.Name, p.Host, args["of"]).Scan(&n)
+	err := s.db.QueryRowContext(ctx,
+		`SELECT COUNT(*) FROM mysql.roles_mapping WHERE BINARY User = ? AND Host = ? AND BINARY Role = ?`, p.Name,
+		p.Host, args["of"]).Scan(&n)
 	if err == nil && (n > 0) != (args["present"] == "yes") {
-		return []string{p.String() + map[bool]string{true: " still has", false: " does not have"}[n > 0] + " the role " + args["of"]}, nil
+		return []string{p.String() + map[bool]string{true: " still has", false: " does not have"}[n > 0] +
+			" the role " + args["of"]}, nil
 	}
 	return nil, wrap("read the membership", err)
 }
@@ -110,7 +115,8 @@ func (s *server) checkOnly(ctx context.Context, p catalog.Principal, args map[st
 	var left []string
 	all := change.GrantSpec{Database: args["database"]}
 	for _, g := range grants {
-		if g.Grantee == p && concerns(g, all, catalog.Object{Scope: catalog.ScopeDatabase, Database: args["database"]}) {
+		if g.Grantee == p && concerns(g, all,
+			catalog.Object{Scope: catalog.ScopeDatabase, Database: args["database"]}) {
 			if more := g.Privileges.Minus(keep); !more.Empty() && (keep.Empty() || g.Scope == catalog.ScopeDatabase) {
 				left = append(left, p.String()+" still has "+more.String()+" on "+access.ObjectText(g.Object))
 			}
@@ -131,7 +137,8 @@ func (s *server) checkPrivileges(ctx context.Context, p catalog.Principal, args 
 			return nil, err
 		}
 	}
-	o := catalog.Object{Scope: catalog.Scope(args["scope"]), Database: args["database"], Name: args["object"], Column: args["column"], Routine: args["routine"]}
+	o := catalog.Object{Scope: catalog.Scope(args["scope"]), Database: args["database"], Name: args["object"],
+		Column: args["column"], Routine: args["routine"]}
 	held, _ := directOn(grants, p, o)
 	if args["as_written"] == "yes" {
 		held = privilege.Set{}

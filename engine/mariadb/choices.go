@@ -56,15 +56,16 @@ func (s *server) readAccountNames(ctx context.Context) ([]catalog.Choice, error)
 // Source: information_schema.CHARACTER_SETS.
 func (s *server) readEncodings(ctx context.Context) ([]catalog.Choice, error) {
 	var out []catalog.Choice
-	err := s.query(ctx, "read character sets", `SELECT CHARACTER_SET_NAME, DEFAULT_COLLATE_NAME, DESCRIPTION, CHARACTER_SET_NAME = @@character_set_server
+	err := s.query(ctx, "read character sets",
+		`SELECT CHARACTER_SET_NAME, DEFAULT_COLLATE_NAME, DESCRIPTION, CHARACTER_SET_NAME = @@character_set_server
 		FROM information_schema.CHARACTER_SETS ORDER BY 1`, func(r *sql.Rows) error {
-		var c catalog.Choice
-		var collation string
-		err := r.Scan(&c.Name, &collation, &c.Title, &c.Default)
-		c.Properties = catalog.Values{"collation": collation}
-		out = append(out, c)
-		return err
-	})
+			var c catalog.Choice
+			var collation string
+			err := r.Scan(&c.Name, &collation, &c.Title, &c.Default)
+			c.Properties = catalog.Values{"collation": collation}
+			out = append(out, c)
+			return err
+		})
 	return out, err
 }
 
@@ -74,8 +75,10 @@ func (s *server) readEncodings(ctx context.Context) ([]catalog.Choice, error) {
 func (s *server) readCollations(ctx context.Context) ([]catalog.Choice, error) {
 	full := "FULL_COLLATION_NAME"
 	var has int
-	if err := s.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = 'information_schema'
-		AND TABLE_NAME = 'COLLATION_CHARACTER_SET_APPLICABILITY' AND COLUMN_NAME = 'FULL_COLLATION_NAME'`).Scan(&has); err != nil {
+	if err := s.db.QueryRowContext(ctx,
+		`SELECT COUNT(*) FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = 'information_schema'
+		AND TABLE_NAME = 'COLLATION_CHARACTER_SET_APPLICABILITY' AND COLUMN_NAME = 'FULL_COLLATION_NAME'`).
+		Scan(&has); err != nil {
 		return nil, wrap("read collations", err)
 	}
 	if has == 0 {
@@ -106,12 +109,13 @@ func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapsh
 			return wrap("read the server", err)
 		}
 		detailsOf(snap.Details).FoldsCase = fold == 1
-		return s.query(gctx, "list databases", `SELECT SCHEMA_NAME FROM information_schema.SCHEMATA`, func(r *sql.Rows) error {
-			var name string
-			err := r.Scan(&name)
-			snap.Names = append(snap.Names, name)
-			return err
-		})
+		return s.query(gctx, "list databases", `SELECT SCHEMA_NAME FROM information_schema.SCHEMATA`,
+			func(r *sql.Rows) error {
+				var name string
+				err := r.Scan(&name)
+				snap.Names = append(snap.Names, name)
+				return err
+			})
 	})
 	group.Go(func() error { return s.readSessions(gctx, in, &snap) })
 	err := group.Wait()
@@ -135,7 +139,8 @@ const lacksPrivilege = "it lacks the privilege"
 
 // readDatabaseSide has the group read what planning for a database needs beside
 // accounts and grants; each part fills fields of its own.
-func (s *server) readDatabaseSide(ctx context.Context, group *errgroup.Group, in change.Intent, snap *catalog.Snapshot) {
+func (s *server) readDatabaseSide(ctx context.Context, group *errgroup.Group, in change.Intent,
+	snap *catalog.Snapshot) {
 	spec := in.Database
 	name := folded(spec.Name, detailsOf(snap.Details).FoldsCase)
 	if slices.Contains(snap.Names, name) {
@@ -150,7 +155,8 @@ func (s *server) readDatabaseSide(ctx context.Context, group *errgroup.Group, in
 		switch in.Kind {
 		case change.AlterDatabase:
 			login := snap.Instance.Login
-			snap.Doomed = &catalog.Doomed{MayDrop: login.May("alter_database"), Denied: lacksPrivilege, Remedy: login.Remedy("alter_database")}
+			snap.Doomed = &catalog.Doomed{MayDrop: login.May("alter_database"), Denied: lacksPrivilege,
+				Remedy: login.Remedy("alter_database")}
 		case change.DropDatabase:
 			group.Go(func() (err error) {
 				if snap.Doomed, err = s.readDoomed(ctx, name, snap.Names); err == nil {
@@ -206,13 +212,14 @@ func splitAccount(text string) (name, host string) {
 func (s *server) readOwner(ctx context.Context, owner string, snap *catalog.Snapshot) error {
 	name, host := splitAccount(owner)
 	snap.OwnerAllowed = true
-	return s.query(ctx, "look for the owner", `SELECT User, Host FROM mysql.global_priv WHERE BINARY User = ? AND (? = '' OR Host = ?)
+	return s.query(ctx, "look for the owner",
+		`SELECT User, Host FROM mysql.global_priv WHERE BINARY User = ? AND (? = '' OR Host = ?)
 		AND NOT COALESCE(JSON_VALUE(Priv, '$.is_role'), 0) ORDER BY 2`, func(r *sql.Rows) error {
-		var user, at string
-		err := r.Scan(&user, &at)
-		snap.OwnerFound = append(snap.OwnerFound, user+"@"+at)
-		return err
-	}, name, host, strings.ToLower(host))
+			var user, at string
+			err := r.Scan(&user, &at)
+			snap.OwnerFound = append(snap.OwnerFound, user+"@"+at)
+			return err
+		}, name, host, strings.ToLower(host))
 }
 
 // readLeftover finds grants that name a database which does not exist: they
@@ -227,30 +234,34 @@ func (s *server) readLeftover(ctx context.Context, name string) ([]string, error
 		}
 		return user + "@" + host
 	}
-	err := s.query(ctx, "look for grants on that name", `SELECT DISTINCT Db, User, Host FROM mysql.db ORDER BY 2, 3, 1`, func(r *sql.Rows) error {
-		var pattern, user, host string
-		err := r.Scan(&pattern, &user, &host)
-		if matches(pattern, name) || pattern == name {
-			text := fmt.Sprintf("%s on the database", who(user, host))
-			if pattern != escaped(name) {
-				text = fmt.Sprintf("%s through the pattern %s", who(user, host), pattern)
+	err := s.query(ctx, "look for grants on that name", `SELECT DISTINCT Db, User, Host FROM mysql.db ORDER BY 2, 3, 1`,
+		func(r *sql.Rows) error {
+			var pattern, user, host string
+			err := r.Scan(&pattern, &user, &host)
+			if matches(pattern, name) || pattern == name {
+				text := fmt.Sprintf("%s on the database", who(user, host))
+				if pattern != escaped(name) {
+					text = fmt.Sprintf("%s through the pattern %s", who(user, host), pattern)
+				}
+				out = append(out, text)
 			}
-			out = append(out, text)
-		}
-		return err
-	})
+			return err
+		})
 	if err != nil {
 		return nil, err
 	}
 	for _, t := range []struct{ table, column, what string }{
-		{"tables_priv", "Table_name", "table"}, {"columns_priv", "Table_name", "columns of"}, {"procs_priv", "Routine_name", "routine"},
+		{"tables_priv", "Table_name", "table"}, {"columns_priv", "Table_name", "columns of"},
+		{"procs_priv", "Routine_name", "routine"},
 	} {
-		err := s.query(ctx, "look for grants on that name", `SELECT DISTINCT User, Host, `+t.column+` FROM mysql.`+t.table+` WHERE Db = ? ORDER BY 1, 2, 3 LIMIT 50`, func(r *sql.Rows) error {
-			var user, host, object string
-			err := r.Scan(&user, &host, &object)
-			out = append(out, fmt.Sprintf("%s on %s %s", who(user, host), t.what, object))
-			return err
-		}, name)
+		err := s.query(ctx, "look for grants on that name",
+			`SELECT DISTINCT User, Host, `+t.column+` FROM mysql.`+t.table+` WHERE Db = ? ORDER BY 1, 2, 3 LIMIT 50`,
+			func(r *sql.Rows) error {
+				var user, host, object string
+				err := r.Scan(&user, &host, &object)
+				out = append(out, fmt.Sprintf("%s on %s %s", who(user, host), t.what, object))
+				return err
+			}, name)
 		if err != nil {
 			return nil, err
 		}

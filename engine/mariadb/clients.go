@@ -30,7 +30,8 @@ func compareAccounts(a, b catalog.Account) int {
 func rivals(accounts []catalog.Account, p catalog.Principal) (before, after []catalog.Account) {
 	me := catalog.Account{Principal: p}
 	for _, a := range accounts {
-		if a.Role || a.Principal == p || a.Name != p.Name && a.Name != "" || !hostCovers(a.Host, p.Host) && !hostCovers(p.Host, a.Host) {
+		if a.Role || a.Principal == p || a.Name != p.Name && a.Name != "" ||
+			!hostCovers(a.Host, p.Host) && !hostCovers(p.Host, a.Host) {
 			continue
 		}
 		if compareAccounts(a, me) < 0 {

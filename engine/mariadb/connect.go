@@ -175,11 +175,14 @@ func (g guarded) prepare(ctx context.Context, c driver.Conn) error {
 	if _, err := c.(driver.ExecerContext).ExecContext(ctx, setUp, nil); err != nil {
 		return wrap("set up the connection", err)
 	}
-	if row, err := firstRow(ctx, c, "SELECT @@character_set_client, @@character_set_connection", 2); err != nil || row[0] != "utf8mb4" || row[1] != "utf8mb4" {
-		return &engine.Error{Op: "set up the connection", Kind: engine.NotSent, Err: err, Text: "the server does not speak utf8mb4 on this connection, so no name could be written safely",
+	if row, err := firstRow(ctx, c, "SELECT @@character_set_client, @@character_set_connection", 2); err != nil ||
+		row[0] != "utf8mb4" || row[1] != "utf8mb4" {
+		return &engine.Error{Op: "set up the connection", Kind: engine.NotSent, Err: err,
+			Text: "the server does not speak utf8mb4 on this connection, so no name could be written safely",
 			Next: "Look at its settings character_set_client and init_connect."}
 	}
-	if row, err := firstRow(ctx, c, "SELECT ID, HOST FROM information_schema.PROCESSLIST WHERE ID = CONNECTION_ID()", 2); err == nil {
+	if row, err := firstRow(ctx, c, "SELECT ID, HOST FROM information_schema.PROCESSLIST WHERE ID = CONNECTION_ID()",
+		2); err == nil {
 		if id, err := strconv.ParseInt(row[0], 10, 64); err == nil {
 			g.opened(id, row[1])
 		}

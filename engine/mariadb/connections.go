@@ -16,7 +16,8 @@ func (Engine) Connections(l handover.Login) []handover.Form {
 		mode = "disable"
 	}
 	var dsn []string
-	for _, p := range [][2]string{{"host", l.Host}, {"port", strconv.Itoa(l.Port)}, {"database", l.Database}, {"user", l.Account}, {"password", l.Password}} {
+	for _, p := range [][2]string{{"host", l.Host}, {"port", strconv.Itoa(l.Port)}, {"database", l.Database},
+		{"user", l.Account}, {"password", l.Password}} {
 		if p[1] == "" {
 			continue
 		}
@@ -26,7 +27,8 @@ func (Engine) Connections(l handover.Login) []handover.Form {
 		}
 		dsn = append(dsn, p[0]+"="+v)
 	}
-	options := "[client]\nhost=" + option(l.Host) + "\nport=" + strconv.Itoa(l.Port) + "\nuser=" + option(l.Account) + "\n"
+	options := "[client]\nhost=" + option(l.Host) + "\nport=" + strconv.Itoa(l.Port) + "\nuser=" + option(l.Account) +
+		"\n"
 	if l.Password != "" {
 		options += "password=" + option(l.Password) + "\n"
 	} else {
@@ -45,7 +47,9 @@ func (Engine) Connections(l handover.Login) []handover.Form {
 		{Name: "url", Title: "URL", File: "", Text: l.URL("mariadb", "sslMode", mode)},
 		{Name: "dsn", Title: "key-value DSN", File: "", Text: strings.Join(dsn, ";")},
 		{Name: "jdbc", Title: "JDBC URL", File: "", Text: l.JDBC("mariadb", "sslMode", mode)},
-		{Name: "env", Title: "environment", File: "", Text: handover.Environment([][2]string{{"DB_HOST", l.Host}, {"DB_PORT", strconv.Itoa(l.Port)}, {"DB_NAME", l.Database}, {"DB_USER", l.Account}, {"DB_PASSWORD", l.Password}})},
+		{Name: "env", Title: "environment", File: "",
+			Text: handover.Environment([][2]string{{"DB_HOST", l.Host}, {"DB_PORT", strconv.Itoa(l.Port)},
+				{"DB_NAME", l.Database}, {"DB_USER", l.Account}, {"DB_PASSWORD", l.Password}})},
 		{Name: "options", Title: "client option file, with the password (mode 600)", File: "~/.my.cnf", Text: options},
 	}
 }

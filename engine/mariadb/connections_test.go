@@ -21,13 +21,15 @@ func forms(l handover.Login) map[string]string {
 }
 
 func TestConnections(t *testing.T) {
-	l := handover.Login{Host: "10.0.0.7", Port: 3306, Database: "cargo", Account: "o'dd", Password: hostilePassword, TLS: catalog.TLSVerified}
+	l := handover.Login{Host: "10.0.0.7", Port: 3306, Database: "cargo", Account: "o'dd", Password: hostilePassword,
+		TLS: catalog.TLSVerified}
 	f := forms(l)
 	u, err := url.Parse(f["url"])
 	if password, _ := u.User.Password(); err != nil || password != hostilePassword || u.User.Username() != "o'dd" {
 		t.Errorf("url %s: %v", f["url"], err)
 	}
-	for form, want := range map[string]string{"options": `password="p@ss:/?#[]!$&'()*+,;=\"\\ %`, "env": `DB_USER='o'\''dd'`, "dsn": `password="p@ss:/?#[]!$&'()*+,;=""\ %`, "jdbc": "sslMode=verify-full"} {
+	for form, want := range map[string]string{"options": `password="p@ss:/?#[]!$&'()*+,;=\"\\ %`,
+		"env": `DB_USER='o'\''dd'`, "dsn": `password="p@ss:/?#[]!$&'()*+,;=""\ %`, "jdbc": "sslMode=verify-full"} {
 		if !strings.Contains(f[form], want) {
 			t.Errorf("%s lacks %q:\n%s", form, want, f[form])
 		}

@@ -30,7 +30,8 @@ func (s *server) readDoomed(ctx context.Context, name string, all []string) (*ca
 	})
 	group.Go(func() error { return s.readBlockers(gctx, name, out) })
 	err := group.Wait()
-	out.Unseen = append(out.Unseen, "The server does not tell which database a prepared transaction belongs to, so any of them stops this.")
+	out.Unseen = append(out.Unseen,
+		"The server does not tell which database a prepared transaction belongs to, so any of them stops this.")
 	return out, err
 }
 
@@ -86,24 +87,30 @@ func (s *server) readDetached(ctx context.Context) int {
 func (s *server) readContents(ctx context.Context, name string, out *catalog.Doomed) error {
 	var tables, views, sequences, routines, triggers, events, records int
 	var rows sql.NullInt64
-	err := s.db.QueryRowContext(ctx, `SELECT COUNT(CASE WHEN TABLE_TYPE NOT IN ('VIEW', 'SEQUENCE') THEN 1 END), COUNT(CASE WHEN TABLE_TYPE = 'VIEW' THEN 1 END), COUNT(CASE WHEN TABLE_TYPE = 'SEQUENCE' THEN 1 END),
+	err := s.db.QueryRowContext(ctx,
+		`SELECT COUNT(CASE WHEN TABLE_TYPE NOT IN ('VIEW', 'SEQUENCE') THEN 1 END), COUNT(CASE WHEN TABLE_TYPE = 'VIEW' THEN 1 END), COUNT(CASE WHEN TABLE_TYPE = 'SEQUENCE' THEN 1 END),
 		CAST(SUM(CASE WHEN TABLE_TYPE NOT IN ('VIEW', 'SEQUENCE') THEN TABLE_ROWS END) AS SIGNED), COUNT(CASE WHEN TABLE_NAME IN ('`+strings.Join(recordTables, "', '")+`') THEN 1 END),
 		(SELECT COUNT(*) FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ?), (SELECT COUNT(*) FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = ?), (SELECT COUNT(*) FROM information_schema.EVENTS WHERE EVENT_SCHEMA = ?)
-		FROM information_schema.TABLES WHERE TABLE_SCHEMA = ?`, name, name, name, name).Scan(&tables, &views, &sequences, &rows, &records, &routines, &triggers, &events)
+		FROM information_schema.TABLES WHERE TABLE_SCHEMA = ?`, name, name, name, name).Scan(&tables, &views,
+		&sequences, &rows, &records, &routines, &triggers, &events)
 	if err != nil {
 		return wrap("count what it holds", err)
 	}
 	if records == len(recordTables) {
 		out.Own = "it holds the records of a Genarch: its journal, its servers and their secrets"
 	}
-	out.Objects = []catalog.Count{{What: "tables", N: tables}, {What: "views", N: views}, {What: "sequences", N: sequences}, {What: "routines", N: routines}, {What: "triggers", N: triggers}, {What: "events", N: events}}
+	out.Objects = []catalog.Count{{What: "tables", N: tables}, {What: "views", N: views},
+		{What: "sequences", N: sequences}, {What: "routines", N: routines}, {What: "triggers", N: triggers},
+		{What: "events", N: events}}
 	out.Rows = &rows.Int64
-	return s.query(ctx, "look for events", `SELECT EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA = ? AND STATUS = 'ENABLED' ORDER BY 1`, func(r *sql.Rows) error {
-		var event string
-		err := r.Scan(&event)
-		doomOf(out.Details).Events = append(doomOf(out.Details).Events, event)
-		return err
-	}, name)
+	return s.query(ctx, "look for events",
+		`SELECT EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA = ? AND STATUS = 'ENABLED' ORDER BY 1`,
+		func(r *sql.Rows) error {
+			var event string
+			err := r.Scan(&event)
+			doomOf(out.Details).Events = append(doomOf(out.Details).Events, event)
+			return err
+		}, name)
 }
 
 // readOutsideKeys finds foreign keys of other databases that point into this
@@ -111,16 +118,19 @@ func (s *server) readContents(ctx context.Context, name string, out *catalog.Doo
 // INNODB_SYS_FOREIGN, whose names are in the form of folders.
 func (s *server) readOutsideKeys(ctx context.Context, name string, out *catalog.Doomed) error {
 	dir, certain := directoryName(name)
-	err := s.query(ctx, "look for foreign keys", `SELECT FOR_NAME, REF_NAME FROM information_schema.INNODB_SYS_FOREIGN WHERE REF_NAME LIKE CONCAT(?, '/%') AND FOR_NAME NOT LIKE CONCAT(?, '/%') LIMIT 200`, func(r *sql.Rows) error {
-		var from, to string
-		err := r.Scan(&from, &to)
-		if strings.HasPrefix(to, dir+"/") && !strings.HasPrefix(from, dir+"/") {
-			doomOf(out.Details).OutsideKeys = append(doomOf(out.Details).OutsideKeys, strings.Replace(from, "/", ".", 1)+" to "+strings.Replace(to, "/", ".", 1))
-		}
-		return err
-	}, likeText(dir), likeText(dir))
+	err := s.query(ctx, "look for foreign keys",
+		`SELECT FOR_NAME, REF_NAME FROM information_schema.INNODB_SYS_FOREIGN WHERE REF_NAME LIKE CONCAT(?, '/%') AND FOR_NAME NOT LIKE CONCAT(?, '/%') LIMIT 200`, func(r *sql.Rows) error {
+			var from, to string
+			err := r.Scan(&from, &to)
+			if strings.HasPrefix(to, dir+"/") && !strings.HasPrefix(from, dir+"/") {
+				doomOf(out.Details).OutsideKeys = append(doomOf(out.Details).OutsideKeys,
+					strings.Replace(from, "/", ".", 1)+" to "+strings.Replace(to, "/", ".", 1))
+			}
+			return err
+		}, likeText(dir), likeText(dir))
 	if err == nil && !certain {
-		out.Unseen = append(out.Unseen, "The name has characters whose folder is not known, so foreign keys from outside cannot be looked for.")
+		out.Unseen = append(out.Unseen,
+			"The name has characters whose folder is not known, so foreign keys from outside cannot be looked for.")
 	}
 	return err
 }
@@ -169,15 +179,20 @@ func (s *server) searchDependents(ctx context.Context, name, in string) ([]strin
 		return column + " = " + quoteText(in)
 	}
 	err := s.query(ctx, "look for what depends on it", `SELECT * FROM (
-		SELECT 'view' AS k, TABLE_SCHEMA AS d, TABLE_NAME AS n FROM information_schema.VIEWS WHERE `+where("TABLE_SCHEMA")+` AND VIEW_DEFINITION LIKE ?
-		UNION ALL SELECT LOWER(ROUTINE_TYPE), ROUTINE_SCHEMA, ROUTINE_NAME FROM information_schema.ROUTINES WHERE `+where("ROUTINE_SCHEMA")+` AND (ROUTINE_DEFINITION LIKE ? OR ROUTINE_DEFINITION LIKE ?)
-		UNION ALL SELECT 'trigger', TRIGGER_SCHEMA, TRIGGER_NAME FROM information_schema.TRIGGERS WHERE `+where("TRIGGER_SCHEMA")+` AND (ACTION_STATEMENT LIKE ? OR ACTION_STATEMENT LIKE ?)
-		UNION ALL SELECT 'event', EVENT_SCHEMA, EVENT_NAME FROM information_schema.EVENTS WHERE `+where("EVENT_SCHEMA")+` AND (EVENT_DEFINITION LIKE ? OR EVENT_DEFINITION LIKE ?)) o ORDER BY 1, 2, 3 LIMIT 100`, func(r *sql.Rows) error {
-		var kind, database, object string
-		err := r.Scan(&kind, &database, &object)
-		out = append(out, kind+" "+naming.Show(database)+"."+naming.Show(object))
-		return err
-	}, exact, exact, plain, exact, plain, exact, plain)
+		SELECT 'view' AS k, TABLE_SCHEMA AS d, TABLE_NAME AS n FROM information_schema.VIEWS WHERE `+
+		where("TABLE_SCHEMA")+` AND VIEW_DEFINITION LIKE ?
+		UNION ALL SELECT LOWER(ROUTINE_TYPE), ROUTINE_SCHEMA, ROUTINE_NAME FROM information_schema.ROUTINES WHERE `+
+		where("ROUTINE_SCHEMA")+` AND (ROUTINE_DEFINITION LIKE ? OR ROUTINE_DEFINITION LIKE ?)
+		UNION ALL SELECT 'trigger', TRIGGER_SCHEMA, TRIGGER_NAME FROM information_schema.TRIGGERS WHERE `+
+		where("TRIGGER_SCHEMA")+` AND (ACTION_STATEMENT LIKE ? OR ACTION_STATEMENT LIKE ?)
+		UNION ALL SELECT 'event', EVENT_SCHEMA, EVENT_NAME FROM information_schema.EVENTS WHERE `+where("EVENT_SCHEMA")+
+		` AND (EVENT_DEFINITION LIKE ? OR EVENT_DEFINITION LIKE ?)) o ORDER BY 1, 2, 3 LIMIT 100`,
+		func(r *sql.Rows) error {
+			var kind, database, object string
+			err := r.Scan(&kind, &database, &object)
+			out = append(out, kind+" "+naming.Show(database)+"."+naming.Show(object))
+			return err
+		}, exact, exact, plain, exact, plain, exact, plain)
 	return out, err
 }
 

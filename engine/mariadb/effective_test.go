@@ -36,7 +36,8 @@ func TestEffective(t *testing.T) {
 		try("CREATE TABLE `%s`.u (a INT)", d)
 	}
 	patterns := []string{"a_b", `a\_b`, "a%", "%", "axb", `b\%c`, "b%c", `b\_c`, "_b", "a__", `a\_%`}
-	words := []string{"SELECT", "INSERT", "UPDATE", "DELETE", "SELECT, INSERT", "CREATE", "SELECT, INSERT, UPDATE, DELETE"}
+	words := []string{"SELECT", "INSERT", "UPDATE", "DELETE", "SELECT, INSERT", "CREATE",
+		"SELECT, INSERT, UPDATE, DELETE"}
 	accounts := []string{"deck", "gate", "crane"}
 	// A netmask and a plain address count alike, and which holds then is not settled.
 	hosts := []string{"127.0.0.1", "%", "127.0.0.%", "127.%"}
@@ -59,7 +60,8 @@ func TestEffective(t *testing.T) {
 		}
 	}
 	s := enginetest.Open(t, Engine{}, enginetest.Target(Engine{}, running, "quay"))
-	statements := map[privilege.Set]string{may.Select: "SELECT a FROM `%s`.`%s`", may.Insert: "INSERT INTO `%s`.`%s` (a) VALUES (1)", may.Delete: "DELETE FROM `%s`.`%s`"}
+	statements := map[privilege.Set]string{may.Select: "SELECT a FROM `%s`.`%s`",
+		may.Insert: "INSERT INTO `%s`.`%s` (a) VALUES (1)", may.Delete: "DELETE FROM `%s`.`%s`"}
 	for round := range 40 {
 		for range 5 {
 			who := fmt.Sprintf("'%s'@'%s'", accounts[random.IntN(len(accounts))], hosts[random.IntN(len(hosts))])
@@ -108,7 +110,8 @@ func TestEffective(t *testing.T) {
 							t.Fatalf("%s as %s: %v", text, name, err)
 						}
 						if have.Has(want) != (err == nil) {
-							t.Errorf("round %d: %s %s on %s.%s: computed %v, the server says %v", round, name, want, d, table, have.Has(want), err)
+							t.Errorf("round %d: %s %s on %s.%s: computed %v, the server says %v", round, name, want, d,
+								table, have.Has(want), err)
 						}
 					}
 				}

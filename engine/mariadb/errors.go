@@ -21,7 +21,8 @@ func wrap(op string, err error) error {
 		return e
 	}
 	if me, ok := errors.AsType[*mysql.MySQLError](err); ok {
-		e := &engine.Error{Op: op, Kind: engine.Refused, Code: strconv.Itoa(int(me.Number)), Text: me.Message, Err: err, Next: next(op, me.Number)}
+		e := &engine.Error{Op: op, Kind: engine.Refused, Code: strconv.Itoa(int(me.Number)), Text: me.Message, Err: err,
+			Next: next(op, me.Number)}
 		switch me.Number {
 		case 1180, 1317, 1969, 1927:
 			// Cut off in the middle: on MariaDB that does not mean that
@@ -34,8 +35,10 @@ func wrap(op string, err error) error {
 		return e
 	}
 	e := engine.Classify(op, err, !errors.Is(err, driver.ErrBadConn))
-	if errors.Is(err, mysql.ErrNoTLS) || strings.Contains(err.Error(), "tls:") || strings.Contains(err.Error(), "x509:") {
-		e.Kind, e.Text = engine.NotSent, "the server does not speak TLS, or its certificate is not accepted: "+err.Error()
+	if errors.Is(err, mysql.ErrNoTLS) || strings.Contains(err.Error(), "tls:") ||
+		strings.Contains(err.Error(), "x509:") {
+		e.Kind, e.Text = engine.NotSent, "the server does not speak TLS, or its certificate is not accepted: "+
+			err.Error()
 		e.Next = "Set the TLS mode with: genarch server edit NAME --tls off|required|verified"
 	}
 	return e

@@ -91,7 +91,8 @@ func (w *wary) packet() error {
 	}
 	// An OK or an error ends the sign-in; and what else there is in it (the
 	// further steps of methods) only unsafe ones have.
-	w.over = w.packets > 1 && (size == 0 || body[0] == 0x00 || body[0] == 0xff) || w.packets == 1 && size > 0 && body[0] == 0xff
+	w.over = w.packets > 1 && (size == 0 || body[0] == 0x00 || body[0] == 0xff) ||
+		w.packets == 1 && size > 0 && body[0] == 0xff
 	if w.packets > 1 && size > 0 && body[0] == 0x01 {
 		return w.transport.Unproven("a further step of its method")
 	}

@@ -18,10 +18,13 @@ func everything() catalog.Snapshot {
 	doom(&snap).Events = []string{"nightly"}
 	snap.Target.Comment = "remark"
 	snap.OwnerFound = []string{"gate@10.%"}
-	snap.Access.Accounts = append(snap.Access.Accounts, catalog.Account{Principal: at("report", "%"), Login: true, Global: may.Select})
+	snap.Access.Accounts = append(snap.Access.Accounts,
+		catalog.Account{Principal: at("report", "%"), Login: true, Global: may.Select})
 	grant := func(p catalog.Principal, set privilege.Set, o catalog.Object) {
 		o.Database = "cargo_prod"
-		snap.Access.Grants = append(snap.Access.Grants, catalog.Grant{Entry: catalog.Entry{Grantee: p, Privileges: set, Grantable: set, Grantor: "report@%"}, Object: o})
+		snap.Access.Grants = append(snap.Access.Grants,
+			catalog.Grant{Entry: catalog.Entry{Grantee: p, Privileges: set, Grantable: set, Grantor: "report@%"},
+				Object: o})
 	}
 	grant(at("gate", "10.%"), may.Execute, catalog.Object{Scope: catalog.ScopeRoutine, Name: "weigh"})
 	grant(at("crew", ""), may.Select, catalog.Object{Scope: catalog.ScopeTable, Name: "trailers"})
@@ -30,7 +33,8 @@ func everything() catalog.Snapshot {
 }
 
 // named are the names in everything that a tenant could have chosen.
-var named = []string{"cargo_prod", "cargo_app", "gate", "crew", "desk", "report", "weigh", "trailers", "axles", "nightly", "remark", "lounges_prod", "gone_prod", "auditors", "hands", "10.%", "10.0.0.%"}
+var named = []string{"cargo_prod", "cargo_app", "gate", "crew", "desk", "report", "weigh", "trailers", "axles",
+	"nightly", "remark", "lounges_prod", "gone_prod", "auditors", "hands", "10.%", "10.0.0.%"}
 
 func TestEachStatementIsOneCommand(t *testing.T) {
 	yes := true
@@ -38,23 +42,35 @@ func TestEachStatementIsOneCommand(t *testing.T) {
 		return change.GrantSpec{Database: "cargo_prod", To: p, Privileges: words, On: o}
 	}
 	intents := map[string]change.Intent{
-		"create": {Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "lounges_prod", Options: catalog.Values{"comment": "remark"}}},
-		"alter": {Kind: change.AlterDatabase, Database: &change.DatabaseSpec{Name: "cargo_prod", Options: catalog.Values{"comment": "remarks",
-			"collation": "latin1_swedish_ci", "encoding": "latin1", "owner": "gate@10.%"}}},
-		"drop":            dropping(change.DatabaseSpec{}, nil),
-		"drop, hold":      dropping(change.DatabaseSpec{Options: catalog.Values{"clear_leftovers": true}}, &change.ClearingSpec{Options: catalog.Values{"lock_accounts": true}}),
-		"account":         accountIntent(change.CreateAccount, change.AccountSpec{Name: "auditors", Host: "10.0.9.%", Password: change.Generated}),
-		"role":            accountIntent(change.CreateAccount, change.AccountSpec{Name: "auditors", Role: true}),
-		"account, alter":  accountIntent(change.AlterAccount, change.AccountSpec{Name: "gate", Options: catalog.Values{"locked": yes, "default_role": "none"}}),
+		"create": {Kind: change.CreateDatabase,
+			Database: &change.DatabaseSpec{Name: "lounges_prod", Options: catalog.Values{"comment": "remark"}}},
+		"alter": {Kind: change.AlterDatabase,
+			Database: &change.DatabaseSpec{Name: "cargo_prod", Options: catalog.Values{"comment": "remarks",
+				"collation": "latin1_swedish_ci", "encoding": "latin1", "owner": "gate@10.%"}}},
+		"drop": dropping(change.DatabaseSpec{}, nil),
+		"drop, hold": dropping(change.DatabaseSpec{Options: catalog.Values{"clear_leftovers": true}},
+			&change.ClearingSpec{Options: catalog.Values{"lock_accounts": true}}),
+		"account": accountIntent(change.CreateAccount,
+			change.AccountSpec{Name: "auditors", Host: "10.0.9.%", Password: change.Generated}),
+		"role": accountIntent(change.CreateAccount, change.AccountSpec{Name: "auditors", Role: true}),
+		"account, alter": accountIntent(change.AlterAccount,
+			change.AccountSpec{Name: "gate", Options: catalog.Values{"locked": yes, "default_role": "none"}}),
 		"account, rename": accountIntent(change.RenameAccount, change.AccountSpec{Name: "gate", NewName: "hands"}),
-		"password":        accountIntent(change.SetPassword, change.AccountSpec{Name: "gate", Password: change.Generated}),
-		"account, drop":   accountIntent(change.DropAccount, change.AccountSpec{Name: "gate"}),
-		"member":          {Kind: change.GrantRole, Member: &change.MemberSpec{Role: "desk", To: at("cargo_app", "10.0.0.%")}},
-		"member, end":     {Kind: change.RevokeRole, Member: &change.MemberSpec{Role: "crew", To: at("gate", "10.%")}},
-		"write":           grantIntent(change.GrantPrivilege, change.GrantSpec{Database: "cargo_prod", To: at("gate", "10.%"), Bundle: access.BundleWrite}),
-		"column":          grantIntent(change.GrantPrivilege, single(at("gate", "10.%"), catalog.Object{Scope: catalog.ScopeColumn, Name: "trailers", Column: "axles"}, "SELECT")),
-		"routine":         grantIntent(change.RevokePrivilege, single(at("gate", "10.%"), catalog.Object{Scope: catalog.ScopeRoutine, Name: "weigh"}, "EXECUTE")),
-		"take all":        grantIntent(change.RevokePrivilege, change.GrantSpec{Database: "cargo_prod", To: at("crew", "")}),
+		"password": accountIntent(change.SetPassword,
+			change.AccountSpec{Name: "gate", Password: change.Generated}),
+		"account, drop": accountIntent(change.DropAccount, change.AccountSpec{Name: "gate"}),
+		"member": {Kind: change.GrantRole,
+			Member: &change.MemberSpec{Role: "desk", To: at("cargo_app", "10.0.0.%")}},
+		"member, end": {Kind: change.RevokeRole, Member: &change.MemberSpec{Role: "crew", To: at("gate", "10.%")}},
+		"write": grantIntent(change.GrantPrivilege,
+			change.GrantSpec{Database: "cargo_prod", To: at("gate", "10.%"), Bundle: access.BundleWrite}),
+		"column": grantIntent(change.GrantPrivilege,
+			single(at("gate", "10.%"), catalog.Object{Scope: catalog.ScopeColumn, Name: "trailers", Column: "axles"},
+				"SELECT")),
+		"routine": grantIntent(change.RevokePrivilege,
+			single(at("gate", "10.%"), catalog.Object{Scope: catalog.ScopeRoutine, Name: "weigh"}, "EXECUTE")),
+		"take all": grantIntent(change.RevokePrivilege,
+			change.GrantSpec{Database: "cargo_prod", To: at("crew", "")}),
 	}
 	for title, in := range intents {
 		in.Server = "quay"
@@ -84,7 +100,8 @@ func TestCommandsOfMariaDB(t *testing.T) {
 			t.Errorf("commands(%q) = %d, %v; want %d", text, n, err, want)
 		}
 	}
-	for _, text := range []string{"SELECT '", `SELECT '\'`, "SELECT `x", "SELECT /* ", "SELECT 1 /*!50000 ; DROP USER x */", "SELECT /*M! 1 */"} {
+	for _, text := range []string{"SELECT '", `SELECT '\'`, "SELECT `x", "SELECT /* ",
+		"SELECT 1 /*!50000 ; DROP USER x */", "SELECT /*M! 1 */"} {
 		if _, err := dialect.Commands(text); err == nil {
 			t.Errorf("commands(%q) finds nothing wrong", text)
 		}

@@ -26,5 +26,6 @@ func TestTLS(t *testing.T) {
 // metadata locks.
 func TestSessions(t *testing.T) {
 	t.Parallel()
-	enginetest.RunSessions(t, rigs.Of(Engine{}, testutil.MariaDB(t, "plugin-load-add=metadata_lock_info", "max-connections=300")))
+	enginetest.RunSessions(t, rigs.Of(Engine{},
+		testutil.MariaDB(t, "plugin-load-add=metadata_lock_info", "max-connections=300")))
 }

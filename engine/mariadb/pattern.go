@@ -86,7 +86,8 @@ func rankOf(pattern string) rank {
 // compareRanks puts the more specific first; 0 when the engine's choice between
 // them is not settled by their look.
 func compareRanks(a, b rank) int {
-	return cmp.Or(cmp.Compare(b.length, a.length), cmp.Compare(a.many, b.many), cmp.Compare(b.fixed, a.fixed), cmp.Compare(a.first, b.first))
+	return cmp.Or(cmp.Compare(b.length, a.length), cmp.Compare(a.many, b.many), cmp.Compare(b.fixed, a.fixed),
+		cmp.Compare(a.first, b.first))
 }
 
 // plain is the one name that a pattern without wildcards stands for.

@@ -65,19 +65,25 @@ func planKind(p *planning.Draft) {
 func planMark(b *change.Brief, mark string, snap catalog.Snapshot) {
 	b.Summary = "mark " + snap.Server.Name
 	if key := snap.Instance.Identity.Marks["marker"]; key != "" {
-		b.Find(change.Stop, change.ServerHasIdentity, "Nothing has to be done.", "%s is marked already: %s.", snap.Server.Name, key)
+		b.Find(change.Stop, change.ServerHasIdentity, "Nothing has to be done.", "%s is marked already: %s.",
+			snap.Server.Name, key)
 		return
 	}
 	planning.Rights(b, snap)
-	b.Find(change.Note, change.ServerHasIdentity, "", "MariaDB has nothing by which a copy can be told from the original. A small database %s with one random number makes it certain; a copy that is restored elsewhere is then recognised by its address and folder.", markerDatabase)
+	b.Find(change.Note, change.ServerHasIdentity, "",
+		"MariaDB has nothing by which a copy can be told from the original. A small database %s with one random number makes it certain; a copy that is restored elsewhere is then recognised by its address and folder.", markerDatabase)
 	table := quoteIdent(markerDatabase) + "." + quoteIdent(markerTable)
 	b.Steps = []change.Step{
-		{Kind: stepMarkDatabase, Title: "create database " + markerDatabase, Args: map[string]string{"name": markerDatabase},
-			Statement: createDatabase(markerDatabase, "utf8mb4", "utf8mb4_bin", "by this Genarch knows the server; leave it"), Undo: dropDatabase(markerDatabase)},
+		{Kind: stepMarkDatabase, Title: "create database " + markerDatabase,
+			Args: map[string]string{"name": markerDatabase},
+			Statement: createDatabase(markerDatabase, "utf8mb4", "utf8mb4_bin",
+				"by this Genarch knows the server; leave it"), Undo: dropDatabase(markerDatabase)},
 		{Kind: stepMarkTable, Title: "create its table", Args: map[string]string{"name": markerDatabase},
-			Statement: "CREATE TABLE " + table + " (\n  id CHAR(36) CHARACTER SET ascii NOT NULL PRIMARY KEY,\n  made TIMESTAMP NOT NULL DEFAULT CURRENT_TIMESTAMP\n)", Undo: "DROP TABLE " + table},
+			Statement: "CREATE TABLE " + table +
+				" (\n  id CHAR(36) CHARACTER SET ascii NOT NULL PRIMARY KEY,\n  made TIMESTAMP NOT NULL DEFAULT CURRENT_TIMESTAMP\n)", Undo: "DROP TABLE " + table},
 		{Kind: stepMarkRow, Title: "write the mark", Args: map[string]string{"mark": mark},
-			Statement: "INSERT INTO " + table + " (id) VALUES (" + quoteText(mark) + ")", Undo: "DELETE FROM " + table + " WHERE id = " + quoteText(mark)},
+			Statement: "INSERT INTO " + table + " (id) VALUES (" + quoteText(mark) + ")",
+			Undo:      "DELETE FROM " + table + " WHERE id = " + quoteText(mark)},
 		{Kind: stepMarkVerify, Title: "read the mark back", ReadOnly: true, Args: map[string]string{"mark": mark}},
 	}
 }

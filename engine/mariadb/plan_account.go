@@ -57,7 +57,8 @@ func planHost(b *change.Brief, host string, snap catalog.Snapshot) string {
 	}
 	host = strings.ToLower(host)
 	if problem := checkHost(host); problem != "" {
-		b.Find(change.Stop, change.HostInvalid, "Give a host as 10.0.3.7, 10.0.3.%, app1.ossavik.example or %", "%s", problem)
+		b.Find(change.Stop, change.HostInvalid, "Give a host as 10.0.3.7, 10.0.3.%, app1.ossavik.example or %", "%s",
+			problem)
 		return host
 	}
 	switch {
@@ -66,9 +67,11 @@ func planHost(b *change.Brief, host string, snap catalog.Snapshot) string {
 		if snap.Server.Environment == catalog.Production {
 			level = change.Caution
 		}
-		b.Find(level, change.HostWide, "Say where it comes from, such as 10.0.3.%", "%s lets clients sign in from every host.", b.Target)
+		b.Find(level, change.HostWide, "Say where it comes from, such as 10.0.3.%",
+			"%s lets clients sign in from every host.", b.Target)
 	case strings.Contains(host, "_") && !strings.Contains(host, "/"):
-		b.Find(change.Caution, change.HostWide, "Write \\_ for the character itself.", "In a host, _ stands for any one character, so %s lets in more hosts than it names.", host)
+		b.Find(change.Caution, change.HostWide, "Write \\_ for the character itself.",
+			"In a host, _ stands for any one character, so %s lets in more hosts than it names.", host)
 	}
 	return host
 }
@@ -77,7 +80,8 @@ func planHost(b *change.Brief, host string, snap catalog.Snapshot) string {
 // in as: it takes quotes off both ends of what a client sends.
 func planUsableName(b *change.Brief, name string) {
 	if len(name) > 1 && strings.HasPrefix(name, "'") && strings.HasSuffix(name, "'") {
-		b.Find(change.Stop, "name.characters", "Choose another name.", "The name begins and ends with a quote, and the server removes those at sign-in, so nobody could ever sign in.")
+		b.Find(change.Stop, "name.characters", "Choose another name.",
+			"The name begins and ends with a quote, and the server removes those at sign-in, so nobody could ever sign in.")
 	}
 }
 
@@ -86,15 +90,20 @@ func planRivals(b *change.Brief, p catalog.Principal, snap catalog.Snapshot) {
 	before, after := rivals(snap.Access.Accounts, p)
 	for _, a := range before {
 		if a.Name == "" {
-			b.Find(change.Caution, change.AccountAnonymous, "Drop the anonymous account: genarch account drop "+change.PrincipalAddress(snap.Server.Name, a.Principal).String(),
+			b.Find(change.Caution, change.AccountAnonymous,
+				"Drop the anonymous account: genarch account drop "+
+					change.PrincipalAddress(snap.Server.Name, a.Principal).String(),
 				"The anonymous account %s catches sign-ins from %s: MariaDB matches the host first, so %s is refused from there even with the right password.", a.Principal, a.Host, p)
 			continue
 		}
-		b.Find(change.Caution, change.AccountOtherHost, "Use the existing account, or choose a host that does not overlap.",
-			"Clients from %s sign in as %s, an account of its own with its own password and privileges, and not as %s.", a.Host, a.Principal, p)
+		b.Find(change.Caution, change.AccountOtherHost,
+			"Use the existing account, or choose a host that does not overlap.",
+			"Clients from %s sign in as %s, an account of its own with its own password and privileges, and not as %s.",
+			a.Host, a.Principal, p)
 	}
 	for _, a := range after {
-		b.Find(change.Caution, change.AccountOtherHost, "Use the existing account, or choose a host that does not overlap.",
+		b.Find(change.Caution, change.AccountOtherHost,
+			"Use the existing account, or choose a host that does not overlap.",
 			"Clients from %s, who sign in as %s today, will sign in as %s, with its password; what is granted to %s on databases holds for them as well, as long as nothing is granted to %s there.", p.Host, a.Principal, p, a.Principal, p)
 	}
 }
@@ -117,14 +126,17 @@ func planMethod(b *change.Brief, asked, current string, snap catalog.Snapshot) s
 		method = methodNative
 	}
 	if method != methodNative && method != methodEd25519 {
-		b.Find(change.Stop, change.OptionInvalid, "Choose ed25519 or mysql_native_password.", "Genarch computes no password for the method %q.", method)
+		b.Find(change.Stop, change.OptionInvalid, "Choose ed25519 or mysql_native_password.",
+			"Genarch computes no password for the method %q.", method)
 		return method
 	}
 	if !slices.Contains(detailsOf(snap.Details).Methods, method) {
-		b.Find(change.Stop, change.OptionUnsupported, "INSTALL SONAME 'auth_ed25519', or choose mysql_native_password", "The server has no authentication method %s.", method)
+		b.Find(change.Stop, change.OptionUnsupported, "INSTALL SONAME 'auth_ed25519', or choose mysql_native_password",
+			"The server has no authentication method %s.", method)
 	}
 	if detailsOf(snap.Details).Strict != "" {
-		b.Find(change.Stop, change.OptionUnsupported, "SET GLOBAL strict_password_validation=0, so that the server takes a verifier that it cannot check itself",
+		b.Find(change.Stop, change.OptionUnsupported,
+			"SET GLOBAL strict_password_validation=0, so that the server takes a verifier that it cannot check itself",
 			"The server checks passwords with %s and refuses a verifier. Sending the password itself would put it into the server's log.", detailsOf(snap.Details).Strict)
 	}
 	text := "The server gets only a public key, never the password. Clients need MariaDB's plugin client_ed25519, which its own connectors have (for others: --set method=mysql_native_password)."
@@ -155,11 +167,14 @@ func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 			compareAccount(b, spec, a)
 			return
 		}
-		b.Find(change.Stop, change.AccountExists, "Choose another name, or ask with --if-not-exists.", "There is %s %s on %s already.", article(what), naming.Show(p.String()), snap.Server.Name)
+		b.Find(change.Stop, change.AccountExists, "Choose another name, or ask with --if-not-exists.",
+			"There is %s %s on %s already.", article(what), naming.Show(p.String()), snap.Server.Name)
 	}
 	for _, a := range snap.Access.Accounts {
 		if a.Name == p.Name && a.Role != p.Role {
-			b.Find(change.Stop, change.AccountExists, "Choose another name.", "There is %s %s already, and MariaDB would take one for the other.", article(map[bool]string{true: "role", false: "account"}[a.Role]), naming.Show(a.Principal.String()))
+			b.Find(change.Stop, change.AccountExists, "Choose another name.",
+				"There is %s %s already, and MariaDB would take one for the other.",
+				article(map[bool]string{true: "role", false: "account"}[a.Role]), naming.Show(a.Principal.String()))
 		}
 	}
 	planning.Manage(b, snap)
@@ -169,15 +184,18 @@ func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 	if !spec.Role {
 		planRivals(b, p, snap)
 		if len(detailsOf(snap.Details).Definers) > 0 {
-			b.Find(change.Caution, change.AccountRevives, "Look at each of them first.", "Objects that run with the privileges of an account of this name are left, and take effect again with it: %s.", planning.Shorten(detailsOf(snap.Details).Definers))
+			b.Find(change.Caution, change.AccountRevives, "Look at each of them first.",
+				"Objects that run with the privileges of an account of this name are left, and take effect again with it: %s.", planning.Shorten(detailsOf(snap.Details).Definers))
 		}
 	}
 	left := slices.DeleteFunc(slices.Clone(snap.Access.Grants), func(gr catalog.Grant) bool { return gr.Grantee != p })
 	if len(left) > 0 {
-		b.Find(change.Caution, change.GrantsLeftover, "Look at them first: genarch privilege list", "The grant tables still hold %s to an account of this name.", naming.Count(len(left), "grant"))
+		b.Find(change.Caution, change.GrantsLeftover, "Look at them first: genarch privilege list",
+			"The grant tables still hold %s to an account of this name.", naming.Count(len(left), "grant"))
 	}
 	set := func(name, value string, asked bool, decides string) {
-		b.Set(change.Setting{Name: name, Value: value, Asked: asked, Source: planning.Source(asked, "MariaDB"), Decides: decides})
+		b.Set(change.Setting{Name: name, Value: value, Asked: asked, Source: planning.Source(asked, "MariaDB"),
+			Decides: decides})
 	}
 	set("name", spec.Name, true, "how it signs in")
 	set("kind", what, true, "whether it signs in; a role is given to accounts")
@@ -192,7 +210,8 @@ func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 	want := checkOf("account", p)
 	want["present"] = "yes"
 	wantOptions(want, spec)
-	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: want})
+	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true,
+		Args: want})
 	if hasSecret(spec) && !spec.Options.Bool("locked") {
 		planSignIn(b, snap, p)
 	}
@@ -208,8 +227,9 @@ func article(what string) string {
 func createRoleStep(p catalog.Principal) change.Step {
 	args := checkOf("account", p)
 	args["present"] = "yes"
-	return change.Step{Kind: stepCreateRole, Title: "create role " + naming.Show(p.Name), Statement: "CREATE ROLE " + quoteIdent(p.Name) + " WITH ADMIN CURRENT_USER",
-		Undo: "DROP ROLE " + quoteIdent(p.Name), Args: args}
+	return change.Step{Kind: stepCreateRole, Title: "create role " + naming.Show(p.Name),
+		Statement: "CREATE ROLE " + quoteIdent(p.Name) + " WITH ADMIN CURRENT_USER",
+		Undo:      "DROP ROLE " + quoteIdent(p.Name), Args: args}
 }
 
 // createAccountStep renders CREATE USER: never without a credential, for that
@@ -219,21 +239,25 @@ func createAccountStep(p catalog.Principal, secret bool, method, options string)
 	args["present"] = "yes"
 	args["method"] = method
 	before := "CREATE USER " + quoteAccount(p.Name, p.Host) + "\n  IDENTIFIED VIA " + method + " USING "
-	step := change.Step{Kind: stepCreateAccount, Title: "create account " + naming.Show(p.String()), Statement: before + "'invalid'" + options,
-		Undo: "DROP USER " + quoteAccount(p.Name, p.Host), Args: args}
+	step := change.Step{Kind: stepCreateAccount, Title: "create account " + naming.Show(p.String()),
+		Statement: before + "'invalid'" + options,
+		Undo:      "DROP USER " + quoteAccount(p.Name, p.Host), Args: args}
 	if secret {
 		return step.WithSecret(p.Name, before, options)
 	}
 	return step
 }
 
-func planCredential(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot, set func(name, value string, asked bool, decides string)) change.Step {
+func planCredential(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot,
+	set func(name, value string, asked bool, decides string)) change.Step {
 	options := accountOptions(b, spec, snap)
 	method := methodNative
 	switch spec.Password {
 	case change.NoPassword:
-		b.Find(change.Note, change.PasswordMissing, "Set one later: genarch account password "+b.Target, "Nobody can sign in as %s until it has a password.", b.Target)
-		set("password", "none: nobody can sign in", true, "an account without any credential would let in everybody, so this one lets in nobody")
+		b.Find(change.Note, change.PasswordMissing, "Set one later: genarch account password "+b.Target,
+			"Nobody can sign in as %s until it has a password.", b.Target)
+		set("password", "none: nobody can sign in", true,
+			"an account without any credential would let in everybody, so this one lets in nobody")
 	default:
 		method = planMethod(b, spec.Options.Text("method"), "", snap)
 		value := "generated, shown once"
@@ -249,7 +273,8 @@ func planCredential(b *change.Brief, spec change.AccountSpec, snap catalog.Snaps
 func planSignIn(b *change.Brief, snap catalog.Snapshot, accounts ...catalog.Principal) {
 	names := tryable(b, snap, accounts...)
 	if len(names) > 0 {
-		b.Steps = append(b.Steps, change.Step{Kind: engine.StepProve, Title: "sign in as " + naming.Show(strings.Join(names, " and ")), ReadOnly: true,
+		b.Steps = append(b.Steps, change.Step{Kind: engine.StepProve,
+			Title: "sign in as " + naming.Show(strings.Join(names, " and ")), ReadOnly: true,
 			Args: map[string]string{"accounts": engine.Pack(names)}}.NeedsSecrets(namesOf(names)...))
 	}
 }
@@ -269,11 +294,14 @@ func namesOf(accounts []string) []string {
 func tryable(b *change.Brief, snap catalog.Snapshot, accounts ...catalog.Principal) []string {
 	var out []string
 	for _, p := range accounts {
-		if hostCovers(p.Host, detailsOf(snap.Details).Client) || detailsOf(snap.Details).Client == "localhost" && (hostCovers(p.Host, "127.0.0.1") || hostCovers(p.Host, "::1")) {
+		if hostCovers(p.Host, detailsOf(snap.Details).Client) ||
+			detailsOf(snap.Details).Client == "localhost" &&
+				(hostCovers(p.Host, "127.0.0.1") || hostCovers(p.Host, "::1")) {
 			out = append(out, p.String())
 			continue
 		}
-		b.Find(change.Note, change.LoginUntried, "Try it from there; the handover sheet has the connection strings.", "Genarch comes from %s and cannot try the sign-in of %s.", detailsOf(snap.Details).Client, p)
+		b.Find(change.Note, change.LoginUntried, "Try it from there; the handover sheet has the connection strings.",
+			"Genarch comes from %s and cannot try the sign-in of %s.", detailsOf(snap.Details).Client, p)
 	}
 	return out
 }
@@ -288,7 +316,8 @@ func accountOptions(b *change.Brief, spec change.AccountSpec, snap catalog.Snaps
 		if spec.Options.Bool("tls") {
 			text = "\n  REQUIRE SSL"
 			if !detailsOf(snap.Details).TLSReady {
-				b.Find(change.Stop, change.TLSMissing, "Set up TLS on the server first (ssl_cert, ssl_key).", "The server has no TLS, so nobody could sign in: it would only say that access is denied.")
+				b.Find(change.Stop, change.TLSMissing, "Set up TLS on the server first (ssl_cert, ssl_key).",
+					"The server has no TLS, so nobody could sign in: it would only say that access is denied.")
 			}
 		}
 	}
@@ -307,7 +336,8 @@ func accountOptions(b *change.Brief, spec change.AccountSpec, snap catalog.Snaps
 	case daysText.MatchString(expires):
 		text += "\n  PASSWORD EXPIRE INTERVAL " + strings.TrimSuffix(expires, "d") + " DAY"
 	default:
-		b.Find(change.Stop, change.OptionInvalid, "Give a number of days as 90d, or now, or never.", "MariaDB knows an expiry after a number of days, not %q.", expires)
+		b.Find(change.Stop, change.OptionInvalid, "Give a number of days as 90d, or now, or never.",
+			"MariaDB knows an expiry after a number of days, not %q.", expires)
 	}
 	return text
 }
@@ -356,7 +386,8 @@ func wantOptions(want map[string]string, spec change.AccountSpec) {
 }
 
 func accountFacts(a catalog.Account) map[string]string {
-	return map[string]string{"present": "yes", "connection_limit": limitText(a.ConnectionLimit), "locked": yesNo(a.Locked), "tls": a.TLS,
+	return map[string]string{"present": "yes", "connection_limit": limitText(a.ConnectionLimit),
+		"locked": yesNo(a.Locked), "tls": a.TLS,
 		"expired": yesNo(a.Expired), "default_role": a.DefaultRole}
 }
 
@@ -365,7 +396,8 @@ func compareAccount(b *change.Brief, spec change.AccountSpec, a catalog.Account)
 	wantOptions(want, spec)
 	planning.Existing(b, want, accountFacts(a), func(_, want, have string) bool { return want == have })
 	if hasSecret(spec) {
-		b.Find(change.Note, change.PasswordMethod, "To set one: genarch account password "+b.Target, "%s keeps its password.", b.Target)
+		b.Find(change.Note, change.PasswordMethod, "To set one: genarch account password "+b.Target,
+			"%s keeps its password.", b.Target)
 	}
 }
 
@@ -392,7 +424,8 @@ func planAlterAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 		if !a.Expires.IsZero() {
 			was = a.Expires.Format("2006-01-02")
 		}
-		b.Set(change.Setting{Name: "expires", Was: &was, Value: expires, Asked: true, Decides: "when the password has to be changed; open sessions go on"})
+		b.Set(change.Setting{Name: "expires", Was: &was, Value: expires, Asked: true,
+			Decides: "when the password has to be changed; open sessions go on"})
 	}
 	if spec.Options.Bool("locked") || spec.Options.Text("expires") == "now" {
 		planning.Keep(b, a, snap, "locked")
@@ -406,19 +439,24 @@ func planAlterAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 	}
 	if text := accountOptions(b, spec, snap); text != "" {
 		user := "ALTER USER " + quotePrincipal(a.Principal)
-		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: "alter " + naming.Show(a.Principal.String()), Statement: user + text, Undo: user + undoOptions(spec, a), Args: want})
+		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement,
+			Title: "alter " + naming.Show(a.Principal.String()), Statement: user + text,
+			Undo: user + undoOptions(spec, a), Args: want})
 	}
 	if in.Clearing != nil {
 		if !spec.Options.Bool("locked") {
-			b.Find(change.Stop, change.OptionInvalid, "Lock it too.", "Sessions of an account are ended together with a lock; otherwise they would be back at once.")
+			b.Find(change.Stop, change.OptionInvalid, "Lock it too.",
+				"Sessions of an account are ended together with a lock; otherwise they would be back at once.")
 		}
 		b.Steps = append(b.Steps, planning.ClearAccount(b, in, a, snap, killEach))
 	}
-	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: want})
+	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true,
+		Args: want})
 }
 
-var optionDecides = map[string]string{"connection_limit": "how many sessions at once; open ones stay", "locked": "whether it may sign in; open sessions go on",
-	"tls": "whether it may sign in without TLS"}
+var optionDecides = map[string]string{"connection_limit": "how many sessions at once; open ones stay",
+	"locked": "whether it may sign in; open sessions go on",
+	"tls":    "whether it may sign in without TLS"}
 
 func orNone(text string) string {
 	if text == "" {
@@ -455,7 +493,8 @@ func undoOptions(spec change.AccountSpec, a catalog.Account) string {
 func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
 	b.Summary = "rename " + naming.Show(spec.Principal().String()) + " on " + snap.Server.Name
 	if spec.Role {
-		b.Find(change.Stop, change.OptionUnsupported, "Create another role, grant it what this one has, then drop this one.", "MariaDB cannot rename a role.")
+		b.Find(change.Stop, change.OptionUnsupported,
+			"Create another role, grant it what this one has, then drop this one.", "MariaDB cannot rename a role.")
 	}
 	a, ok := planning.FindAccount(b, spec.Principal(), snap, change.AccountAbsent)
 	if !ok {
@@ -475,24 +514,31 @@ func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 	planning.Manage(b, snap)
 	planning.Keep(b, a, snap, "renamed")
 	if _, taken := graph(*snap.Access).Account(to); taken {
-		b.Find(change.Stop, change.AccountExists, "Choose another name or host.", "There is an account %s on %s already.", naming.Show(to.String()), snap.Server.Name)
+		b.Find(change.Stop, change.AccountExists, "Choose another name or host.",
+			"There is an account %s on %s already.", naming.Show(to.String()), snap.Server.Name)
 	}
 	if len(detailsOf(snap.Details).Definers) > 0 {
-		b.Find(change.Stop, change.AccountDefines, "Create them again with another definer first.", "%s is the definer of objects that a rename leaves behind, and that fail afterwards: %s.", b.Target, planning.Shorten(detailsOf(snap.Details).Definers))
+		b.Find(change.Stop, change.AccountDefines, "Create them again with another definer first.",
+			"%s is the definer of objects that a rename leaves behind, and that fail afterwards: %s.", b.Target,
+			planning.Shorten(detailsOf(snap.Details).Definers))
 	}
 	rest := snap
 	others := *snap.Access
-	others.Accounts = slices.DeleteFunc(slices.Clone(others.Accounts), func(x catalog.Account) bool { return x.Principal == a.Principal })
+	others.Accounts = slices.DeleteFunc(slices.Clone(others.Accounts),
+		func(x catalog.Account) bool { return x.Principal == a.Principal })
 	rest.Access = &others
 	planRivals(b, to, rest)
 	if n := len(snap.Sessions); n > 0 {
-		b.Find(change.Note, change.AccountSessions, "", "%s of the account stay open, with the old name and privileges until the next sign-in.", naming.Count(n, "session")).Passing = true
+		b.Find(change.Note, change.AccountSessions, "",
+			"%s of the account stay open, with the old name and privileges until the next sign-in.",
+			naming.Count(n, "session")).Passing = true
 	}
 	want := checkOf("account", to)
 	want["present"] = "yes"
 	b.Steps = []change.Step{
-		{Kind: engine.StepStatement, Title: b.Summary, Statement: "RENAME USER " + quotePrincipal(a.Principal) + " TO " + quotePrincipal(to),
-			Undo: "RENAME USER " + quotePrincipal(to) + " TO " + quotePrincipal(a.Principal), Args: want},
+		{Kind: engine.StepStatement, Title: b.Summary,
+			Statement: "RENAME USER " + quotePrincipal(a.Principal) + " TO " + quotePrincipal(to),
+			Undo:      "RENAME USER " + quotePrincipal(to) + " TO " + quotePrincipal(a.Principal), Args: want},
 		{Kind: change.Verify, Title: "read back", ReadOnly: true, Args: want},
 	}
 }
@@ -500,7 +546,8 @@ func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 func planSetPassword(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
 	b.Summary = "set another password for " + naming.Show(spec.Principal().String()) + " on " + snap.Server.Name
 	if spec.Role {
-		b.Find(change.Stop, change.OptionUnsupported, "Choose an account.", "A role has no password, because nobody signs in as a role.")
+		b.Find(change.Stop, change.OptionUnsupported, "Choose an account.",
+			"A role has no password, because nobody signs in as a role.")
 		return
 	}
 	a, ok := planning.FindAccount(b, spec.Principal(), snap, change.AccountAbsent)
@@ -512,20 +559,25 @@ func planSetPassword(b *change.Brief, spec change.AccountSpec, snap catalog.Snap
 	planning.Keep(b, a, snap, "given another password: Genarch could not sign in any more")
 	planning.Password(b, spec, snap)
 	if takesOver(a) {
-		planning.Takeover(b, snap, "whoever knows the new password", a.Name, "%s may do everything on every database, or alter accounts", naming.Show(a.Principal.String()))
+		planning.Takeover(b, snap, "whoever knows the new password", a.Name,
+			"%s may do everything on every database, or alter accounts", naming.Show(a.Principal.String()))
 	}
 	method := planMethod(b, spec.Options.Text("method"), a.Method, snap)
 	if a.Method != method {
-		b.Find(change.Caution, change.PasswordMethod, "Leave it as it is.", "%s signs in with the method %s today, and with %s alone afterwards.", b.Target, a.Method, method)
+		b.Find(change.Caution, change.PasswordMethod, "Leave it as it is.",
+			"%s signs in with the method %s today, and with %s alone afterwards.", b.Target, a.Method, method)
 	}
-	b.Find(change.Note, change.GrantEffect, "", "Open sessions go on; the next sign-in needs the new password. The old one is not kept, so this step cannot be rolled back.")
+	b.Find(change.Note, change.GrantEffect, "",
+		"Open sessions go on; the next sign-in needs the new password. The old one is not kept, so this step cannot be rolled back.")
 	args := checkOf("password", a.Principal)
 	args["method"] = method
-	b.Steps = []change.Step{change.Step{Kind: engine.StepStatement, Title: "set the password of " + naming.Show(a.Principal.String()), Args: args}.
+	b.Steps = []change.Step{change.Step{Kind: engine.StepStatement,
+		Title: "set the password of " + naming.Show(a.Principal.String()), Args: args}.
 		WithSecret(a.Name, "ALTER USER "+quotePrincipal(a.Principal)+"\n  IDENTIFIED VIA "+method+" USING ", "")}
 	if a.Locked {
 		b.Find(change.Note, change.LoginUntried, "", "%s is locked, so the password cannot be tried.", a.Principal)
-		b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back", ReadOnly: true, Args: map[string]string{"check": "account", "name": a.Name, "host": a.Host, "present": "yes"}})
+		b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back", ReadOnly: true,
+			Args: map[string]string{"check": "account", "name": a.Name, "host": a.Host, "present": "yes"}})
 		return
 	}
 	planSignIn(b, snap, a.Principal)

@@ -21,7 +21,8 @@ func planAlter(p *planning.Draft) {
 	}
 	d := *snap.Target
 	if p.In.Clearing != nil {
-		b.Find(change.Stop, change.OptionInvalid, "Leave it out.", "Nobody has to leave %s for this, so no session is ended or waited for.", naming.Show(d.Name))
+		b.Find(change.Stop, change.OptionInvalid, "Leave it out.",
+			"Nobody has to leave %s for this, so no session is ended or waited for.", naming.Show(d.Name))
 	}
 	owner := planOwner(p)
 	if p.Asked.Has("encoding") || p.Asked.Has("collation") {
@@ -37,13 +38,16 @@ func planAlter(p *planning.Draft) {
 	_, list = planning.Take(list, "comment")
 	if len(list) > 0 {
 		want["encoding"], want["collation"] = p.Settled.Text("encoding"), p.Settled.Text("collation")
-		p.Step(change.Step{Kind: stepAlter, Title: "set character set and collation of what is made later", Statement: alterCharacters(d.Name, want["encoding"], want["collation"]),
-			Undo: alterCharacters(d.Name, d.Encoding, d.Collation), Args: map[string]string{"name": d.Name, "encoding": want["encoding"], "collation": want["collation"]}})
+		p.Step(change.Step{Kind: stepAlter, Title: "set character set and collation of what is made later",
+			Statement: alterCharacters(d.Name, want["encoding"], want["collation"]),
+			Undo:      alterCharacters(d.Name, d.Encoding, d.Collation),
+			Args:      map[string]string{"name": d.Name, "encoding": want["encoding"], "collation": want["collation"]}})
 		planKept(p, d, want["collation"])
 	}
 	if comment, asked := p.Asked["comment"]; asked && comment != d.Comment {
 		want["comment"] = catalog.WriteValue(comment)
-		p.Step(change.Step{Kind: stepAlter, Title: "set the comment", Statement: alterComment(d.Name, want["comment"]), Undo: alterComment(d.Name, d.Comment),
+		p.Step(change.Step{Kind: stepAlter, Title: "set the comment", Statement: alterComment(d.Name, want["comment"]),
+			Undo: alterComment(d.Name, d.Comment),
 			Args: map[string]string{"name": d.Name, "comment": want["comment"]}})
 	}
 	if owner.Name != "" && !equal("owner", owner.String(), d.Owner) {
@@ -55,13 +59,15 @@ func planAlter(p *planning.Draft) {
 
 // planKept says which tables keep what they have, and who goes on with the old default.
 func planKept(p *planning.Draft, d catalog.Database, collation string) {
-	kept := slices.DeleteFunc(slices.Clone(detailsOf(p.Snap.Details).Tables), func(t tableCollation) bool { return t.Collation == collation })
+	kept := slices.DeleteFunc(slices.Clone(detailsOf(p.Snap.Details).Tables),
+		func(t tableCollation) bool { return t.Collation == collation })
 	if len(kept) > 0 {
 		var words []string
 		for _, t := range kept {
 			words = append(words, fmt.Sprintf("%s (%s)", naming.Show(t.Table), t.Collation))
 		}
-		p.About("collation", change.Note, change.TablesKeep, "Alter each by itself: ALTER TABLE … CONVERT TO CHARACTER SET, which rewrites it.",
+		p.About("collation", change.Note, change.TablesKeep,
+			"Alter each by itself: ALTER TABLE … CONVERT TO CHARACTER SET, which rewrites it.",
 			"Tables that exist keep their character set and collation (%d): %s.", len(kept), planning.Shorten(words))
 	}
 	var there []string
@@ -72,7 +78,8 @@ func planKept(p *planning.Draft, d catalog.Database, collation string) {
 	}
 	if len(there) > 0 {
 		p.About("collation", change.Note, change.GateEffect, "Have them connect again, or end their sessions.",
-			"Sessions that are in it go on with the old default for the tables that they make (%d): %s.", len(there), planning.Shorten(there)).Passing = true
+			"Sessions that are in it go on with the old default for the tables that they make (%d): %s.", len(there),
+			planning.Shorten(there)).Passing = true
 	}
 }
 
@@ -98,7 +105,8 @@ func planHandOver(p *planning.Draft, d catalog.Database, owner catalog.Principal
 		}
 	}
 	if len(told) > 0 {
-		p.About("owner", change.Caution, change.OwnerReplaced, "Give them a bundle first, if they are to keep something: genarch privilege grant",
+		p.About("owner", change.Caution, change.OwnerReplaced,
+			"Give them a bundle first, if they are to keep something: genarch privilege grant",
 			"All that was given on the whole database is taken from who held it: %s; sessions of theirs that are in it keep it until they say USE again.", planning.Shorten(told))
 	}
 }

@@ -55,7 +55,8 @@ func planCreate(p *planning.Draft) {
 	}
 	p.Step(change.Step{
 		Kind: stepCreate, Title: "create database " + naming.Show(spec.Name),
-		Statement: createDatabase(spec.Name, p.Settled.Text("encoding"), p.Settled.Text("collation"), p.Asked.Text("comment")), Undo: dropDatabase(spec.Name),
+		Statement: createDatabase(spec.Name, p.Settled.Text("encoding"), p.Settled.Text("collation"),
+			p.Asked.Text("comment")), Undo: dropDatabase(spec.Name),
 		Args: map[string]string{"name": spec.Name},
 	})
 	if owner.Name != "" {
@@ -72,7 +73,8 @@ func planCreate(p *planning.Draft) {
 
 // ownStep gives an account the bundle own on a database; had is what it holds there.
 func ownStep(database string, to catalog.Principal, had privilege.Set) change.Step {
-	return giveStep("grant "+to.String()+" the bundle own on it", to, catalog.Object{Scope: catalog.ScopeDatabase, Database: database}, ownPrivileges, had, false, false)
+	return giveStep("grant "+to.String()+" the bundle own on it", to,
+		catalog.Object{Scope: catalog.ScopeDatabase, Database: database}, ownPrivileges, had, false, false)
 }
 
 const (
@@ -86,13 +88,17 @@ const (
 // planSpace checks what the engine needs of a name beside its length.
 func planSpace(b *change.Brief, name string) {
 	if n := directoryLength(name); n > maxDirectory {
-		b.Find(change.Stop, "name.length", "Shorten it, or use letters, digits and _ only.", "The folder for this name would need %d bytes; the system takes %d.", n, maxDirectory)
+		b.Find(change.Stop, "name.length", "Shorten it, or use letters, digits and _ only.",
+			"The folder for this name would need %d bytes; the system takes %d.", n, maxDirectory)
 	}
 	if n := utf8.RuneCountInString(escaped(name)); n > maxPattern {
-		b.Find(change.Stop, "name.length", "Shorten it, or use fewer _.", "No privileges could be granted on this name: escaped, it has %d characters, and at most %d fit.", n, maxPattern)
+		b.Find(change.Stop, "name.length", "Shorten it, or use fewer _.",
+			"No privileges could be granted on this name: escaped, it has %d characters, and at most %d fit.", n,
+			maxPattern)
 	}
 	if strings.HasPrefix(name, "#mysql50#") {
-		b.Find(change.Stop, "name.reserved", "Choose another name.", "A name that begins with #mysql50# means something else to the server.")
+		b.Find(change.Stop, "name.reserved", "Choose another name.",
+			"A name that begins with #mysql50# means something else to the server.")
 	}
 }
 
@@ -111,7 +117,8 @@ func planCollation(p *planning.Draft, encoding, collation, source string) {
 		encoding, collation, source = found.Name, found.Properties.Text("collation"), "default of "+found.Name
 	}
 	wanted := p.Settled.Text("collation")
-	if w := p.Finding("collation", change.OptionAbsent); w != nil && strings.Contains(p.Asked.Text("collation"), "0900") {
+	if w := p.Finding("collation", change.OptionAbsent); w != nil &&
+		strings.Contains(p.Asked.Text("collation"), "0900") {
 		w.Next, w.Suggestion = "That one belongs to another engine; the nearest here is utf8mb4_uca1400_ai_ci.", "utf8mb4_uca1400_ai_ci"
 	}
 	if wanted == "" {
@@ -131,7 +138,8 @@ func planCollation(p *planning.Draft, encoding, collation, source string) {
 		encoding = homes[0]
 		p.Default("encoding", encoding, "the collation")
 	default:
-		w := p.About("collation", change.Stop, change.CollationMismatch, "Take that character set, or leave the collation out.",
+		w := p.About("collation", change.Stop, change.CollationMismatch,
+			"Take that character set, or leave the collation out.",
 			"The collation %s belongs to the character set %s, not to %s.", wanted, strings.Join(homes, ", "), encoding)
 		if own, ok := p.Snap.Choices.Find("encodings", encoding, nil); ok && len(homes) > 0 {
 			w.Suggestion = own.Properties.Text("collation")
@@ -154,11 +162,14 @@ func planLeftover(p *planning.Draft) {
 			more = fmt.Sprintf(" and %d more", len(shown)-10)
 			shown = shown[:10]
 		}
-		b.Find(change.Caution, change.GrantsLeftover, "Have them revoked first by the same change: --set clear_leftovers=yes; or look at each: genarch privilege list",
-			"Grants on this name exist already and apply to the new database at once: %s%s.", strings.Join(shown, "; "), more)
+		b.Find(change.Caution, change.GrantsLeftover,
+			"Have them revoked first by the same change: --set clear_leftovers=yes; or look at each: genarch privilege list",
+			"Grants on this name exist already and apply to the new database at once: %s%s.", strings.Join(shown, "; "),
+			more)
 	}
 	if !snap.Instance.Login.May("read_grants") {
-		b.Find(change.Note, change.GrantsLeftover, snap.Instance.Login.Remedy("read_grants"), "Genarch's login cannot see whether old grants on this name exist.")
+		b.Find(change.Note, change.GrantsLeftover, snap.Instance.Login.Remedy("read_grants"),
+			"Genarch's login cannot see whether old grants on this name exist.")
 	}
 }
 
@@ -170,19 +181,23 @@ func planOwner(p *planning.Draft) (owner catalog.Principal) {
 	}
 	switch found := p.Snap.OwnerFound; len(found) {
 	case 0:
-		p.About("owner", change.Stop, change.OptionAbsent, "Create the account first, or leave the owner out.", "There is no account %s on %s.", naming.Show(asked), p.Snap.Server.Name)
+		p.About("owner", change.Stop, change.OptionAbsent, "Create the account first, or leave the owner out.",
+			"There is no account %s on %s.", naming.Show(asked), p.Snap.Server.Name)
 		return owner
 	case 1:
 		owner.Name, owner.Host = splitAccount(found[0])
 		p.Settle("owner", found[0])
 	default:
-		p.About("owner", change.Stop, change.OwnerAmbiguous, "Say which: "+strings.Join(found, ", "), "%s exists at %d hosts, and each is an account of its own.", asked, len(found)).Suggestion = found[0]
+		p.About("owner", change.Stop, change.OwnerAmbiguous, "Say which: "+strings.Join(found, ", "),
+			"%s exists at %d hosts, and each is an account of its own.", asked, len(found)).Suggestion = found[0]
 		return owner
 	}
 	if !login.May("give_bundles") {
-		p.About("owner", change.Stop, change.OwnerDenied, login.Remedy("give_bundles"), "Genarch's login %s may not give the privileges of the bundle own.", login.Name)
+		p.About("owner", change.Stop, change.OwnerDenied, login.Remedy("give_bundles"),
+			"Genarch's login %s may not give the privileges of the bundle own.", login.Name)
 	}
-	p.About("owner", change.Note, change.OwnerConcept, "", "MariaDB has no owners: %s gets all privileges on this one database instead, without the right to pass them on. They include DROP, so the account could drop the database outside Genarch.", owner)
+	p.About("owner", change.Note, change.OwnerConcept, "",
+		"MariaDB has no owners: %s gets all privileges on this one database instead, without the right to pass them on. They include DROP, so the account could drop the database outside Genarch.", owner)
 	return owner
 }
 
@@ -201,7 +216,8 @@ func clearLeftovers(p *planning.Draft) {
 	name := p.In.Database.Name
 	var kept []string
 	for _, g := range p.Snap.Access.Grants {
-		plain := g.Scope != catalog.ScopeDatabase && g.Database == name || g.Scope == catalog.ScopeDatabase && !isPattern(g.Database) && plain(g.Database) == name
+		plain := g.Scope != catalog.ScopeDatabase && g.Database == name ||
+			g.Scope == catalog.ScopeDatabase && !isPattern(g.Database) && plain(g.Database) == name
 		switch {
 		case plain:
 			if step, any := takeStep(g, table.All(), true); any {
@@ -212,6 +228,9 @@ func clearLeftovers(p *planning.Draft) {
 		}
 	}
 	if len(kept) > 0 {
-		p.Find(change.Caution, change.GrantsLeftover, "Revoke the grant on the pattern by itself: genarch privilege revoke --set pattern=…", "Grants on patterns that match other databases too stay, and apply to the new one: %s.", planning.Shorten(kept))
+		p.Find(change.Caution, change.GrantsLeftover,
+			"Revoke the grant on the pattern by itself: genarch privilege revoke --set pattern=…",
+			"Grants on patterns that match other databases too stay, and apply to the new one: %s.",
+			planning.Shorten(kept))
 	}
 }

@@ -27,13 +27,18 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	planning.Manage(b, snap)
 	planning.Keep(b, a, snap, "dropped")
 	b.Confirm = a.Principal.String()
-	b.Set(change.Setting{Name: "name", Value: a.Principal.String(), Asked: true, Decides: "it is removed for good, with everything that was granted to it"})
-	if a.Super && !slices.ContainsFunc(snap.Access.Accounts, func(x catalog.Account) bool { return x.Super && x.Principal != a.Principal }) {
-		b.Find(change.Stop, change.AccountLast, "Make another administrator first.", "%s is the last account that may grant all privileges.", b.Target)
+	b.Set(change.Setting{Name: "name", Value: a.Principal.String(), Asked: true,
+		Decides: "it is removed for good, with everything that was granted to it"})
+	if a.Super && !slices.ContainsFunc(snap.Access.Accounts,
+		func(x catalog.Account) bool { return x.Super && x.Principal != a.Principal }) {
+		b.Find(change.Stop, change.AccountLast, "Make another administrator first.",
+			"%s is the last account that may grant all privileges.", b.Target)
 	}
 	if len(detailsOf(snap.Details).Definers) > 0 {
-		b.Find(change.Stop, change.AccountDefines, "Make them anew with another definer, or lock the account instead: genarch account lock "+b.Target,
-			"%s is the definer of objects that would fail without it: %s.", b.Target, planning.Shorten(detailsOf(snap.Details).Definers))
+		b.Find(change.Stop, change.AccountDefines,
+			"Make them anew with another definer, or lock the account instead: genarch account lock "+b.Target,
+			"%s is the definer of objects that would fail without it: %s.", b.Target,
+			planning.Shorten(detailsOf(snap.Details).Definers))
 	}
 	if !a.Role {
 		planning.Use(b, change.AccountSeen, "signed in as this account", len(snap.Sessions) > 0, snap.Use)
@@ -42,13 +47,18 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	for _, m := range snap.Access.Memberships {
 		switch a.Principal {
 		case m.Member:
-			b.Find(change.Note, change.AccountMembers, "", "%s is a member of the role %s; the membership ends.", b.Target, m.Role)
-			if m.Admin && !slices.ContainsFunc(snap.Access.Memberships, func(x catalog.Membership) bool { return x.Role == m.Role && x.Admin && x.Member != a.Principal }) {
-				b.Find(change.Caution, change.AccountMembers, "Grant the admin option to somebody else first: genarch role grant --with-admin-option", "Nobody else may grant the role %s, so it could never be granted to anybody again.", m.Role)
+			b.Find(change.Note, change.AccountMembers, "", "%s is a member of the role %s; the membership ends.",
+				b.Target, m.Role)
+			if m.Admin && !slices.ContainsFunc(snap.Access.Memberships,
+				func(x catalog.Membership) bool { return x.Role == m.Role && x.Admin && x.Member != a.Principal }) {
+				b.Find(change.Caution, change.AccountMembers,
+					"Grant the admin option to somebody else first: genarch role grant --with-admin-option",
+					"Nobody else may grant the role %s, so it could never be granted to anybody again.", m.Role)
 			}
 		case m.Role:
 			if m.Member != snap.Self {
-				b.Find(change.Caution, change.AccountMembers, "Look what they would lose.", "%s is a member of this role, and loses it.", m.Member)
+				b.Find(change.Caution, change.AccountMembers, "Look what they would lose.",
+					"%s is a member of this role, and loses it.", m.Member)
 			}
 		}
 	}
@@ -64,7 +74,8 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 			args := checkOf("account", a.Principal)
 			args["locked"] = "yes"
 			user := "ALTER USER " + quotePrincipal(a.Principal)
-			b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: "keep it out", Statement: user + " ACCOUNT LOCK", Undo: user + " ACCOUNT UNLOCK", Args: args})
+			b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: "keep it out",
+				Statement: user + " ACCOUNT LOCK", Undo: user + " ACCOUNT UNLOCK", Args: args})
 		}
 		b.Steps = append(b.Steps, planning.ClearAccount(b, in, a, snap, killEach))
 	}
@@ -75,6 +86,7 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 		word = "ROLE"
 	}
 	b.Steps = append(b.Steps,
-		change.Step{Kind: engine.StepStatement, Title: "drop " + naming.Show(a.Principal.String()), Statement: "DROP " + word + " " + quotePrincipal(a.Principal), Args: gone},
+		change.Step{Kind: engine.StepStatement, Title: "drop " + naming.Show(a.Principal.String()),
+			Statement: "DROP " + word + " " + quotePrincipal(a.Principal), Args: gone},
 		change.Step{Kind: change.Verify, Title: "read back that it is gone", ReadOnly: true, Args: gone})
 }

@@ -143,7 +143,8 @@ func planLeaks(b *change.Brief, in change.Intent, people, roots []catalog.Accoun
 			g.after = append(g.after, user+" ACCOUNT UNLOCK")
 		}
 		if len(names) > 0 {
-			b.Find(change.Caution, change.GateEffect, "Leave --lock-accounts out, and they may come back meanwhile.", "While the change runs these accounts cannot sign in at all, to any database: %s. Their open sessions elsewhere go on.", planning.Shorten(names))
+			b.Find(change.Caution, change.GateEffect, "Leave --lock-accounts out, and they may come back meanwhile.",
+				"While the change runs these accounts cannot sign in at all, to any database: %s. Their open sessions elsewhere go on.", planning.Shorten(names))
 		}
 		names = nil
 	}
@@ -157,10 +158,13 @@ func planLeaks(b *change.Brief, in change.Intent, people, roots []catalog.Accoun
 		if in.Clearing.Asks("lock_accounts") || len(people) == 0 {
 			keep = "these are never locked: have them leave; or accept it"
 		}
-		if slices.ContainsFunc(present, func(s catalog.Session) bool { return slices.Contains(names, s.Account.String()) }) {
-			level, next = change.Caution, keep+": a session that comes back and holds no lock does not stop the drop, and is told of and ended afterwards"
+		if slices.ContainsFunc(present,
+			func(s catalog.Session) bool { return slices.Contains(names, s.Account.String()) }) {
+			level, next = change.Caution, keep+
+				": a session that comes back and holds no lock does not stop the drop, and is told of and ended afterwards"
 		}
-		b.Find(level, change.GateLeaky, next, "MariaDB cannot keep everybody out of a database; accounts with privileges on all databases could come back meanwhile: %s.", planning.Shorten(names)).Passing = true
+		b.Find(level, change.GateLeaky, next,
+			"MariaDB cannot keep everybody out of a database; accounts with privileges on all databases could come back meanwhile: %s.", planning.Shorten(names)).Passing = true
 	}
 }
 
@@ -170,8 +174,11 @@ func gateStep(g gate, name string, self catalog.Principal) change.Step {
 	undo := slices.Clone(g.undo)
 	slices.Reverse(undo)
 	open := strings.Join(undo, ";\n")
-	return change.Step{Kind: stepGate, Title: "close the gate: take, for the time, the rights that let anybody into " + naming.Show(name), Statement: strings.Join(g.do, ";\n"), Undo: open, Restores: len(undo) > 1, Mend: open,
-		Seconds: 60 + len(g.do), Args: map[string]string{"name": name, "self": self.String(), "do": engine.Pack(g.do), "undo": engine.Pack(undo), "again": engine.Pack(g.again)}}
+	return change.Step{Kind: stepGate,
+		Title:     "close the gate: take, for the time, the rights that let anybody into " + naming.Show(name),
+		Statement: strings.Join(g.do, ";\n"), Undo: open, Restores: len(undo) > 1, Mend: open,
+		Seconds: 60 + len(g.do), Args: map[string]string{"name": name, "self": self.String(), "do": engine.Pack(g.do),
+			"undo": engine.Pack(undo), "again": engine.Pack(g.again)}}
 }
 
 // settleStep is what is left to do after the drop.
@@ -180,7 +187,8 @@ func settleStep(g gate, name string, cleared bool) change.Step {
 	if cleared {
 		title = "remove what is left over of the gate"
 	}
-	return change.Step{Kind: stepSettle, Title: title, Statement: strings.Join(g.after, ";\n"), Stays: true, Seconds: 60 + len(g.after), Args: map[string]string{"name": name, "do": engine.Pack(g.after)}}
+	return change.Step{Kind: stepSettle, Title: title, Statement: strings.Join(g.after, ";\n"), Stays: true,
+		Seconds: 60 + len(g.after), Args: map[string]string{"name": name, "do": engine.Pack(g.after)}}
 }
 
 // planDropDatabase briefs a drop: MariaDB refuses nothing and takes nothing back,
@@ -202,7 +210,8 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 	clear := planning.Clearing(b, snap, rules, shown, killEach)
 	planning.Manage(b, snap)
 	if login := snap.Instance.Login; !login.May("give_bundles") {
-		b.Find(change.Stop, change.RightsMissing, login.Remedy("give_bundles"), "Privileges are revoked for the time of the change and granted again afterwards, which Genarch's login %s may not do.", login.Name)
+		b.Find(change.Stop, change.RightsMissing, login.Remedy("give_bundles"),
+			"Privileges are revoked for the time of the change and granted again afterwards, which Genarch's login %s may not do.", login.Name)
 	}
 	b.Set(change.Setting{Name: "name", Value: spec.Name, Asked: true, Decides: "which database"})
 	planning.Manner(b, in.Clearing)
@@ -214,12 +223,14 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 	}
 	planning.Unseen(b, snap)
 	b.Steps = append(b.Steps, clear,
-		change.Step{Kind: stepDrop, Title: "check once more, and drop database " + shown, Statement: dropDatabase(d.Name), Mend: alterDatabase(d), Uncut: true, Seconds: dropSeconds,
+		change.Step{Kind: stepDrop, Title: "check once more, and drop database " + shown,
+			Statement: dropDatabase(d.Name), Mend: alterDatabase(d), Uncut: true, Seconds: dropSeconds,
 			Args: map[string]string{"name": d.Name, "objects": fmt.Sprint(total(doom.Objects))}})
 	if len(g.after) > 0 {
 		b.Steps = append(b.Steps, settleStep(g, d.Name, clears))
 	}
-	verify := change.Step{Kind: change.Verify, Title: "read back that it is gone", ReadOnly: true, Args: map[string]string{"check": "database_gone", "name": d.Name}}
+	verify := change.Step{Kind: change.Verify, Title: "read back that it is gone", ReadOnly: true,
+		Args: map[string]string{"check": "database_gone", "name": d.Name}}
 	if clears {
 		verify.Title, verify.Args["leftovers"] = "read back that it is gone, and that no grant names it", "none"
 	}
@@ -229,17 +240,23 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 // planBlockers stops at whatever would make the drop fail after it has begun.
 func planBlockers(b *change.Brief, d catalog.Database, doom catalog.Doomed) {
 	if doomOf(doom.Details).Cluster {
-		b.Find(change.Stop, change.OptionUnsupported, "Drop it with the cluster's own tools.", "The server is a node of a cluster. There a drop waits for nobody and aborts open transactions on all nodes, so Genarch does not do it.")
+		b.Find(change.Stop, change.OptionUnsupported, "Drop it with the cluster's own tools.",
+			"The server is a node of a cluster. There a drop waits for nobody and aborts open transactions on all nodes, so Genarch does not do it.")
 	}
 	if len(doomOf(doom.Details).OutsideKeys) > 0 {
-		b.Find(change.Stop, change.KeysOutside, "Drop those keys first, or the tables that have them.", "Foreign keys of other databases point into %s, and the drop would stop halfway: %s.", naming.Show(d.Name), planning.Shorten(doomOf(doom.Details).OutsideKeys))
+		b.Find(change.Stop, change.KeysOutside, "Drop those keys first, or the tables that have them.",
+			"Foreign keys of other databases point into %s, and the drop would stop halfway: %s.", naming.Show(d.Name),
+			planning.Shorten(doomOf(doom.Details).OutsideKeys))
 	}
-	planning.Prepared(b, doom.Prepared, "find out whose it is, then XA COMMIT or XA ROLLBACK it; the server does not tell which database it is of")
+	planning.Prepared(b, doom.Prepared,
+		"find out whose it is, then XA COMMIT or XA ROLLBACK it; the server does not tell which database it is of")
 	if doomOf(doom.Details).Detached > 0 {
-		b.Find(change.Stop, change.PreparedWaiting, "Look at SHOW ENGINE INNODB STATUS and XA RECOVER.", "%s without a session hold locks on this server. One of them in this database would leave it partially dropped.", naming.Count(doomOf(doom.Details).Detached, "transaction")).Passing = true
+		b.Find(change.Stop, change.PreparedWaiting, "Look at SHOW ENGINE INNODB STATUS and XA RECOVER.",
+			"%s without a session hold locks on this server. One of them in this database would leave it partially dropped.", naming.Count(doomOf(doom.Details).Detached, "transaction")).Passing = true
 	}
 	if doom.Backup != "" {
-		b.Find(change.Stop, change.BackupRunning, "Let the backup finish, then ask again.", "%s A drop would wait for it, or break it.", doom.Backup).Passing = true
+		b.Find(change.Stop, change.BackupRunning, "Let the backup finish, then ask again.",
+			"%s A drop would wait for it, or break it.", doom.Backup).Passing = true
 	}
 }
 
@@ -260,18 +277,24 @@ func planLeft(b *change.Brief, g gate, spec change.DatabaseSpec, snap catalog.Sn
 	}
 	switch {
 	case len(left) > 0 && clears:
-		b.Find(change.Note, change.GrantsLeftover, "", "The grants on this name are revoked for good: %s.", planning.Shorten(left))
+		b.Find(change.Note, change.GrantsLeftover, "", "The grants on this name are revoked for good: %s.",
+			planning.Shorten(left))
 	case len(left) > 0:
-		b.Find(change.Note, change.GrantsLeftover, "Have them revoked too: --set clear_leftovers=yes", "Grants on this name remain, and apply again at once if a database of the name is re-created: %s.", planning.Shorten(left))
+		b.Find(change.Note, change.GrantsLeftover, "Have them revoked too: --set clear_leftovers=yes",
+			"Grants on this name remain, and apply again at once if a database of the name is re-created: %s.",
+			planning.Shorten(left))
 	}
 	if len(wide) > 0 {
-		b.Find(change.Note, change.GrantsLeftover, "", "Grants on patterns that match other databases too stay as they are: %s.", planning.Shorten(wide))
+		b.Find(change.Note, change.GrantsLeftover, "",
+			"Grants on patterns that match other databases too stay as they are: %s.", planning.Shorten(wide))
 	}
 	if g.tables > 0 {
-		b.Find(change.Note, change.GrantsLeftover, "", "The grants on its tables, columns and routines (%d) are revoked for good.", g.tables)
+		b.Find(change.Note, change.GrantsLeftover, "",
+			"The grants on its tables, columns and routines (%d) are revoked for good.", g.tables)
 	}
 	if clears {
-		b.Set(change.Setting{Name: "leftovers", Value: "taken", Asked: true, Decides: "whether the grants on the name stay, as the engine leaves them"})
+		b.Set(change.Setting{Name: "leftovers", Value: "taken", Asked: true,
+			Decides: "whether the grants on the name stay, as the engine leaves them"})
 	}
 }
 

@@ -62,7 +62,8 @@ func revokeSQL(words, on string, from catalog.Principal) string {
 
 // giveStep gives privileges and rolls back, when undone, only those that were
 // not there before: had, and passed for the right to pass on.
-func giveStep(title string, to catalog.Principal, o catalog.Object, set, had privilege.Set, grantOption, passed bool) change.Step {
+func giveStep(title string, to catalog.Principal, o catalog.Object, set, had privilege.Set,
+	grantOption, passed bool) change.Step {
 	words := columnText(set, o.Column)
 	var fresh []string
 	if !had.Has(set) {
@@ -80,7 +81,8 @@ func giveStep(title string, to catalog.Principal, o catalog.Object, set, had pri
 	if o.Routine != "" {
 		args["routine"] = o.Routine
 	}
-	return change.Step{Kind: engine.StepStatement, Title: title, Statement: grantSQL(words, onSQL(o), to, grantOption), Undo: undo, Args: args}
+	return change.Step{Kind: engine.StepStatement, Title: title, Statement: grantSQL(words, onSQL(o), to, grantOption),
+		Undo: undo, Args: args}
 }
 
 // directOn is what p was given itself on exactly this object.
@@ -98,9 +100,13 @@ func directOn(grants []catalog.Grant, p catalog.Principal, o catalog.Object) (se
 }
 
 // grantTarget finds the account and the database of a grant.
-func grantTarget(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, needDatabase bool) (catalog.Principal, bool) {
-	if spec.Database != "" && needDatabase && !slices.ContainsFunc(snap.Access.Databases, func(d catalog.AccessDatabase) bool { return d.Name == spec.Database }) {
-		b.Find(change.Stop, change.DatabaseAbsent, "List them: genarch database list "+snap.Server.Name, "There is no database %s on %s. MariaDB would accept the grant all the same, and it would take effect once the database exists.", naming.Show(spec.Database), snap.Server.Name)
+func grantTarget(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, needDatabase bool) (catalog.Principal,
+	bool) {
+	if spec.Database != "" && needDatabase &&
+		!slices.ContainsFunc(snap.Access.Databases,
+			func(d catalog.AccessDatabase) bool { return d.Name == spec.Database }) {
+		b.Find(change.Stop, change.DatabaseAbsent, "List them: genarch database list "+snap.Server.Name,
+			"There is no database %s on %s. MariaDB would accept the grant all the same, and it would take effect once the database exists.", naming.Show(spec.Database), snap.Server.Name)
 		return spec.To, false
 	}
 	if spec.To == catalog.Public {
@@ -108,7 +114,8 @@ func grantTarget(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, 
 	}
 	a, ok := planning.FindAccount(b, spec.To, snap, change.AccountAbsent)
 	if ok && a.Global.Has(ownPrivileges) {
-		b.Find(change.Note, change.AccountSuper, "", "%s may do everything on every database, whatever it is granted.", a.Principal)
+		b.Find(change.Note, change.AccountSuper, "", "%s may do everything on every database, whatever it is granted.",
+			a.Principal)
 	}
 	return a.Principal, ok
 }
@@ -126,18 +133,23 @@ func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		return
 	}
 	if slices.Contains(system, spec.Database) || spec.Database == markerDatabase {
-		b.Find(change.Stop, change.GrantInvalid, "Grant it on the databases of the team.", "%s belongs to the server itself. Whoever may write there controls the whole server, and whoever may read there has everybody's verifiers.", spec.Database)
+		b.Find(change.Stop, change.GrantInvalid, "Grant it on the databases of the team.",
+			"%s belongs to the server itself. Whoever may write there controls the whole server, and whoever may read there has everybody's verifiers.", spec.Database)
 	}
 	set := bundles[spec.Bundle]
 	b.Set(change.Setting{Name: "account", Value: to.String(), Asked: true, Decides: "who may do it"})
 	if spec.Bundle != "" {
-		b.Set(change.Setting{Name: "bundle", Value: string(spec.Bundle), Asked: true, Decides: description.BundleDecides(spec.Bundle)})
+		b.Set(change.Setting{Name: "bundle", Value: string(spec.Bundle), Asked: true,
+			Decides: description.BundleDecides(spec.Bundle)})
 	} else if set = planning.Privileges(b, spec, &description); b.Stopped() {
 		return
 	}
-	b.Set(change.Setting{Name: "privileges", Value: set.String(), Asked: spec.Bundle == "", Source: planning.Source(spec.Bundle == "", "bundle "+string(spec.Bundle)), Decides: "what may be done on " + grantObjectText(o)})
+	b.Set(change.Setting{Name: "privileges", Value: set.String(), Asked: spec.Bundle == "",
+		Source:  planning.Source(spec.Bundle == "", "bundle "+string(spec.Bundle)),
+		Decides: "what may be done on " + grantObjectText(o)})
 	if detailsOf(snap.Details).ObjectAbsent {
-		b.Find(change.Stop, change.ObjectAbsent, "Look at the name.", "There is no %s %s.", o.Scope, access.ObjectText(o))
+		b.Find(change.Stop, change.ObjectAbsent, "Look at the name.", "There is no %s %s.", o.Scope,
+			access.ObjectText(o))
 	}
 	planGivable(b, snap)
 	if spec.GrantOption {
@@ -145,7 +157,8 @@ func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	}
 	had, passed := directOn(snap.Access.Grants, to, o)
 	if had.Has(set) && (!spec.GrantOption || passed.Has(set)) {
-		planning.Done(b, change.GrantHeld, "%s has that on %s already, so nothing will be done.", to, grantObjectText(o))
+		planning.Done(b, change.GrantHeld, "%s has that on %s already, so nothing will be done.", to,
+			grantObjectText(o))
 		return
 	}
 	planNarrows(b, snap, to, o, had.Or(set))
@@ -153,7 +166,8 @@ func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		noteRole(b, snap, to)
 	}
 	step := giveStep(b.Summary, to, o, set, had, spec.GrantOption, !passed.Empty())
-	b.Steps = []change.Step{step, {Kind: change.Verify, Title: "read back what it may do now", ReadOnly: true, Args: step.Args}}
+	b.Steps = []change.Step{step, {Kind: change.Verify, Title: "read back what it may do now", ReadOnly: true,
+		Args: step.Args}}
 	noteEffect(b, snap, o)
 }
 
@@ -166,7 +180,8 @@ func grantObjectText(o catalog.Object) string {
 
 func planGivable(b *change.Brief, snap catalog.Snapshot) {
 	if login := snap.Instance.Login; !login.May("give_bundles") {
-		b.Find(change.Stop, change.RightsMissing, login.Remedy("give_bundles"), "Genarch's login %s may not grant privileges on databases.", login.Name)
+		b.Find(change.Stop, change.RightsMissing, login.Remedy("give_bundles"),
+			"Genarch's login %s may not grant privileges on databases.", login.Name)
 	}
 }
 
@@ -182,7 +197,9 @@ func planNarrows(b *change.Brief, snap catalog.Snapshot, to catalog.Principal, o
 	}
 	by, held := winningGrant(g, to, o.Database)
 	if lost := held.Minus(after); !lost.Empty() {
-		b.Find(change.Caution, change.GrantNarrows, "Grant a bundle that holds these too, or revoke the grant on the pattern first.", "%s has %s there by a grant on the pattern %s, and loses it: for MariaDB only the grant on the exact name counts.", to, lost, by)
+		b.Find(change.Caution, change.GrantNarrows,
+			"Grant a bundle that holds these too, or revoke the grant on the pattern first.",
+			"%s has %s there by a grant on the pattern %s, and loses it: for MariaDB only the grant on the exact name counts.", to, lost, by)
 	}
 }
 
@@ -200,7 +217,9 @@ func noteRole(b *change.Brief, snap catalog.Snapshot, role catalog.Principal) {
 		}
 	}
 	if len(dormant) > 0 {
-		b.Find(change.Note, change.RoleDormant, "genarch account alter … --set default_role="+role.Name, "The role is not the default role of %s, so for them it holds only after SET ROLE.", planning.Shorten(dormant))
+		b.Find(change.Note, change.RoleDormant, "genarch account alter … --set default_role="+role.Name,
+			"The role is not the default role of %s, so for them it holds only after SET ROLE.",
+			planning.Shorten(dormant))
 	}
 }
 
@@ -278,13 +297,16 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 				}
 			}
 			if len(opens) > 0 {
-				b.Find(change.Caution, change.GrantWide, "Grant it on those databases by name first.", "The grant is on the pattern %s, so %s loses it on these databases too: %s.", g.Database, to, planning.Shorten(opens))
+				b.Find(change.Caution, change.GrantWide, "Grant it on those databases by name first.",
+					"The grant is on the pattern %s, so %s loses it on these databases too: %s.", g.Database, to,
+					planning.Shorten(opens))
 			}
 		}
 	}
 	noteRemains(b, snap, to, o, spec)
 	if len(b.Steps) == 0 {
-		planning.Done(b, change.GrantHeld, "%s was granted nothing of that on %s, so nothing will be done.", to, grantObjectText(o))
+		planning.Done(b, change.GrantHeld, "%s was granted nothing of that on %s, so nothing will be done.", to,
+			grantObjectText(o))
 		return
 	}
 	last := b.Steps[len(b.Steps)-1].Args
@@ -292,7 +314,8 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		last = checkOf("only", to)
 		last["database"], last["privileges"] = spec.Database, keep.String()
 	}
-	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back what it may do now", ReadOnly: true, Args: last})
+	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back what it may do now", ReadOnly: true,
+		Args: last})
 	noteEffect(b, snap, o)
 }
 
@@ -331,14 +354,18 @@ func takeStep(g catalog.Grant, take privilege.Set, whole bool) (change.Step, boo
 	if grantOption {
 		words = append(words, "GRANT OPTION")
 	}
-	return change.Step{Kind: engine.StepStatement, Title: "revoke " + strings.Join(words, ", ") + " on " + on, Args: args,
-		Statement: revokeSQL(strings.Join(words, ", "), on, g.Grantee), Undo: grantSQL(columnText(gone, g.Column), on, g.Grantee, grantOption)}, len(words) > 0
+	return change.Step{Kind: engine.StepStatement, Title: "revoke " + strings.Join(words, ", ") + " on " + on,
+		Args:      args,
+		Statement: revokeSQL(strings.Join(words, ", "), on, g.Grantee),
+		Undo:      grantSQL(columnText(gone, g.Column), on, g.Grantee, grantOption)}, len(words) > 0
 }
 
 // noteRemains says by which other ways the account keeps something there.
-func noteRemains(b *change.Brief, snap catalog.Snapshot, to catalog.Principal, o catalog.Object, spec change.GrantSpec) {
+func noteRemains(b *change.Brief, snap catalog.Snapshot, to catalog.Principal, o catalog.Object,
+	spec change.GrantSpec) {
 	rest := *snap.Access
-	rest.Grants = slices.DeleteFunc(slices.Clone(rest.Grants), func(g catalog.Grant) bool { return g.Grantee == to && concerns(g, spec, o) })
+	rest.Grants = slices.DeleteFunc(slices.Clone(rest.Grants),
+		func(g catalog.Grant) bool { return g.Grantee == to && concerns(g, spec, o) })
 	g := graph(rest)
 	if c := g.Level(to, o.Database); c.Level != access.None {
 		a := g.Why(to, may.Select, catalog.Object{Scope: catalog.ScopeDatabase, Database: o.Database})

@@ -21,17 +21,22 @@ func setDefaultRole(role string, p catalog.Principal) string {
 func defaultRoleStep(a catalog.Account, to string) change.Step {
 	args := checkOf("account", a.Principal)
 	args["default_role"] = strings.Replace(to, "none", "", 1)
-	return change.Step{Kind: engine.StepStatement, Title: "set the default role of " + naming.Show(a.Principal.String()), Statement: setDefaultRole(to, a.Principal),
-		Undo: setDefaultRole(a.DefaultRole, a.Principal), Args: args}
+	return change.Step{Kind: engine.StepStatement,
+		Title:     "set the default role of " + naming.Show(a.Principal.String()),
+		Statement: setDefaultRole(to, a.Principal),
+		Undo:      setDefaultRole(a.DefaultRole, a.Principal), Args: args}
 }
 
 func planDefaultRole(b *change.Brief, role string, a catalog.Account, snap catalog.Snapshot) {
 	if role != "none" && !slices.ContainsFunc(snap.Access.Memberships, func(m catalog.Membership) bool {
 		return m.Member == a.Principal && m.Role.Name == role
 	}) {
-		b.Find(change.Stop, change.RoleHeld, "Give it first: genarch role grant "+snap.Server.Name+"/role:"+role+" --to "+a.Principal.String(), "%s is no member of the role %s.", a.Principal, role)
+		b.Find(change.Stop, change.RoleHeld,
+			"Give it first: genarch role grant "+snap.Server.Name+"/role:"+role+" --to "+a.Principal.String(),
+			"%s is no member of the role %s.", a.Principal, role)
 	}
-	b.Set(change.Setting{Name: "default_role", Value: role, Asked: true, Was: &a.DefaultRole, Decides: "which of its roles holds from the next sign-in on; there can be one"})
+	b.Set(change.Setting{Name: "default_role", Value: role, Asked: true, Was: &a.DefaultRole,
+		Decides: "which of its roles holds from the next sign-in on; there can be one"})
 	b.Steps = append(b.Steps, defaultRoleStep(a, role))
 }
 
@@ -55,10 +60,13 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 		admin = admin || x.Role == r.Principal && x.Member == snap.Self && x.Admin
 	}
 	if !admin {
-		b.Find(change.Stop, change.RightsMissing, "Whoever made it runs: GRANT "+quoteIdent(r.Name)+" TO "+quotePrincipal(snap.Self)+" WITH ADMIN OPTION", "Genarch's login %s may not grant the role %s: only those with its admin option may.", snap.Self, r.Name)
+		b.Find(change.Stop, change.RightsMissing,
+			"Whoever made it runs: GRANT "+quoteIdent(r.Name)+" TO "+quotePrincipal(snap.Self)+" WITH ADMIN OPTION",
+			"Genarch's login %s may not grant the role %s: only those with its admin option may.", snap.Self, r.Name)
 	}
 	if give && takesOver(r) && !takesOver(m) {
-		planning.Takeover(b, snap, m.Principal.String(), m.Name, "the role %s may do everything on every database, or alter accounts", naming.Show(r.Name))
+		planning.Takeover(b, snap, m.Principal.String(), m.Name,
+			"the role %s may do everything on every database, or alter accounts", naming.Show(r.Name))
 	}
 	b.Set(change.Setting{Name: "role", Value: r.Name, Asked: true, Decides: "whose privileges are had"})
 	b.Set(change.Setting{Name: "member", Value: m.Principal.String(), Asked: true, Decides: "who has them"})
@@ -74,38 +82,52 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 	args["of"], args["present"] = r.Name, yesNo(give)
 	switch {
 	case !give && held == nil:
-		planning.Done(b, change.RoleHeld, "%s is no member of the role %s, so nothing will be done.", m.Principal, r.Name)
+		planning.Done(b, change.RoleHeld, "%s is no member of the role %s, so nothing will be done.", m.Principal,
+			r.Name)
 		return
 	case !give:
 		if m.DefaultRole == r.Name {
 			b.Steps = append(b.Steps, defaultRoleStep(m, "none"))
 		}
-		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: b.Summary, Statement: revoke, Undo: grant(held.Admin), Args: args})
-		b.Find(change.Note, change.GrantEffect, "", "Sessions in which the role is active keep it until they end or set another one%s.", connectedText(snap)).Passing = true
+		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: b.Summary, Statement: revoke,
+			Undo: grant(held.Admin), Args: args})
+		b.Find(change.Note, change.GrantEffect, "",
+			"Sessions in which the role is active keep it until they end or set another one%s.", connectedText(snap)).
+			Passing = true
 	default:
 		planning.Circle(b, r.Principal, m.Principal, graph(*snap.Access))
-		if held != nil && held.Admin == spec.Admin && (m.Role || m.DefaultRole == r.Name || spec.Options.Bool("no_default")) {
-			planning.Done(b, change.RoleHeld, "%s is a member of the role %s already, so nothing will be done.", m.Principal, r.Name)
+		if held != nil && held.Admin == spec.Admin &&
+			(m.Role || m.DefaultRole == r.Name || spec.Options.Bool("no_default")) {
+			planning.Done(b, change.RoleHeld, "%s is a member of the role %s already, so nothing will be done.",
+				m.Principal, r.Name)
 			return
 		}
 		if spec.Admin {
-			b.Find(change.Caution, change.RoleAdminOption, "Leave out the admin option.", "%s could grant the role %s to anybody, outside Genarch.", m.Principal, r.Name)
+			b.Find(change.Caution, change.RoleAdminOption, "Leave out the admin option.",
+				"%s could grant the role %s to anybody, outside Genarch.", m.Principal, r.Name)
 		}
 		undo := revoke
 		if held != nil {
 			undo = "REVOKE ADMIN OPTION FOR " + quoteIdent(r.Name) + " FROM " + quotePrincipal(m.Principal)
 		}
-		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: b.Summary, Statement: grant(spec.Admin), Undo: undo, Args: args})
+		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: b.Summary,
+			Statement: grant(spec.Admin), Undo: undo, Args: args})
 		switch {
 		case m.Role:
-			b.Find(change.Note, change.GrantEffect, "", "The grant holds for the members of %s from their next sign-in on.", m.Name)
+			b.Find(change.Note, change.GrantEffect, "",
+				"The grant holds for the members of %s from their next sign-in on.", m.Name)
 		case spec.Options.Bool("no_default"):
 			b.Find(change.Note, change.RoleDormant, "", "The role holds only after SET ROLE %s.", r.Name)
 		case m.DefaultRole != "" && m.DefaultRole != r.Name:
-			b.Find(change.Caution, change.RoleDormant, "Put both roles into one and grant that, or change the default role afterwards.", "%s has the default role %s, and there can be only one, so %s holds only after SET ROLE %s.", m.Principal, m.DefaultRole, r.Name, r.Name)
+			b.Find(change.Caution, change.RoleDormant,
+				"Put both roles into one and grant that, or change the default role afterwards.",
+				"%s has the default role %s, and there can be only one, so %s holds only after SET ROLE %s.",
+				m.Principal, m.DefaultRole, r.Name, r.Name)
 		default:
 			b.Steps = append(b.Steps, defaultRoleStep(m, r.Name))
-			b.Find(change.Note, change.GrantEffect, "", "The role becomes its default role and holds from the next sign-in on%s.", connectedText(snap)).Passing = true
+			b.Find(change.Note, change.GrantEffect, "",
+				"The role becomes its default role and holds from the next sign-in on%s.", connectedText(snap)).
+				Passing = true
 		}
 	}
 	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back", ReadOnly: true, Args: args})

@@ -37,7 +37,8 @@ func planTeam(p *planning.Draft) {
 	planning.Team(b, t, snap, accountLimits)
 	planHost(b, t.Host, snap)
 	if p.Asked.Has("owner") {
-		p.About("owner", change.Stop, change.OptionInvalid, "Leave the owner out.", "The team gets an owner role of its own, %s.", t.Owner().Name)
+		p.About("owner", change.Stop, change.OptionInvalid, "Leave the owner out.",
+			"The team gets an owner role of its own, %s.", t.Owner().Name)
 	}
 	planGivable(b, snap)
 	method := planMethod(b, "", "", snap)
@@ -62,10 +63,14 @@ func teamGrants(p *planning.Draft) []change.Step {
 		bundle access.Bundle
 		name   string
 		is     string
-	}{{teamRole(t), access.BundleOwn, "owner role", "; nobody signs in as it: it is given to whoever alters tables"}, {t.App(), access.BundleWrite, "application account", ""}, {t.Reader(), access.BundleRead, "reader account", ""}} {
+	}{{teamRole(t), access.BundleOwn, "owner role", "; nobody signs in as it: it is given to whoever alters tables"},
+		{t.App(), access.BundleWrite, "application account", ""},
+		{t.Reader(), access.BundleRead, "reader account", ""}} {
 		set := bundles[g.bundle]
-		out = append(out, giveStep("grant "+naming.Show(g.to.String())+" the bundle "+string(g.bundle)+" on it", g.to, o, set, privilege.Set{}, false, false))
-		p.Set(change.Setting{Name: g.name, Value: g.to.String(), Asked: true, Decides: "bundle " + string(g.bundle) + ": " + description.BundleDecides(g.bundle) + g.is})
+		out = append(out, giveStep("grant "+naming.Show(g.to.String())+" the bundle "+string(g.bundle)+" on it", g.to,
+			o, set, privilege.Set{}, false, false))
+		p.Set(change.Setting{Name: g.name, Value: g.to.String(), Asked: true,
+			Decides: "bundle " + string(g.bundle) + ": " + description.BundleDecides(g.bundle) + g.is})
 	}
 	return out
 }
@@ -76,7 +81,9 @@ func proveTeam(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot)
 	t := teamOf(spec)
 	names := tryable(b, snap, t.App(), t.Reader())
 	if len(names) == 2 {
-		b.Steps = append(b.Steps, change.Step{Kind: engine.StepProve, Title: "sign in as both accounts and try what they may and may not do", ReadOnly: true, Seconds: 60,
-			Args: map[string]string{"accounts": engine.Pack(names), "database": spec.Name, "bundles": engine.Pack([]string{"write", "read"})}}.NeedsSecrets(namesOf(names)...))
+		b.Steps = append(b.Steps, change.Step{Kind: engine.StepProve,
+			Title: "sign in as both accounts and try what they may and may not do", ReadOnly: true, Seconds: 60,
+			Args: map[string]string{"accounts": engine.Pack(names), "database": spec.Name,
+				"bundles": engine.Pack([]string{"write", "read"})}}.NeedsSecrets(namesOf(names)...))
 	}
 }

@@ -25,8 +25,12 @@ var update = flag.Bool("update", false, "write the golden files anew")
 func snapshot() catalog.Snapshot {
 	return catalog.Snapshot{
 		Server: catalog.Server{Name: "quay", Environment: catalog.Production},
-		Instance: catalog.Instance{Engine: ID, Version: "10.11.19", Identity: catalog.Identity{Key: "installed x", Marks: map[string]string{}}, Encoding: "latin1", Collation: "latin1_swedish_ci", Read: time.Unix(0, 0),
-			Login: catalog.Login{Name: "keeper@%", Abilities: []catalog.Ability{{Code: "create_database", Allowed: true}, {Code: "give_bundles", Allowed: true}, {Code: "read_grants", Allowed: true}}}},
+		Instance: catalog.Instance{Engine: ID, Version: "10.11.19",
+			Identity: catalog.Identity{Key: "installed x", Marks: map[string]string{}}, Encoding: "latin1",
+			Collation: "latin1_swedish_ci", Read: time.Unix(0, 0),
+			Login: catalog.Login{Name: "keeper@%",
+				Abilities: []catalog.Ability{{Code: "create_database", Allowed: true},
+					{Code: "give_bundles", Allowed: true}, {Code: "read_grants", Allowed: true}}}},
 		Names: []string{"mysql", "cargo_prod"},
 		Choices: catalog.Choices{
 			"encodings": {{Name: "utf8mb4", Properties: catalog.Values{"collation": "utf8mb4_general_ci"}},
@@ -60,21 +64,41 @@ func TestPlanFindings(t *testing.T) {
 		remedy string
 	}{
 		{"plain", change.DatabaseSpec{Name: "a"}, nil, "", ""},
-		{"system look-alike", change.DatabaseSpec{Name: "MySQL"}, func(s *catalog.Snapshot) { s.Server.NameRule.Free = true }, "stop:name.reserved stop:name.taken_by_case", ""},
-		{"plain utf8", change.DatabaseSpec{Name: "a", Options: catalog.Values{"encoding": "utf8"}}, nil, "stop:option.absent", "say utf8mb4"},
-		{"collation of another engine", change.DatabaseSpec{Name: "a", Options: catalog.Values{"encoding": "utf8mb4", "collation": "utf8mb4_0900_ai_ci"}}, nil, "stop:option.absent", "uca1400"},
-		{"mismatch", change.DatabaseSpec{Name: "a", Options: catalog.Values{"encoding": "latin1", "collation": "utf8mb4_bin"}}, nil, "stop:collation.mismatch", "for example latin1_swedish_ci"},
-		{"collation alone says the character set", change.DatabaseSpec{Name: "a", Options: catalog.Values{"collation": "utf8mb4_bin"}}, nil, "", ""},
-		{"owner", change.DatabaseSpec{Name: "a", Options: catalog.Values{"owner": "cargo_app"}}, nil, "note:owner.bundle", ""},
-		{"no owner", change.DatabaseSpec{Name: "a", Options: catalog.Values{"owner": "x"}}, func(s *catalog.Snapshot) { s.OwnerFound = nil }, "stop:option.absent", ""},
-		{"two of that name", change.DatabaseSpec{Name: "a", Options: catalog.Values{"owner": "x"}}, func(s *catalog.Snapshot) { s.OwnerFound = []string{"x@a", "x@b"} }, "stop:owner.ambiguous", "x@a, x@b"},
-		{"may not grant", change.DatabaseSpec{Name: "a", Options: catalog.Values{"owner": "cargo_app"}}, func(s *catalog.Snapshot) { s.Instance.Login.Abilities[1].Allowed = false }, "stop:owner.denied note:owner.bundle", ""},
-		{"leftover grants", change.DatabaseSpec{Name: "a"}, func(s *catalog.Snapshot) { more(s).Leftover = []string{"old@% on the database"} }, "caution:grants.leftover", "--set clear_leftovers=yes"},
-		{"leftovers cannot be seen", change.DatabaseSpec{Name: "a"}, func(s *catalog.Snapshot) { s.Instance.Login.Abilities[2].Allowed = false }, "note:grants.leftover", ""},
+		{"system look-alike", change.DatabaseSpec{Name: "MySQL"},
+			func(s *catalog.Snapshot) { s.Server.NameRule.Free = true }, "stop:name.reserved stop:name.taken_by_case",
+			""},
+		{"plain utf8", change.DatabaseSpec{Name: "a", Options: catalog.Values{"encoding": "utf8"}}, nil,
+			"stop:option.absent", "say utf8mb4"},
+		{"collation of another engine",
+			change.DatabaseSpec{Name: "a",
+				Options: catalog.Values{"encoding": "utf8mb4", "collation": "utf8mb4_0900_ai_ci"}}, nil,
+			"stop:option.absent", "uca1400"},
+		{"mismatch", change.DatabaseSpec{Name: "a",
+			Options: catalog.Values{"encoding": "latin1", "collation": "utf8mb4_bin"}}, nil, "stop:collation.mismatch",
+			"for example latin1_swedish_ci"},
+		{"collation alone says the character set",
+			change.DatabaseSpec{Name: "a", Options: catalog.Values{"collation": "utf8mb4_bin"}}, nil, "", ""},
+		{"owner", change.DatabaseSpec{Name: "a", Options: catalog.Values{"owner": "cargo_app"}}, nil,
+			"note:owner.bundle", ""},
+		{"no owner", change.DatabaseSpec{Name: "a", Options: catalog.Values{"owner": "x"}},
+			func(s *catalog.Snapshot) { s.OwnerFound = nil }, "stop:option.absent", ""},
+		{"two of that name", change.DatabaseSpec{Name: "a", Options: catalog.Values{"owner": "x"}},
+			func(s *catalog.Snapshot) { s.OwnerFound = []string{"x@a", "x@b"} }, "stop:owner.ambiguous", "x@a, x@b"},
+		{"may not grant", change.DatabaseSpec{Name: "a", Options: catalog.Values{"owner": "cargo_app"}},
+			func(s *catalog.Snapshot) { s.Instance.Login.Abilities[1].Allowed = false },
+			"stop:owner.denied note:owner.bundle", ""},
+		{"leftover grants", change.DatabaseSpec{Name: "a"},
+			func(s *catalog.Snapshot) { more(s).Leftover = []string{"old@% on the database"} },
+			"caution:grants.leftover", "--set clear_leftovers=yes"},
+		{"leftovers cannot be seen", change.DatabaseSpec{Name: "a"},
+			func(s *catalog.Snapshot) { s.Instance.Login.Abilities[2].Allowed = false }, "note:grants.leftover", ""},
 		{"no room to grant", change.DatabaseSpec{Name: strings.Repeat("a_", 23)}, nil, "stop:name.length", "fewer _"},
-		{"no room for a folder", change.DatabaseSpec{Name: strings.Repeat("日", 48) + "-----"}, func(s *catalog.Snapshot) { s.Server.NameRule.Free = true }, "stop:name.length stop:name.length", ""},
-		{"folded to a taken name", change.DatabaseSpec{Name: "CARGO_prod"}, func(s *catalog.Snapshot) { more(s).FoldsCase = true }, "stop:name.taken", ""},
-		{"read only", change.DatabaseSpec{Name: "a"}, func(s *catalog.Snapshot) { s.Instance.ReadOnly = "read_only is on" }, "stop:server.read_only", "primary"},
+		{"no room for a folder", change.DatabaseSpec{Name: strings.Repeat("日", 48) + "-----"},
+			func(s *catalog.Snapshot) { s.Server.NameRule.Free = true }, "stop:name.length stop:name.length", ""},
+		{"folded to a taken name", change.DatabaseSpec{Name: "CARGO_prod"},
+			func(s *catalog.Snapshot) { more(s).FoldsCase = true }, "stop:name.taken", ""},
+		{"read only", change.DatabaseSpec{Name: "a"},
+			func(s *catalog.Snapshot) { s.Instance.ReadOnly = "read_only is on" }, "stop:server.read_only", "primary"},
 	} {
 		t.Run(tt.title, func(t *testing.T) {
 			snap := snapshot()
@@ -88,7 +112,8 @@ func TestPlanFindings(t *testing.T) {
 				got = append(got, string(f.Level)+":"+f.Code)
 				remedies += f.Next + "\n"
 			}
-			if strings.Join(got, " ") != tt.want || !strings.Contains(strings.ToLower(remedies), strings.ToLower(tt.remedy)) {
+			if strings.Join(got, " ") != tt.want ||
+				!strings.Contains(strings.ToLower(remedies), strings.ToLower(tt.remedy)) {
 				t.Errorf("findings %v; want %q with the remedy %q; got %s", got, tt.want, tt.remedy, remedies)
 			}
 		})
@@ -102,8 +127,9 @@ func TestPlanStatements(t *testing.T) {
 		t.Error("a marked server would be marked again")
 	}
 	for name, in := range map[string]change.Intent{
-		"plain":   creating(change.DatabaseSpec{Name: "a"}),
-		"owner":   creating(change.DatabaseSpec{Name: "a_b", Options: catalog.Values{"owner": "cargo_app", "encoding": "utf8mb4", "collation": "utf8mb4_bin"}}),
+		"plain": creating(change.DatabaseSpec{Name: "a"}),
+		"owner": creating(change.DatabaseSpec{Name: "a_b",
+			Options: catalog.Values{"owner": "cargo_app", "encoding": "utf8mb4", "collation": "utf8mb4_bin"}}),
 		"hostile": creating(change.DatabaseSpec{Name: "a`; x", Options: catalog.Values{"comment": `it's \ "so"`}}),
 		"mark":    {Kind: change.MarkServer, Mark: "0000-1111"},
 	} {
@@ -139,40 +165,50 @@ func TestOwnerAndLeftovers(t *testing.T) {
 	run("CREATE USER cargo_app@'10.0.0.1' IDENTIFIED BY 'pw'")
 	run("CREATE USER old_app@'127.0.0.1' IDENTIFIED BY 'pw'")
 	run("CREATE DATABASE cargoXprod")
-	if b := enginetest.Brief(t, Engine{}, s, change.DatabaseSpec{Name: "cargo_prod", Options: catalog.Values{"owner": "cargo_app"}}); !slices.Contains(b.Codes(change.Stop), change.OwnerAmbiguous) {
+	if b := enginetest.Brief(t, Engine{}, s,
+		change.DatabaseSpec{Name: "cargo_prod",
+			Options: catalog.Values{"owner": "cargo_app"}}); !slices.Contains(b.Codes(change.Stop),
+		change.OwnerAmbiguous) {
 		t.Errorf("an owner at two hosts: %+v", b.Findings)
 	}
-	b := enginetest.Brief(t, Engine{}, s, change.DatabaseSpec{Name: "cargo_prod", Options: catalog.Values{"owner": "cargo_app@127.0.0.1", "comment": "x"}})
+	b := enginetest.Brief(t, Engine{}, s,
+		change.DatabaseSpec{Name: "cargo_prod",
+			Options: catalog.Values{"owner": "cargo_app@127.0.0.1", "comment": "x"}})
 	steps, err := enginetest.Carry(t, s, b)
 	if err != nil {
 		t.Fatal(err)
 	}
-	app, err := sql.Open("mysql", strings.Replace(running.DSN(""), running.Admin+":"+running.Password.Reveal(), "cargo_app:pw", 1))
+	app, err := sql.Open("mysql", strings.Replace(running.DSN(""), running.Admin+":"+running.Password.Reveal(),
+		"cargo_app:pw", 1))
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer app.Close()
 	for statement, allowed := range map[string]bool{
-		"CREATE TABLE cargo_prod.t (id INT)": true, "CREATE TABLE cargoXprod.t (id INT)": false, "GRANT SELECT ON cargo_prod.* TO old_app@'127.0.0.1'": false,
+		"CREATE TABLE cargo_prod.t (id INT)": true, "CREATE TABLE cargoXprod.t (id INT)": false,
+		"GRANT SELECT ON cargo_prod.* TO old_app@'127.0.0.1'": false,
 	} {
 		if _, err := app.ExecContext(t.Context(), statement); (err == nil) != allowed {
 			t.Errorf("as the owner, %s: %v; want allowed %v", statement, err, allowed)
 		}
 	}
-	if d, err := s.Database(t.Context(), "cargo_prod"); err != nil || d.Owner != "cargo_app@127.0.0.1" || *d.Tables != 1 {
+	if d, err := s.Database(t.Context(), "cargo_prod"); err != nil || d.Owner != "cargo_app@127.0.0.1" ||
+		*d.Tables != 1 {
 		t.Errorf("read back %+v, %v", d, err)
 	}
 	// It is in use now, so it is not rolled back.
 	if _, err := s.Undo(t.Context(), steps[0]); err == nil {
 		t.Error("a database with a table was rolled back")
 	}
-	for _, grant := range []string{"SELECT ON `ferry\\_prod`.* TO old_app@'127.0.0.1'", "SELECT ON `ferry%`.* TO cargo_app@'10.0.0.1'",
+	for _, grant := range []string{"SELECT ON `ferry\\_prod`.* TO old_app@'127.0.0.1'",
+		"SELECT ON `ferry%`.* TO cargo_app@'10.0.0.1'",
 		"INSERT, CREATE ON `ferry_prod`.`bookings` TO old_app@'127.0.0.1'"} {
 		run("GRANT " + grant)
 	}
 	b = enginetest.Brief(t, Engine{}, s, change.DatabaseSpec{Name: "ferry_prod"})
 	text := fmt.Sprint(b.Findings)
-	for _, want := range []string{"old_app@127.0.0.1 on the database", "cargo_app@10.0.0.1 through the pattern ferry%", "old_app@127.0.0.1 on table bookings"} {
+	for _, want := range []string{"old_app@127.0.0.1 on the database", "cargo_app@10.0.0.1 through the pattern ferry%",
+		"old_app@127.0.0.1 on table bookings"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("leftover grants: %q is missing in %s", want, text)
 		}
@@ -215,7 +251,8 @@ func TestPattern(t *testing.T) {
 		pattern, name string
 		want          bool
 	}{
-		{"a_b", "a_b", true}, {"a_b", "axb", true}, {`a\_b`, "axb", false}, {`a\_b`, "a_b", true}, {"a%", "abc", true}, {"%", "", true},
+		{"a_b", "a_b", true}, {"a_b", "axb", true}, {`a\_b`, "axb", false}, {`a\_b`, "a_b", true}, {"a%", "abc", true},
+		{"%", "", true},
 		{"a%c", "abbc", true}, {"a%c", "abb", false}, {`a\\\_b`, `a\_b`, true}, {"日_", "日本", true}, {"a", "ab", false},
 	} {
 		if got := matches(tt.pattern, tt.name); got != tt.want {

@@ -4,7 +4,8 @@ import "example.com/genarch/core/privilege"
 
 // table has the privileges of MariaDB. Source: SHOW PRIVILEGES
 // and the manual, "GRANT", with the names that older versions had.
-var table = privilege.NewTable("SELECT", "INSERT", "UPDATE", "DELETE", "REFERENCES", "TRIGGER", "CREATE", "EXECUTE", "DROP", "INDEX",
+var table = privilege.NewTable("SELECT", "INSERT", "UPDATE", "DELETE", "REFERENCES", "TRIGGER", "CREATE", "EXECUTE",
+	"DROP", "INDEX",
 	"ALTER", "CREATE TEMPORARY TABLES", "LOCK TABLES", "CREATE VIEW", "SHOW VIEW", "CREATE ROUTINE",
 	"ALTER ROUTINE", "EVENT", "DELETE HISTORY=DELETE VERSIONING ROWS", "RELOAD", "SHUTDOWN", "PROCESS", "FILE",
 	"SHOW DATABASES", "SUPER", "REPLICATION SLAVE", "BINLOG MONITOR=REPLICATION CLIENT", "CREATE USER",
@@ -18,7 +19,8 @@ var may = struct {
 	Drop, Index, Alter, CreateTemporaryTables, LockTables, CreateView, ShowView, CreateRoutine,
 	AlterRoutine, Event, DeleteHistory, Reload, Shutdown, Process, File, ShowDatabases,
 	Super, ReplicationSlave, BinlogMonitor, CreateUser, CreateTablespace, SetUser, FederatedAdmin, ConnectionAdmin,
-	ReadOnlyAdmin, ReplicationSlaveAdmin, ReplicationMasterAdmin, BinlogAdmin, BinlogReplay, SlaveMonitor, ShowCreateRoutine privilege.Set
+	ReadOnlyAdmin, ReplicationSlaveAdmin, ReplicationMasterAdmin, BinlogAdmin, BinlogReplay,
+	SlaveMonitor, ShowCreateRoutine privilege.Set
 }{
 	Select:                 table.Of("SELECT"),
 	Insert:                 table.Of("INSERT"),

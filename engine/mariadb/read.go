@@ -55,7 +55,8 @@ func (s *server) Inspect(ctx context.Context) (catalog.Instance, error) {
 	var version, cipher string
 	var readOnly, innoReadOnly bool
 	var uptime, replicas int64
-	err = conn.QueryRowContext(ctx, `SELECT VERSION(), CURRENT_USER(), @@read_only, @@innodb_read_only, @@max_connections,
+	err = conn.QueryRowContext(ctx,
+		`SELECT VERSION(), CURRENT_USER(), @@read_only, @@innodb_read_only, @@max_connections,
 		@@character_set_server, @@collation_server,
 		(SELECT VARIABLE_VALUE FROM information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME = 'THREADS_CONNECTED'),
 		(SELECT VARIABLE_VALUE FROM information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME = 'UPTIME'),
@@ -68,7 +69,8 @@ func (s *server) Inspect(ctx context.Context) (catalog.Instance, error) {
 	}
 	m := versionText.FindStringSubmatch(version)
 	if m == nil || !strings.Contains(version, "MariaDB") {
-		return in, &engine.Error{Op: "read the server", Kind: engine.Refused, Text: "this is no MariaDB: it calls itself " + version,
+		return in, &engine.Error{Op: "read the server", Kind: engine.Refused,
+			Text: "this is no MariaDB: it calls itself " + version,
 			Next: "Register it with the engine that it is."}
 	}
 	in.Version = strings.Join(m[1:], ".")
@@ -95,7 +97,9 @@ func (s *server) readAbilities(ctx context.Context, conn *sql.Conn, login *catal
 	at := strings.LastIndexByte(login.Name, '@')
 	account := quoteAccount(login.Name[:at], login.Name[at+1:])
 	held := map[string]bool{}
-	rows, err := conn.QueryContext(ctx, `SELECT PRIVILEGE_TYPE, IS_GRANTABLE FROM information_schema.USER_PRIVILEGES WHERE GRANTEE = ?`, "'"+login.Name[:at]+"'@'"+login.Name[at+1:]+"'")
+	rows, err := conn.QueryContext(ctx,
+		`SELECT PRIVILEGE_TYPE, IS_GRANTABLE FROM information_schema.USER_PRIVILEGES WHERE GRANTEE = ?`,
+		"'"+login.Name[:at]+"'@'"+login.Name[at+1:]+"'")
 	if err != nil {
 		return wrap("read the login's rights", err)
 	}
@@ -130,13 +134,14 @@ func (s *server) Databases(ctx context.Context) (catalog.Listing, error) {
 	group, gctx := errgroup.WithContext(ctx)
 	group.SetLimit(engine.Readers)
 	group.Go(func() error {
-		return s.query(gctx, "list databases", `SELECT SCHEMA_NAME, DEFAULT_CHARACTER_SET_NAME, DEFAULT_COLLATION_NAME, SCHEMA_COMMENT FROM information_schema.SCHEMATA`, func(r *sql.Rows) error {
-			var d catalog.Database
-			err := r.Scan(&d.Name, &d.Encoding, &d.Collation, &d.Comment)
-			d.System = slices.Contains(system, d.Name) || d.Name == markerDatabase
-			out.Databases = append(out.Databases, d)
-			return err
-		})
+		return s.query(gctx, "list databases",
+			`SELECT SCHEMA_NAME, DEFAULT_CHARACTER_SET_NAME, DEFAULT_COLLATION_NAME, SCHEMA_COMMENT FROM information_schema.SCHEMATA`, func(r *sql.Rows) error {
+				var d catalog.Database
+				err := r.Scan(&d.Name, &d.Encoding, &d.Collation, &d.Comment)
+				d.System = slices.Contains(system, d.Name) || d.Name == markerDatabase
+				out.Databases = append(out.Databases, d)
+				return err
+			})
 	})
 	group.Go(func() error {
 		err := s.query(gctx, "count tables", `SELECT TABLE_SCHEMA, COUNT(*) FROM information_schema.TABLES
@@ -144,7 +149,9 @@ func (s *server) Databases(ctx context.Context) (catalog.Listing, error) {
 		if err != nil {
 			return err
 		}
-		return s.query(gctx, "count sessions", `SELECT DB, COUNT(*) FROM information_schema.PROCESSLIST WHERE DB IS NOT NULL GROUP BY DB`, scanCount(sessions))
+		return s.query(gctx, "count sessions",
+			`SELECT DB, COUNT(*) FROM information_schema.PROCESSLIST WHERE DB IS NOT NULL GROUP BY DB`,
+			scanCount(sessions))
 	})
 	group.Go(func() error {
 		sizesErr = s.readSizes(gctx, sizes)
@@ -182,7 +189,8 @@ func scanCount(into map[string]int) func(*sql.Rows) error {
 func complete(d *catalog.Database, tables map[string]int, sizes map[string]int64, sessions map[string]int, sized bool) {
 	t, n := tables[d.Name], sessions[d.Name]
 	d.Tables, d.Sessions = &t, &n
-	if dir, certain := directoryName(d.Name); sized && certain && d.Name != "information_schema" && d.Name != "performance_schema" {
+	if dir, certain := directoryName(d.Name); sized && certain && d.Name != "information_schema" &&
+		d.Name != "performance_schema" {
 		size := sizes[dir]
 		d.Size = &size
 	}
@@ -227,10 +235,13 @@ func (s *server) Database(ctx context.Context, name string) (catalog.Database, e
 	}
 	tables, sizes, sessions := map[string]int{}, map[string]int64{}, map[string]int{}
 	if err := s.query(ctx, "count tables", `SELECT TABLE_SCHEMA, COUNT(*) FROM information_schema.TABLES
-		WHERE TABLE_SCHEMA = ? AND TABLE_TYPE NOT IN ('VIEW', 'SYSTEM VIEW') GROUP BY TABLE_SCHEMA`, scanCount(tables), d.Name); err != nil {
+		WHERE TABLE_SCHEMA = ? AND TABLE_TYPE NOT IN ('VIEW', 'SYSTEM VIEW') GROUP BY TABLE_SCHEMA`, scanCount(tables),
+		d.Name); err != nil {
 		return d, err
 	}
-	if err := s.query(ctx, "count sessions", `SELECT DB, COUNT(*) FROM information_schema.PROCESSLIST WHERE DB = ? GROUP BY DB`, scanCount(sessions), d.Name); err != nil {
+	if err := s.query(ctx, "count sessions",
+		`SELECT DB, COUNT(*) FROM information_schema.PROCESSLIST WHERE DB = ? GROUP BY DB`, scanCount(sessions),
+		d.Name); err != nil {
 		return d, err
 	}
 	sized := s.readSizes(ctx, sizes) == nil
@@ -250,17 +261,19 @@ func storable(name string) bool {
 // readDatabase reads the catalogue row alone. Names are compared byte by byte.
 func (s *server) readDatabase(ctx context.Context, name string) (catalog.Database, error) {
 	if !storable(name) {
-		return catalog.Database{}, fmt.Errorf("database %s on %s: %w", naming.Show(name), s.target.Server.Name, engine.ErrNotFound)
+		return catalog.Database{}, fmt.Errorf("database %s on %s: %w", naming.Show(name), s.target.Server.Name,
+			engine.ErrNotFound)
 	}
 	var found []catalog.Database
-	err := s.query(ctx, "read database "+naming.Show(name), `SELECT SCHEMA_NAME, DEFAULT_CHARACTER_SET_NAME, DEFAULT_COLLATION_NAME, SCHEMA_COMMENT
+	err := s.query(ctx, "read database "+naming.Show(name),
+		`SELECT SCHEMA_NAME, DEFAULT_CHARACTER_SET_NAME, DEFAULT_COLLATION_NAME, SCHEMA_COMMENT
 		FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = ?`, func(r *sql.Rows) error {
-		var d catalog.Database
-		err := r.Scan(&d.Name, &d.Encoding, &d.Collation, &d.Comment)
-		d.System = slices.Contains(system, d.Name) || d.Name == markerDatabase
-		found = append(found, d)
-		return err
-	}, name)
+			var d catalog.Database
+			err := r.Scan(&d.Name, &d.Encoding, &d.Collation, &d.Comment)
+			d.System = slices.Contains(system, d.Name) || d.Name == markerDatabase
+			found = append(found, d)
+			return err
+		}, name)
 	if err != nil {
 		return catalog.Database{}, err
 	}
@@ -269,7 +282,8 @@ func (s *server) readDatabase(ctx context.Context, name string) (catalog.Databas
 			return d, nil
 		}
 	}
-	return catalog.Database{}, fmt.Errorf("database %s on %s: %w", naming.Show(name), s.target.Server.Name, engine.ErrNotFound)
+	return catalog.Database{}, fmt.Errorf("database %s on %s: %w", naming.Show(name), s.target.Server.Name,
+		engine.ErrNotFound)
 }
 
 // readOwners reads who holds everything on databases, by their names; only empty: on
@@ -277,22 +291,23 @@ func (s *server) readDatabase(ctx context.Context, name string) (catalog.Databas
 // Source: mysql.db.
 func (s *server) readOwners(ctx context.Context, only string) (map[string][]string, error) {
 	out := map[string][]string{}
-	err := s.query(ctx, "read the owners", `SELECT Db, User, Host FROM mysql.db WHERE (? = '' OR Db IN (?, ?)) AND Create_priv = 'Y' AND Drop_priv = 'Y'
+	err := s.query(ctx, "read the owners",
+		`SELECT Db, User, Host FROM mysql.db WHERE (? = '' OR Db IN (?, ?)) AND Create_priv = 'Y' AND Drop_priv = 'Y'
 		AND Alter_priv = 'Y' AND Create_routine_priv = 'Y' AND Event_priv = 'Y' AND Trigger_priv = 'Y' ORDER BY 1, 2, 3`, func(r *sql.Rows) error {
-		var db, user, host string
-		err := r.Scan(&db, &user, &host)
-		if host != "" {
-			user += "@" + host
-		}
-		// Most people do not escape what they mean as a name: such a pattern counts for
-		// the database that is called so.
-		if !isPattern(db) {
-			db = plain(db)
-		}
-		if !slices.Contains(out[db], user) {
-			out[db] = append(out[db], user)
-		}
-		return err
-	}, only, only, escaped(only))
+			var db, user, host string
+			err := r.Scan(&db, &user, &host)
+			if host != "" {
+				user += "@" + host
+			}
+			// Most people do not escape what they mean as a name: such a pattern counts for
+			// the database that is called so.
+			if !isPattern(db) {
+				db = plain(db)
+			}
+			if !slices.Contains(out[db], user) {
+				out[db] = append(out[db], user)
+			}
+			return err
+		}, only, only, escaped(only))
 	return out, err
 }

@@ -57,7 +57,8 @@ func newRules(g *access.Graph) *rules {
 	for _, gr := range a.Grants { // also those of accounts that are gone
 		g.Node(gr.Grantee)
 	}
-	m := &rules{g: g, byName: map[string][]catalog.Account{}, rows: make([][]row, len(g.Nodes())), below: map[string][]access.Gift{}, within: map[string][]catalog.Grant{}, exact: map[string][]int32{}}
+	m := &rules{g: g, byName: map[string][]catalog.Account{}, rows: make([][]row, len(g.Nodes())),
+		below: map[string][]access.Gift{}, within: map[string][]catalog.Grant{}, exact: map[string][]int32{}}
 	for _, acc := range a.Accounts {
 		m.byName[acc.Name] = append(m.byName[acc.Name], acc)
 	}
@@ -91,11 +92,13 @@ func newRules(g *access.Graph) *rules {
 		if gr.Scope != catalog.ScopeDatabase {
 			m.within[gr.Database] = append(m.within[gr.Database], gr)
 			for _, v := range holders {
-				m.below[gr.Database] = append(m.below[gr.Database], access.Gift{Node: v, Set: privilege.Below, Via: access.ViaGrant, Text: gr.Grantor})
+				m.below[gr.Database] = append(m.below[gr.Database],
+					access.Gift{Node: v, Set: privilege.Below, Via: access.ViaGrant, Text: gr.Grantor})
 			}
 			continue
 		}
-		r := row{pattern: gr.Database, host: gr.Grantee.Host, user: gr.Grantee.Name, set: gr.Privileges, grant: gr.Grantable}
+		r := row{pattern: gr.Database, host: gr.Grantee.Host, user: gr.Grantee.Name, set: gr.Privileges,
+			grant: gr.Grantable}
 		if !isPattern(gr.Database) {
 			r.plain, r.db = plain(gr.Database), -1
 			if db, there := g.Database(r.plain); there {
@@ -133,7 +136,8 @@ func compareRows(a, b row) int {
 		}
 		return rankOf(h)
 	}
-	return cmp.Or(compareRanks(host(a.host), host(b.host)), compareRanks(rankOf(a.pattern), rankOf(b.pattern)), cmp.Compare(min(len(b.user), 1), min(len(a.user), 1)))
+	return cmp.Or(compareRanks(host(a.host), host(b.host)), compareRanks(rankOf(a.pattern), rankOf(b.pattern)),
+		cmp.Compare(min(len(b.user), 1), min(len(a.user), 1)))
 }
 
 // Base is what an account holds on *.*.
@@ -254,8 +258,10 @@ func (m *rules) Object(o catalog.Object, nodes []int32) []access.Gift {
 			if gr.Name != o.Name || !m.holds(gr.Grantee, p) {
 				continue
 			}
-			if gr.Scope == o.Scope && gr.Column == o.Column || o.Scope == catalog.ScopeColumn && gr.Scope == catalog.ScopeTable {
-				out = append(out, access.Gift{Node: v, Set: gr.Privileges, Grantable: gr.Grantable, Via: access.ViaGrant, Text: gr.Grantor})
+			if gr.Scope == o.Scope && gr.Column == o.Column ||
+				o.Scope == catalog.ScopeColumn && gr.Scope == catalog.ScopeTable {
+				out = append(out, access.Gift{Node: v, Set: gr.Privileges, Grantable: gr.Grantable,
+					Via: access.ViaGrant, Text: gr.Grantor})
 			}
 		}
 	}
@@ -267,7 +273,8 @@ func (m *rules) holds(grantee, p catalog.Principal) bool {
 	if grantee == p {
 		return true
 	}
-	return !grantee.Role && !p.Role && (grantee.Name == p.Name || grantee.Name == "") && hostCovers(grantee.Host, p.Host)
+	return !grantee.Role && !p.Role && (grantee.Name == p.Name || grantee.Name == "") &&
+		hostCovers(grantee.Host, p.Host)
 }
 
 // Needs is what it takes to use a privilege on an object: on MariaDB that

@@ -17,8 +17,10 @@ func TestMatches(t *testing.T) {
 		pattern, name string
 		want          bool
 	}{
-		{"a_b", "axb", true}, {`a\_b`, "axb", false}, {`a\_b`, "a_b", true}, {"a%", "a", true}, {"a%b", "axxb", true}, {"a%b", "axx", false}, {"%", "", true},
-		{"%b%", "abc", true}, {"_", "", false}, {`a\`, `a\`, true}, {`\%`, "%", true}, {`\%`, "x", false}, {"日_", "日本", true}, {"%_%_%", "a", false},
+		{"a_b", "axb", true}, {`a\_b`, "axb", false}, {`a\_b`, "a_b", true}, {"a%", "a", true}, {"a%b", "axxb", true},
+		{"a%b", "axx", false}, {"%", "", true},
+		{"%b%", "abc", true}, {"_", "", false}, {`a\`, `a\`, true}, {`\%`, "%", true}, {`\%`, "x", false},
+		{"日_", "日本", true}, {"%_%_%", "a", false},
 		{strings.Repeat("%a", 30), strings.Repeat("a", 29), false},
 	} {
 		if got := matches(tt.pattern, tt.name); got != tt.want {
@@ -37,20 +39,25 @@ func TestHosts(t *testing.T) {
 		pattern, host string
 		want          bool
 	}{
-		{"%", "10.0.0.7", true}, {"10.0.%", "10.0.3.%", true}, {"10.0.3.%", "10.0.%", false}, {"10.0.0.0/255.0.0.0", "10.1.2.3", true}, {"10.0.0.0/255.0.0.0", "11.1.2.3", false},
-		{"10.0.0.0/255.0.0.0", "10.1.0.0/255.255.0.0", true}, {"10.1.0.0/255.255.0.0", "10.0.0.0/255.0.0.0", false}, {"App.Example", "app.example", true},
-		{"10.%", "10.0.0.0/255.0.0.0", true}, {"10.0.%", "10.0.0.0/255.0.0.0", false}, {"%", "10.0.0.0/255.0.0.0", true},
+		{"%", "10.0.0.7", true}, {"10.0.%", "10.0.3.%", true}, {"10.0.3.%", "10.0.%", false},
+		{"10.0.0.0/255.0.0.0", "10.1.2.3", true}, {"10.0.0.0/255.0.0.0", "11.1.2.3", false},
+		{"10.0.0.0/255.0.0.0", "10.1.0.0/255.255.0.0", true}, {"10.1.0.0/255.255.0.0", "10.0.0.0/255.0.0.0", false},
+		{"App.Example", "app.example", true},
+		{"10.%", "10.0.0.0/255.0.0.0", true}, {"10.0.%", "10.0.0.0/255.0.0.0", false},
+		{"%", "10.0.0.0/255.0.0.0", true},
 	} {
 		if got := hostCovers(tt.pattern, tt.host); got != tt.want {
 			t.Errorf("HostCovers(%q, %q) = %v", tt.pattern, tt.host, got)
 		}
 	}
-	for _, good := range []string{"%", "10.0.3.7", "10.0.3.%", "app1.ossavik.example", "10.0.0.0/255.255.255.0", "::1"} {
+	for _, good := range []string{"%", "10.0.3.7", "10.0.3.%", "app1.ossavik.example", "10.0.0.0/255.255.255.0",
+		"::1"} {
 		if why := checkHost(good); why != "" {
 			t.Errorf("%q is refused: %s", good, why)
 		}
 	}
-	for _, bad := range []string{"", "a@b", "10.0.0.0/24", "o'brien", "two words", strings.Repeat("h", 256), "x/255.0.0.0", "é.example"} {
+	for _, bad := range []string{"", "a@b", "10.0.0.0/24", "o'brien", "two words", strings.Repeat("h", 256),
+		"x/255.0.0.0", "é.example"} {
 		if checkHost(bad) == "" {
 			t.Errorf("%q passes for a host", bad)
 		}
@@ -58,8 +65,10 @@ func TestHosts(t *testing.T) {
 	at := func(name, host string) catalog.Account {
 		return catalog.Account{Principal: catalog.Principal{Name: name, Host: host}, Login: true}
 	}
-	list := []catalog.Account{at("bob", "%"), at("", "127.0.0.1"), at("bob", "10.0.%"), at("bob", "10.0.0.0/255.255.255.0"), at("bob", "10.0.0.7")}
-	for client, want := range map[string]string{"127.0.0.1": "@127.0.0.1", "10.0.0.7": "bob@10.0.0.7", "10.0.0.8": "bob@10.0.0.0/255.255.255.0", "10.0.9.1": "bob@10.0.%", "9.9.9.9": "bob@%"} {
+	list := []catalog.Account{at("bob", "%"), at("", "127.0.0.1"), at("bob", "10.0.%"),
+		at("bob", "10.0.0.0/255.255.255.0"), at("bob", "10.0.0.7")}
+	for client, want := range map[string]string{"127.0.0.1": "@127.0.0.1", "10.0.0.7": "bob@10.0.0.7",
+		"10.0.0.8": "bob@10.0.0.0/255.255.255.0", "10.0.9.1": "bob@10.0.%", "9.9.9.9": "bob@%"} {
 		if got, ok := signsInAs(list, "bob", client); !ok || got.Principal.String() != want {
 			t.Errorf("bob from %s signs in as %s; want %s", client, got.Principal, want)
 		}
@@ -77,7 +86,8 @@ func freight() catalog.Access {
 		return catalog.Principal{Name: name, Host: host, Role: host == ""}
 	}
 	grant := func(to catalog.Principal, db string, set privilege.Set) catalog.Grant {
-		return catalog.Grant{Entry: catalog.Entry{Grantee: to, Privileges: set}, Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: db}}
+		return catalog.Grant{Entry: catalog.Entry{Grantee: to, Privileges: set},
+			Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: db}}
 	}
 	account := func(name, host string) catalog.Account {
 		return catalog.Account{Principal: p(name, host), Login: host != "", ConnectionLimit: -1}
@@ -86,11 +96,15 @@ func freight() catalog.Access {
 	gate.DefaultRole = "crew"
 	own := ownPrivileges
 	return catalog.Access{Number: 101119,
-		Accounts:    []catalog.Account{account("app", "%"), account("app", "127.0.0.1"), gate, account("lead", "10.%"), account("crew", "")},
-		Memberships: []catalog.Membership{{Role: p("crew", ""), Member: p("gate", "10.%")}, {Role: p("crew", ""), Member: p("lead", "10.%")}},
-		Databases:   []catalog.AccessDatabase{{Name: "a_b"}, {Name: "axb"}, {Name: "cargo"}},
-		Grants: []catalog.Grant{grant(p("app", "%"), "a_b", sel), grant(p("app", "%"), "cargo", own), grant(p("app", "127.0.0.1"), "carg%", ins),
-			grant(p("crew", ""), "cargo", bundles[access.BundleRead]), grant(p("gate", "10.%"), `gone\_db`, sel), grant(catalog.Public, "axb", sel)}}
+		Accounts: []catalog.Account{account("app", "%"), account("app", "127.0.0.1"), gate, account("lead", "10.%"),
+			account("crew", "")},
+		Memberships: []catalog.Membership{{Role: p("crew", ""), Member: p("gate", "10.%")},
+			{Role: p("crew", ""), Member: p("lead", "10.%")}},
+		Databases: []catalog.AccessDatabase{{Name: "a_b"}, {Name: "axb"}, {Name: "cargo"}},
+		Grants: []catalog.Grant{grant(p("app", "%"), "a_b", sel), grant(p("app", "%"), "cargo", own),
+			grant(p("app", "127.0.0.1"), "carg%", ins),
+			grant(p("crew", ""), "cargo", bundles[access.BundleRead]), grant(p("gate", "10.%"), `gone\_db`, sel),
+			grant(catalog.Public, "axb", sel)}}
 }
 
 func TestRules(t *testing.T) {
@@ -101,10 +115,12 @@ func TestRules(t *testing.T) {
 		db   string
 		want access.Level
 	}{
-		{at("app", "%"), "a_b", access.Custom}, {at("app", "%"), "axb", access.Custom}, {at("app", "%"), "cargo", access.Own},
+		{at("app", "%"), "a_b", access.Custom}, {at("app", "%"), "axb", access.Custom},
+		{at("app", "%"), "cargo", access.Own},
 		// The grant of the more specific host holds alone, and takes away what the wider one gave.
 		{at("app", "127.0.0.1"), "cargo", access.Custom}, {at("app", "127.0.0.1"), "a_b", access.Custom},
-		{at("gate", "10.%"), "cargo", access.Read}, {at("lead", "10.%"), "cargo", access.None}, {at("lead", "10.%"), "axb", access.Custom},
+		{at("gate", "10.%"), "cargo", access.Read}, {at("lead", "10.%"), "cargo", access.None},
+		{at("lead", "10.%"), "axb", access.Custom},
 	} {
 		if got := g.Level(tt.who, tt.db).Level; got != tt.want {
 			t.Errorf("%s on %s: %s; want %s", tt.who, tt.db, got, tt.want)
@@ -162,7 +178,8 @@ func large() catalog.Access {
 			if i%50 == 0 {
 				name = fmt.Sprintf("db\\_%d%%", d%10)
 			}
-			a.Grants = append(a.Grants, catalog.Grant{Entry: catalog.Entry{Grantee: who((d*37 + i*191) % 5000), Privileges: bundles[access.Bundles[i%3]]},
+			a.Grants = append(a.Grants, catalog.Grant{Entry: catalog.Entry{Grantee: who((d*37 + i*191) % 5000),
+				Privileges: bundles[access.Bundles[i%3]]},
 				Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: name}})
 		}
 		a.Databases = append(a.Databases, db)

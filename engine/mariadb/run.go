@@ -72,7 +72,9 @@ func exec(ctx context.Context, conn *sender, op, statement string) error {
 func (s *server) Sender(ctx context.Context, id catalog.SessionID, end bool) (engine.SenderState, error) {
 	const op = "look for the session that sent it"
 	var user, client, command string
-	err := s.db.QueryRowContext(ctx, `SELECT USER, HOST, COMMAND FROM information_schema.PROCESSLIST WHERE ID = ? AND ID <> CONNECTION_ID()`, id.Number).Scan(&user, &client, &command)
+	err := s.db.QueryRowContext(ctx,
+		`SELECT USER, HOST, COMMAND FROM information_schema.PROCESSLIST WHERE ID = ? AND ID <> CONNECTION_ID()`,
+		id.Number).Scan(&user, &client, &command)
 	if errors.Is(err, sql.ErrNoRows) || err == nil && mark(user, client, 0) != id.Mark {
 		return engine.SenderGone, nil
 	}
@@ -126,7 +128,8 @@ func (s *server) markWritten(ctx context.Context, mark string) (bool, error) {
 	if errors.Is(err, sql.ErrNoRows) {
 		return false, nil
 	}
-	if e, ok := errors.AsType[*engine.Error](wrap("read the marker", err)); ok && (e.Code == "1049" || e.Code == "1146") {
+	if e, ok := errors.AsType[*engine.Error](wrap("read the marker", err)); ok &&
+		(e.Code == "1049" || e.Code == "1146") {
 		return false, nil
 	}
 	return found == mark, wrap("read the marker", err)
@@ -138,7 +141,8 @@ func (s *server) undoCreate(ctx context.Context, step change.Step) (engine.Repor
 	const op = "take the database back"
 	name := step.Args["name"]
 	refuse := func(format string, args ...any) (engine.Report, error) {
-		return engine.Report{}, &engine.Error{Op: op, Kind: engine.Refused, Text: fmt.Sprintf(format, args...), Next: "Look at the database, and drop it yourself if it is not needed."}
+		return engine.Report{}, &engine.Error{Op: op, Kind: engine.Refused, Text: fmt.Sprintf(format, args...),
+			Next: "Look at the database, and drop it yourself if it is not needed."}
 	}
 	_, err := s.readDatabase(ctx, name)
 	if errors.Is(err, engine.ErrNotFound) {
@@ -148,17 +152,20 @@ func (s *server) undoCreate(ctx context.Context, step change.Step) (engine.Repor
 		return engine.Report{}, err
 	}
 	if step.Args["made"] == "" {
-		return refuse("it is not certain that this change made the database %s, so it was left alone", naming.Show(name))
+		return refuse("it is not certain that this change made the database %s, so it was left alone",
+			naming.Show(name))
 	}
 	n, err := s.contents(ctx, name)
 	if err != nil {
 		return engine.Report{}, err
 	}
 	if n > 0 {
-		return refuse("there are %d tables, routines or events in %s already, so it was left alone", n, naming.Show(name))
+		return refuse("there are %d tables, routines or events in %s already, so it was left alone", n,
+			naming.Show(name))
 	}
 	var sessions int
-	if err := s.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE DB = ?`, name).Scan(&sessions); err != nil {
+	if err := s.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE DB = ?`, name).
+		Scan(&sessions); err != nil {
 		return engine.Report{}, wrap(op, err)
 	}
 	if sessions > 0 {

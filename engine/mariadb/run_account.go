@@ -24,7 +24,8 @@ func (s *server) runStatement(ctx context.Context, step change.Step) (engine.Rep
 	if names := step.SecretsNeeded(); len(names) == 1 {
 		password, ok := step.Secrets[names[0]]
 		if !ok {
-			return engine.Report{}, &engine.Error{Op: step.Title, Kind: engine.NotSent, Text: "the password of " + naming.Show(names[0]) + " is not kept any more", Next: "Ask again."}
+			return engine.Report{}, &engine.Error{Op: step.Title, Kind: engine.NotSent,
+				Text: "the password of " + naming.Show(names[0]) + " is not kept any more", Next: "Ask again."}
 		}
 		hash, err := hashFor(step.Args["method"], password.Reveal())
 		if err != nil {
@@ -51,7 +52,8 @@ func (s *server) undoCreateAccount(ctx context.Context, step change.Step) (engin
 		// The answer was lost: its password tells whether it is the one.
 		bad, err := s.checkPassword(ctx, step, p)
 		if err != nil || len(bad) > 0 || len(step.SecretsNeeded()) == 0 {
-			return engine.Report{}, &engine.Error{Op: op, Kind: engine.Refused, Text: "it is not certain that this change made " + naming.Show(p.String()) + ", so it was left alone",
+			return engine.Report{}, &engine.Error{Op: op, Kind: engine.Refused,
+				Text: "it is not certain that this change made " + naming.Show(p.String()) + ", so it was left alone",
 				Next: "Look at it, and drop it if it is not needed."}
 		}
 	}
@@ -64,7 +66,8 @@ func (s *server) prove(ctx context.Context, step change.Step) (engine.Report, er
 	database := step.Args["database"]
 	if step.Args["bundles"] != "" {
 		table := quoteIdent(database) + "." + quoteIdent(proofTable)
-		if _, err := s.send(ctx, "make a table to try the accounts on", "CREATE TABLE IF NOT EXISTS "+table+" (id INT)", change.Step{}); err != nil {
+		if _, err := s.send(ctx, "make a table to try the accounts on", "CREATE TABLE IF NOT EXISTS "+table+" (id INT)",
+			change.Step{}); err != nil {
 			return engine.Report{}, err
 		}
 		defer func() {
@@ -78,12 +81,14 @@ func (s *server) prove(ctx context.Context, step change.Step) (engine.Report, er
 	})
 }
 
-func (s *server) proveOne(ctx context.Context, account, database, bundle string, step change.Step, say func(string)) error {
+func (s *server) proveOne(ctx context.Context, account, database, bundle string, step change.Step,
+	say func(string)) error {
 	op := "sign in as " + account
 	name, _ := splitAccount(account)
 	password, ok := step.Secrets[name]
 	if !ok {
-		return &engine.Error{Op: op, Kind: engine.NotSent, Text: "its password is not kept any more", Next: "Set another one: genarch account password"}
+		return &engine.Error{Op: op, Kind: engine.NotSent, Text: "its password is not kept any more",
+			Next: "Set another one: genarch account password"}
 	}
 	differs := func(text string) error { return &engine.Error{Op: op, Kind: engine.Differs, Text: text} }
 	cfg := s.config.Clone()
@@ -153,7 +158,8 @@ func (s *server) waitGone(ctx context.Context, session int64) {
 	defer cancel()
 	for session > 0 && ctx.Err() == nil {
 		var n int
-		if err := s.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE ID = ?`, session).Scan(&n); err != nil || n == 0 {
+		if err := s.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE ID = ?`,
+			session).Scan(&n); err != nil || n == 0 {
 			return
 		}
 		select {

@@ -21,13 +21,14 @@ func (s *server) readAlterSide(ctx context.Context, in change.Intent, name strin
 		}
 	}
 	tables := &detailsOf(snap.Details).Tables
-	return s.query(ctx, "read the tables' collations", `SELECT TABLE_NAME, TABLE_COLLATION FROM information_schema.TABLES
+	return s.query(ctx, "read the tables' collations",
+		`SELECT TABLE_NAME, TABLE_COLLATION FROM information_schema.TABLES
 		WHERE TABLE_SCHEMA = ? AND TABLE_COLLATION IS NOT NULL ORDER BY 1 LIMIT ?`, func(r *sql.Rows) error {
-		var t tableCollation
-		err := r.Scan(&t.Table, &t.Collation)
-		*tables = append(*tables, t)
-		return err
-	}, name, maxKept)
+			var t tableCollation
+			err := r.Scan(&t.Table, &t.Collation)
+			*tables = append(*tables, t)
+			return err
+		}, name, maxKept)
 }
 
 // probeAlter looks whether a database is as a step makes it.

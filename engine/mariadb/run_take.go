@@ -29,7 +29,8 @@ const dropSeconds = 900
 
 // alterDatabase puts back the settings that a drop which failed has lost.
 func alterDatabase(d catalog.Database) string {
-	return "ALTER DATABASE " + quoteIdent(d.Name) + "\n  CHARACTER SET " + d.Encoding + "\n  COLLATE " + d.Collation + "\n  COMMENT " + quoteText(d.Comment)
+	return "ALTER DATABASE " + quoteIdent(d.Name) + "\n  CHARACTER SET " + d.Encoding + "\n  COLLATE " + d.Collation +
+		"\n  COMMENT " + quoteText(d.Comment)
 }
 
 // runAll sends statements one after the other on one connection, and stops at
@@ -92,7 +93,8 @@ func (s *server) dropNow(ctx context.Context, step change.Step) (engine.Report, 
 			return err
 		}
 		// Once sent, it is waited for: past its wait for locks a drop is final.
-		return exec(context.WithoutCancel(ctx), c, op, "SET STATEMENT lock_wait_timeout=2, innodb_lock_wait_timeout=2, max_statement_time=0 FOR "+step.Statement)
+		return exec(context.WithoutCancel(ctx), c, op,
+			"SET STATEMENT lock_wait_timeout=2, innodb_lock_wait_timeout=2, max_statement_time=0 FOR "+step.Statement)
 	})
 	if err == nil {
 		rep.Messages = s.endReturned(context.WithoutCancel(ctx), name)
@@ -104,7 +106,8 @@ func (s *server) dropNow(ctx context.Context, step change.Step) (engine.Report, 
 func (s *server) lookOnceMore(ctx context.Context, op, name string, step change.Step) error {
 	d, err := s.readDatabase(ctx, name)
 	if errors.Is(err, engine.ErrNotFound) {
-		return &engine.Error{Op: op, Kind: engine.NotSent, Text: "it is gone by now; somebody else dropped it", Next: "Look again: genarch database list"}
+		return &engine.Error{Op: op, Kind: engine.NotSent, Text: "it is gone by now; somebody else dropped it",
+			Next: "Look again: genarch database list"}
 	}
 	if err != nil {
 		return engine.NeverSent(err)
@@ -133,7 +136,8 @@ const (
 // it back: what holds a lock makes this fail instead of the drop.
 func (s *server) tryLocks(ctx context.Context, conn *sender, op, name string) error {
 	var tables []string
-	rows, err := conn.QueryContext(ctx, `SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_TYPE NOT IN ('VIEW', 'SYSTEM VIEW')`, name)
+	rows, err := conn.QueryContext(ctx,
+		`SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_TYPE NOT IN ('VIEW', 'SYSTEM VIEW')`, name)
 	if err != nil {
 		return engine.NeverSent(wrap(op, err))
 	}
@@ -166,7 +170,9 @@ func (s *server) tryLocks(ctx context.Context, conn *sender, op, name string) er
 	case !ok:
 		return nil
 	case e.Code == "1205":
-		return &engine.Error{Op: op, Kind: engine.NotSent, Code: e.Code, Text: "somebody holds a lock on a table of it" + s.holders(ctx, name), Next: "Look who: genarch session list --tree; then ask again"}
+		return &engine.Error{Op: op, Kind: engine.NotSent, Code: e.Code,
+			Text: "somebody holds a lock on a table of it" + s.holders(ctx, name),
+			Next: "Look who: genarch session list --tree; then ask again"}
 	case e.Kind == engine.Refused:
 		// The login may not lock, or a table cannot be opened at all: the drop
 		// itself waits two seconds at most.
@@ -200,7 +206,8 @@ func (s *server) endReturned(ctx context.Context, name string) []change.Message 
 	defer cancel()
 	list, err := s.Sessions(ctx, catalog.SessionQuery{Database: name, Brief: true})
 	if err != nil {
-		return []change.Message{{Severity: "NOTE", Text: "whether somebody had come back could not be read: " + err.Error()}}
+		return []change.Message{{Severity: "NOTE",
+			Text: "whether somebody had come back could not be read: " + err.Error()}}
 	}
 	back := (clearing.Target{Database: name}).Of(list.Sessions)
 	if len(back) == 0 {
@@ -220,7 +227,8 @@ func (s *server) endReturned(ctx context.Context, name string) []change.Message 
 		case err != nil:
 			became = "may still be there (" + err.Error() + ")"
 		}
-		out = append(out, change.Message{Severity: "NOTE", Text: "had come back while the gate was closed, and " + became + ": " + clearing.Who(x)})
+		out = append(out, change.Message{Severity: "NOTE",
+			Text: "had come back while the gate was closed, and " + became + ": " + clearing.Who(x)})
 	}
 	return out
 }
@@ -249,7 +257,8 @@ func (s *server) mendDrop(ctx context.Context, step change.Step) (engine.Report,
 		for _, c := range doom.Objects {
 			left = append(left, fmt.Sprintf("%d %s", c.N, c.What))
 		}
-		return rep, &engine.Error{Op: "drop database " + naming.Show(name), Kind: engine.Differs, Text: fmt.Sprintf("it is partially dropped: %d of %d tables, views, routines, triggers and events are left (%s); the others are gone for good. Character set, collation and comment were put back", now, before, strings.Join(left, ", ")),
+		return rep, &engine.Error{Op: "drop database " + naming.Show(name), Kind: engine.Differs,
+			Text: fmt.Sprintf("it is partially dropped: %d of %d tables, views, routines, triggers and events are left (%s); the others are gone for good. Character set, collation and comment were put back", now, before, strings.Join(left, ", ")),
 			Next: "Put right what stopped it and drop it again, or restore it from a backup."}
 	}
 	return rep, nil

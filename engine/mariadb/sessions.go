@@ -111,19 +111,21 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 	group.SetLimit(2)
 	group.Go(func() error {
 		read := time.Now().UTC()
-		return s.query(gctx, "look who is connected", `SELECT p.ID, p.USER, p.HOST, COALESCE(p.DB, ''), p.COMMAND, p.TIME_MS, COALESCE(p.STATE, ''), LEFT(COALESCE(p.INFO, ''), 4000), `+beganSQL+`
+		return s.query(gctx, "look who is connected",
+			`SELECT p.ID, p.USER, p.HOST, COALESCE(p.DB, ''), p.COMMAND, p.TIME_MS, COALESCE(p.STATE, ''), LEFT(COALESCE(p.INFO, ''), 4000), `+beganSQL+`
 			FROM information_schema.PROCESSLIST p LIMIT 50000`, func(r *sql.Rows) error {
-			var l line
-			var ms float64
-			var began int64
-			if err := r.Scan(&l.ID.Number, &l.user, &l.Client, &l.Database, &l.command, &ms, &l.state, &l.Statement, &began); err != nil {
-				return err
-			}
-			l.ID.Mark = mark(l.user, l.Client, began)
-			l.StateSince = read.Add(-time.Duration(ms * float64(time.Millisecond))).Truncate(time.Millisecond)
-			lines = append(lines, l)
-			return nil
-		})
+				var l line
+				var ms float64
+				var began int64
+				if err := r.Scan(&l.ID.Number, &l.user, &l.Client, &l.Database, &l.command, &ms, &l.state, &l.Statement,
+					&began); err != nil {
+					return err
+				}
+				l.ID.Mark = mark(l.user, l.Client, began)
+				l.StateSince = read.Add(-time.Duration(ms * float64(time.Millisecond))).Truncate(time.Millisecond)
+				lines = append(lines, l)
+				return nil
+			})
 	})
 	group.Go(func() (err error) {
 		accounts = s.knownAccounts(gctx, !q.Brief)
@@ -140,7 +142,8 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 		if out.Prepared, err = s.readPrepared(gctx); err != nil {
 			return err
 		}
-		return wrap("read how many sessions are allowed", s.db.QueryRowContext(gctx, "SELECT @@max_connections").Scan(&out.Allowed))
+		return wrap("read how many sessions are allowed",
+			s.db.QueryRowContext(gctx, "SELECT @@max_connections").Scan(&out.Allowed))
 	})
 	if err := group.Wait(); err != nil {
 		return out, err
@@ -155,7 +158,8 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 		x.Client = shownClient(l.Client)
 		x.Account = whose.of(l.user, x.Client)
 		client, mine := own[x.ID.Number]
-		x.Kind = kindOf(l.user, l.command, x.Statement, held[x.ID.Number], mine && client == l.Client || s.owns(x.ID.Number, l.Client))
+		x.Kind = kindOf(l.user, l.command, x.Statement, held[x.ID.Number],
+			mine && client == l.Client || s.owns(x.ID.Number, l.Client))
 		t, open := transactions[x.ID.Number]
 		x.Activity = activityOf(l.command, l.state, t, open)
 		if x.Activity == catalog.SessionActive {
@@ -234,7 +238,8 @@ func (s *server) readPlugins(ctx context.Context) error {
 	if time.Since(s.looks.pluginsRead) < pluginsPause {
 		return nil
 	}
-	err := s.db.QueryRowContext(ctx, `SELECT @@performance_schema, EXISTS (SELECT 1 FROM information_schema.PLUGINS WHERE PLUGIN_NAME = 'METADATA_LOCK_INFO' AND PLUGIN_STATUS = 'ACTIVE')`).Scan(&s.looks.attributes, &s.looks.locks)
+	err := s.db.QueryRowContext(ctx,
+		`SELECT @@performance_schema, EXISTS (SELECT 1 FROM information_schema.PLUGINS WHERE PLUGIN_NAME = 'METADATA_LOCK_INFO' AND PLUGIN_STATUS = 'ACTIVE')`).Scan(&s.looks.attributes, &s.looks.locks)
 	if err == nil {
 		s.looks.pluginsRead = time.Now()
 	}
@@ -307,29 +312,31 @@ func (s *server) readTransactions(ctx context.Context, fresh bool) (map[int64]tr
 		return s.looks.transactions, s.looks.trxErr
 	}
 	out, detached := map[int64]transaction{}, 0
-	err := s.query(ctx, "look for open transactions", `SELECT trx_mysql_thread_id, TIMESTAMPDIFF(MICROSECOND, trx_started, NOW()), trx_rows_modified, trx_lock_structs, trx_state
+	err := s.query(ctx, "look for open transactions",
+		`SELECT trx_mysql_thread_id, TIMESTAMPDIFF(MICROSECOND, trx_started, NOW()), trx_rows_modified, trx_lock_structs, trx_state
 		FROM information_schema.INNODB_TRX LIMIT 50000`, func(r *sql.Rows) error {
-		var id, age int64
-		var t transaction
-		err := r.Scan(&id, &age, &t.rows, &t.locks, &t.state)
-		t.began = time.Now().UTC().Add(-time.Duration(age) * time.Microsecond).Truncate(time.Second)
-		if id == 0 {
-			detached++
-		} else {
-			out[id] = t
-		}
-		return err
-	})
-	if err == nil {
-		err = s.query(ctx, "look who waits for whom", `SELECT DISTINCT r.trx_mysql_thread_id, b.trx_mysql_thread_id FROM information_schema.INNODB_LOCK_WAITS w
-			JOIN information_schema.INNODB_TRX r ON r.trx_id = w.requesting_trx_id JOIN information_schema.INNODB_TRX b ON b.trx_id = w.blocking_trx_id LIMIT 5000`, func(r *sql.Rows) error {
-			var waits, blocks int64
-			err := r.Scan(&waits, &blocks)
-			t := out[waits]
-			t.blockers = append(t.blockers, blocks)
-			out[waits] = t
+			var id, age int64
+			var t transaction
+			err := r.Scan(&id, &age, &t.rows, &t.locks, &t.state)
+			t.began = time.Now().UTC().Add(-time.Duration(age) * time.Microsecond).Truncate(time.Second)
+			if id == 0 {
+				detached++
+			} else {
+				out[id] = t
+			}
 			return err
 		})
+	if err == nil {
+		err = s.query(ctx, "look who waits for whom",
+			`SELECT DISTINCT r.trx_mysql_thread_id, b.trx_mysql_thread_id FROM information_schema.INNODB_LOCK_WAITS w
+			JOIN information_schema.INNODB_TRX r ON r.trx_id = w.requesting_trx_id JOIN information_schema.INNODB_TRX b ON b.trx_id = w.blocking_trx_id LIMIT 5000`, func(r *sql.Rows) error {
+				var waits, blocks int64
+				err := r.Scan(&waits, &blocks)
+				t := out[waits]
+				t.blockers = append(t.blockers, blocks)
+				out[waits] = t
+				return err
+			})
 	}
 	s.looks.transactions, s.looks.detached, s.looks.trxErr, s.looks.trxRead = out, detached, err, time.Now()
 	return out, err
@@ -346,13 +353,14 @@ func (s *server) readMetadataLocks(ctx context.Context) (map[int64][]metadataLoc
 	if !shown {
 		return out, nil
 	}
-	err := s.query(ctx, "look for locks", `SELECT THREAD_ID, COALESCE(LOCK_MODE, ''), COALESCE(LOCK_TYPE, ''), COALESCE(TABLE_SCHEMA, ''), COALESCE(TABLE_NAME, '') FROM information_schema.METADATA_LOCK_INFO LIMIT 100000`, func(r *sql.Rows) error {
-		var id int64
-		var l metadataLock
-		err := r.Scan(&id, &l.mode, &l.kind, &l.database, &l.table)
-		out[id] = append(out[id], l)
-		return err
-	})
+	err := s.query(ctx, "look for locks",
+		`SELECT THREAD_ID, COALESCE(LOCK_MODE, ''), COALESCE(LOCK_TYPE, ''), COALESCE(TABLE_SCHEMA, ''), COALESCE(TABLE_NAME, '') FROM information_schema.METADATA_LOCK_INFO LIMIT 100000`, func(r *sql.Rows) error {
+			var id int64
+			var l metadataLock
+			err := r.Scan(&id, &l.mode, &l.kind, &l.database, &l.table)
+			out[id] = append(out[id], l)
+			return err
+		})
 	return out, err
 }
 
@@ -366,13 +374,14 @@ func (s *server) readPrograms(ctx context.Context) (map[int64]string, error) {
 	if !shown {
 		return out, nil
 	}
-	err := s.query(ctx, "read the clients' names", `SELECT PROCESSLIST_ID, ATTR_VALUE FROM performance_schema.session_connect_attrs WHERE ATTR_NAME = 'program_name' LIMIT 50000`, func(r *sql.Rows) error {
-		var id int64
-		var name sql.NullString
-		err := r.Scan(&id, &name)
-		out[id] = name.String
-		return err
-	})
+	err := s.query(ctx, "read the clients' names",
+		`SELECT PROCESSLIST_ID, ATTR_VALUE FROM performance_schema.session_connect_attrs WHERE ATTR_NAME = 'program_name' LIMIT 50000`, func(r *sql.Rows) error {
+			var id int64
+			var name sql.NullString
+			err := r.Scan(&id, &name)
+			out[id] = name.String
+			return err
+		})
 	if err != nil {
 		return map[int64]string{}, nil // not shown to this login
 	}
@@ -472,7 +481,9 @@ func waitForMetadata(list []catalog.Session, held map[int64][]metadataLock) {
 		for id, locks := range held {
 			if id != x.ID.Number && slices.ContainsFunc(locks, func(l metadataLock) bool {
 				return strings.Contains(x.Wait, "backup") && isBackup(l) ||
-					l.database != "" && (l.database == x.Database || strings.Contains(x.Statement, l.database)) && (l.table == "" || strings.Contains(x.Statement, l.table) || strings.Contains(strings.ToUpper(x.Statement), "DATABASE"))
+					l.database != "" && (l.database == x.Database || strings.Contains(x.Statement, l.database)) &&
+						(l.table == "" || strings.Contains(x.Statement, l.table) ||
+							strings.Contains(strings.ToUpper(x.Statement), "DATABASE"))
 			}) {
 				x.BlockedBy = append(x.BlockedBy, id)
 			}
@@ -484,7 +495,8 @@ func waitForMetadata(list []catalog.Session, held map[int64][]metadataLock) {
 // End ends sessions by their numbers, each only if account, client and the
 // server's own beginning are those of its mark. The server hands no number out
 // twice in one run, so nothing can come between the look and the order.
-func (s *server) End(ctx context.Context, ids []catalog.SessionID, how catalog.Ending) (map[catalog.SessionID]string, error) {
+func (s *server) End(ctx context.Context, ids []catalog.SessionID, how catalog.Ending) (map[catalog.SessionID]string,
+	error) {
 	const op = "end sessions"
 	there, err := s.present(ctx, ids)
 	if err != nil {
@@ -552,17 +564,18 @@ func (s *server) present(ctx context.Context, ids []catalog.SessionID) ([]catalo
 	}
 	var out []catalog.SessionID
 	own := s.ownNow()
-	err := s.query(ctx, "end sessions", `SELECT ID, USER, HOST, `+beganSQL+` FROM information_schema.PROCESSLIST LIMIT 50000`, func(r *sql.Rows) error {
-		var id catalog.SessionID
-		var user, client string
-		var began int64
-		err := r.Scan(&id.Number, &user, &client, &began)
-		id.Mark = mark(user, client, began)
-		if ours, known := own[id.Number]; wanted[id] && !(known && ours == client) && !s.owns(id.Number, client) {
-			out = append(out, id)
-		}
-		return err
-	})
+	err := s.query(ctx, "end sessions",
+		`SELECT ID, USER, HOST, `+beganSQL+` FROM information_schema.PROCESSLIST LIMIT 50000`, func(r *sql.Rows) error {
+			var id catalog.SessionID
+			var user, client string
+			var began int64
+			err := r.Scan(&id.Number, &user, &client, &began)
+			id.Mark = mark(user, client, began)
+			if ours, known := own[id.Number]; wanted[id] && !(known && ours == client) && !s.owns(id.Number, client) {
+				out = append(out, id)
+			}
+			return err
+		})
 	return out, err
 }
 

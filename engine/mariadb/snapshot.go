@@ -20,7 +20,8 @@ func (s *server) readAccountSide(ctx context.Context, in change.Intent, snap *ca
 		who = in.Grant.To
 	case in.Member != nil:
 		who = in.Member.To
-	case in.Database != nil && (in.Database.Team != nil || in.Database.Options.Bool("clear_leftovers") || in.Kind == change.DropDatabase ||
+	case in.Database != nil && (in.Database.Team != nil || in.Database.Options.Bool("clear_leftovers") ||
+		in.Kind == change.DropDatabase ||
 		in.Kind == change.AlterDatabase && in.Database.Options.Has("owner")):
 	default:
 		return nil
@@ -45,22 +46,25 @@ func (s *server) readAccountSide(ctx context.Context, in change.Intent, snap *ca
 func (s *server) readServerSide(ctx context.Context, snap *catalog.Snapshot) error {
 	var tls string
 	var strict bool
-	err := s.db.QueryRowContext(ctx, `SELECT SUBSTRING_INDEX(USER(), '@', -1), @@have_ssl, @@strict_password_validation`).Scan(&detailsOf(snap.Details).Client, &tls, &strict)
+	err := s.db.QueryRowContext(ctx,
+		`SELECT SUBSTRING_INDEX(USER(), '@', -1), @@have_ssl, @@strict_password_validation`).
+		Scan(&detailsOf(snap.Details).Client, &tls, &strict)
 	if err != nil {
 		return wrap("read the server", err)
 	}
 	detailsOf(snap.Details).TLSReady = tls == "YES"
 	var checks []string
-	err = s.query(ctx, "read plugins", `SELECT PLUGIN_NAME, PLUGIN_TYPE FROM information_schema.PLUGINS WHERE PLUGIN_STATUS = 'ACTIVE' AND PLUGIN_TYPE IN ('AUTHENTICATION', 'PASSWORD VALIDATION')`, func(r *sql.Rows) error {
-		var name, kind string
-		err := r.Scan(&name, &kind)
-		if kind == "AUTHENTICATION" {
-			detailsOf(snap.Details).Methods = append(detailsOf(snap.Details).Methods, name)
-		} else {
-			checks = append(checks, name)
-		}
-		return err
-	})
+	err = s.query(ctx, "read plugins",
+		`SELECT PLUGIN_NAME, PLUGIN_TYPE FROM information_schema.PLUGINS WHERE PLUGIN_STATUS = 'ACTIVE' AND PLUGIN_TYPE IN ('AUTHENTICATION', 'PASSWORD VALIDATION')`, func(r *sql.Rows) error {
+			var name, kind string
+			err := r.Scan(&name, &kind)
+			if kind == "AUTHENTICATION" {
+				detailsOf(snap.Details).Methods = append(detailsOf(snap.Details).Methods, name)
+			} else {
+				checks = append(checks, name)
+			}
+			return err
+		})
 	if strict {
 		detailsOf(snap.Details).Strict = strings.Join(checks, ", ")
 	}
@@ -69,7 +73,8 @@ func (s *server) readServerSide(ctx context.Context, snap *catalog.Snapshot) err
 
 // readAccountUse reads what an account is used for now: sessions, definers,
 // and whether the object of a grant is there.
-func (s *server) readAccountUse(ctx context.Context, in change.Intent, who catalog.Principal, snap *catalog.Snapshot) error {
+func (s *server) readAccountUse(ctx context.Context, in change.Intent, who catalog.Principal,
+	snap *catalog.Snapshot) error {
 	found := catalog.Candidates(snap.Access.Accounts, who)
 	if len(found) == 1 {
 		who = found[0].Principal
@@ -103,7 +108,8 @@ func (s *server) readAccountUse(ctx context.Context, in change.Intent, who catal
 		}
 	}
 	if in.Grant != nil {
-		detailsOf(snap.Details).ObjectAbsent, detailsOf(snap.Details).Routine, err = s.objectAbsent(ctx, in.Grant.Object())
+		detailsOf(snap.Details).ObjectAbsent, detailsOf(snap.Details).Routine, err = s.objectAbsent(ctx,
+			in.Grant.Object())
 	}
 	return err
 }
@@ -124,11 +130,15 @@ func (s *server) objectAbsent(ctx context.Context, o catalog.Object) (absent boo
 	var n int
 	switch o.Scope {
 	case catalog.ScopeTable:
-		err = s.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?`, o.Database, o.Name).Scan(&n)
+		err = s.db.QueryRowContext(ctx,
+			`SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ?`, o.Database,
+			o.Name).Scan(&n)
 	case catalog.ScopeColumn:
-		err = s.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND COLUMN_NAME = ?`, o.Database, o.Name, o.Column).Scan(&n)
+		err = s.db.QueryRowContext(ctx,
+			`SELECT COUNT(*) FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? AND TABLE_NAME = ? AND COLUMN_NAME = ?`, o.Database, o.Name, o.Column).Scan(&n)
 	case catalog.ScopeRoutine:
-		err = s.db.QueryRowContext(ctx, `SELECT COUNT(*), COALESCE(MIN(IF(ROUTINE_TYPE = 'PROCEDURE', '', ROUTINE_TYPE)), '') FROM information_schema.ROUTINES
+		err = s.db.QueryRowContext(ctx,
+			`SELECT COUNT(*), COALESCE(MIN(IF(ROUTINE_TYPE = 'PROCEDURE', '', ROUTINE_TYPE)), '') FROM information_schema.ROUTINES
 			WHERE ROUTINE_SCHEMA = ? AND ROUTINE_NAME = ?`, o.Database, o.Name).Scan(&n, &routine)
 	default:
 		return false, "", nil

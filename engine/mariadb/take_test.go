@@ -78,7 +78,8 @@ func (k taker) stopped(in change.Intent, code, text string) {
 
 func TestTakeAway(t *testing.T) {
 	t.Parallel()
-	cfg := localdb.Config{Dir: filepath.Join(testutil.Dir(t), "mariadb"), Fast: true, Options: []string{"plugin-load-add=metadata_lock_info", "event-scheduler=ON"}}
+	cfg := localdb.Config{Dir: filepath.Join(testutil.Dir(t), "mariadb"), Fast: true,
+		Options: []string{"plugin-load-add=metadata_lock_info", "event-scheduler=ON"}}
 	start := func() *localdb.Server {
 		srv, err := marialocal.Start(context.Background(), cfg)
 		if err != nil {
@@ -96,11 +97,14 @@ func TestTakeAway(t *testing.T) {
 		*k.server = *start()
 	}
 	k.s = enginetest.Open(t, Engine{}, enginetest.Target(Engine{}, k.server, "suite"))
-	k.exec("mysql", "CREATE USER app@'127.0.0.1' IDENTIFIED BY '"+k.server.Password.Reveal()+"'", "CREATE USER wide@'127.0.0.1' IDENTIFIED BY '"+k.server.Password.Reveal()+"'", "CREATE ROLE gate_crew")
+	k.exec("mysql", "CREATE USER app@'127.0.0.1' IDENTIFIED BY '"+k.server.Password.Reveal()+"'",
+		"CREATE USER wide@'127.0.0.1' IDENTIFIED BY '"+k.server.Password.Reveal()+"'", "CREATE ROLE gate_crew")
 	for _, part := range []struct {
 		name string
 		f    func(taker)
-	}{{"the gate", testGate}, {"what would half drop it", testHalfDrops}, {"a lock", testLock}, {"a half-dropped one", testMend}, {"leftovers", testLeftovers}, {"kept", testKept}, {"rolling back", testRollback}} {
+	}{{"the gate", testGate}, {"what would half drop it", testHalfDrops}, {"a lock", testLock},
+		{"a half-dropped one", testMend}, {"leftovers", testLeftovers}, {"kept", testKept},
+		{"rolling back", testRollback}} {
 		t.Run(part.name, func(t *testing.T) {
 			k := k
 			k.t = t
@@ -111,8 +115,10 @@ func TestTakeAway(t *testing.T) {
 
 // testGate takes rights of every kind, and puts back exactly what was there.
 func testGate(k taker) {
-	k.exec("mysql", "CREATE DATABASE gated_dev", "CREATE TABLE gated_dev.t (a INT, b INT)", "CREATE EVENT gated_dev.nightly ON SCHEDULE EVERY 1 DAY DO SELECT 1",
-		"GRANT SELECT, INSERT ON `gated\\_dev`.* TO app@'127.0.0.1' WITH GRANT OPTION", "GRANT ALL ON `gated%`.* TO wide@'127.0.0.1'", "GRANT INSERT ON `gated\\_dev`.* TO gate_crew",
+	k.exec("mysql", "CREATE DATABASE gated_dev", "CREATE TABLE gated_dev.t (a INT, b INT)",
+		"CREATE EVENT gated_dev.nightly ON SCHEDULE EVERY 1 DAY DO SELECT 1",
+		"GRANT SELECT, INSERT ON `gated\\_dev`.* TO app@'127.0.0.1' WITH GRANT OPTION",
+		"GRANT ALL ON `gated%`.* TO wide@'127.0.0.1'", "GRANT INSERT ON `gated\\_dev`.* TO gate_crew",
 		"GRANT SELECT, UPDATE (a) ON gated_dev.t TO app@'127.0.0.1'", "GRANT SELECT ON gated_dev.t TO PUBLIC")
 	inside := k.client("gated_dev", "app")
 	before, err := k.s.(*server).readGrants(k.t.Context())
@@ -146,13 +152,16 @@ func testGate(k taker) {
 	shadowed := k.client("mysql", "")
 	shadowed.Close()
 	if conn, err := enginetest.Client(k.t.Context(), rigs.Of(Engine{}, k.server), "gated_dev", "wide"); err == nil {
-		if _, err := conn.ExecContext(k.t.Context(), "SELECT * FROM t"); err == nil || !strings.Contains(err.Error(), "1142") {
+		if _, err := conn.ExecContext(k.t.Context(), "SELECT * FROM t"); err == nil ||
+			!strings.Contains(err.Error(), "1142") {
 			k.t.Errorf("what a pattern gave is not shadowed: %v", err)
 		}
 		conn.Close()
 	}
 	var status string
-	if err := k.client("mysql", "").QueryRowContext(k.t.Context(), "SELECT STATUS FROM information_schema.EVENTS WHERE EVENT_NAME = 'nightly'").Scan(&status); err != nil || status == "ENABLED" {
+	if err := k.client("mysql", "").QueryRowContext(k.t.Context(),
+		"SELECT STATUS FROM information_schema.EVENTS WHERE EVENT_NAME = 'nightly'").Scan(&status); err != nil ||
+		status == "ENABLED" {
 		k.t.Errorf("the event is %s, %v", status, err)
 	}
 	for range 2 { // all that opens it can be done again
@@ -164,7 +173,9 @@ func testGate(k taker) {
 	if err != nil || !slices.Equal(lines(before), lines(after)) {
 		k.t.Errorf("grants before:\n%v\nafter:\n%v, %v", lines(before), lines(after), err)
 	}
-	if err := k.client("mysql", "").QueryRowContext(k.t.Context(), "SELECT STATUS FROM information_schema.EVENTS WHERE EVENT_NAME = 'nightly'").Scan(&status); err != nil || status != "ENABLED" {
+	if err := k.client("mysql", "").QueryRowContext(k.t.Context(),
+		"SELECT STATUS FROM information_schema.EVENTS WHERE EVENT_NAME = 'nightly'").Scan(&status); err != nil ||
+		status != "ENABLED" {
 		k.t.Errorf("the event is %s, %v", status, err)
 	}
 	// A gate that fails halfway: an account has gone meanwhile.
@@ -179,7 +190,8 @@ func testGate(k taker) {
 		k.t.Errorf("after a gate that failed halfway: %v", lines(again))
 	}
 	inside.Close()
-	if _, err := enginetest.Carry(k.t, k.s, k.brief(dropping(change.DatabaseSpec{Name: "gated_dev"}, nil))); err != nil {
+	if _, err := enginetest.Carry(k.t, k.s,
+		k.brief(dropping(change.DatabaseSpec{Name: "gated_dev"}, nil))); err != nil {
 		k.t.Error(err)
 	}
 }
@@ -196,10 +208,13 @@ func lines(grants []catalog.Grant) []string {
 // testHalfDrops: what would leave it partially dropped is found before, and again
 // right before the drop; nothing is lost.
 func testHalfDrops(k taker) {
-	k.exec("mysql", "CREATE DATABASE parent_dev CHARACTER SET utf8mb4 COLLATE utf8mb4_bin COMMENT 'it''s'", "CREATE DATABASE child_dev", "CREATE TABLE parent_dev.t (id INT PRIMARY KEY) ENGINE=InnoDB", "CREATE TABLE parent_dev.u (id INT)")
+	k.exec("mysql", "CREATE DATABASE parent_dev CHARACTER SET utf8mb4 COLLATE utf8mb4_bin COMMENT 'it''s'",
+		"CREATE DATABASE child_dev", "CREATE TABLE parent_dev.t (id INT PRIMARY KEY) ENGINE=InnoDB",
+		"CREATE TABLE parent_dev.u (id INT)")
 	in := dropping(change.DatabaseSpec{Name: "parent_dev"}, nil)
 	early := k.brief(in)
-	k.exec("mysql", "CREATE TABLE child_dev.c (id INT, FOREIGN KEY (id) REFERENCES parent_dev.t (id)) ENGINE=InnoDB", "CREATE VIEW child_dev.v AS SELECT * FROM parent_dev.u")
+	k.exec("mysql", "CREATE TABLE child_dev.c (id INT, FOREIGN KEY (id) REFERENCES parent_dev.t (id)) ENGINE=InnoDB",
+		"CREATE VIEW child_dev.v AS SELECT * FROM parent_dev.u")
 	k.stopped(in, change.KeysOutside, "child_dev.c")
 	if b := k.brief(in); !slices.ContainsFunc(b.Findings, func(f change.Finding) bool {
 		return f.Code == change.DropBreaks && strings.Contains(f.Text, "view child_dev.v")
@@ -223,7 +238,8 @@ func testHalfDrops(k taker) {
 		return err == nil && len(list.Prepared) == 1
 	})
 	k.stopped(in, change.PreparedWaiting, "g1")
-	if _, err := k.s.Do(k.t.Context(), step(k.t, early, stepDrop)); err == nil || !strings.Contains(err.Error(), "prepared") {
+	if _, err := k.s.Do(k.t.Context(), step(k.t, early, stepDrop)); err == nil ||
+		!strings.Contains(err.Error(), "prepared") {
 		k.t.Errorf("a prepared transaction that came after the brief: %v", err)
 	}
 	k.exec("mysql", "XA ROLLBACK 'g1'")
@@ -239,7 +255,8 @@ func testHalfDrops(k taker) {
 // testLock: somebody reads a table of it from another database, in a transaction.
 // That is seen, and the drop does not even begin.
 func testLock(k taker) {
-	k.exec("mysql", "CREATE DATABASE read_dev", "CREATE TABLE read_dev.t (a INT) ENGINE=InnoDB", "INSERT INTO read_dev.t VALUES (1)")
+	k.exec("mysql", "CREATE DATABASE read_dev", "CREATE TABLE read_dev.t (a INT) ENGINE=InnoDB",
+		"INSERT INTO read_dev.t VALUES (1)")
 	reader := k.client("mysql", "")
 	for _, text := range []string{"BEGIN", "SELECT * FROM read_dev.t"} {
 		if _, err := reader.ExecContext(k.t.Context(), text); err != nil {
@@ -252,7 +269,8 @@ func testLock(k taker) {
 	}
 	b := k.brief(dropping(change.DatabaseSpec{Name: "read_dev"}, nil))
 	_, err = k.s.Do(k.t.Context(), step(k.t, b, stepDrop))
-	if e, ok := errors.AsType[*engine.Error](err); !ok || e.Kind != engine.NotSent || e.Code != "1205" || !strings.Contains(e.Text, "session") || e.Next == "" {
+	if e, ok := errors.AsType[*engine.Error](err); !ok || e.Kind != engine.NotSent || e.Code != "1205" ||
+		!strings.Contains(e.Text, "session") || e.Next == "" {
 		k.t.Errorf("the drop: %v", err)
 	}
 	if _, err := enginetest.Carry(k.t, k.s, b); err != nil { // clearing ends it first
@@ -263,7 +281,9 @@ func testLock(k taker) {
 // testMend: a drop that failed halfway all the same is reported as what it is,
 // and its settings are put back.
 func testMend(k taker) {
-	k.exec("mysql", "CREATE DATABASE half_dev CHARACTER SET utf8mb4 COLLATE utf8mb4_bin COMMENT 'dues'", "CREATE TABLE half_dev.t (id INT PRIMARY KEY) ENGINE=InnoDB", "CREATE TABLE half_dev.u (id INT)", "CREATE DATABASE other_dev")
+	k.exec("mysql", "CREATE DATABASE half_dev CHARACTER SET utf8mb4 COLLATE utf8mb4_bin COMMENT 'dues'",
+		"CREATE TABLE half_dev.t (id INT PRIMARY KEY) ENGINE=InnoDB", "CREATE TABLE half_dev.u (id INT)",
+		"CREATE DATABASE other_dev")
 	drop := step(k.t, k.brief(dropping(change.DatabaseSpec{Name: "half_dev"}, nil)), stepDrop)
 	if _, err := k.s.Undo(k.t.Context(), drop); err != nil {
 		k.t.Errorf("nothing was lost, and mending says %v", err)
@@ -273,7 +293,8 @@ func testMend(k taker) {
 		k.t.Fatal("the server dropped it")
 	}
 	_, err := k.s.Undo(k.t.Context(), drop)
-	if e, ok := errors.AsType[*engine.Error](err); !ok || e.Kind != engine.Differs || !strings.Contains(e.Text, "partially dropped: 1 of 2") || e.Next == "" {
+	if e, ok := errors.AsType[*engine.Error](err); !ok || e.Kind != engine.Differs ||
+		!strings.Contains(e.Text, "partially dropped: 1 of 2") || e.Next == "" {
 		k.t.Errorf("mending: %v", err)
 	}
 	k.restart() // only then the loss of the settings would show
@@ -286,13 +307,17 @@ func testMend(k taker) {
 func testLeftovers(k taker) {
 	for name, clear := range map[string]bool{"left_dev": false, "cleared_dev": true} {
 		escaped := strings.ReplaceAll(name, "_", `\_`)
-		k.exec("mysql", "CREATE DATABASE "+name, "CREATE TABLE "+name+".t (a INT)", "GRANT SELECT ON `"+escaped+"`.* TO app@'127.0.0.1'", "GRANT SELECT ON "+name+".t TO app@'127.0.0.1'")
-		if _, err := enginetest.Carry(k.t, k.s, k.brief(dropping(change.DatabaseSpec{Name: name, Options: catalog.Values{"clear_leftovers": clear}}, nil))); err != nil {
+		k.exec("mysql", "CREATE DATABASE "+name, "CREATE TABLE "+name+".t (a INT)",
+			"GRANT SELECT ON `"+escaped+"`.* TO app@'127.0.0.1'", "GRANT SELECT ON "+name+".t TO app@'127.0.0.1'")
+		if _, err := enginetest.Carry(k.t, k.s,
+			k.brief(dropping(change.DatabaseSpec{Name: name, Options: catalog.Values{"clear_leftovers": clear}},
+				nil))); err != nil {
 			k.t.Fatal(err)
 		}
 		grants, err := k.s.(*server).readGrants(k.t.Context())
 		left := slices.ContainsFunc(grants, func(g catalog.Grant) bool { return g.Database == escaped })
-		if err != nil || left == clear || slices.ContainsFunc(grants, func(g catalog.Grant) bool { return g.Database == name }) {
+		if err != nil || left == clear ||
+			slices.ContainsFunc(grants, func(g catalog.Grant) bool { return g.Database == name }) {
 			k.t.Errorf("%s: a grant is left: %v, %v", name, left, err)
 		}
 	}
@@ -305,13 +330,15 @@ func testKept(k taker) {
 	}
 	k.stopped(dropping(change.DatabaseSpec{Name: "records_like"}, nil), change.DatabaseKept, "records of a Genarch")
 	k.stopped(dropping(change.DatabaseSpec{Name: "mysql"}, nil), change.DatabaseKept, "the server itself")
-	k.stopped(dropping(change.DatabaseSpec{Name: "nowhere"}, nil), change.DatabaseAbsent, "There is no database nowhere")
+	k.stopped(dropping(change.DatabaseSpec{Name: "nowhere"}, nil), change.DatabaseAbsent,
+		"There is no database nowhere")
 }
 
 // testRollback ends a session that has much to roll back: it is seen doing so,
 // with how far it is, until it is gone.
 func testRollback(k taker) {
-	k.exec("mysql", "CREATE DATABASE big_dev", "CREATE TABLE big_dev.t (a BIGINT PRIMARY KEY, b CHAR(200)) ENGINE=InnoDB")
+	k.exec("mysql", "CREATE DATABASE big_dev",
+		"CREATE TABLE big_dev.t (a BIGINT PRIMARY KEY, b CHAR(200)) ENGINE=InnoDB")
 	writer := k.client("big_dev", "")
 	for _, text := range []string{"BEGIN", "INSERT INTO t SELECT seq, 'x' FROM seq_1_to_400000"} {
 		if _, err := writer.ExecContext(k.t.Context(), text); err != nil {

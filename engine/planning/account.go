@@ -17,7 +17,8 @@ import (
 // Manage adds the finding that the login may not alter accounts.
 func Manage(b *change.Brief, snap catalog.Snapshot) {
 	if login := snap.Instance.Login; !login.May("manage_accounts") {
-		b.Find(change.Stop, change.RightsMissing, login.Remedy("manage_accounts"), "Genarch's login %s may not create or alter accounts on %s.", login.Name, snap.Server.Name)
+		b.Find(change.Stop, change.RightsMissing, login.Remedy("manage_accounts"),
+			"Genarch's login %s may not create or alter accounts on %s.", login.Name, snap.Server.Name)
 	}
 }
 
@@ -26,7 +27,8 @@ func Manage(b *change.Brief, snap catalog.Snapshot) {
 func NewName(b *change.Brief, name string, snap catalog.Snapshot, lim naming.Limits) {
 	for _, p := range (naming.Rule{Free: true}).Check(name, lim) {
 		f := b.Find(change.Stop, p.Code, "Choose another name.", "%s", p.Text)
-		if f.Suggestion = snap.Server.NameRule.Suggest(name, lim, func(string) bool { return false }); f.Suggestion != "" && snap.Server.NameRule.Suffix == "" {
+		if f.Suggestion = snap.Server.NameRule.Suggest(name, lim,
+			func(string) bool { return false }); f.Suggestion != "" && snap.Server.NameRule.Suffix == "" {
 			f.Next = "For example: " + f.Suggestion
 		}
 	}
@@ -34,7 +36,8 @@ func NewName(b *change.Brief, name string, snap catalog.Snapshot, lim naming.Lim
 	rule.Suffix, rule.MaxLength = "", 0
 	if len(b.Codes(change.Stop)) == 0 {
 		for _, p := range rule.Check(name, lim) {
-			b.Find(change.Caution, p.Code, "Choose a plain name, or accept this one.", "%s The name has to be quoted wherever it is written.", p.Text)
+			b.Find(change.Caution, p.Code, "Choose a plain name, or accept this one.",
+				"%s The name has to be quoted wherever it is written.", p.Text)
 			break
 		}
 	}
@@ -49,7 +52,8 @@ func NewName(b *change.Brief, name string, snap catalog.Snapshot, lim naming.Lim
 		if how == naming.SameButCase {
 			text = "There is an account or role %s on %s, which differs only in upper and lower case."
 		}
-		b.Find(change.Caution, change.AccountLookalike, "Use that one, or choose a name that differs more.", text, naming.Show(with), snap.Server.Name)
+		b.Find(change.Caution, change.AccountLookalike, "Use that one, or choose a name that differs more.", text,
+			naming.Show(with), snap.Server.Name)
 	}
 }
 
@@ -65,7 +69,8 @@ func Password(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
 		level = change.Stop
 	}
 	if weak {
-		b.Find(level, change.PasswordWeak, "Leave it out, and a strong one is generated.", "The password is easily guessed (about %.0f bits; %.0f are required).", spec.Bits, rule.Bits)
+		b.Find(level, change.PasswordWeak, "Leave it out, and a strong one is generated.",
+			"The password is easily guessed (about %.0f bits; %.0f are required).", spec.Bits, rule.Bits)
 	}
 }
 
@@ -80,7 +85,8 @@ func FindAccount(b *change.Brief, p catalog.Principal, snap catalog.Snapshot, co
 	switch len(found) {
 	case 0:
 		next := "List them: genarch account list " + snap.Server.Name
-		f := b.Find(change.Stop, code, next, "There is no %s %s on %s.", what, naming.Show(p.String()), snap.Server.Name)
+		f := b.Find(change.Stop, code, next, "There is no %s %s on %s.", what, naming.Show(p.String()),
+			snap.Server.Name)
 		var names []string
 		for _, a := range snap.Access.Accounts {
 			names = append(names, a.Name)
@@ -99,7 +105,9 @@ func FindAccount(b *change.Brief, p catalog.Principal, snap catalog.Snapshot, co
 	for _, a := range found {
 		hosts = append(hosts, a.Principal.String())
 	}
-	b.Find(change.Stop, change.AccountAmbiguous, "Say which: "+strings.Join(hosts, ", "), "There are %[2]d accounts named %[1]s, and each is an account of its own.", naming.Show(p.Name), len(found)).Suggestion = hosts[0]
+	b.Find(change.Stop, change.AccountAmbiguous, "Say which: "+strings.Join(hosts, ", "),
+		"There are %[2]d accounts named %[1]s, and each is an account of its own.", naming.Show(p.Name), len(found)).
+		Suggestion = hosts[0]
 	return catalog.Account{}, false
 }
 
@@ -121,9 +129,12 @@ func hostsOf(list []catalog.Account, name string) string {
 func Keep(b *change.Brief, a catalog.Account, snap catalog.Snapshot, deed string) {
 	switch {
 	case a.Principal == snap.Self:
-		b.Find(change.Stop, change.AccountOwn, "Do that with the engine's own client, as another administrator.", "%s is the login that Genarch itself uses on %s; it cannot be %s from here.", naming.Show(a.Principal.String()), snap.Server.Name, deed)
+		b.Find(change.Stop, change.AccountOwn, "Do that with the engine's own client, as another administrator.",
+			"%s is the login that Genarch itself uses on %s; it cannot be %s from here.",
+			naming.Show(a.Principal.String()), snap.Server.Name, deed)
 	case a.System:
-		b.Find(change.Stop, change.AccountSystem, "Leave it as it is.", "%s belongs to the server itself and cannot be %s.", naming.Show(a.Principal.String()), deed)
+		b.Find(change.Stop, change.AccountSystem, "Leave it as it is.",
+			"%s belongs to the server itself and cannot be %s.", naming.Show(a.Principal.String()), deed)
 	}
 }
 
@@ -144,17 +155,21 @@ func Loses(b *change.Brief, g *access.Graph, p catalog.Principal) {
 func Circle(b *change.Brief, role, member catalog.Principal, g *access.Graph) {
 	atOnce, dormant := g.Roles(role)
 	if role == member || slices.Contains(atOnce, member) || slices.Contains(dormant, member) {
-		b.Find(change.Stop, change.RoleCircle, "Look at who belongs to whom: genarch role show "+b.Target, "%s is a member of %s already, so it would become a member of itself.", naming.Show(role.String()), naming.Show(member.String()))
+		b.Find(change.Stop, change.RoleCircle, "Look at who belongs to whom: genarch role show "+b.Target,
+			"%s is a member of %s already, so it would become a member of itself.", naming.Show(role.String()),
+			naming.Show(member.String()))
 	}
 }
 
 // GrantOption cautions about the right to give privileges on.
 func GrantOption(b *change.Brief, to catalog.Principal) {
 	if to == catalog.Public {
-		b.Find(change.Stop, change.GrantInvalid, "Leave out the grant option.", "The grant option cannot be granted to everybody.")
+		b.Find(change.Stop, change.GrantInvalid, "Leave out the grant option.",
+			"The grant option cannot be granted to everybody.")
 		return
 	}
-	b.Find(change.Caution, change.PrivilegeGrantOption, "Leave out the grant option.", "%s could grant these privileges to anybody, outside Genarch.", naming.Show(to.String()))
+	b.Find(change.Caution, change.PrivilegeGrantOption, "Leave out the grant option.",
+		"%s could grant these privileges to anybody, outside Genarch.", naming.Show(to.String()))
 }
 
 // Absent ends a brief for a thing that is not there, where it was to go only
@@ -180,7 +195,8 @@ func Privileges(b *change.Brief, spec change.GrantSpec, d *engine.Description) p
 	o := spec.Object()
 	known := d.PrivilegeSet(o.Scope)
 	if wrong := set.Minus(known); !wrong.Empty() || known.Empty() {
-		b.Find(change.Stop, change.GrantInvalid, "On a "+string(o.Scope)+" there are: "+known.String(), "There is no privilege %s on a %s.", wrong, o.Scope)
+		b.Find(change.Stop, change.GrantInvalid, "On a "+string(o.Scope)+" there are: "+known.String(),
+			"There is no privilege %s on a %s.", wrong, o.Scope)
 	}
 	return set
 }
@@ -196,8 +212,10 @@ func Team(b *change.Brief, t change.TeamSpec, snap catalog.Snapshot, lim naming.
 	for _, p := range []catalog.Principal{t.Owner(), t.App(), t.Reader()} {
 		for _, a := range snap.Access.Accounts {
 			if a.Name == p.Name {
-				b.Find(change.Stop, change.AccountExists, "Choose another name for the team, or create the database alone and grant bundles on it: genarch privilege grant",
-					"There is an account or role %s on %s already.", naming.Show(a.Principal.String()), snap.Server.Name)
+				b.Find(change.Stop, change.AccountExists,
+					"Choose another name for the team, or create the database alone and grant bundles on it: genarch privilege grant",
+					"There is an account or role %s on %s already.", naming.Show(a.Principal.String()),
+					snap.Server.Name)
 			}
 		}
 		if b.Stopped() {
@@ -211,6 +229,7 @@ func Team(b *change.Brief, t change.TeamSpec, snap catalog.Snapshot, lim naming.
 // who gets it typed.
 func Takeover(b *change.Brief, snap catalog.Snapshot, who, name, format string, args ...any) {
 	b.Confirm = name
-	b.Find(change.Caution, change.ServerTakenOver, "Grant only what is needed; or accept it, and type the name.", "%s: %s could then do anything on %s, outside Genarch too.",
+	b.Find(change.Caution, change.ServerTakenOver, "Grant only what is needed; or accept it, and type the name.",
+		"%s: %s could then do anything on %s, outside Genarch too.",
 		fmt.Sprintf(format, args...), naming.Show(who), snap.Server.Name)
 }

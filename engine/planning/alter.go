@@ -29,11 +29,13 @@ func (p *Draft) Alterations() []Alteration {
 	for _, f := range p.D.OptionsOf(change.PartDatabase, p.In.Kind) {
 		will, asked := p.Settled[f.Name]
 		is := values[f.Name]
-		if !asked || f.Show != engine.Nowhere && p.equal(f.Name, will, is) || f.Show == engine.Nowhere && will == false {
+		if !asked || f.Show != engine.Nowhere && p.equal(f.Name, will, is) ||
+			f.Show == engine.Nowhere && will == false {
 			continue
 		}
 		out = append(out, Alteration{f, is, will})
-		s := change.Setting{Name: f.Name, Title: f.Title, Value: catalog.WriteValue(will), Asked: true, Decides: f.Decides}
+		s := change.Setting{Name: f.Name, Title: f.Title, Value: catalog.WriteValue(will), Asked: true,
+			Decides: f.Decides}
 		if f.Show != engine.Nowhere {
 			was := catalog.WriteValue(is)
 			s.Was = &was
@@ -55,7 +57,8 @@ func (p *Draft) Alterations() []Alteration {
 
 // Drop takes a setting out of the brief, for a planner that tells more of it.
 func (p *Draft) Drop(setting string) {
-	p.Brief.Settings = slices.DeleteFunc(slices.Clone(p.Brief.Settings), func(s change.Setting) bool { return s.Name == setting })
+	p.Brief.Settings = slices.DeleteFunc(slices.Clone(p.Brief.Settings),
+		func(s change.Setting) bool { return s.Name == setting })
 }
 
 // Take removes one alteration from a list, for a planner that has steps of its own for it.

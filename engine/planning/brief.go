@@ -20,7 +20,8 @@ func NewBrief(in change.Intent, snap catalog.Snapshot) change.Brief {
 		Settings: []change.Setting{}, Findings: []change.Finding{}, Steps: []change.Step{},
 	}
 	if snap.Instance.ReadOnly != "" {
-		b.Find(change.Stop, change.ServerReadOnly, "Register the primary as a server of its own and ask there.", "Nothing can be altered on %s: %s.", snap.Server.Name, snap.Instance.ReadOnly)
+		b.Find(change.Stop, change.ServerReadOnly, "Register the primary as a server of its own and ask there.",
+			"Nothing can be altered on %s: %s.", snap.Server.Name, snap.Instance.ReadOnly)
 	}
 	return b
 }
@@ -28,7 +29,8 @@ func NewBrief(in change.Intent, snap catalog.Snapshot) change.Brief {
 // Rights adds the finding that the login may not create databases.
 func Rights(b *change.Brief, snap catalog.Snapshot) {
 	if login := snap.Instance.Login; !login.May("create_database") {
-		b.Find(change.Stop, change.RightsMissing, login.Remedy("create_database"), "Genarch's login %s may not create databases on %s.", login.Name, snap.Server.Name)
+		b.Find(change.Stop, change.RightsMissing, login.Remedy("create_database"),
+			"Genarch's login %s may not create databases on %s.", login.Name, snap.Server.Name)
 	}
 }
 
@@ -59,11 +61,15 @@ func Name(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot, lim 
 	var f *change.Finding
 	switch how {
 	case naming.SameName:
-		f = b.Find(change.Stop, change.NameTaken, next+"; or ask with --if-not-exists", "There is a database %s on %s already.", naming.Show(with), snap.Server.Name)
+		f = b.Find(change.Stop, change.NameTaken, next+"; or ask with --if-not-exists",
+			"There is a database %s on %s already.", naming.Show(with), snap.Server.Name)
 	case naming.SameButCase:
-		f = b.Find(change.Stop, change.NameTakenByCase, next, "There is a database %s on %s, which differs only in upper and lower case.", naming.Show(with), snap.Server.Name)
+		f = b.Find(change.Stop, change.NameTakenByCase, next,
+			"There is a database %s on %s, which differs only in upper and lower case.", naming.Show(with),
+			snap.Server.Name)
 	default:
-		f = b.Find(change.Caution, change.NameLookalike, next, "There is a database %s on %s, which is easily mistaken for this one.", naming.Show(with), snap.Server.Name)
+		f = b.Find(change.Caution, change.NameLookalike, next,
+			"There is a database %s on %s, which is easily mistaken for this one.", naming.Show(with), snap.Server.Name)
 	}
 	f.Suggestion = suggestion
 	return false
@@ -88,7 +94,8 @@ func Existing(b *change.Brief, asked, have map[string]string, same func(name, wa
 		words = append(words, d.Name+" is "+naming.Show(d.Actual)+", asked "+naming.Show(d.Asked))
 	}
 	b.Summary = b.Target + " is there already, but not as asked"
-	b.Find(change.Note, change.ExistsDifferent, "", "%s exists already and differs: %s. Nothing will be done.", b.Target, strings.Join(words, "; "))
+	b.Find(change.Note, change.ExistsDifferent, "", "%s exists already and differs: %s. Nothing will be done.",
+		b.Target, strings.Join(words, "; "))
 }
 
 // Source is where a default comes from; empty for what was asked.

@@ -30,7 +30,8 @@ func Clearing(b *change.Brief, snap catalog.Snapshot, r clearing.Rules, what, st
 		if r.AcceptLoss {
 			level, next = change.Note, ""
 		}
-		b.Find(level, change.WorkLost, next, "Work that is written and not committed would be lost: %s.", lossText(lost)).Passing = true
+		b.Find(level, change.WorkLost, next, "Work that is written and not committed would be lost: %s.",
+			lossText(lost)).Passing = true
 		r.AcceptLoss = true // the change runs only once the caution was accepted
 	}
 	planPresent(b, in, r, what)
@@ -38,12 +39,15 @@ func Clearing(b *change.Brief, snap catalog.Snapshot, r clearing.Rules, what, st
 	title := "end the sessions of " + what + ", and look until nobody is left"
 	switch {
 	case !ends:
-		title = fmt.Sprintf("wait up to %s until nobody is connected to %s", clearing.Span(int(r.WhenEmpty.Seconds())), what)
+		title = fmt.Sprintf("wait up to %s until nobody is connected to %s", clearing.Span(int(r.WhenEmpty.Seconds())),
+			what)
 		statement = ""
 	case r.Grace > 0:
-		title = fmt.Sprintf("let work finish for %s, end the sessions of %s, and look until nobody is left", clearing.Span(int(r.Grace.Seconds())), what)
+		title = fmt.Sprintf("let work finish for %s, end the sessions of %s, and look until nobody is left",
+			clearing.Span(int(r.Grace.Seconds())), what)
 	}
-	return change.Step{Kind: change.ClearSessions, Title: title, Statement: statement, Stays: true, Clear: &r, Seconds: int(r.Limit().Seconds())}
+	return change.Step{Kind: change.ClearSessions, Title: title, Statement: statement, Stays: true, Clear: &r,
+		Seconds: int(r.Limit().Seconds())}
 }
 
 // Clears says which sessions are in the way of an intent: all that a snapshot
@@ -59,13 +63,15 @@ func Clears(in change.Intent, source *catalog.Database) (catalog.SessionQuery, b
 		return catalog.SessionQuery{Database: in.Database.Name}, true
 	}
 	// Whose they are is picked out of all.
-	return catalog.SessionQuery{}, in.Kind == change.EndSessions || in.Kind == change.DropAccount || in.Account != nil && in.Clearing != nil
+	return catalog.SessionQuery{},
+		in.Kind == change.EndSessions || in.Kind == change.DropAccount || in.Account != nil && in.Clearing != nil
 }
 
 // planSight stops when nobody could tell whom the clearing would hit.
 func planSight(b *change.Brief, snap catalog.Snapshot) {
 	if login := snap.Instance.Login; !login.May("see_sessions") {
-		b.Find(change.Stop, change.SessionsHidden, login.Remedy("see_sessions"), "Genarch's login %s cannot see what the sessions of others do, so it cannot tell an idle one from one that writes.", login.Name)
+		b.Find(change.Stop, change.SessionsHidden, login.Remedy("see_sessions"),
+			"Genarch's login %s cannot see what the sessions of others do, so it cannot tell an idle one from one that writes.", login.Name)
 	}
 }
 
@@ -90,19 +96,25 @@ func Unseen(b *change.Brief, snap catalog.Snapshot) {
 func planMayEnd(b *change.Brief, snap catalog.Snapshot, in []catalog.Session) {
 	login := snap.Instance.Login
 	if len(in) > 0 && !login.May("end_sessions") {
-		b.Find(change.Stop, change.SessionsDenied, login.Remedy("end_sessions"), "Genarch's login %s may not end the sessions of others.", login.Name).Passing = true
+		b.Find(change.Stop, change.SessionsDenied, login.Remedy("end_sessions"),
+			"Genarch's login %s may not end the sessions of others.", login.Name).Passing = true
 	}
 	supers := slices.DeleteFunc(slices.Clone(in), func(s catalog.Session) bool { return !s.Super })
 	if len(supers) > 0 && !login.Superuser {
-		b.Find(change.Stop, change.SessionsDenied, "Have them leave, or have an administrator end them.", "Only a superuser may end a superuser's session: %s.", whoText(supers)).Passing = true
+		b.Find(change.Stop, change.SessionsDenied, "Have them leave, or have an administrator end them.",
+			"Only a superuser may end a superuser's session: %s.", whoText(supers)).Passing = true
 	}
 }
 
 // remedies say how to get rid of what is never ended by itself.
 var remedies = map[clearing.Class]struct{ code, what, next string }{
-	clearing.Replication: {change.ReplicationRunning, "Replication is connected, and would reconnect by itself", "Stop it where it is set up (drop the subscription, or stop the receiver), then ask again."},
-	clearing.Backup:      {change.BackupRunning, "A backup seems to run", "Let it finish: wait with --when-empty; or stop it where it was started."},
-	clearing.Worker:      {change.WorkerRunning, "A background worker of an extension is connected, and would reconnect by itself", "Switch it off for this database in the extension's settings, then ask again."},
+	clearing.Replication: {change.ReplicationRunning, "Replication is connected, and would reconnect by itself",
+		"Stop it where it is set up (drop the subscription, or stop the receiver), then ask again."},
+	clearing.Backup: {change.BackupRunning, "A backup seems to run",
+		"Let it finish: wait with --when-empty; or stop it where it was started."},
+	clearing.Worker: {change.WorkerRunning,
+		"A background worker of an extension is connected, and would reconnect by itself",
+		"Switch it off for this database in the extension's settings, then ask again."},
 }
 
 // planBars stops at sessions that must not be ended implicitly. A backup may be
@@ -126,9 +138,12 @@ func planPresent(b *change.Brief, in []catalog.Session, r clearing.Rules, what s
 	case len(in) == 0:
 		b.Find(change.Note, change.SessionsNone, "", "Nobody is connected to %s at present.", what).Passing = true
 	case r.WhenEmpty > 0:
-		b.Find(change.Note, change.SessionsWaited, "", "%s connected to %s at present, and the change waits for them: %s.", are(len(in)), what, semicolons(words)).Passing = true
+		b.Find(change.Note, change.SessionsWaited, "",
+			"%s connected to %s at present, and the change waits for them: %s.", are(len(in)), what, semicolons(words)).
+			Passing = true
 	default:
-		b.Find(change.Note, change.SessionsEnded, "", "%s connected to %s at present: %s.", are(len(in)), what, semicolons(words)).Passing = true
+		b.Find(change.Note, change.SessionsEnded, "", "%s connected to %s at present: %s.", are(len(in)), what,
+			semicolons(words)).Passing = true
 	}
 }
 
@@ -141,7 +156,8 @@ func are(n int) string {
 }
 
 func pick(in []catalog.Session, classes ...clearing.Class) []catalog.Session {
-	return slices.DeleteFunc(slices.Clone(in), func(s catalog.Session) bool { return !slices.Contains(classes, clearing.Classify(s)) })
+	return slices.DeleteFunc(slices.Clone(in),
+		func(s catalog.Session) bool { return !slices.Contains(classes, clearing.Classify(s)) })
 }
 
 func whoText(list []catalog.Session) string {
@@ -189,9 +205,11 @@ func EndSessions(b *change.Brief, in change.Intent, snap catalog.Snapshot, state
 	}
 	found := len(list)
 	if spec.StatementOnly {
-		list = slices.DeleteFunc(pick(list, clearing.Busy, clearing.Written), func(s catalog.Session) bool { return s.Activity != catalog.SessionActive })
+		list = slices.DeleteFunc(pick(list, clearing.Busy, clearing.Written),
+			func(s catalog.Session) bool { return s.Activity != catalog.SessionActive })
 		if found > len(list) {
-			b.Find(change.Note, change.SessionsNone, "To end a session whatever it does, leave --statement-only out", "No statement runs in %s of them at present.", naming.Count(found-len(list), "session")).Passing = true
+			b.Find(change.Note, change.SessionsNone, "To end a session whatever it does, leave --statement-only out",
+				"No statement runs in %s of them at present.", naming.Count(found-len(list), "session")).Passing = true
 		}
 	}
 	if b.Stopped() {
@@ -206,7 +224,8 @@ func EndSessions(b *change.Brief, in change.Intent, snap catalog.Snapshot, state
 		return
 	}
 	if len(list) > change.MaxSessions {
-		b.Find(change.Stop, change.OptionInvalid, "Narrow it down.", "%s fit, and one change ends at most %d.", naming.Count(len(list), "session"), change.MaxSessions).Passing = true
+		b.Find(change.Stop, change.OptionInvalid, "Narrow it down.", "%s fit, and one change ends at most %d.",
+			naming.Count(len(list), "session"), change.MaxSessions).Passing = true
 	}
 	r := in.Clearing.Rules(clearing.Target{})
 	for _, s := range list {
@@ -223,8 +242,12 @@ func EndSessions(b *change.Brief, in change.Intent, snap catalog.Snapshot, state
 	if step.Title = "end each of them, and look until they are gone"; spec.StatementOnly {
 		step.Title = "stop what runs in each of them, and look until it has ended"
 	}
-	b.Set(change.Setting{Name: "whom", Value: sessionsText(spec), Asked: true, Decides: "whose sessions; those shown are ended, each by its identity, and nobody who comes later"})
-	b.Set(change.Setting{Name: "how", Value: map[bool]string{false: "the session ends; its open transaction is rolled back", true: "only the running statement stops; session and transaction stay"}[spec.StatementOnly], Asked: spec.StatementOnly, Decides: "what they lose"})
+	b.Set(change.Setting{Name: "whom", Value: sessionsText(spec), Asked: true,
+		Decides: "whose sessions; those shown are ended, each by its identity, and nobody who comes later"})
+	b.Set(change.Setting{Name: "how",
+		Value: map[bool]string{false: "the session ends; its open transaction is rolled back",
+			true: "only the running statement stops; session and transaction stay"}[spec.StatementOnly],
+		Asked: spec.StatementOnly, Decides: "what they lose"})
 	b.Steps = []change.Step{step}
 	Unseen(b, snap)
 }
@@ -238,15 +261,19 @@ func named(b *change.Brief, ids []catalog.SessionID, snap catalog.Snapshot) []ca
 		if i >= 0 {
 			switch s := snap.Connected[i]; clearing.Classify(s) {
 			case clearing.Own, clearing.Engine:
-				b.Find(change.Stop, change.SessionKept, "Leave it out.", "%s is %s, and Genarch never ends it.", clearing.Who(s), map[clearing.Class]string{clearing.Own: "Genarch's own", clearing.Engine: "the server's own"}[clearing.Classify(s)])
+				b.Find(change.Stop, change.SessionKept, "Leave it out.", "%s is %s, and Genarch never ends it.",
+					clearing.Who(s), map[clearing.Class]string{clearing.Own: "Genarch's own",
+						clearing.Engine: "the server's own"}[clearing.Classify(s)])
 			default:
 				out = append(out, s)
 			}
 			continue
 		}
 		text := fmt.Sprintf("Session %s is not open any more", id)
-		if j := slices.IndexFunc(snap.Connected, func(s catalog.Session) bool { return s.ID.Number == id.Number }); j >= 0 {
-			text += fmt.Sprintf("; another session uses its number now, and is left alone: %s", clearing.Who(snap.Connected[j]))
+		if j := slices.IndexFunc(snap.Connected,
+			func(s catalog.Session) bool { return s.ID.Number == id.Number }); j >= 0 {
+			text += fmt.Sprintf("; another session uses its number now, and is left alone: %s",
+				clearing.Who(snap.Connected[j]))
 		}
 		b.Find(change.Note, change.SessionGone, "", "%s.", text).Passing = true
 	}
@@ -272,10 +299,12 @@ func DatabaseThere(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snaps
 	if snap.Target == nil {
 		if spec.IfExists {
 			b.Outcome, b.Summary = change.Nothing, b.Target+" is not there"
-			b.Find(change.Note, change.DatabaseGone, "", "There is no database %s on %s, so nothing will be done.", naming.Show(spec.Name), snap.Server.Name)
+			b.Find(change.Note, change.DatabaseGone, "", "There is no database %s on %s, so nothing will be done.",
+				naming.Show(spec.Name), snap.Server.Name)
 			return false
 		}
-		f := b.Find(change.Stop, change.DatabaseAbsent, "List them: genarch database list "+snap.Server.Name, "There is no database %s on %s.", naming.Show(spec.Name), snap.Server.Name)
+		f := b.Find(change.Stop, change.DatabaseAbsent, "List them: genarch database list "+snap.Server.Name,
+			"There is no database %s on %s.", naming.Show(spec.Name), snap.Server.Name)
 		if with, _, like := naming.Clashes(spec.Name, snap.Names); like {
 			f.Next, f.Suggestion = "Did you mean "+naming.Show(with)+"?", with
 		}
@@ -288,11 +317,15 @@ func DatabaseThere(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snaps
 	d, doom := snap.Target, snap.Doomed
 	switch {
 	case d.System:
-		b.Find(change.Stop, change.DatabaseKept, "Leave it as it is.", "%s belongs to the server itself, or to Genarch, and cannot be %s.", naming.Show(d.Name), deed)
+		b.Find(change.Stop, change.DatabaseKept, "Leave it as it is.",
+			"%s belongs to the server itself, or to Genarch, and cannot be %s.", naming.Show(d.Name), deed)
 	case doom.Own != "" && deed != Altered:
-		b.Find(change.Stop, change.DatabaseKept, "Leave it as it is.", "%s cannot be %s: %s.", naming.Show(d.Name), deed, doom.Own)
+		b.Find(change.Stop, change.DatabaseKept, "Leave it as it is.", "%s cannot be %s: %s.", naming.Show(d.Name),
+			deed, doom.Own)
 	case !doom.MayDrop:
-		b.Find(change.Stop, change.DatabaseDenied, doom.Remedy, "%s exists, and Genarch's login %s may not have it %s: %s.", b.Target, snap.Instance.Login.Name, deed, doom.Denied)
+		b.Find(change.Stop, change.DatabaseDenied, doom.Remedy,
+			"%s exists, and Genarch's login %s may not have it %s: %s.", b.Target, snap.Instance.Login.Name, deed,
+			doom.Denied)
 	}
 	return true
 }
@@ -314,7 +347,8 @@ func Prepared(b *change.Brief, list []catalog.Prepared, remedy string) {
 // Lost says what a drop would lose.
 func Lost(b *change.Brief, snap catalog.Snapshot) {
 	d, doom := snap.Target, snap.Doomed
-	b.Impact = &change.Impact{Objects: doom.Objects, Rows: doom.Rows, Size: d.Size, Dependents: len(doom.Dependents), Final: true}
+	b.Impact = &change.Impact{Objects: doom.Objects, Rows: doom.Rows, Size: d.Size, Dependents: len(doom.Dependents),
+		Final: true}
 	var parts []string
 	for _, c := range doom.Objects {
 		if c.N > 0 {
@@ -339,25 +373,32 @@ func Lost(b *change.Brief, snap catalog.Snapshot) {
 	}
 	// Sizes and rows drift while one reads.
 	b.Find(change.Note, change.DropLoses, "", "%s holds %s.", b.Target, text).Passing = true
-	b.Find(change.Note, change.DropFinal, "Make a backup first, and test that it can be restored.", "A drop is final: Genarch cannot bring the database back.")
+	b.Find(change.Note, change.DropFinal, "Make a backup first, and test that it can be restored.",
+		"A drop is final: Genarch cannot bring the database back.")
 	if len(doom.OnlyFor) > 0 {
-		b.Find(change.Note, change.DropOrphans, "Look at each afterwards: genarch account show; or drop it: genarch account drop", "Accounts that have privileges in no other database: %s.", Shorten(doom.OnlyFor))
+		b.Find(change.Note, change.DropOrphans,
+			"Look at each afterwards: genarch account show; or drop it: genarch account drop",
+			"Accounts that have privileges in no other database: %s.", Shorten(doom.OnlyFor))
 	}
 	Dependents(b, doom.Dependents, doom.Perhaps)
 	if doom.Backup != "" {
-		b.Find(change.Caution, change.BackupRunning, "Wait until it has ended, then look again.", "%s", doom.Backup).Passing = true
+		b.Find(change.Caution, change.BackupRunning, "Wait until it has ended, then look again.", "%s", doom.Backup).
+			Passing = true
 	}
-	Use(b, change.DropLastUse, "connected to this database", len(clearing.Target{Database: d.Name}.Of(snap.Connected)) > 0, snap.Use)
+	Use(b, change.DropLastUse, "connected to this database",
+		len(clearing.Target{Database: d.Name}.Of(snap.Connected)) > 0, snap.Use)
 }
 
 // Dependents cautions about what other databases have that needs this one
 // under its name; perhaps is what may mean another server.
 func Dependents(b *change.Brief, sure, perhaps []string) {
 	if len(sure) > 0 {
-		b.Find(change.Caution, change.DropBreaks, "Alter or drop them first.", "Objects elsewhere depend on it and would fail: %s.", Shorten(sure))
+		b.Find(change.Caution, change.DropBreaks, "Alter or drop them first.",
+			"Objects elsewhere depend on it and would fail: %s.", Shorten(sure))
 	}
 	if len(perhaps) > 0 {
-		b.Find(change.Note, change.DropBreaks, "Look whether that host is this server.", "Objects elsewhere name a database of this name: %s.", Shorten(perhaps))
+		b.Find(change.Note, change.DropBreaks, "Look whether that host is this server.",
+			"Objects elsewhere name a database of this name: %s.", Shorten(perhaps))
 	}
 }
 
@@ -373,7 +414,8 @@ func Use(b *change.Brief, code, seen string, now bool, use catalog.Use) {
 	case !use.Last.IsZero():
 		text = "Somebody was last seen " + seen + " at " + use.Last.UTC().Format(stamp)
 	case !use.Since.IsZero():
-		text = "Nobody was seen " + seen + " since " + use.Since.UTC().Format(stamp) + ", when Genarch began to watch; what came and went between two looks is not seen"
+		text = "Nobody was seen " + seen + " since " + use.Since.UTC().Format(stamp) +
+			", when Genarch began to watch; what came and went between two looks is not seen"
 	}
 	if use.Blind >= time.Minute && !use.Since.IsZero() {
 		text += fmt.Sprintf(". For %s in all since then nobody looked", clearing.Span(int(use.Blind.Seconds())))
@@ -383,7 +425,8 @@ func Use(b *change.Brief, code, seen string, now bool, use catalog.Use) {
 
 // Manner says how sessions are dealt with, as a setting.
 func Manner(b *change.Brief, c *change.ClearingSpec) {
-	b.Set(change.Setting{Name: "sessions", Value: c.SettingText(), Asked: c != nil && (c.Grace > 0 || c.WhenEmpty > 0), Decides: "what happens to whoever is connected"})
+	b.Set(change.Setting{Name: "sessions", Value: c.SettingText(), Asked: c != nil && (c.Grace > 0 || c.WhenEmpty > 0),
+		Decides: "what happens to whoever is connected"})
 }
 
 // sizeText writes bytes in binary units.
@@ -398,7 +441,8 @@ func sizeText(n int64) string {
 
 // ClearAccount returns the step that ends the sessions of an account which
 // cannot sign in any more: they would go on working after it was dropped.
-func ClearAccount(b *change.Brief, in change.Intent, a catalog.Account, snap catalog.Snapshot, statement string) change.Step {
+func ClearAccount(b *change.Brief, in change.Intent, a catalog.Account, snap catalog.Snapshot,
+	statement string) change.Step {
 	Manner(b, in.Clearing)
 	who := a.Principal
 	return Clearing(b, snap, in.Clearing.Rules(clearing.Target{Account: &who}), naming.Show(who.String()), statement)
@@ -407,6 +451,9 @@ func ClearAccount(b *change.Brief, in change.Intent, a catalog.Account, snap cat
 // OpenSessions cautions that a lock leaves open sessions alone.
 func OpenSessions(b *change.Brief, a catalog.Account, snap catalog.Snapshot) {
 	if n := len(snap.Sessions); n > 0 {
-		b.Find(change.Caution, change.AccountSessions, "End them with the same change: --end-sessions. A lock alone only keeps new ones out.", "%s keeps %s open: %s.", naming.Show(a.Principal.String()), naming.Count(n, "session"), strings.Join(snap.Sessions[:min(n, 5)], "; ")).Passing = true
+		b.Find(change.Caution, change.AccountSessions,
+			"End them with the same change: --end-sessions. A lock alone only keeps new ones out.",
+			"%s keeps %s open: %s.", naming.Show(a.Principal.String()), naming.Count(n, "session"),
+			strings.Join(snap.Sessions[:min(n, 5)], "; ")).Passing = true
 	}
 }

@@ -38,7 +38,8 @@ func New(in change.Intent, snap catalog.Snapshot, d *engine.Description, equal S
 	if err != nil {
 		return nil, false, err
 	}
-	p := &Draft{Brief: NewBrief(in, snap), In: in, Snap: snap, D: d, Settled: catalog.Values{}, equal: equal, source: map[string]string{}}
+	p := &Draft{Brief: NewBrief(in, snap), In: in, Snap: snap, D: d, Settled: catalog.Values{}, equal: equal,
+		source: map[string]string{}}
 	form := d.Intents[in.Kind]
 	if in.Sessions != nil && in.Sessions.StatementOnly && form.Why == "" {
 		form = d.Endings[catalog.EndStatement]
@@ -95,12 +96,14 @@ func (p *Draft) options(g given) {
 		}
 		p.Settled[f.Name] = value
 		if !p.D.Has(number, f.Since) {
-			p.About(f.Name, change.Stop, change.OptionUnsupported, "Leave it out.", "%s has no %s.", version, strings.ToLower(f.Title))
+			p.About(f.Name, change.Stop, change.OptionUnsupported, "Leave it out.", "%s has no %s.", version,
+				strings.ToLower(f.Title))
 		}
 		for _, v := range f.Values {
 			if v.Name == value && !p.D.Has(number, v.Since) {
 				delete(p.Settled, f.Name)
-				p.About(f.Name, change.Stop, change.OptionUnsupported, "Choose another.", "%s has no %s %s.", version, strings.ToLower(f.Title), v.Name)
+				p.About(f.Name, change.Stop, change.OptionUnsupported, "Choose another.", "%s has no %s %s.", version,
+					strings.ToLower(f.Title), v.Name)
 			}
 		}
 		if name, ok := value.(string); ok && f.From != "" && f.Type == engine.Pick {
@@ -121,14 +124,16 @@ func (p *Draft) choice(f engine.Field, name string) {
 			p.Settled[f.Name] = found.Name
 		}
 		if found.Why != "" {
-			p.About(f.Name, change.Stop, change.OptionUnusable, "Choose another.", "%s cannot be chosen as %s: %s.", naming.Show(name), title, found.Why)
+			p.About(f.Name, change.Stop, change.OptionUnusable, "Choose another.", "%s cannot be chosen as %s: %s.",
+				naming.Show(name), title, found.Why)
 		}
 	case f.Free:
 		p.About(f.Name, change.Caution, change.OptionUnlisted, next,
 			"The server does not list a %s %s; it may have been installed later, and then works, else the server refuses it and nothing happens.", title, naming.Show(name))
 	default:
 		delete(p.Settled, f.Name)
-		w := p.About(f.Name, change.Stop, change.OptionAbsent, next, "There is no %s %s on %s.", title, naming.Show(name), server)
+		w := p.About(f.Name, change.Stop, change.OptionAbsent, next, "There is no %s %s on %s.", title,
+			naming.Show(name), server)
 		if d, ok := p.Snap.Choices.Default(f.From); ok {
 			w.Suggestion = d.Name
 		}
@@ -178,7 +183,8 @@ func (p *Draft) Settings(fixedName bool) (want map[string]string) {
 		if !p.D.Has(p.Snap.Instance.Number, f.Since) || !known && f.Group != "" || !known && f.Show == engine.Nowhere {
 			continue
 		}
-		s := change.Setting{Name: f.Name, Title: f.Title, Value: catalog.WriteValue(value), Asked: p.Asked.Has(f.Name), Source: p.source[f.Name],
+		s := change.Setting{Name: f.Name, Title: f.Title, Value: catalog.WriteValue(value), Asked: p.Asked.Has(f.Name),
+			Source:  p.source[f.Name],
 			Decides: f.Decides, Fixed: f.Fixed != ""}
 		if !known {
 			s.Value, s.Source = f.Default, ""
@@ -212,7 +218,8 @@ func (p *Draft) Existing() {
 		return
 	}
 	p.Summary = p.Target + " is there already, but not as asked"
-	p.Find(change.Note, change.ExistsDifferent, "Alter it: genarch database alter "+p.Target, "%s exists already and differs: %s. Nothing will be done.",
+	p.Find(change.Note, change.ExistsDifferent, "Alter it: genarch database alter "+p.Target,
+		"%s exists already and differs: %s. Nothing will be done.",
 		p.Target, strings.Join(words, "; "))
 }
 

@@ -17,9 +17,11 @@ type ability struct {
 var (
 	abilities = []ability{
 		{"create_database", "create databases", func(role string) string { return "ALTER ROLE " + role + " CREATEDB" }},
-		{"see_sessions", "see all sessions and sizes", func(role string) string { return "GRANT pg_monitor TO " + role }},
+		{"see_sessions", "see all sessions and sizes",
+			func(role string) string { return "GRANT pg_monitor TO " + role }},
 		{"end_sessions", "end sessions", func(role string) string { return "GRANT pg_signal_backend TO " + role }},
-		{"manage_accounts", "create and alter roles", func(role string) string { return "ALTER ROLE " + role + " CREATEROLE" }},
+		{"manage_accounts", "create and alter roles",
+			func(role string) string { return "ALTER ROLE " + role + " CREATEROLE" }},
 	}
 	anyOwner = ability{"any_owner", "assign a database to any role", func(role string) string {
 		return "ALTER ROLE " + role + " SUPERUSER -- or, for one role: GRANT owner TO " + role

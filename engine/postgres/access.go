@@ -64,7 +64,8 @@ const methodColumn = `CASE WHEN r.rolpassword IS NULL THEN '' WHEN r.rolpassword
 	WHEN r.rolpassword LIKE 'md5%' THEN 'md5' ELSE 'unknown' END`
 
 // readAccounts reads all roles, the engine's own among them. names narrows it.
-func (s *server) readAccounts(ctx context.Context, q querier, names ...string) (list []catalog.Account, unknown string, err error) {
+func (s *server) readAccounts(ctx context.Context, q querier, names ...string) (list []catalog.Account, unknown string,
+	err error) {
 	var sees, monitor bool
 	if err := q.QueryRow(ctx, `SELECT pg_catalog.has_table_privilege('pg_catalog.pg_authid', 'SELECT'), pg_catalog.pg_has_role('pg_read_all_stats', 'USAGE')`).Scan(&sees, &monitor); err != nil {
 		return nil, "", wrap("read accounts", err)
@@ -87,7 +88,8 @@ func (s *server) readAccounts(ctx context.Context, q querier, names ...string) (
 		var expires *time.Time
 		var sessions int
 		var method string
-		err := row.Scan(&key, &a.Name, &a.Super, &a.Inherit, &createrole, &createdb, &a.Login, &replication, &bypass, &a.ConnectionLimit,
+		err := row.Scan(&key, &a.Name, &a.Super, &a.Inherit, &createrole, &createdb, &a.Login, &replication, &bypass,
+			&a.ConnectionLimit,
 			&expires, &a.Expired, &a.Comment, &sessions, &method)
 		a.Key, a.Bootstrap = keyOf(key), key == bootstrap
 		a.System = a.Bootstrap || strings.HasPrefix(a.Name, "pg_")
@@ -105,7 +107,8 @@ func (s *server) readAccounts(ctx context.Context, q querier, names ...string) (
 		for _, attr := range []struct {
 			has  bool
 			name string
-		}{{a.Super, "SUPERUSER"}, {createrole, "CREATEROLE"}, {createdb, "CREATEDB"}, {replication, "REPLICATION"}, {bypass, "BYPASSRLS"}} {
+		}{{a.Super, "SUPERUSER"}, {createrole, "CREATEROLE"}, {createdb, "CREATEDB"}, {replication, "REPLICATION"},
+			{bypass, "BYPASSRLS"}} {
 			if attr.has {
 				a.Attributes = append(a.Attributes, attr.name)
 			}
@@ -134,14 +137,15 @@ func (s *server) readMemberships(ctx context.Context, q querier, number int) ([]
 }
 
 func (s *server) readAccessDatabases(ctx context.Context, q querier) ([]catalog.AccessDatabase, error) {
-	return collect(ctx, q, "read who may enter databases", func(row pgx.CollectableRow) (d catalog.AccessDatabase, err error) {
-		var items []string
-		var builtin bool
-		err = row.Scan(&d.Name, &d.Owner, &d.Closed, &builtin, &items)
-		d.System = slices.Contains(limits.Reserved, d.Name)
-		d.Entries = parseACL(items, builtin)
-		return d, err
-	}, `SELECT datname::text, pg_catalog.pg_get_userbyid(datdba)::text, NOT datallowconn OR datconnlimit = -2, datacl IS NULL,
+	return collect(ctx, q, "read who may enter databases",
+		func(row pgx.CollectableRow) (d catalog.AccessDatabase, err error) {
+			var items []string
+			var builtin bool
+			err = row.Scan(&d.Name, &d.Owner, &d.Closed, &builtin, &items)
+			d.System = slices.Contains(limits.Reserved, d.Name)
+			d.Entries = parseACL(items, builtin)
+			return d, err
+		}, `SELECT datname::text, pg_catalog.pg_get_userbyid(datdba)::text, NOT datallowconn OR datconnlimit = -2, datacl IS NULL,
 		coalesce(datacl, pg_catalog.acldefault('d', datdba))::text[] FROM pg_catalog.pg_database ORDER BY 1`)
 }
 
@@ -245,12 +249,15 @@ var interiorColumns = `SELECT 'schema', n.nspname::text, n.nspname::text, '', 1:
 			coalesce(c.relacl, pg_catalog.acldefault(CASE c.relkind WHEN 'S' THEN 's' ELSE 'r' END::"char", c.relowner))::text[] AS acl,
 			` + byOther("c.oid", "c.relacl", "c.relowner") + ` AS alone
 		FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
-		WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f', 'S') AND ` + userSchemas + `) o GROUP BY k, nspname, relowner, builtin, acl, alone
+		WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f', 'S') AND ` + userSchemas +
+	`) o GROUP BY k, nspname, relowner, builtin, acl, alone
 	UNION ALL
 	SELECT 'routine', nspname, min(proname), '', count(*)::int, pg_catalog.pg_get_userbyid(proowner)::text, builtin, acl, '', min(args) FROM (
 		SELECT n.nspname::text, p.proname::text, ` + routineArgs + ` AS args, p.proowner, p.proacl IS NULL AS builtin,
-			coalesce(p.proacl, pg_catalog.acldefault('f', p.proowner))::text[] AS acl, ` + byOther("p.oid", "p.proacl", "p.proowner") + ` AS alone
-		FROM pg_catalog.pg_proc p JOIN pg_catalog.pg_namespace n ON n.oid = p.pronamespace WHERE ` + userSchemas + `) o GROUP BY nspname, proowner, builtin, acl, alone
+			coalesce(p.proacl, pg_catalog.acldefault('f', p.proowner))::text[] AS acl, ` +
+	byOther("p.oid", "p.proacl", "p.proowner") + ` AS alone
+		FROM pg_catalog.pg_proc p JOIN pg_catalog.pg_namespace n ON n.oid = p.pronamespace WHERE ` + userSchemas +
+	`) o GROUP BY nspname, proowner, builtin, acl, alone
 	UNION ALL
 	SELECT 'column', n.nspname::text, c.relname::text, c.relname::text, 1::int, pg_catalog.pg_get_userbyid(c.relowner)::text, false,
 		t.attacl::text[], t.attname::text, ''
@@ -266,7 +273,8 @@ const routineArgs = `'(' || coalesce((SELECT string_agg(pg_catalog.format_type(a
 // byOther sets an object by itself on whose list somebody else than its owner
 // has given something: that can only be taken object by object.
 func byOther(oid, acl, owner string) string {
-	return `CASE WHEN EXISTS (SELECT FROM pg_catalog.aclexplode(` + acl + `) x WHERE x.grantor <> ` + owner + `) THEN ` + oid + ` END`
+	return `CASE WHEN EXISTS (SELECT FROM pg_catalog.aclexplode(` + acl + `) x WHERE x.grantor <> ` + owner +
+		`) THEN ` + oid + ` END`
 }
 
 // objectColumns reads the access list of one object by itself. A routine is
@@ -325,7 +333,8 @@ func (s *server) readInterior(ctx context.Context, database string, object *cata
 func readInterior(ctx context.Context, q querier, database string) (*catalog.Interior, error) {
 	in := &catalog.Interior{Read: time.Now().UTC()}
 	var err error
-	if in.Classes, err = collect(ctx, q, "read privileges in "+naming.Show(database), scanClass, interiorColumns); err != nil {
+	if in.Classes, err = collect(ctx, q, "read privileges in "+naming.Show(database), scanClass,
+		interiorColumns); err != nil {
 		return nil, err
 	}
 	for i := range in.Classes {
@@ -335,12 +344,13 @@ func readInterior(ctx context.Context, q querier, database string) (*catalog.Int
 			c.Example = ""
 		}
 	}
-	in.Futures, err = collect(ctx, q, "read default privileges", func(row pgx.CollectableRow) (f catalog.Future, err error) {
-		var items []string
-		err = row.Scan(&f.Maker, &f.On, &f.Schema, &items)
-		f.Entries = parseACL(items, false)
-		return f, err
-	}, `SELECT pg_catalog.pg_get_userbyid(d.defaclrole)::text, CASE d.defaclobjtype WHEN 'r' THEN 'table' WHEN 'S' THEN 'sequence' WHEN 'f' THEN 'routine'
+	in.Futures, err = collect(ctx, q, "read default privileges",
+		func(row pgx.CollectableRow) (f catalog.Future, err error) {
+			var items []string
+			err = row.Scan(&f.Maker, &f.On, &f.Schema, &items)
+			f.Entries = parseACL(items, false)
+			return f, err
+		}, `SELECT pg_catalog.pg_get_userbyid(d.defaclrole)::text, CASE d.defaclobjtype WHEN 'r' THEN 'table' WHEN 'S' THEN 'sequence' WHEN 'f' THEN 'routine'
 		WHEN 'n' THEN 'schema' ELSE 'type' END, coalesce(n.nspname::text, ''), d.defaclacl::text[]
 		FROM pg_catalog.pg_default_acl d LEFT JOIN pg_catalog.pg_namespace n ON n.oid = d.defaclnamespace ORDER BY 1, 2, 3 LIMIT 20000`)
 	return in, err
@@ -393,8 +403,10 @@ func (s *server) readHoldings(ctx context.Context, key string) ([]holding, error
 
 // ownedWords says what the objects of a catalogue are.
 func ownedWords(class string) string {
-	words := map[string]string{"pg_class": "tables, views or sequences", "pg_database": "databases", "pg_namespace": "schemas", "pg_proc": "routines", "pg_type": "types",
-		"pg_default_acl": "default privileges", "pg_tablespace": "tablespaces", "pg_largeobject": "large objects", "pg_extension": "extensions"}[class]
+	words := map[string]string{"pg_class": "tables, views or sequences", "pg_database": "databases",
+		"pg_namespace": "schemas", "pg_proc": "routines", "pg_type": "types",
+		"pg_default_acl": "default privileges", "pg_tablespace": "tablespaces", "pg_largeobject": "large objects",
+		"pg_extension": "extensions"}[class]
 	if words == "" {
 		return "in " + class
 	}

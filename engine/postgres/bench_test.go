@@ -29,7 +29,8 @@ func BenchmarkAccess(b *testing.B) {
 	bare := func() {
 		for _, text := range []string{`SELECT oid, rolname::text, rolsuper, rolinherit, rolcreaterole, rolcreatedb, rolcanlogin, rolreplication, rolbypassrls, rolconnlimit, rolvaliduntil, coalesce(rolpassword, '') FROM pg_authid`,
 			`SELECT r.rolname::text, u.rolname::text, g.rolname::text, m.admin_option FROM pg_auth_members m JOIN pg_roles r ON r.oid = m.roleid JOIN pg_roles u ON u.oid = m.member LEFT JOIN pg_roles g ON g.oid = m.grantor`,
-			`SELECT datname::text, datdba, datacl::text[] FROM pg_database`, `SELECT usesysid, count(*) FROM pg_stat_activity GROUP BY 1`} {
+			`SELECT datname::text, datdba, datacl::text[] FROM pg_database`,
+			`SELECT usesysid, count(*) FROM pg_stat_activity GROUP BY 1`} {
 			rows, err := conn.Query(b.Context(), text)
 			if err != nil {
 				b.Fatal(err)

@@ -72,7 +72,8 @@ func (s *server) checkAccount(ctx context.Context, args map[string]string) ([]st
 func (s *server) checkPassword(ctx context.Context, step change.Step) ([]string, error) {
 	var verifier *string
 	name := step.Args["name"]
-	err := s.pool.QueryRow(ctx, `SELECT rolpassword FROM pg_catalog.pg_authid WHERE rolname::text = $1::text`, name).Scan(&verifier)
+	err := s.pool.QueryRow(ctx, `SELECT rolpassword FROM pg_catalog.pg_authid WHERE rolname::text = $1::text`, name).
+		Scan(&verifier)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return []string{"there is no role " + naming.Show(name)}, nil
 	}
@@ -88,7 +89,8 @@ func (s *server) checkPassword(ctx context.Context, step change.Step) ([]string,
 func (s *server) checkMember(ctx context.Context, args map[string]string) ([]string, error) {
 	var n int
 	err := s.pool.QueryRow(ctx, `SELECT count(*)::int FROM pg_catalog.pg_auth_members m JOIN pg_catalog.pg_roles r ON r.oid = m.roleid
-		JOIN pg_catalog.pg_roles u ON u.oid = m.member WHERE r.rolname::text = $1 AND u.rolname::text = $2`, args["role"], args["member"]).Scan(&n)
+		JOIN pg_catalog.pg_roles u ON u.oid = m.member WHERE r.rolname::text = $1 AND u.rolname::text = $2`,
+		args["role"], args["member"]).Scan(&n)
 	if err == nil && (n > 0) != (args["present"] == "yes") {
 		word := "does not belong"
 		if n > 0 {
@@ -105,7 +107,8 @@ func (s *server) checkActsAs(ctx context.Context, args map[string]string) ([]str
 		WHERE x.setrole = (SELECT oid FROM pg_catalog.pg_roles WHERE rolname::text = $1) AND x.setdatabase = (SELECT oid FROM pg_catalog.pg_database WHERE datname::text = $2)
 		AND c LIKE 'role=%'), '')`, args["name"], args["database"]).Scan(&setting)
 	if err == nil && setting != args["role"] {
-		return []string{args["name"] + " acts as " + naming.Show(setting) + ", not as " + naming.Show(args["role"])}, nil
+		return []string{args["name"] + " acts as " + naming.Show(setting) + ", not as " + naming.Show(args["role"])},
+			nil
 	}
 	return nil, wrap("read the setting", err)
 }
@@ -127,7 +130,8 @@ func (s *server) checkHoldsNothing(ctx context.Context, args map[string]string) 
 // checkAccess reads one database anew and asks the same question as the brief.
 func (s *server) checkAccess(ctx context.Context, args map[string]string) ([]string, error) {
 	database := args["database"]
-	o := catalog.Object{Scope: catalog.Scope(args["scope"]), Database: database, Schema: args["schema"], Name: args["object"], Args: args["args"], Column: args["column"]}
+	o := catalog.Object{Scope: catalog.Scope(args["scope"]), Database: database, Schema: args["schema"],
+		Name: args["object"], Args: args["args"], Column: args["column"]}
 	a, err := s.Access(ctx, catalog.AccessQuery{Inside: []string{database}, Object: &o})
 	if err != nil {
 		return nil, err
@@ -138,7 +142,8 @@ func (s *server) checkAccess(ctx context.Context, args map[string]string) ([]str
 	}
 	d := a.Databases[i]
 	if d.Interior == nil {
-		return nil, &engine.Error{Op: "verify", Kind: engine.Unknown, Text: "what is inside " + naming.Show(database) + " cannot be seen: " + d.Why}
+		return nil, &engine.Error{Op: "verify", Kind: engine.Unknown,
+			Text: "what is inside " + naming.Show(database) + " cannot be seen: " + d.Why}
 	}
 	g, who := graph(a), role(args["account"])
 	if args["public"] != "" {
@@ -165,7 +170,8 @@ func (s *server) checkAccess(ctx context.Context, args map[string]string) ([]str
 			return nil, err
 		}
 		if has := hasDirect(g, who, o, set); has != (args["present"] == "yes") {
-			return []string{who.String() + " has " + map[bool]string{true: "still ", false: "not "}[has] + set.String()}, nil
+			return []string{who.String() + " has " + map[bool]string{true: "still ", false: "not "}[has] +
+				set.String()}, nil
 		}
 	case "direct_none":
 		keep := func(scope catalog.Scope) privilege.Set {

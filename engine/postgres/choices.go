@@ -23,7 +23,8 @@ func (s *server) Choices(ctx context.Context, keys ...string) (catalog.Choices, 
 	out := catalog.Choices{}
 	for _, key := range keys {
 		read, ok := map[string]func(context.Context) ([]catalog.Choice, error){
-			"encodings": s.readEncodings, "collations": s.readCollations, "locales": s.readLocales, "templates": s.readTemplates,
+			"encodings": s.readEncodings, "collations": s.readCollations, "locales": s.readLocales,
+			"templates":   s.readTemplates,
 			"tablespaces": s.readTablespaces, "owners": s.readOwners, "settings": s.readSettings,
 		}[key]
 		if !ok {
@@ -143,7 +144,8 @@ func scanTemplate(row pgx.CollectableRow) (catalog.Choice, error) {
 	var encoding, collation, ctype, provider, locale, comment, tablespace string
 	var allowed, invalid bool
 	var sessions int64
-	err := row.Scan(&c.Name, &encoding, &collation, &ctype, &provider, &locale, &allowed, &invalid, &sessions, &comment, &tablespace)
+	err := row.Scan(&c.Name, &encoding, &collation, &ctype, &provider, &locale, &allowed, &invalid, &sessions, &comment,
+		&tablespace)
 	c.Default = c.Name == defaultTemplate
 	c.Properties = catalog.Values{"encoding": encoding, "collation": collation, "ctype": ctype, "provider": provider,
 		"tablespace": tablespace, "sessions": sessions}.With("locale", locale).With("comment", comment)
@@ -162,7 +164,8 @@ func (s *server) readTemplates(ctx context.Context) ([]catalog.Choice, error) {
 }
 
 // collect runs a query and scans all its rows.
-func collect[T any](ctx context.Context, q querier, op string, scan pgx.RowToFunc[T], sql string, args ...any) ([]T, error) {
+func collect[T any](ctx context.Context, q querier, op string, scan pgx.RowToFunc[T], sql string, args ...any) ([]T,
+	error) {
 	rows, err := q.Query(ctx, sql, args...)
 	if err != nil {
 		return nil, wrap(op, err)
@@ -201,7 +204,8 @@ func (s *server) createSnapshot(ctx context.Context, in change.Intent) (catalog.
 		return err
 	})
 	group.Go(func() (err error) {
-		templates, err = collect(gctx, s.pool, "read templates", scanTemplate, templateColumns+` WHERE d.datname::text = ANY($1)`, []string{wanted, pristine})
+		templates, err = collect(gctx, s.pool, "read templates", scanTemplate,
+			templateColumns+` WHERE d.datname::text = ANY($1)`, []string{wanted, pristine})
 		return err
 	})
 	if spec.Team != nil || len(spec.Options.List("allow")) > 0 {
@@ -290,7 +294,9 @@ func (s *server) readAsked(ctx context.Context, in change.Intent, snap *catalog.
 	if snap.Instance.Number >= 160000 {
 		check = "'SET'"
 	}
-	rows, err := s.pool.Query(ctx, `SELECT rolname::text, pg_catalog.pg_has_role(oid, `+check+`) FROM pg_catalog.pg_roles WHERE rolname::text = $1::text`, owner)
+	rows, err := s.pool.Query(ctx,
+		`SELECT rolname::text, pg_catalog.pg_has_role(oid, `+check+
+			`) FROM pg_catalog.pg_roles WHERE rolname::text = $1::text`, owner)
 	if err != nil {
 		return wrap("look for the owner", err)
 	}
@@ -304,17 +310,18 @@ func (s *server) readAsked(ctx context.Context, in change.Intent, snap *catalog.
 
 // readUsers says who is connected to a database: "account from client (program)".
 func (s *server) readUsers(ctx context.Context, name string) ([]string, error) {
-	return collect(ctx, s.pool, "look who is connected to "+naming.Show(name), func(row pgx.CollectableRow) (string, error) {
-		var account, program, client string
-		err := row.Scan(&account, &program, &client)
-		text := account
-		if client != "" {
-			text += " from " + client
-		}
-		if program != "" {
-			text += fmt.Sprintf(" (%s)", naming.Show(program))
-		}
-		return text, err
-	}, `SELECT coalesce(usename::text, backend_type, '?'), coalesce(application_name, ''), coalesce(host(client_addr), '')
+	return collect(ctx, s.pool, "look who is connected to "+naming.Show(name),
+		func(row pgx.CollectableRow) (string, error) {
+			var account, program, client string
+			err := row.Scan(&account, &program, &client)
+			text := account
+			if client != "" {
+				text += " from " + client
+			}
+			if program != "" {
+				text += fmt.Sprintf(" (%s)", naming.Show(program))
+			}
+			return text, err
+		}, `SELECT coalesce(usename::text, backend_type, '?'), coalesce(application_name, ''), coalesce(host(client_addr), '')
 		FROM pg_catalog.pg_stat_activity a WHERE datname::text = $1::text AND `+others+` ORDER BY 1 LIMIT 20`, name)
 }

@@ -75,7 +75,8 @@ func (Engine) Open(t engine.Target) (engine.Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &shared{transport: transport, target: t, notices: map[*pgconn.PgConn][]change.Message{}, counts: newTableCounts()}
+	s := &shared{transport: transport, target: t, notices: map[*pgconn.PgConn][]change.Message{},
+		counts: newTableCounts()}
 	c := cfg.ConnConfig
 	c.Host, c.Port = t.Server.Host, uint16(t.Server.Port)
 	c.User, c.Password = t.Server.Admin, t.Password.Reveal()

@@ -15,7 +15,8 @@ func (Engine) Connections(l handover.Login) []handover.Form {
 	if mode == "" {
 		mode = "prefer"
 	}
-	pairs := [][2]string{{"host", l.Host}, {"port", strconv.Itoa(l.Port)}, {"dbname", l.Database}, {"user", l.Account}, {"password", l.Password}, {"sslmode", mode}}
+	pairs := [][2]string{{"host", l.Host}, {"port", strconv.Itoa(l.Port)}, {"dbname", l.Database}, {"user", l.Account},
+		{"password", l.Password}, {"sslmode", mode}}
 	var dsn, service []string
 	for _, p := range pairs {
 		if p[1] == "" {
@@ -26,7 +27,8 @@ func (Engine) Connections(l handover.Login) []handover.Form {
 			service = append(service, p[0]+"="+p[1])
 		}
 	}
-	env := handover.Environment([][2]string{{"PGHOST", l.Host}, {"PGPORT", strconv.Itoa(l.Port)}, {"PGDATABASE", l.Database}, {"PGUSER", l.Account}, {"PGPASSWORD", l.Password}, {"PGSSLMODE", mode}})
+	env := handover.Environment([][2]string{{"PGHOST", l.Host}, {"PGPORT", strconv.Itoa(l.Port)},
+		{"PGDATABASE", l.Database}, {"PGUSER", l.Account}, {"PGPASSWORD", l.Password}, {"PGSSLMODE", mode}})
 	escaped := strings.NewReplacer(`\`, `\\`, ":", `\:`)
 	password := escaped.Replace(l.Password)
 	if password == "" {
@@ -41,8 +43,11 @@ func (Engine) Connections(l handover.Login) []handover.Form {
 		{Name: "dsn", Title: "key-value DSN", File: "", Text: strings.Join(dsn, " ")},
 		{Name: "jdbc", Title: "JDBC URL", File: "", Text: l.JDBC("postgresql", "sslmode", mode)},
 		{Name: "env", Title: "environment", File: "", Text: env},
-		{Name: "options", Title: "service file", File: "~/.pg_service.conf", Text: "[" + section(name) + "]\n" + strings.Join(service, "\n") + "\n"},
-		{Name: "passwords", Title: "password file (mode 600)", File: "~/.pgpass", Text: strings.Join([]string{escaped.Replace(l.Host), strconv.Itoa(l.Port), database, escaped.Replace(l.Account), password}, ":") + "\n"},
+		{Name: "options", Title: "service file", File: "~/.pg_service.conf",
+			Text: "[" + section(name) + "]\n" + strings.Join(service, "\n") + "\n"},
+		{Name: "passwords", Title: "password file (mode 600)", File: "~/.pgpass",
+			Text: strings.Join([]string{escaped.Replace(l.Host), strconv.Itoa(l.Port), database,
+				escaped.Replace(l.Account), password}, ":") + "\n"},
 	}
 }
 

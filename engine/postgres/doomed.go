@@ -39,7 +39,8 @@ func (s *server) readDoomed(ctx context.Context, d catalog.Database, size **int6
 		if err != nil {
 			return err
 		}
-		doomOf(out.Details).Subscriptions, err = collect(gctx, s.pool, "look for subscriptions", pgx.RowTo[string], `SELECT subname::text FROM pg_catalog.pg_subscription WHERE subdbid = $1::oid ORDER BY 1 LIMIT 100`, key)
+		doomOf(out.Details).Subscriptions, err = collect(gctx, s.pool, "look for subscriptions", pgx.RowTo[string],
+			`SELECT subname::text FROM pg_catalog.pg_subscription WHERE subdbid = $1::oid ORDER BY 1 LIMIT 100`, key)
 		if err != nil {
 			return err
 		}
@@ -63,7 +64,8 @@ func (s *server) readDoomed(ctx context.Context, d catalog.Database, size **int6
 	var pointing catalog.Doomed
 	group.Go(func() error {
 		if err := s.readPointers(gctx, d, &pointing); err != nil {
-			pointing.Unseen = append(pointing.Unseen, "Foreign servers that point to it could not be looked for: "+err.Error())
+			pointing.Unseen = append(pointing.Unseen,
+				"Foreign servers that point to it could not be looked for: "+err.Error())
 		}
 		return nil
 	})
@@ -71,7 +73,8 @@ func (s *server) readDoomed(ctx context.Context, d catalog.Database, size **int6
 		return nil, err
 	}
 	out.Dependents, out.Perhaps = pointing.Dependents, pointing.Perhaps
-	out.Unseen = append(append(out.Unseen, pointing.Unseen...), "Programs, jobs and views that reach the database by its address show in no catalogue.")
+	out.Unseen = append(append(out.Unseen, pointing.Unseen...),
+		"Programs, jobs and views that reach the database by its address show in no catalogue.")
 	return out, nil
 }
 
@@ -111,11 +114,13 @@ func (s *server) readContents(ctx context.Context, d catalog.Database, out *cata
 		(SELECT count(*)::int FROM pg_catalog.pg_proc p JOIN pg_catalog.pg_namespace n ON n.oid = p.pronamespace WHERE n.nspname <> 'information_schema' AND n.nspname NOT LIKE 'pg\_%'),
 		(SELECT count(*)::int FROM pg_catalog.pg_event_trigger)
 		FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
-		WHERE n.nspname <> 'information_schema' AND n.nspname NOT LIKE 'pg\_%'`).Scan(&tables, &views, &sequences, &rows, &routines, &events)
+		WHERE n.nspname <> 'information_schema' AND n.nspname NOT LIKE 'pg\_%'`).Scan(&tables, &views, &sequences,
+		&rows, &routines, &events)
 	if err != nil {
 		return wrap("count what it holds", err)
 	}
-	out.Objects = []catalog.Count{{What: "tables", N: tables}, {What: "views", N: views}, {What: "sequences", N: sequences}, {What: "routines", N: routines}, {What: "event triggers", N: events}}
+	out.Objects = []catalog.Count{{What: "tables", N: tables}, {What: "views", N: views},
+		{What: "sequences", N: sequences}, {What: "routines", N: routines}, {What: "event triggers", N: events}}
 	out.Rows = &rows
 	s.mu.Lock()
 	s.counted = counted{d.Key, out.Objects, rows, time.Now()}

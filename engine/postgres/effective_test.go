@@ -26,7 +26,8 @@ func testEffective(t *testing.T, running *localdb.Server) {
 		return err == nil
 	}
 	var number int
-	if err := admin.QueryRow(t.Context(), "SELECT current_setting('server_version_num')::int").Scan(&number); err != nil {
+	if err := admin.QueryRow(t.Context(), "SELECT current_setting('server_version_num')::int").
+		Scan(&number); err != nil {
 		t.Fatal(err)
 	}
 	const roles, tables = 14, 6
@@ -53,11 +54,13 @@ func testEffective(t *testing.T, running *localdb.Server) {
 			}
 			try(admin, "GRANT %s TO %s%s", name(random.IntN(roles)), name(random.IntN(roles)), option)
 		}
-		try(admin, "GRANT %s TO %s", []string{"pg_read_all_data", "pg_write_all_data"}[random.IntN(2)], name(random.IntN(roles)))
+		try(admin, "GRANT %s TO %s", []string{"pg_read_all_data", "pg_write_all_data"}[random.IntN(2)],
+			name(random.IntN(roles)))
 		for i := range tables {
 			schema := []string{"public", "freight"}[i%2]
 			try(conn, "CREATE SCHEMA IF NOT EXISTS %s AUTHORIZATION %s", schema, name(random.IntN(roles)))
-			if !try(conn, "CREATE TABLE %s.t%d (a int, b int); ALTER TABLE %s.t%d OWNER TO %s", schema, i, schema, i, name(random.IntN(roles))) {
+			if !try(conn, "CREATE TABLE %s.t%d (a int, b int); ALTER TABLE %s.t%d OWNER TO %s", schema, i, schema, i,
+				name(random.IntN(roles))) {
 				t.Fatal("no table")
 			}
 			try(conn, "CREATE SEQUENCE %s.s%d", schema, i)
@@ -76,11 +79,14 @@ func testEffective(t *testing.T, running *localdb.Server) {
 			case 0:
 				try(conn, "REVOKE %s ON %s.t%d FROM %s", word, schema, i, anybody())
 			case 1:
-				try(conn, "GRANT %s ON SCHEMA %s TO %s", []string{"USAGE", "CREATE", "ALL"}[random.IntN(3)], schema, anybody())
+				try(conn, "GRANT %s ON SCHEMA %s TO %s", []string{"USAGE", "CREATE", "ALL"}[random.IntN(3)], schema,
+					anybody())
 			case 2:
-				try(conn, "GRANT %s ON DATABASE %s TO %s", []string{"CONNECT", "CREATE", "TEMPORARY"}[random.IntN(3)], db, anybody())
+				try(conn, "GRANT %s ON DATABASE %s TO %s", []string{"CONNECT", "CREATE", "TEMPORARY"}[random.IntN(3)],
+					db, anybody())
 			case 3:
-				try(conn, "GRANT %s ON SEQUENCE %s.s%d TO %s", []string{"USAGE", "SELECT", "UPDATE"}[random.IntN(3)], schema, i, anybody())
+				try(conn, "GRANT %s ON SEQUENCE %s.s%d TO %s", []string{"USAGE", "SELECT", "UPDATE"}[random.IntN(3)],
+					schema, i, anybody())
 			case 4:
 				try(conn, "GRANT SELECT (a), UPDATE (b) ON %s.t%d TO %s", schema, i, anybody())
 			default:
@@ -105,7 +111,8 @@ func testEffective(t *testing.T, running *localdb.Server) {
 			for _, p := range privileges {
 				what = append(what, p.String())
 			}
-			rows, err := conn.Query(t.Context(), "SELECT r, p, "+ask+" FROM unnest($1::text[]) r, unnest($2::text[]) p", who, what)
+			rows, err := conn.Query(t.Context(), "SELECT r, p, "+ask+" FROM unnest($1::text[]) r, unnest($2::text[]) p",
+				who, what)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -116,7 +123,8 @@ func testEffective(t *testing.T, running *localdb.Server) {
 				n++
 				want, _ := table.Named(word)
 				if have := g.Effective(catalog.Principal{Name: r}, o); have.Has(want) != answer {
-					t.Errorf("seed %d: %s %s on %v: computed %v, the server says %v", seed, r, word, o, have.Has(want), answer)
+					t.Errorf("seed %d: %s %s on %v: computed %v, the server says %v", seed, r, word, o, have.Has(want),
+						answer)
 				}
 				return nil
 			}); err != nil || n != roles*len(privileges) {
@@ -129,14 +137,17 @@ func testEffective(t *testing.T, running *localdb.Server) {
 			schema := []string{"public", "freight"}[i%2]
 			o := catalog.Object{Scope: catalog.ScopeTable, Database: db, Schema: schema, Name: fmt.Sprintf("t%d", i)}
 			table := fmt.Sprintf("%s.t%d", schema, i)
-			compare(o, "has_table_privilege(r, '"+table+"', p)", may.Select, may.Insert, may.Update, may.Delete, may.Truncate)
+			compare(o, "has_table_privilege(r, '"+table+"', p)", may.Select, may.Insert, may.Update, may.Delete,
+				may.Truncate)
 			o.Scope, o.Column = catalog.ScopeColumn, "a"
 			compare(o, "has_column_privilege(r, '"+table+"', 'a', p)", may.Select, may.Insert)
 			o = catalog.Object{Scope: catalog.ScopeSequence, Database: db, Schema: schema, Name: fmt.Sprintf("s%d", i)}
-			compare(o, fmt.Sprintf("has_sequence_privilege(r, '%s.s%d', p)", schema, i), may.Usage, may.Select, may.Update)
+			compare(o, fmt.Sprintf("has_sequence_privilege(r, '%s.s%d', p)", schema, i), may.Usage, may.Select,
+				may.Update)
 		}
 		for _, schema := range []string{"public", "freight"} {
-			compare(catalog.Object{Scope: catalog.ScopeSchema, Database: db, Schema: schema}, "has_schema_privilege(r, '"+schema+"', p)", may.Usage, may.Create)
+			compare(catalog.Object{Scope: catalog.ScopeSchema, Database: db, Schema: schema},
+				"has_schema_privilege(r, '"+schema+"', p)", may.Usage, may.Create)
 		}
 		conn.Close(t.Context())
 	}

@@ -21,7 +21,8 @@ func wrap(op string, err error) error {
 	}
 	connecting, isConnect := errors.AsType[*pgconn.ConnectError](err)
 	if pe, ok := errors.AsType[*pgconn.PgError](err); ok {
-		e := &engine.Error{Op: op, Kind: engine.Refused, Code: pe.Code, Text: pe.Message, Detail: pe.Detail, Hint: pe.Hint, Err: err}
+		e := &engine.Error{Op: op, Kind: engine.Refused, Code: pe.Code, Text: pe.Message, Detail: pe.Detail,
+			Hint: pe.Hint, Err: err}
 		if isConnect {
 			e.Kind = engine.NotSent
 		} else if cutOff(pe.Code) {
@@ -34,7 +35,8 @@ func wrap(op string, err error) error {
 	}
 	if isConnect {
 		e := engine.Classify(op, err, false)
-		if strings.Contains(err.Error(), "require_auth") || strings.Contains(err.Error(), "channel binding") || strings.Contains(err.Error(), "SCRAM-SHA-256-PLUS") {
+		if strings.Contains(err.Error(), "require_auth") || strings.Contains(err.Error(), "channel binding") ||
+			strings.Contains(err.Error(), "SCRAM-SHA-256-PLUS") {
 			e.Text = "the server does not sign Genarch in by SCRAM (scram-sha-256), which gives the password away to nobody; nothing was sent"
 			e.Next = "On the server: password_encryption = 'scram-sha-256', set the login's password anew, and scram-sha-256 in pg_hba.conf; or, for a server that cannot: --set weak_sign_in=yes"
 			return e

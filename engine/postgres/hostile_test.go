@@ -26,20 +26,31 @@ func everything() catalog.Snapshot {
 	}
 	d.Entries = append(d.Entries, catalog.Entry{Grantee: role("mate"), Grantor: "tickets_app", Privileges: may.Connect})
 	d.Interior.Classes = append(d.Interior.Classes,
-		catalog.Class{Object: at(catalog.Object{Scope: catalog.ScopeSchema}), Count: 1, Owner: "tickets_owner", Entries: by(may.Usage)},
-		catalog.Class{Object: at(catalog.Object{Scope: catalog.ScopeRoutine, Name: "fare", Args: `(integer, "desk"."odd;type")`}), Example: "fare", Count: 1, Owner: "tickets_owner", Entries: by(may.Execute)},
-		catalog.Class{Object: at(catalog.Object{Scope: catalog.ScopeTable}), Example: "seats", Count: 1, Owner: "tickets_owner", Entries: by(may.Select)},
-		catalog.Class{Object: at(catalog.Object{Scope: catalog.ScopeColumn, Name: "seats", Column: "price"}), Example: "seats", Count: 1, Owner: "tickets_owner", Entries: by(may.Update)},
-		catalog.Class{Object: at(catalog.Object{Scope: catalog.ScopeSequence, Name: "numbers"}), Example: "numbers", Count: 1, Owner: "tickets_app", Entries: by(may.Usage)})
-	d.Interior.Futures = []catalog.Future{{Maker: "tickets_owner", On: catalog.ScopeTable, Schema: "desk", Entries: by(may.Select)}, {Maker: "tickets_owner", On: catalog.ScopeTable, Entries: by(may.Select)}}
-	snap.Access.Memberships = append(snap.Access.Memberships, catalog.Membership{Role: role("tickets_owner"), Member: role("mate"), Grantor: "keeper", Inherit: true, Set: true})
-	more(&snap).Holdings = []holding{{Owned: 1, Kinds: "1 in pg_database", Databases: []string{"tickets_prod"}}, {Database: "tickets_prod", Owned: 2, Granted: 3, Policies: 1, Kinds: "2 in pg_class"}}
+		catalog.Class{Object: at(catalog.Object{Scope: catalog.ScopeSchema}), Count: 1, Owner: "tickets_owner",
+			Entries: by(may.Usage)},
+		catalog.Class{Object: at(catalog.Object{Scope: catalog.ScopeRoutine, Name: "fare",
+			Args: `(integer, "desk"."odd;type")`}), Example: "fare", Count: 1, Owner: "tickets_owner",
+			Entries: by(may.Execute)},
+		catalog.Class{Object: at(catalog.Object{Scope: catalog.ScopeTable}), Example: "seats", Count: 1,
+			Owner: "tickets_owner", Entries: by(may.Select)},
+		catalog.Class{Object: at(catalog.Object{Scope: catalog.ScopeColumn, Name: "seats", Column: "price"}),
+			Example: "seats", Count: 1, Owner: "tickets_owner", Entries: by(may.Update)},
+		catalog.Class{Object: at(catalog.Object{Scope: catalog.ScopeSequence, Name: "numbers"}), Example: "numbers",
+			Count: 1, Owner: "tickets_app", Entries: by(may.Usage)})
+	d.Interior.Futures = []catalog.Future{{Maker: "tickets_owner", On: catalog.ScopeTable, Schema: "desk",
+		Entries: by(may.Select)}, {Maker: "tickets_owner", On: catalog.ScopeTable, Entries: by(may.Select)}}
+	snap.Access.Memberships = append(snap.Access.Memberships,
+		catalog.Membership{Role: role("tickets_owner"), Member: role("mate"), Grantor: "keeper", Inherit: true,
+			Set: true})
+	more(&snap).Holdings = []holding{{Owned: 1, Kinds: "1 in pg_database", Databases: []string{"tickets_prod"}},
+		{Database: "tickets_prod", Owned: 2, Granted: 3, Policies: 1, Kinds: "2 in pg_class"}}
 	snap.Connected = []catalog.Session{connected(7, nil)}
 	return snap
 }
 
 // named are the names in everything that a tenant could have chosen.
-var named = []string{"tickets_prod", "tickets_owner", "tickets_app", "mate", "crew", "desk", "fare", "seats", "price", "numbers", "fast", "lounges_prod", "berths_prod", "auditors", "remark", "template1", "keeper"}
+var named = []string{"tickets_prod", "tickets_owner", "tickets_app", "mate", "crew", "desk", "fare", "seats", "price",
+	"numbers", "fast", "lounges_prod", "berths_prod", "auditors", "remark", "template1", "keeper"}
 
 func TestEachStatementIsOneCommand(t *testing.T) {
 	remark, yes, no := "remark", true, false
@@ -48,30 +59,54 @@ func TestEachStatementIsOneCommand(t *testing.T) {
 	}
 	in := func(o catalog.Object) catalog.Object { o.Schema = "desk"; return o }
 	intents := map[string]change.Intent{
-		"create":          {Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "lounges_prod", Options: catalog.Values{"owner": "crew", "tablespace": "fast", "comment": "remark", "template": "template1", "is_template": yes, "allow_connections": no}}},
-		"create, private": {Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "lounges_prod", Options: catalog.Values{"private": true, "allow": []string{"mate", "crew"}}}},
-		"create, team":    {Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "lounges_prod", Team: &change.TeamSpec{Name: "lounges"}}},
-		"alter": taking(change.AlterDatabase, change.DatabaseSpec{Options: catalog.Values{"owner": "crew", "comment": "remark", "connection_limit": int64(5),
-			"is_template": true, "settings": []catalog.Values{{"name": "search_path", "value": "desk"}, {"name": "fare", "value": "remark"}, {"name": "price"}}}}, nil),
-		"alter, move":     taking(change.AlterDatabase, change.DatabaseSpec{Options: catalog.Values{"tablespace": "fast", "owner": "crew"}}, nil),
-		"drop":            taking(change.DropDatabase, change.DatabaseSpec{}, nil),
-		"rename":          taking(change.RenameDatabase, change.DatabaseSpec{NewName: "berths_prod"}, nil),
-		"account":         accountIntent(change.CreateAccount, change.AccountSpec{Name: "auditors", Password: change.Generated, Options: catalog.Values{"comment": remark}}),
-		"account, alter":  accountIntent(change.AlterAccount, change.AccountSpec{Name: "tickets_app", Options: catalog.Values{"comment": remark, "locked": yes}}),
-		"account, rename": accountIntent(change.RenameAccount, change.AccountSpec{Name: "tickets_app", NewName: "auditors"}),
-		"password":        accountIntent(change.SetPassword, change.AccountSpec{Name: "tickets_app", Password: change.Generated}),
-		"account, drop":   accountIntent(change.DropAccount, change.AccountSpec{Name: "tickets_app", Options: catalog.Values{"reassign_to": "crew"}}),
-		"member":          {Kind: change.GrantRole, Member: &change.MemberSpec{Role: "crew", To: role("tickets_app")}},
-		"member, end":     {Kind: change.RevokeRole, Member: &change.MemberSpec{Role: "crew", To: role("mate")}},
-		"build":           grantIntent(change.GrantPrivilege, change.GrantSpec{Database: "tickets_prod", To: role("crew"), Bundle: access.BundleBuild}),
-		"own":             grantIntent(change.GrantPrivilege, change.GrantSpec{Database: "tickets_prod", To: role("crew"), Bundle: access.BundleOwn}),
-		"take all":        grantIntent(change.RevokePrivilege, change.GrantSpec{Database: "tickets_prod", To: role("mate")}),
-		"take to read":    grantIntent(change.RevokePrivilege, change.GrantSpec{Database: "tickets_prod", To: role("mate"), Bundle: access.BundleRead}),
-		"take connect":    grantIntent(change.RevokePrivilege, single(catalog.Object{}, "CONNECT")),
-		"take routine":    grantIntent(change.RevokePrivilege, single(in(catalog.Object{Scope: catalog.ScopeRoutine, Name: "fare"}), "EXECUTE")),
-		"column":          grantIntent(change.GrantPrivilege, single(in(catalog.Object{Scope: catalog.ScopeColumn, Name: "seats", Column: "price"}), "SELECT")),
-		"schema":          grantIntent(change.GrantPrivilege, single(in(catalog.Object{Scope: catalog.ScopeSchema}), "CREATE")),
-		"sequence":        grantIntent(change.GrantPrivilege, single(in(catalog.Object{Scope: catalog.ScopeSequence, Name: "numbers"}), "SELECT")),
+		"create": {Kind: change.CreateDatabase,
+			Database: &change.DatabaseSpec{Name: "lounges_prod",
+				Options: catalog.Values{"owner": "crew", "tablespace": "fast", "comment": "remark",
+					"template": "template1", "is_template": yes, "allow_connections": no}}},
+		"create, private": {Kind: change.CreateDatabase,
+			Database: &change.DatabaseSpec{Name: "lounges_prod",
+				Options: catalog.Values{"private": true, "allow": []string{"mate", "crew"}}}},
+		"create, team": {Kind: change.CreateDatabase,
+			Database: &change.DatabaseSpec{Name: "lounges_prod", Team: &change.TeamSpec{Name: "lounges"}}},
+		"alter": taking(change.AlterDatabase,
+			change.DatabaseSpec{Options: catalog.Values{"owner": "crew", "comment": "remark",
+				"connection_limit": int64(5),
+				"is_template":      true, "settings": []catalog.Values{{"name": "search_path", "value": "desk"},
+					{"name": "fare", "value": "remark"}, {"name": "price"}}}}, nil),
+		"alter, move": taking(change.AlterDatabase,
+			change.DatabaseSpec{Options: catalog.Values{"tablespace": "fast", "owner": "crew"}}, nil),
+		"drop":   taking(change.DropDatabase, change.DatabaseSpec{}, nil),
+		"rename": taking(change.RenameDatabase, change.DatabaseSpec{NewName: "berths_prod"}, nil),
+		"account": accountIntent(change.CreateAccount,
+			change.AccountSpec{Name: "auditors", Password: change.Generated,
+				Options: catalog.Values{"comment": remark}}),
+		"account, alter": accountIntent(change.AlterAccount,
+			change.AccountSpec{Name: "tickets_app", Options: catalog.Values{"comment": remark, "locked": yes}}),
+		"account, rename": accountIntent(change.RenameAccount,
+			change.AccountSpec{Name: "tickets_app", NewName: "auditors"}),
+		"password": accountIntent(change.SetPassword,
+			change.AccountSpec{Name: "tickets_app", Password: change.Generated}),
+		"account, drop": accountIntent(change.DropAccount,
+			change.AccountSpec{Name: "tickets_app", Options: catalog.Values{"reassign_to": "crew"}}),
+		"member":      {Kind: change.GrantRole, Member: &change.MemberSpec{Role: "crew", To: role("tickets_app")}},
+		"member, end": {Kind: change.RevokeRole, Member: &change.MemberSpec{Role: "crew", To: role("mate")}},
+		"build": grantIntent(change.GrantPrivilege,
+			change.GrantSpec{Database: "tickets_prod", To: role("crew"), Bundle: access.BundleBuild}),
+		"own": grantIntent(change.GrantPrivilege,
+			change.GrantSpec{Database: "tickets_prod", To: role("crew"), Bundle: access.BundleOwn}),
+		"take all": grantIntent(change.RevokePrivilege,
+			change.GrantSpec{Database: "tickets_prod", To: role("mate")}),
+		"take to read": grantIntent(change.RevokePrivilege,
+			change.GrantSpec{Database: "tickets_prod", To: role("mate"), Bundle: access.BundleRead}),
+		"take connect": grantIntent(change.RevokePrivilege, single(catalog.Object{}, "CONNECT")),
+		"take routine": grantIntent(change.RevokePrivilege,
+			single(in(catalog.Object{Scope: catalog.ScopeRoutine, Name: "fare"}), "EXECUTE")),
+		"column": grantIntent(change.GrantPrivilege,
+			single(in(catalog.Object{Scope: catalog.ScopeColumn, Name: "seats", Column: "price"}), "SELECT")),
+		"schema": grantIntent(change.GrantPrivilege,
+			single(in(catalog.Object{Scope: catalog.ScopeSchema}), "CREATE")),
+		"sequence": grantIntent(change.GrantPrivilege,
+			single(in(catalog.Object{Scope: catalog.ScopeSequence, Name: "numbers"}), "SELECT")),
 	}
 	for title, in := range intents {
 		in.Server = "harbour"
@@ -99,7 +134,8 @@ func TestRevokeTakesOnlyWhatWasAsked(t *testing.T) {
 	if got := ask(change.GrantSpec{Privileges: []string{"CONNECT"}}); len(got) != 2 || got[0] != got[1] {
 		t.Errorf("taking CONNECT takes %q", got)
 	}
-	if got := ask(change.GrantSpec{Privileges: []string{"EXECUTE"}, On: catalog.Object{Scope: catalog.ScopeRoutine, Schema: "desk", Name: "fare"}}); len(got) != 2 ||
+	if got := ask(change.GrantSpec{Privileges: []string{"EXECUTE"},
+		On: catalog.Object{Scope: catalog.ScopeRoutine, Schema: "desk", Name: "fare"}}); len(got) != 2 ||
 		got[0] != `REVOKE EXECUTE ON ROUTINE "desk"."fare"(integer, "desk"."odd;type") FROM "mate"` {
 		t.Errorf("taking EXECUTE takes %q", got)
 	}

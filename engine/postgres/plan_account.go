@@ -36,20 +36,25 @@ func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 			compareAccount(b, spec, a)
 			return
 		}
-		b.Find(change.Stop, change.AccountExists, "Choose another name, or ask with --if-not-exists.", "There is a role %s on %s already. PostgreSQL keeps accounts and roles under the same names.", naming.Show(a.Name), snap.Server.Name)
+		b.Find(change.Stop, change.AccountExists, "Choose another name, or ask with --if-not-exists.",
+			"There is a role %s on %s already. PostgreSQL keeps accounts and roles under the same names.",
+			naming.Show(a.Name), snap.Server.Name)
 	}
 	planning.Manage(b, snap)
 	planning.NewName(b, spec.Name, snap, accountLimits)
 	if strings.HasPrefix(spec.Name, "pg_") {
-		b.Find(change.Stop, "name.reserved", "Choose another name.", "Names that begin with pg_ are reserved for the server.")
+		b.Find(change.Stop, "name.reserved", "Choose another name.",
+			"Names that begin with pg_ are reserved for the server.")
 	}
 	planning.Password(b, spec, snap)
 	limits := roleOptions(b, spec)
 	if !spec.Role && spec.Password == change.NoPassword {
-		b.Find(change.Caution, change.PasswordMissing, "Leave it out, and a password is generated.", "%s has no password, so it signs in only where the server's pg_hba.conf asks for none, or by another method such as a certificate.", b.Target)
+		b.Find(change.Caution, change.PasswordMissing, "Leave it out, and a password is generated.",
+			"%s has no password, so it signs in only where the server's pg_hba.conf asks for none, or by another method such as a certificate.", b.Target)
 	}
 	set := func(name, value string, asked bool, decides string) {
-		b.Set(change.Setting{Name: name, Value: value, Asked: asked, Source: planning.Source(asked, "PostgreSQL"), Decides: decides})
+		b.Set(change.Setting{Name: name, Value: value, Asked: asked, Source: planning.Source(asked, "PostgreSQL"),
+			Decides: decides})
 	}
 	set("name", spec.Name, true, "how it signs in, and how others see it")
 	set("kind", what, true, "whether it signs in; a role is given to accounts")
@@ -61,20 +66,25 @@ func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 		case change.NoPassword:
 			password = "none"
 		}
-		set("password", password, spec.Password == change.Given, "kept by the server as a SCRAM-SHA-256 verifier; the text itself is never sent to it")
+		set("password", password, spec.Password == change.Given,
+			"kept by the server as a SCRAM-SHA-256 verifier; the text itself is never sent to it")
 	}
-	set("connection_limit", orElse(catalog.WriteValue(spec.Options["connection_limit"]), "none"), spec.Options.Has("connection_limit"), "how many sessions at once")
-	set("expires", orElse(spec.Options.Text("expires"), "never"), spec.Options.Has("expires"), "until when its password lets it in; open sessions go on")
+	set("connection_limit", orElse(catalog.WriteValue(spec.Options["connection_limit"]), "none"),
+		spec.Options.Has("connection_limit"), "how many sessions at once")
+	set("expires", orElse(spec.Options.Text("expires"), "never"), spec.Options.Has("expires"),
+		"until when its password lets it in; open sessions go on")
 
 	b.Steps = append(b.Steps, createRoleStep(spec, limits))
 	if comment := spec.Options.Text("comment"); comment != "" {
 		b.Steps = append(b.Steps, commentStep(spec.Name, comment, ""))
 	}
-	args := map[string]string{"check": "account", "name": spec.Name, "present": "yes", "login": yesNo(!spec.Role && !spec.Options.Bool("locked"))}
+	args := map[string]string{"check": "account", "name": spec.Name, "present": "yes",
+		"login": yesNo(!spec.Role && !spec.Options.Bool("locked"))}
 	if limit, ok := spec.Options["connection_limit"]; ok {
 		args["connection_limit"] = catalog.WriteValue(limit)
 	}
-	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: args})
+	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true,
+		Args: args})
 	if hasSecret(spec) && !spec.Options.Bool("locked") {
 		b.Steps = append(b.Steps, signInStep(spec.Name))
 	}
@@ -114,8 +124,9 @@ func createRoleStep(spec change.AccountSpec, options string) change.Step {
 
 // signInStep signs in as an account, to prove that its password works.
 func signInStep(names ...string) change.Step {
-	return change.Step{Kind: engine.StepProve, Title: "sign in as " + naming.Show(strings.Join(names, " and ")), ReadOnly: true,
-		Args: map[string]string{"accounts": engine.Pack(names)}}.NeedsSecrets(names...)
+	return change.Step{Kind: engine.StepProve, Title: "sign in as " + naming.Show(strings.Join(names, " and ")),
+		ReadOnly: true,
+		Args:     map[string]string{"accounts": engine.Pack(names)}}.NeedsSecrets(names...)
 }
 
 var dateText = regexp.MustCompile(`^\d{4}-\d{2}-\d{2}( \d{2}:\d{2}(:\d{2})?)?$`)
@@ -132,7 +143,8 @@ func roleOptions(b *change.Brief, spec change.AccountSpec) string {
 	case dateText.MatchString(expires):
 		text += " VALID UNTIL '" + expires + " UTC'"
 	case expires != "":
-		b.Find(change.Stop, change.OptionInvalid, "Give a date as 2027-01-31, or never.", "PostgreSQL knows an expiry at a date, not %q.", expires)
+		b.Find(change.Stop, change.OptionInvalid, "Give a date as 2027-01-31, or never.",
+			"PostgreSQL knows an expiry at a date, not %q.", expires)
 	}
 	return text
 }
@@ -140,7 +152,8 @@ func roleOptions(b *change.Brief, spec change.AccountSpec) string {
 // planNoHost refuses a host, which PostgreSQL's roles do not have.
 func planNoHost(b *change.Brief, spec change.AccountSpec) {
 	if spec.Host != "" || spec.NewHost != "" {
-		b.Find(change.Stop, change.OptionUnsupported, "Leave it out.", "PostgreSQL roles have no host. Where a role may sign in from is set in the server's pg_hba.conf.")
+		b.Find(change.Stop, change.OptionUnsupported, "Leave it out.",
+			"PostgreSQL roles have no host. Where a role may sign in from is set in the server's pg_hba.conf.")
 	}
 }
 
@@ -156,7 +169,8 @@ func compareAccount(b *change.Brief, spec change.AccountSpec, a catalog.Account)
 		return want == have || name == "expires" && want != "" && strings.HasPrefix(have, want)
 	})
 	if hasSecret(spec) {
-		b.Find(change.Note, change.PasswordMethod, "To set one: genarch account password "+b.Target, "%s keeps its password.", b.Target)
+		b.Find(change.Note, change.PasswordMethod, "To set one: genarch account password "+b.Target,
+			"%s keeps its password.", b.Target)
 	}
 }
 
@@ -166,8 +180,9 @@ func accountFacts(a catalog.Account) map[string]string {
 	if !a.Expires.IsZero() {
 		expires = a.Expires.UTC().Format("2006-01-02 15:04:05")
 	}
-	return map[string]string{"name": a.Name, "present": "yes", "login": yesNo(a.Login), "connection_limit": limitText(a.ConnectionLimit),
-		"expires": expires, "comment": a.Comment}
+	return map[string]string{"name": a.Name, "present": "yes", "login": yesNo(a.Login),
+		"connection_limit": limitText(a.ConnectionLimit),
+		"expires":          expires, "comment": a.Comment}
 }
 
 // limitText is a connection limit as people write it.
@@ -207,9 +222,11 @@ func planAlterAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 	if limit, ok := spec.Options["connection_limit"]; ok {
 		want["connection_limit"] = catalog.WriteValue(limit)
 		undo += " CONNECTION LIMIT " + strconv.Itoa(a.ConnectionLimit)
-		set("connection_limit", want["connection_limit"], have["connection_limit"], "how many sessions at once; open ones stay")
+		set("connection_limit", want["connection_limit"], have["connection_limit"],
+			"how many sessions at once; open ones stay")
 		if a.Super {
-			b.Find(change.Note, change.AccountSuper, "", "%s is a superuser, to whom no connection limit applies.", a.Name)
+			b.Find(change.Note, change.AccountSuper, "", "%s is a superuser, to whom no connection limit applies.",
+				a.Name)
 		}
 	}
 	if spec.Options.Has("expires") {
@@ -217,7 +234,8 @@ func planAlterAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 		if have["expires"] != "never" {
 			undo = strings.TrimSuffix(undo, "'") + " UTC'"
 		}
-		set("expires", spec.Options.Text("expires"), have["expires"], "until when its password lets it in; open sessions go on")
+		set("expires", spec.Options.Text("expires"), have["expires"],
+			"until when its password lets it in; open sessions go on")
 	}
 	if locked := spec.Options.Bool("locked"); spec.Options.Has("locked") {
 		want["login"] = yesNo(!locked)
@@ -233,12 +251,14 @@ func planAlterAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 		set("locked", yesNo(locked), yesNo(!a.Login), "whether it may sign in")
 	}
 	if text != "" {
-		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: "alter " + naming.Show(a.Name), Args: want,
+		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: "alter " + naming.Show(a.Name),
+			Args:      want,
 			Statement: "ALTER ROLE " + quoteIdent(a.Name) + text, Undo: "ALTER ROLE " + quoteIdent(a.Name) + undo})
 	}
 	if in.Clearing != nil {
 		if !spec.Options.Bool("locked") {
-			b.Find(change.Stop, change.OptionInvalid, "Lock it too.", "Sessions of an account are ended together with a lock; otherwise they would be back at once.")
+			b.Find(change.Stop, change.OptionInvalid, "Lock it too.",
+				"Sessions of an account are ended together with a lock; otherwise they would be back at once.")
 		}
 		b.Steps = append(b.Steps, planning.ClearAccount(b, in, a, snap, terminate))
 	}
@@ -247,7 +267,8 @@ func planAlterAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 		b.Steps = append(b.Steps, commentStep(a.Name, comment, a.Comment))
 		want["comment"] = comment
 	}
-	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: want})
+	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true,
+		Args: want})
 }
 
 func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
@@ -260,22 +281,28 @@ func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 	planning.Manage(b, snap)
 	planning.Keep(b, a, snap, "renamed")
 	if other, taken := find(snap.Access.Accounts, spec.NewName); taken {
-		b.Find(change.Stop, change.AccountExists, "Choose another name.", "There is a role %s on %s already.", naming.Show(other.Name), snap.Server.Name)
+		b.Find(change.Stop, change.AccountExists, "Choose another name.", "There is a role %s on %s already.",
+			naming.Show(other.Name), snap.Server.Name)
 	}
 	planning.NewName(b, spec.NewName, snap, accountLimits)
 	if a.Method == "md5" || a.Password == nil && a.Login {
-		b.Find(change.Caution, change.PasswordCleared, "Set a password afterwards: genarch account password", "A rename clears a password that is kept as md5, since the name is part of it.")
+		b.Find(change.Caution, change.PasswordCleared, "Set a password afterwards: genarch account password",
+			"A rename clears a password that is kept as md5, since the name is part of it.")
 	}
 	if n := len(snap.Sessions); n > 0 {
-		b.Find(change.Note, change.AccountSessions, "", "%s of the account stay open, and are listed under the new name.", naming.Count(n, "session")).Passing = true
+		b.Find(change.Note, change.AccountSessions, "",
+			"%s of the account stay open, and are listed under the new name.", naming.Count(n, "session")).
+			Passing = true
 	}
 	rename := func(from, to string) string {
 		return "ALTER ROLE " + quoteIdent(from) + " RENAME TO " + quoteIdent(to)
 	}
 	b.Steps = []change.Step{
-		{Kind: engine.StepStatement, Title: b.Summary, Statement: rename(a.Name, spec.NewName), Undo: rename(spec.NewName, a.Name),
+		{Kind: engine.StepStatement, Title: b.Summary, Statement: rename(a.Name, spec.NewName),
+			Undo: rename(spec.NewName, a.Name),
 			Args: map[string]string{"check": "account", "name": spec.NewName, "present": "yes"}},
-		{Kind: change.Verify, Title: "read back", ReadOnly: true, Args: map[string]string{"check": "account", "name": spec.NewName, "present": "yes"}},
+		{Kind: change.Verify, Title: "read back", ReadOnly: true,
+			Args: map[string]string{"check": "account", "name": spec.NewName, "present": "yes"}},
 	}
 }
 
@@ -291,7 +318,8 @@ func planSetPassword(b *change.Brief, spec change.AccountSpec, snap catalog.Snap
 	if reach := takesOver(a, snap); reach != "" {
 		planning.Takeover(b, snap, "whoever knows the new password", a.Name, "%s %s", naming.Show(a.Name), reach)
 	}
-	b.Find(change.Note, change.PasswordMethod, "", "The server gets a SCRAM-SHA-256 verifier, never the text. Open sessions go on; the next sign-in needs the new password. This step cannot be rolled back, because nobody but the server has the old one.")
+	b.Find(change.Note, change.PasswordMethod, "",
+		"The server gets a SCRAM-SHA-256 verifier, never the text. Open sessions go on; the next sign-in needs the new password. This step cannot be rolled back, because nobody but the server has the old one.")
 	before := "ALTER ROLE " + quoteIdent(a.Name) + " PASSWORD "
 	b.Steps = []change.Step{change.Step{Kind: engine.StepStatement, Title: "set the password of " + naming.Show(a.Name),
 		Args: map[string]string{"check": "password", "name": a.Name}}.WithSecret(a.Name, before, "")}
@@ -299,7 +327,8 @@ func planSetPassword(b *change.Brief, spec change.AccountSpec, snap catalog.Snap
 		b.Steps = append(b.Steps, signInStep(a.Name))
 	} else {
 		b.Find(change.Note, change.LoginUntried, "", "%s may not sign in, so the password cannot be tried.", a.Name)
-		b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back", ReadOnly: true, Args: map[string]string{"check": "account", "name": a.Name, "present": "yes"}})
+		b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back", ReadOnly: true,
+			Args: map[string]string{"check": "account", "name": a.Name, "present": "yes"}})
 	}
 }
 

@@ -25,7 +25,8 @@ func planAlter(p *planning.Draft) {
 	}
 	d := *p.Snap.Target
 	if d.Broken {
-		b.Find(change.Stop, change.DatabaseBroken, "genarch database drop "+p.Target, "%s was left over by an interrupted drop, and can only be dropped again.", naming.Show(d.Name))
+		b.Find(change.Stop, change.DatabaseBroken, "genarch database drop "+p.Target,
+			"%s was left over by an interrupted drop, and can only be dropped again.", naming.Show(d.Name))
 		return
 	}
 	list := p.Alterations()
@@ -44,7 +45,8 @@ func planAlter(p *planning.Draft) {
 		return
 	}
 	if tablespace == nil && p.In.Clearing != nil {
-		b.Find(change.Stop, change.OptionInvalid, "Leave it out.", "Nobody has to leave %s for this, so no session is ended or waited for.", naming.Show(d.Name))
+		b.Find(change.Stop, change.OptionInvalid, "Leave it out.",
+			"Nobody has to leave %s for this, so no session is ended or waited for.", naming.Show(d.Name))
 	}
 	want := map[string]string{"name": d.Name, "key": d.Key}
 	for _, a := range list {
@@ -59,7 +61,8 @@ func planAlter(p *planning.Draft) {
 		planning.Rights(b, p.Snap)
 		if (tablespace != nil || refresh != nil) && !p.Snap.Instance.Login.Superuser {
 			p.About("owner", change.Stop, change.OptionInvalid, "Alter the owner afterwards, by a change of its own.",
-				"Genarch's login %s may not alter %s any more once it belongs to %s.", p.Snap.Instance.Login.Name, naming.Show(d.Name), naming.Show(want["owner"]))
+				"Genarch's login %s may not alter %s any more once it belongs to %s.", p.Snap.Instance.Login.Name,
+				naming.Show(d.Name), naming.Show(want["owner"]))
 		}
 		p.Step(alterStep(d, *owner))
 	}
@@ -68,9 +71,11 @@ func planAlter(p *planning.Draft) {
 		planMoving(p, d, want["tablespace"])
 	}
 	if refresh != nil {
-		p.Step(change.Step{Kind: stepAlter, Title: "note the version of the collation that the system has now", Stays: true,
+		p.Step(change.Step{Kind: stepAlter, Title: "note the version of the collation that the system has now",
+			Stays:     true,
 			Statement: "ALTER DATABASE " + quoteIdent(d.Name) + " REFRESH COLLATION VERSION",
-			Args:      map[string]string{"name": d.Name, "key": d.Key, "option": "collation_version", "will": d.Properties.Text("system_collation_version")}})
+			Args: map[string]string{"name": d.Name, "key": d.Key, "option": "collation_version",
+				"will": d.Properties.Text("system_collation_version")}})
 	}
 	p.Step(change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: want})
 }
@@ -80,7 +85,8 @@ func alterStep(d catalog.Database, a planning.Alteration) change.Step {
 	if a.Name == "comment" {
 		return commentDatabaseStep(d.Name, catalog.WriteValue(a.Will), catalog.WriteValue(a.Is))
 	}
-	return change.Step{Kind: stepAlter, Title: a.Words(), Statement: alterDatabase(d.Name, a.Name, a.Will), Undo: alterDatabase(d.Name, a.Name, a.Is),
+	return change.Step{Kind: stepAlter, Title: a.Words(), Statement: alterDatabase(d.Name, a.Name, a.Will),
+		Undo: alterDatabase(d.Name, a.Name, a.Is),
 		Args: map[string]string{"name": d.Name, "key": d.Key, "option": a.Name, "will": catalog.WriteValue(a.Will)}}
 }
 
@@ -89,7 +95,8 @@ func planClosing(p *planning.Draft, d catalog.Database, moves bool) {
 	open, asked := p.Asked["allow_connections"]
 	closes := asked && open == false && !d.Closed
 	if doom := p.Snap.Doomed; closes && doom.Own != "" {
-		p.About("allow_connections", change.Stop, change.DatabaseKept, "Leave it open.", "%s cannot be closed: %s.", naming.Show(d.Name), doom.Own)
+		p.About("allow_connections", change.Stop, change.DatabaseKept, "Leave it open.", "%s cannot be closed: %s.",
+			naming.Show(d.Name), doom.Own)
 	}
 	if asked && moves {
 		p.About("allow_connections", change.Stop, change.OptionInvalid, "Move it first, then alter who can connect.",
@@ -97,13 +104,17 @@ func planClosing(p *planning.Draft, d catalog.Database, moves bool) {
 	}
 	sessions := len(clearing.Target{Database: d.Name}.Of(p.Snap.Connected))
 	if closes && sessions > 0 {
-		p.About("allow_connections", change.Note, change.GateEffect, "End them afterwards: genarch session end", "Whoever is connected stays (sessions: %d).", sessions).Passing = true
+		p.About("allow_connections", change.Note, change.GateEffect, "End them afterwards: genarch session end",
+			"Whoever is connected stays (sessions: %d).", sessions).Passing = true
 	}
 	if limit, ok := p.Asked.Int("connection_limit"); ok && int64(sessions) > limit {
-		p.About("connection_limit", change.Note, change.GateEffect, "", "More than that are connected (sessions: %d); they stay, and nobody else gets in until enough have left.", sessions).Passing = true
+		p.About("connection_limit", change.Note, change.GateEffect, "",
+			"More than that are connected (sessions: %d); they stay, and nobody else gets in until enough have left.",
+			sessions).Passing = true
 	}
 	if p.Asked.Bool("is_template") && !d.Properties.Bool("is_template") {
-		p.About("is_template", change.Caution, change.TemplateOpen, "", "Whoever may create databases can copy a template, and so read all that is in %s.", naming.Show(d.Name))
+		p.About("is_template", change.Caution, change.TemplateOpen, "",
+			"Whoever may create databases can copy a template, and so read all that is in %s.", naming.Show(d.Name))
 	}
 }
 
@@ -113,11 +124,13 @@ func planRefresh(p *planning.Draft, d catalog.Database) bool {
 	was, now := d.Properties.Text("collation_version"), d.Properties.Text("system_collation_version")
 	if was == now {
 		if len(p.Steps) == 0 && len(p.Brief.Settings) <= 2 {
-			planning.Done(&p.Brief, change.DatabaseSame, "The collation of %s has the version of the system already.", naming.Show(d.Name))
+			planning.Done(&p.Brief, change.DatabaseSame, "The collation of %s has the version of the system already.",
+				naming.Show(d.Name))
 		}
 		return false
 	}
-	p.About("refresh_collation", change.Caution, change.CollationRefresh, "In each database: REINDEX DATABASE, or REINDEX INDEX CONCURRENTLY one by one.",
+	p.About("refresh_collation", change.Caution, change.CollationRefresh,
+		"In each database: REINDEX DATABASE, or REINDEX INDEX CONCURRENTLY one by one.",
 		"Indexes on text that were built with version %s may sort otherwise than version %s does, and queries then miss rows; this only ends the warning, so rebuild them first.", was, now)
 	return true
 }
@@ -126,7 +139,8 @@ func planRefresh(p *planning.Draft, d catalog.Database) bool {
 func planMoving(p *planning.Draft, d catalog.Database, to string) {
 	b, shown := &p.Brief, naming.Show(d.Name)
 	if own := p.Snap.Doomed.Own; own != "" {
-		p.About("tablespace", change.Stop, change.DatabaseKept, "Leave it where it is.", "%s cannot be moved: %s.", shown, own)
+		p.About("tablespace", change.Stop, change.DatabaseKept, "Leave it where it is.", "%s cannot be moved: %s.",
+			shown, own)
 	}
 	planning.Prepared(b, p.Snap.Doomed.Prepared, "connect to "+shown+" and run COMMIT PREPARED or ROLLBACK PREPARED")
 	move := moveStep(b, d, to)
@@ -152,13 +166,15 @@ func planSettings(p *planning.Draft, d catalog.Database) []catalog.Values {
 		name, value, set := row.Text("name"), row.Text("value"), row.Has("value")
 		was, there := setting(have, name)
 		if why := detailsOf(p.Snap.Details).Refused[name]; set && why != "" {
-			p.About("settings", change.Stop, change.SettingRefused, "Look at what there is: genarch server choices "+p.Snap.Server.Name+" settings",
+			p.About("settings", change.Stop, change.SettingRefused,
+				"Look at what there is: genarch server choices "+p.Snap.Server.Name+" settings",
 				"The server refuses %s for the setting %s: %s.", naming.Show(value), naming.Show(name), why)
 		}
 		if set == there && sameSetting(name, was, value) {
 			continue
 		}
-		shown := change.Setting{Name: name, Title: "Setting " + name, Value: value, Asked: true, Decides: "new sessions begin with it; those that are open keep what they have"}
+		shown := change.Setting{Name: name, Title: "Setting " + name, Value: value, Asked: true,
+			Decides: "new sessions begin with it; those that are open keep what they have"}
 		if !set {
 			shown.Value, shown.Decides = "the server's", "new sessions begin with what the server or the account says"
 		}
@@ -172,8 +188,10 @@ func planSettings(p *planning.Draft, d catalog.Database) []catalog.Values {
 		if !set {
 			title = "reset the setting " + naming.Show(name)
 		}
-		p.Step(change.Step{Kind: stepAlter, Title: title, Statement: setParameter(d.Name, name, value, set), Undo: setParameter(d.Name, name, was, there),
-			Args: map[string]string{"name": d.Name, "key": d.Key, "option": "setting", "setting": name, "set": strconv.FormatBool(set), "will": value}})
+		p.Step(change.Step{Kind: stepAlter, Title: title, Statement: setParameter(d.Name, name, value, set),
+			Undo: setParameter(d.Name, name, was, there),
+			Args: map[string]string{"name": d.Name, "key": d.Key, "option": "setting", "setting": name,
+				"set": strconv.FormatBool(set), "will": value}})
 		after = withSetting(after, name, value, set)
 	}
 	return after

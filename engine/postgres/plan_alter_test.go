@@ -31,29 +31,51 @@ func TestPlanAlterFindings(t *testing.T) {
 		remedy string
 	}{
 		{"comment", altering(catalog.Values{"comment": "x"}), nil, "", ""},
-		{"as it is", altering(catalog.Values{"comment": "bookings", "allow_connections": true, "connection_limit": "none"}), nil, "note:database.as_asked", ""},
-		{"not there", altering(catalog.Values{"comment": "x"}), func(s *catalog.Snapshot) { s.Target = nil }, "stop:database.absent", "did you mean"},
-		{"not ours", altering(catalog.Values{"comment": "x"}), func(s *catalog.Snapshot) { s.Doomed.MayDrop, s.Doomed.Remedy = false, "GRANT tickets_owner TO keeper" }, "stop:database.denied", "GRANT"},
-		{"the server's own", altering(catalog.Values{"comment": "x"}), func(s *catalog.Snapshot) { s.Target.System = true }, "stop:database.kept", "leave it"},
-		{"a leftover", altering(catalog.Values{"comment": "x"}), func(s *catalog.Snapshot) { s.Target.Broken = true }, "stop:database.broken", "genarch database drop"},
+		{"as it is", altering(catalog.Values{"comment": "bookings", "allow_connections": true,
+			"connection_limit": "none"}), nil, "note:database.as_asked", ""},
+		{"not there", altering(catalog.Values{"comment": "x"}), func(s *catalog.Snapshot) { s.Target = nil },
+			"stop:database.absent", "did you mean"},
+		{"not ours", altering(catalog.Values{"comment": "x"}),
+			func(s *catalog.Snapshot) { s.Doomed.MayDrop, s.Doomed.Remedy = false, "GRANT tickets_owner TO keeper" },
+			"stop:database.denied", "GRANT"},
+		{"the server's own", altering(catalog.Values{"comment": "x"}),
+			func(s *catalog.Snapshot) { s.Target.System = true }, "stop:database.kept", "leave it"},
+		{"a leftover", altering(catalog.Values{"comment": "x"}), func(s *catalog.Snapshot) { s.Target.Broken = true },
+			"stop:database.broken", "genarch database drop"},
 		{"a clearing for nothing", cleared, nil, "stop:option.invalid", "leave it out"},
 		{"no such owner", altering(catalog.Values{"owner": "moon"}), nil, "stop:option.absent", `CREATE ROLE "moon"`},
-		{"an owner that is not ours", altering(catalog.Values{"owner": "crew"}), func(s *catalog.Snapshot) { s.OwnerAllowed, s.Instance.Login.Superuser = false, false }, "stop:owner.denied", "GRANT"},
-		{"closed with people in it", altering(catalog.Values{"allow_connections": false}), busy, "note:gate.effect", "genarch session end"},
-		{"closed, where Genarch signs in", altering(catalog.Values{"allow_connections": false}), func(s *catalog.Snapshot) { s.Doomed.Own = "Genarch's own login signs in to it" }, "stop:database.kept", "leave it open"},
-		{"commented, where Genarch signs in", altering(catalog.Values{"comment": "x"}), func(s *catalog.Snapshot) { s.Doomed.Own = "Genarch's own login signs in to it" }, "", ""},
+		{"an owner that is not ours", altering(catalog.Values{"owner": "crew"}),
+			func(s *catalog.Snapshot) { s.OwnerAllowed, s.Instance.Login.Superuser = false, false },
+			"stop:owner.denied", "GRANT"},
+		{"closed with people in it", altering(catalog.Values{"allow_connections": false}), busy, "note:gate.effect",
+			"genarch session end"},
+		{"closed, where Genarch signs in", altering(catalog.Values{"allow_connections": false}),
+			func(s *catalog.Snapshot) { s.Doomed.Own = "Genarch's own login signs in to it" }, "stop:database.kept",
+			"leave it open"},
+		{"commented, where Genarch signs in", altering(catalog.Values{"comment": "x"}),
+			func(s *catalog.Snapshot) { s.Doomed.Own = "Genarch's own login signs in to it" }, "", ""},
 		{"fewer than are there", altering(catalog.Values{"connection_limit": int64(1)}), busy, "note:gate.effect", ""},
 		{"a template", altering(catalog.Values{"is_template": true}), nil, "caution:template.open", ""},
-		{"moved and closed", altering(catalog.Values{"tablespace": "fast", "allow_connections": false}), nil, "stop:option.invalid note:gate.effect note:sessions.none note:gate.effect", "move it first"},
-		{"moved", altering(catalog.Values{"tablespace": "fast"}), busy, "note:gate.effect note:sessions.ended note:gate.effect", ""},
-		{"a setting refused", altering(catalog.Values{"settings": rows(catalog.Values{"name": "work_mem", "value": "lots"})}), func(s *catalog.Snapshot) {
+		{"moved and closed", altering(catalog.Values{"tablespace": "fast", "allow_connections": false}), nil,
+			"stop:option.invalid note:gate.effect note:sessions.none note:gate.effect", "move it first"},
+		{"moved", altering(catalog.Values{"tablespace": "fast"}), busy,
+			"note:gate.effect note:sessions.ended note:gate.effect", ""},
+		{"a setting refused", altering(catalog.Values{"settings": rows(catalog.Values{"name": "work_mem",
+			"value": "lots"})}), func(s *catalog.Snapshot) {
 			s.Details = &details{Refused: map[string]string{"work_mem": "invalid value"}}
 		}, "stop:setting.refused", "choices harbour settings"},
-		{"a setting that the server does not list", altering(catalog.Values{"settings": rows(catalog.Values{"name": "desk.mode", "value": "x"})}), nil, "", ""},
-		{"a setting that is not there is taken away", altering(catalog.Values{"settings": rows(catalog.Values{"name": "work_mem"})}), nil, "note:database.as_asked", ""},
-		{"given away and moved", altering(catalog.Values{"owner": "crew", "tablespace": "fast"}), func(s *catalog.Snapshot) { s.Instance.Login.Superuser = false }, "stop:option.invalid note:gate.effect note:sessions.none note:gate.effect", "afterwards"},
-		{"a version that is stale", altering(catalog.Values{"refresh_collation": true}), stale, "caution:collation.refresh", "REINDEX"},
-		{"a version that is not", altering(catalog.Values{"refresh_collation": true}), nil, "note:database.as_asked", ""},
+		{"a setting that the server does not list",
+			altering(catalog.Values{"settings": rows(catalog.Values{"name": "desk.mode", "value": "x"})}), nil, "", ""},
+		{"a setting that is not there is taken away",
+			altering(catalog.Values{"settings": rows(catalog.Values{"name": "work_mem"})}), nil,
+			"note:database.as_asked", ""},
+		{"given away and moved", altering(catalog.Values{"owner": "crew", "tablespace": "fast"}),
+			func(s *catalog.Snapshot) { s.Instance.Login.Superuser = false },
+			"stop:option.invalid note:gate.effect note:sessions.none note:gate.effect", "afterwards"},
+		{"a version that is stale", altering(catalog.Values{"refresh_collation": true}), stale,
+			"caution:collation.refresh", "REINDEX"},
+		{"a version that is not", altering(catalog.Values{"refresh_collation": true}), nil, "note:database.as_asked",
+			""},
 	} {
 		t.Run(tt.title, func(t *testing.T) {
 			snap := doomed()
@@ -72,18 +94,22 @@ func TestPlanAlterFindings(t *testing.T) {
 func TestPlanAlterSaysWhatIsAndWillBe(t *testing.T) {
 	snap := doomed()
 	snap.Target.Properties["settings"] = rows(catalog.Values{"name": "work_mem", "value": "4MB"})
-	b := ask(t, altering(catalog.Values{"connection_limit": int64(9), "settings": rows(catalog.Values{"name": "work_mem", "value": "64MB"}, catalog.Values{"name": "search_path", "value": "desk"})}), snap)
+	b := ask(t, altering(catalog.Values{"connection_limit": int64(9),
+		"settings": rows(catalog.Values{"name": "work_mem", "value": "64MB"},
+			catalog.Values{"name": "search_path", "value": "desk"})}), snap)
 	var got []string
 	for _, s := range b.Settings {
 		if s.Was != nil {
 			got = append(got, s.Name+": "+*s.Was+" → "+s.Value)
 		}
 	}
-	if want := []string{"connection_limit: none → 9", "work_mem: 4MB → 64MB", "search_path: the server's → desk"}; !slices.Equal(got, want) {
+	if want := []string{"connection_limit: none → 9", "work_mem: 4MB → 64MB",
+		"search_path: the server's → desk"}; !slices.Equal(got, want) {
 		t.Errorf("the brief says %q; want %q", got, want)
 	}
 	last := b.Steps[len(b.Steps)-1]
-	if last.Args["settings"] != "name search_path, value desk; name work_mem, value 64MB" || last.Args["connection_limit"] != "9" {
+	if last.Args["settings"] != "name search_path, value desk; name work_mem, value 64MB" ||
+		last.Args["connection_limit"] != "9" {
 		t.Errorf("verifying compares %v", last.Args)
 	}
 }
@@ -91,8 +117,10 @@ func TestPlanAlterSaysWhatIsAndWillBe(t *testing.T) {
 func TestPlanAlterStatements(t *testing.T) {
 	odd := `it's "odd" \ `
 	for name, options := range map[string]catalog.Values{
-		"alter": {"comment": odd, "connection_limit": int64(9), "allow_connections": false, "is_template": true, "owner": "crew", "refresh_collation": true,
-			"settings": rows(catalog.Values{"name": "search_path", "value": `desk, "$user", "a, b"`}, catalog.Values{"name": "work_mem"}, catalog.Values{"name": "desk.mode", "value": odd})},
+		"alter": {"comment": odd, "connection_limit": int64(9), "allow_connections": false, "is_template": true,
+			"owner": "crew", "refresh_collation": true,
+			"settings": rows(catalog.Values{"name": "search_path", "value": `desk, "$user", "a, b"`},
+				catalog.Values{"name": "work_mem"}, catalog.Values{"name": "desk.mode", "value": odd})},
 		"alter_moved": {"tablespace": "fast", "owner": "crew", "connection_limit": "none"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -107,7 +135,8 @@ func TestPlanAlterStatements(t *testing.T) {
 
 func TestSettingList(t *testing.T) {
 	for text, want := range map[string][]string{
-		"": nil, "a": {"a"}, " A , b": {"a", "b"}, `"A, b", c`: {"A, b", "c"}, `"say ""x""",d`: {`say "x"`, "d"}, `"open`: {"open"}, `"$user", public`: {"$user", "public"},
+		"": nil, "a": {"a"}, " A , b": {"a", "b"}, `"A, b", c`: {"A, b", "c"}, `"say ""x""",d`: {`say "x"`, "d"},
+		`"open`: {"open"}, `"$user", public`: {"$user", "public"},
 	} {
 		if got := settingList(text); !slices.Equal(got, want) {
 			t.Errorf("settingList(%q) = %q; want %q", text, got, want)

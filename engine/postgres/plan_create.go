@@ -118,7 +118,8 @@ func commentDatabaseStep(name, comment, was string) change.Step {
 	if comment == "" {
 		title = "remove the comment"
 	}
-	return change.Step{Kind: stepComment, Title: title, Statement: commentOnDatabase(name, comment), Undo: commentOnDatabase(name, was),
+	return change.Step{Kind: stepComment, Title: title, Statement: commentOnDatabase(name, comment),
+		Undo: commentOnDatabase(name, was),
 		Args: map[string]string{"name": name, "comment": comment}}
 }
 
@@ -163,9 +164,11 @@ func planTemplate(p *planning.Draft) (catalog.Choice, bool) {
 	}
 	if differs := localeDiffers(p, t); len(differs) > 0 && t.Name != pristine {
 		if p.Asked.Has("template") {
-			p.About("template", change.Stop, change.TemplateMismatch, "Leave out "+strings.Join(differs, " and ")+", or copy from template0",
+			p.About("template", change.Stop, change.TemplateMismatch,
+				"Leave out "+strings.Join(differs, " and ")+", or copy from template0",
 				"A copy of %s has its encoding %s, collation %s and provider %s; only a copy of template0 can have others.", t.Name,
-				t.Properties.Text("encoding"), t.Properties.Text("collation"), t.Properties.Text("provider")).Suggestion = pristine
+				t.Properties.Text("encoding"), t.Properties.Text("collation"), t.Properties.Text("provider")).
+				Suggestion = pristine
 			return t, false
 		}
 		if zero, found := p.Snap.Choices.Find("templates", pristine, nil); found {
@@ -180,14 +183,16 @@ func planTemplate(p *planning.Draft) (catalog.Choice, bool) {
 	case denied != nil:
 		denied.Next = "ALTER DATABASE " + quoteIdent(t.Name) + " IS_TEMPLATE true"
 	case t.Why != "" && !p.Snap.Instance.Login.Superuser:
-		p.About("template", change.Stop, change.OptionUnusable, "ALTER DATABASE "+quoteIdent(t.Name)+" IS_TEMPLATE true",
+		p.About("template", change.Stop, change.OptionUnusable,
+			"ALTER DATABASE "+quoteIdent(t.Name)+" IS_TEMPLATE true",
 			"%s cannot be copied by Genarch's login: %s.", t.Name, t.Why)
 	case sessions > 0 && p.In.Clearing == nil:
 		who := strings.Join(detailsOf(p.Snap.Details).TemplateUsers, ", ")
 		if who == "" {
 			who = fmt.Sprintf("%d sessions", sessions)
 		}
-		p.About("template", change.Stop, change.TemplateInUse, "End their sessions with the same change: --clear-template; or copy from another template",
+		p.About("template", change.Stop, change.TemplateInUse,
+			"End their sessions with the same change: --clear-template; or copy from another template",
 			"%s cannot be copied while somebody is connected to it: %s.", t.Name, who)
 	}
 	return t, true
@@ -196,7 +201,8 @@ func planTemplate(p *planning.Draft) (catalog.Choice, bool) {
 // localeDiffers names what was asked for and is not the template's.
 func localeDiffers(p *planning.Draft, t catalog.Choice) []string {
 	var out []string
-	for _, o := range []struct{ option, words string }{{"encoding", "the encoding"}, {"collation", "the collation"}, {"ctype", "the character type"},
+	for _, o := range []struct{ option, words string }{{"encoding", "the encoding"}, {"collation", "the collation"},
+		{"ctype", "the character type"},
 		{"provider", "the locale provider"}, {"locale", "the locale"}} {
 		if asked, ok := p.Asked[o.option]; ok && !equal(o.option, asked, t.Properties[o.option]) {
 			out = append(out, o.words)
@@ -240,7 +246,8 @@ func planLibcLocale(p *planning.Draft, locale string) {
 			"With the provider libc a locale sets both collation and character type.")
 	}
 	if _, listed := p.Snap.Choices.Find("collations", locale, sameLocale); !listed {
-		p.About("locale", change.Caution, change.OptionUnlisted, "Choose one of: genarch server choices "+p.Snap.Server.Name+" collations",
+		p.About("locale", change.Caution, change.OptionUnlisted,
+			"Choose one of: genarch server choices "+p.Snap.Server.Name+" collations",
 			"The server does not list a locale %s; it may have been installed later, and then works, else the server refuses it and nothing happens.", naming.Show(locale))
 	}
 	p.Settle("collation", locale)
@@ -253,7 +260,8 @@ func planLibcLocale(p *planning.Draft, locale string) {
 func planProviderLocale(p *planning.Draft, provider string) {
 	locale := p.Settled.Text("locale")
 	if locale == "" {
-		p.About("locale", change.Stop, change.LocaleMissing, "Add a locale, for example "+map[string]string{providerICU: "en", providerBuiltin: "C.UTF-8"}[provider],
+		p.About("locale", change.Stop, change.LocaleMissing,
+			"Add a locale, for example "+map[string]string{providerICU: "en", providerBuiltin: "C.UTF-8"}[provider],
 			"The provider %s needs a locale.", provider)
 		return
 	}
@@ -261,11 +269,14 @@ func planProviderLocale(p *planning.Draft, provider string) {
 	known := locale == "und" || len(listed) == 0 ||
 		provider == providerBuiltin && slices.Contains([]string{"C", "C.UTF-8", "PG_UNICODE_FAST"}, locale) ||
 		slices.ContainsFunc(listed, func(c catalog.Choice) bool {
-			return c.For == provider && (c.Name == locale || provider == providerICU && language(c.Name) == language(locale))
+			return c.For == provider && (c.Name == locale ||
+				provider == providerICU && language(c.Name) == language(locale))
 		})
 	if !known {
-		p.About("locale", change.Stop, change.CollationUnknown, "Choose one of: genarch server choices "+p.Snap.Server.Name+" locales",
-			"The provider %s knows no locale %q; the server would take it and then sort in some other way.", provider, locale)
+		p.About("locale", change.Stop, change.CollationUnknown,
+			"Choose one of: genarch server choices "+p.Snap.Server.Name+" locales",
+			"The provider %s knows no locale %q; the server would take it and then sort in some other way.", provider,
+			locale)
 	}
 }
 
@@ -273,7 +284,8 @@ func planProviderLocale(p *planning.Draft, provider string) {
 func planFit(p *planning.Draft, provider string) {
 	encoding, locale := p.Settled.Text("encoding"), p.Settled.Text("locale")
 	switch {
-	case provider == providerICU && slices.Contains([]string{"SQL_ASCII", "MULE_INTERNAL", "EUC_JIS_2004", "SHIFT_JIS_2004"}, encoding):
+	case provider == providerICU &&
+		slices.Contains([]string{"SQL_ASCII", "MULE_INTERNAL", "EUC_JIS_2004", "SHIFT_JIS_2004"}, encoding):
 		p.About("encoding", change.Stop, change.CollationMismatch, "Take encoding UTF8, or the provider libc.",
 			"The provider icu cannot handle the encoding %s.", encoding).Suggestion = "UTF8"
 	case provider == providerBuiltin && locale != "C" && encoding != "UTF8":
@@ -286,7 +298,8 @@ func planFit(p *planning.Draft, provider string) {
 	for _, o := range []struct{ option, words string }{{"collation", "collation"}, {"ctype", "character type"}} {
 		name := p.Settled.Text(o.option)
 		if needs := localeEncoding(name); needs != "" && needs != encoding {
-			p.About(o.option, change.Stop, change.CollationMismatch, "Take collation and character type C, which fit every encoding, or the encoding "+needs,
+			p.About(o.option, change.Stop, change.CollationMismatch,
+				"Take collation and character type C, which fit every encoding, or the encoding "+needs,
 				"The %s %s belongs to the encoding %s, not to %s.", o.words, name, needs, encoding).Suggestion = "C"
 			return
 		}

@@ -29,13 +29,16 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	planning.Manage(b, snap)
 	planning.Keep(b, a, snap, "dropped")
 	b.Confirm = a.Name
-	b.Set(change.Setting{Name: "name", Value: a.Name, Asked: true, Decides: "it is removed for good; the same name again is another role"})
+	b.Set(change.Setting{Name: "name", Value: a.Name, Asked: true,
+		Decides: "it is removed for good; the same name again is another role"})
 	if a.Login || a.Locked {
 		planning.Use(b, change.AccountSeen, "signed in as this account", len(snap.Sessions) > 0, snap.Use)
 	}
 	if reassignTo != "" {
-		if to, ok := planning.FindAccount(b, catalog.Principal{Name: reassignTo}, snap, change.AccountAbsent); ok && to.Name == a.Name {
-			b.Find(change.Stop, change.OptionInvalid, "Name another role.", "%s cannot be reassigned to itself.", a.Name)
+		if to, ok := planning.FindAccount(b, catalog.Principal{Name: reassignTo}, snap, change.AccountAbsent); ok &&
+			to.Name == a.Name {
+			b.Find(change.Stop, change.OptionInvalid, "Name another role.", "%s cannot be reassigned to itself.",
+				a.Name)
 		}
 	}
 	planHoldings(b, reassignTo, a, snap)
@@ -49,26 +52,33 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 		for _, c := range d.Interior.Classes {
 			for _, e := range c.Entries {
 				if e.Grantor == a.Name && c.Owner != a.Name && e.Grantee != a.Principal {
-					b.Find(change.Caution, change.GrantOther, "Grant it to them again afterwards.", "%s granted %s on %s to %s, who loses it too.", a.Name, e.Privileges, access.ObjectText(c.Object), e.Grantee)
+					b.Find(change.Caution, change.GrantOther, "Grant it to them again afterwards.",
+						"%s granted %s on %s to %s, who loses it too.", a.Name, e.Privileges,
+						access.ObjectText(c.Object), e.Grantee)
 				}
 			}
 		}
 	}
 	drop := []change.Step{}
 	if a.Login {
-		drop = append(drop, change.Step{Kind: engine.StepStatement, Title: "keep it out", Statement: "ALTER ROLE " + quoteIdent(a.Name) + " NOLOGIN",
-			Undo: "ALTER ROLE " + quoteIdent(a.Name) + " LOGIN", Args: map[string]string{"check": "account", "name": a.Name, "login": "no"}})
+		drop = append(drop, change.Step{Kind: engine.StepStatement, Title: "keep it out",
+			Statement: "ALTER ROLE " + quoteIdent(a.Name) + " NOLOGIN",
+			Undo:      "ALTER ROLE " + quoteIdent(a.Name) + " LOGIN",
+			Args:      map[string]string{"check": "account", "name": a.Name, "login": "no"}})
 	}
 	if clear := planning.ClearAccount(b, in, a, snap, terminate); a.Login || b.AffectedCount > 0 {
 		drop = append(drop, clear)
 	}
 	b.Steps = append(drop, b.Steps...)
 	b.Steps = append(b.Steps,
-		change.Step{Kind: engine.StepStatement, Title: "drop " + naming.Show(a.Name), Statement: "DROP ROLE " + quoteIdent(a.Name),
-			Args: map[string]string{"check": "account", "name": a.Name, "present": "no"}},
-		change.Step{Kind: change.Verify, Title: "read back that it is gone", ReadOnly: true, Args: map[string]string{"check": "account", "name": a.Name, "present": "no"}})
+		change.Step{Kind: engine.StepStatement, Title: "drop " + naming.Show(a.Name),
+			Statement: "DROP ROLE " + quoteIdent(a.Name),
+			Args:      map[string]string{"check": "account", "name": a.Name, "present": "no"}},
+		change.Step{Kind: change.Verify, Title: "read back that it is gone", ReadOnly: true,
+			Args: map[string]string{"check": "account", "name": a.Name, "present": "no"}})
 	if reassignTo != "" {
-		b.Set(change.Setting{Name: "reassign_to", Value: reassignTo, Asked: true, Decides: "who owns afterwards what it owns"})
+		b.Set(change.Setting{Name: "reassign_to", Value: reassignTo, Asked: true,
+			Decides: "who owns afterwards what it owns"})
 	}
 }
 
@@ -88,22 +98,30 @@ func planHoldings(b *change.Brief, reassignTo string, a catalog.Account, snap ca
 				}
 			}
 			if reassignTo == "" {
-				b.Find(change.Stop, change.AccountOwns, "Name the new owner: --reassign-to ROLE", "%s owns %s %s: %s.", b.Target, naming.Count(h.Owned, "object"), where, h.Kinds)
+				b.Find(change.Stop, change.AccountOwns, "Name the new owner: --reassign-to ROLE", "%s owns %s %s: %s.",
+					b.Target, naming.Count(h.Owned, "object"), where, h.Kinds)
 			} else {
-				b.Find(change.Caution, change.AccountOwns, "Choose another role to reassign them to.", "%s becomes the owner of %s %s: %s.", naming.Show(reassignTo), naming.Count(h.Owned, "object"), where, h.Kinds)
+				b.Find(change.Caution, change.AccountOwns, "Choose another role to reassign them to.",
+					"%s becomes the owner of %s %s: %s.", naming.Show(reassignTo), naming.Count(h.Owned, "object"),
+					where, h.Kinds)
 			}
 		}
 		if h.Owned+h.Granted > maxRestore {
-			b.Find(change.Caution, change.AccountOwns, "Reassign objects in smaller parts first.", "%s has %d objects and privileges in %s, too many to record. Once they are reassigned and revoked, a later step that fails cannot restore them.", b.Target, h.Owned+h.Granted, naming.Show(h.Database))
+			b.Find(change.Caution, change.AccountOwns, "Reassign objects in smaller parts first.",
+				"%s has %d objects and privileges in %s, too many to record. Once they are reassigned and revoked, a later step that fails cannot restore them.", b.Target, h.Owned+h.Granted, naming.Show(h.Database))
 		}
 		if h.Policies > 0 {
-			b.Find(change.Caution, change.AccountOwns, "Look at the policies first.", "%s is named in %s in %s, and will not be any more.", b.Target, naming.Count(h.Policies, "row policy", "row policies"), naming.Show(h.Database))
+			b.Find(change.Caution, change.AccountOwns, "Look at the policies first.",
+				"%s is named in %s in %s, and will not be any more.", b.Target,
+				naming.Count(h.Policies, "row policy", "row policies"), naming.Show(h.Database))
 		}
 		switch {
 		case h.Database == "":
 			shared = true
 		case h.Closed:
-			b.Find(change.Stop, change.DatabaseClosed, "ALTER DATABASE "+quoteIdent(h.Database)+" ALLOW_CONNECTIONS true", "%s has objects or privileges in %s, which allows no connections, so they can neither be reassigned nor revoked.", b.Target, naming.Show(h.Database))
+			b.Find(change.Stop, change.DatabaseClosed,
+				"ALTER DATABASE "+quoteIdent(h.Database)+" ALLOW_CONNECTIONS true",
+				"%s has objects or privileges in %s, which allows no connections, so they can neither be reassigned nor revoked.", b.Target, naming.Show(h.Database))
 		default:
 			inside = append(inside, h)
 		}
@@ -141,9 +159,11 @@ func planDropMembers(b *change.Brief, a catalog.Account, snap catalog.Snapshot) 
 		}
 	}
 	if len(members) > 0 {
-		b.Find(change.Caution, change.AccountMembers, "Look what they would lose: genarch role show "+b.Target, "%s loses its members: %s.", b.Target, planning.Shorten(members))
+		b.Find(change.Caution, change.AccountMembers, "Look what they would lose: genarch role show "+b.Target,
+			"%s loses its members: %s.", b.Target, planning.Shorten(members))
 	}
 	if len(roles) > 0 {
-		b.Find(change.Note, change.AccountMembers, "", "%s is a member of %s; the membership ends.", b.Target, planning.Shorten(roles))
+		b.Find(change.Note, change.AccountMembers, "", "%s is a member of %s; the membership ends.", b.Target,
+			planning.Shorten(roles))
 	}
 }

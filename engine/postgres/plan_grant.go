@@ -18,21 +18,26 @@ import (
 // all or nothing. grantees are whose privileges it alters: what they had is noted
 // when it runs, and put back exactly when it is undone.
 func accessStep(title, database string, statements, undo []string, grantees ...string) change.Step {
-	return change.Step{Kind: stepAccess, Title: title, Statement: accessText(database, statements, ""), Undo: accessText(database, undo, ""), Seconds: 120,
-		Args: map[string]string{"database": database, "statements": engine.Pack(statements), "undo": engine.Pack(undo), "grantees": engine.Pack(grantees)}}
+	return change.Step{Kind: stepAccess, Title: title, Statement: accessText(database, statements, ""),
+		Undo: accessText(database, undo, ""), Seconds: 120,
+		Args: map[string]string{"database": database, "statements": engine.Pack(statements), "undo": engine.Pack(undo),
+			"grantees": engine.Pack(grantees)}}
 }
 
 // undoNoted stands for the undo of a step until it runs: what it takes to put
 // things back is known, and goes on record, only then.
 func undoNoted(database string) string {
-	return "-- connected to " + naming.Show(database) + ": puts back exactly what the step finds. The statements are noted right before it takes effect, and shown here then"
+	return "-- connected to " + naming.Show(database) +
+		": puts back exactly what the step finds. The statements are noted right before it takes effect, and shown here then"
 }
 
 // target finds the database of a grant and stops where nothing can be granted.
-func grantTarget(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) (catalog.AccessDatabase, catalog.Principal, bool) {
+func grantTarget(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) (catalog.AccessDatabase,
+	catalog.Principal, bool) {
 	i := slices.IndexFunc(snap.Access.Databases, func(d catalog.AccessDatabase) bool { return d.Name == spec.Database })
 	if i < 0 {
-		b.Find(change.Stop, change.DatabaseAbsent, "List them: genarch database list "+snap.Server.Name, "There is no database %s on %s.", naming.Show(spec.Database), snap.Server.Name)
+		b.Find(change.Stop, change.DatabaseAbsent, "List them: genarch database list "+snap.Server.Name,
+			"There is no database %s on %s.", naming.Show(spec.Database), snap.Server.Name)
 		return catalog.AccessDatabase{}, spec.To, false
 	}
 	d := snap.Access.Databases[i]
@@ -44,15 +49,20 @@ func grantTarget(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) 
 		}
 		to = a.Principal
 		if a.Super {
-			b.Find(change.Note, change.AccountSuper, "", "%s is a superuser, and may do everything whatever it is granted.", a.Name)
+			b.Find(change.Note, change.AccountSuper, "",
+				"%s is a superuser, and may do everything whatever it is granted.", a.Name)
 		}
 	}
 	switch {
 	case d.Closed:
-		b.Find(change.Stop, change.DatabaseClosed, "ALTER DATABASE "+quoteIdent(d.Name)+" ALLOW_CONNECTIONS true", "%s allows no connections, so nothing inside it can be granted.", naming.Show(d.Name))
+		b.Find(change.Stop, change.DatabaseClosed, "ALTER DATABASE "+quoteIdent(d.Name)+" ALLOW_CONNECTIONS true",
+			"%s allows no connections, so nothing inside it can be granted.", naming.Show(d.Name))
 		return d, to, false
 	case d.Interior == nil:
-		b.Find(change.Stop, change.CatalogueHidden, "Let Genarch's login connect: GRANT CONNECT ON DATABASE "+quoteIdent(d.Name)+" TO "+quoteIdent(snap.Instance.Login.Name), "The objects in %s cannot be read: %s.", naming.Show(d.Name), d.Why)
+		b.Find(change.Stop, change.CatalogueHidden,
+			"Let Genarch's login connect: GRANT CONNECT ON DATABASE "+quoteIdent(d.Name)+" TO "+
+				quoteIdent(snap.Instance.Login.Name), "The objects in %s cannot be read: %s.", naming.Show(d.Name),
+			d.Why)
 		return d, to, false
 	}
 	return d, to, true
@@ -85,9 +95,11 @@ func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		planGiveSingle(b, spec, snap, g, to)
 		return
 	}
-	b.Set(change.Setting{Name: "bundle", Value: string(spec.Bundle), Asked: true, Decides: description.BundleDecides(spec.Bundle)})
+	b.Set(change.Setting{Name: "bundle", Value: string(spec.Bundle), Asked: true,
+		Decides: description.BundleDecides(spec.Bundle)})
 	if c := g.Level(to, d.Name); c.Level >= spec.Bundle.Level() && !c.Gap {
-		planning.Done(b, change.GrantHeld, "%s has %s on %s already, %s, so nothing will be done.", to, c.Level, naming.Show(d.Name), "directly or through a role")
+		planning.Done(b, change.GrantHeld, "%s has %s on %s already, %s, so nothing will be done.", to, c.Level,
+			naming.Show(d.Name), "directly or through a role")
 		return
 	}
 	if spec.Bundle == access.BundleOwn {
@@ -113,7 +125,8 @@ func finishGrant(b *change.Brief, check map[string]string) {
 	for k, v := range check {
 		b.Steps[0].Args[k] = v
 	}
-	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back what it may do now", ReadOnly: true, Args: check})
+	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back what it may do now", ReadOnly: true,
+		Args: check})
 }
 
 // bundlePlan are the statements that give a bundle and those that take it.
@@ -121,13 +134,15 @@ type bundlePlan struct{ give, take []string }
 
 // bundleStatements renders a bundle on everything that is in the database now,
 // and on what its makers will make.
-func bundleStatements(bundle access.Bundle, d catalog.AccessDatabase, to catalog.Principal, grantOption bool) bundlePlan {
+func bundleStatements(bundle access.Bundle, d catalog.AccessDatabase, to catalog.Principal,
+	grantOption bool) bundlePlan {
 	return setStatements(d, to, grantOption, func(s catalog.Scope) privilege.Set { return bundles[bundle][s] })
 }
 
 // setStatements renders privileges by scope. Schemas are named one by one;
 // everything in them is reached by ALL … IN SCHEMA.
-func setStatements(d catalog.AccessDatabase, to catalog.Principal, grantOption bool, on func(catalog.Scope) privilege.Set) bundlePlan {
+func setStatements(d catalog.AccessDatabase, to catalog.Principal, grantOption bool,
+	on func(catalog.Scope) privilege.Set) bundlePlan {
 	var p bundlePlan
 	who, option := grantee(to), ""
 	if grantOption {
@@ -180,11 +195,14 @@ func planCovered(b *change.Brief, snap catalog.Snapshot, d catalog.AccessDatabas
 	atOnce, _ := g.Roles(role(login.Name))
 	acts := append(atOnce, role(login.Name))
 	if !slices.Contains(acts, role(d.Owner)) {
-		b.Find(change.Stop, change.RightsMissing, "GRANT "+quoteIdent(d.Owner)+" TO "+quoteIdent(login.Name), "Genarch's login %s may not grant on %s, because it is no member of the owner %s.", login.Name, naming.Show(d.Name), d.Owner)
+		b.Find(change.Stop, change.RightsMissing, "GRANT "+quoteIdent(d.Owner)+" TO "+quoteIdent(login.Name),
+			"Genarch's login %s may not grant on %s, because it is no member of the owner %s.", login.Name,
+			naming.Show(d.Name), d.Owner)
 	}
 	for _, maker := range makers(d) {
 		if !slices.Contains(acts, role(maker)) && maker != d.Owner {
-			b.Find(change.Stop, change.GrantUncovered, "GRANT "+quoteIdent(maker)+" TO "+quoteIdent(login.Name), "Objects that %s owns or creates in %s cannot be covered, because Genarch's login %s is no member of it.", maker, naming.Show(d.Name), login.Name)
+			b.Find(change.Stop, change.GrantUncovered, "GRANT "+quoteIdent(maker)+" TO "+quoteIdent(login.Name),
+				"Objects that %s owns or creates in %s cannot be covered, because Genarch's login %s is no member of it.", maker, naming.Show(d.Name), login.Name)
 		}
 	}
 }
@@ -208,12 +226,15 @@ func planMaker(b *change.Brief, d catalog.AccessDatabase, maker catalog.Principa
 		}
 	}
 	if len(give) == 0 {
-		b.Find(change.Note, change.GrantUncovered, "Grant bundles to others afterwards: they cover what it creates.", "%s owns what it creates, and nobody else can read that until it is granted.", maker)
+		b.Find(change.Note, change.GrantUncovered, "Grant bundles to others afterwards: they cover what it creates.",
+			"%s owns what it creates, and nobody else can read that until it is granted.", maker)
 		return
 	}
-	b.Find(change.Note, change.GrantUncovered, "", "Objects that %s creates will be open to those to whom the objects of %s are open.", maker, d.Owner)
+	b.Find(change.Note, change.GrantUncovered, "",
+		"Objects that %s creates will be open to those to whom the objects of %s are open.", maker, d.Owner)
 	step := &b.Steps[0]
-	all, back := append(engine.Unpack(step.Args["statements"]), give...), append(take, engine.Unpack(step.Args["undo"])...)
+	all, back := append(engine.Unpack(step.Args["statements"]), give...), append(take,
+		engine.Unpack(step.Args["undo"])...)
 	*step = accessStep(step.Title, d.Name, all, back, append(engine.Unpack(step.Args["grantees"]), granteesOf(d)...)...)
 }
 
@@ -232,11 +253,15 @@ func granteesOf(d catalog.AccessDatabase) []string {
 
 // planGiveOwn: to own is to belong to the owner, and what is made there is to
 // belong to the owner too.
-func planGiveOwn(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, d catalog.AccessDatabase, to catalog.Principal) {
+func planGiveOwn(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, d catalog.AccessDatabase,
+	to catalog.Principal) {
 	owner, _ := find(snap.Access.Accounts, d.Owner)
 	if owner.Super || to == catalog.Public {
-		b.Find(change.Stop, change.OwnerDenied, "Give the database an owner role of its own first: ALTER DATABASE "+quoteIdent(d.Name)+" OWNER TO a role without login",
-			"The owner of %s is %s, a superuser, whose members could do everything on the whole server.", naming.Show(d.Name), d.Owner)
+		b.Find(change.Stop, change.OwnerDenied,
+			"Give the database an owner role of its own first: ALTER DATABASE "+quoteIdent(d.Name)+
+				" OWNER TO a role without login",
+			"The owner of %s is %s, a superuser, whose members could do everything on the whole server.",
+			naming.Show(d.Name), d.Owner)
 		return
 	}
 	var also []string
@@ -246,7 +271,8 @@ func planGiveOwn(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, 
 		}
 	}
 	if len(also) > 0 {
-		b.Find(change.Caution, change.GrantWide, "Give each database an owner of its own.", "%s owns other databases too, which %s gets with it: %s.", d.Owner, to, planning.Shorten(also))
+		b.Find(change.Caution, change.GrantWide, "Give each database an owner of its own.",
+			"%s owns other databases too, which %s gets with it: %s.", d.Owner, to, planning.Shorten(also))
 	}
 	planning.Circle(b, owner.Principal, to, graph(*snap.Access))
 	planning.Manage(b, snap)
@@ -259,21 +285,29 @@ func planGiveOwn(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, 
 	} else if spec.GrantOption {
 		option = " WITH ADMIN OPTION"
 	}
-	b.Find(change.Note, change.GrantEffect, "", "Objects that %s creates in %s after its next sign-in belong to %s.", to, naming.Show(d.Name), d.Owner)
+	b.Find(change.Note, change.GrantEffect, "", "Objects that %s creates in %s after its next sign-in belong to %s.",
+		to, naming.Show(d.Name), d.Owner)
 	b.Steps = []change.Step{
-		accessStep("grant CONNECT to "+to.Name, d.Name, []string{"GRANT CONNECT, TEMPORARY ON DATABASE " + quoteIdent(d.Name) + " TO " + who},
+		accessStep("grant CONNECT to "+to.Name, d.Name,
+			[]string{"GRANT CONNECT, TEMPORARY ON DATABASE " + quoteIdent(d.Name) + " TO " + who},
 			[]string{"REVOKE CONNECT, TEMPORARY ON DATABASE " + quoteIdent(d.Name) + " FROM " + who}, to.Name),
-		{Kind: engine.StepStatement, Title: "let it act as the owner " + d.Owner, Statement: "GRANT " + quoteIdent(d.Owner) + " TO " + who + option,
-			Undo: "REVOKE " + quoteIdent(d.Owner) + " FROM " + who, Args: map[string]string{"check": "member", "role": d.Owner, "member": to.Name, "present": "yes"}},
-		{Kind: engine.StepStatement, Title: "let what it makes belong to the owner", Args: map[string]string{"check": "acts_as", "name": to.Name, "database": d.Name, "role": d.Owner},
-			Statement: "ALTER ROLE " + who + " IN DATABASE " + quoteIdent(d.Name) + " SET role = " + strings.TrimSpace(quoteText(d.Owner)),
-			Undo:      "ALTER ROLE " + who + " IN DATABASE " + quoteIdent(d.Name) + " RESET role"},
-		{Kind: change.Verify, Title: "read back what it may do now", ReadOnly: true, Args: map[string]string{"check": "level", "database": d.Name, "account": to.Name, "level": "own"}},
+		{Kind: engine.StepStatement, Title: "let it act as the owner " + d.Owner,
+			Statement: "GRANT " + quoteIdent(d.Owner) + " TO " + who + option,
+			Undo:      "REVOKE " + quoteIdent(d.Owner) + " FROM " + who,
+			Args:      map[string]string{"check": "member", "role": d.Owner, "member": to.Name, "present": "yes"}},
+		{Kind: engine.StepStatement, Title: "let what it makes belong to the owner",
+			Args: map[string]string{"check": "acts_as", "name": to.Name, "database": d.Name, "role": d.Owner},
+			Statement: "ALTER ROLE " + who + " IN DATABASE " + quoteIdent(d.Name) + " SET role = " +
+				strings.TrimSpace(quoteText(d.Owner)),
+			Undo: "ALTER ROLE " + who + " IN DATABASE " + quoteIdent(d.Name) + " RESET role"},
+		{Kind: change.Verify, Title: "read back what it may do now", ReadOnly: true,
+			Args: map[string]string{"check": "level", "database": d.Name, "account": to.Name, "level": "own"}},
 	}
 	b.Steps[0].Args["check"] = "none"
 }
 
-func planGiveSingle(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, g *access.Graph, to catalog.Principal) {
+func planGiveSingle(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, g *access.Graph,
+	to catalog.Principal) {
 	d := databaseOf(snap, spec.Database)
 	set := planning.Privileges(b, spec, &description)
 	o, ok := findObject(b, spec.Object(), d)
@@ -281,9 +315,11 @@ func planGiveSingle(b *change.Brief, spec change.GrantSpec, snap catalog.Snapsho
 		return
 	}
 	planCovered(b, snap, d)
-	b.Set(change.Setting{Name: "privileges", Value: set.String(), Asked: true, Decides: "what may be done on " + grantObjectText(spec)})
+	b.Set(change.Setting{Name: "privileges", Value: set.String(), Asked: true,
+		Decides: "what may be done on " + grantObjectText(spec)})
 	if !spec.GrantOption && hasDirect(g, to, o, set) {
-		planning.Done(b, change.GrantHeld, "%s has %s on %s already, so nothing will be done.", to, set, grantObjectText(spec))
+		planning.Done(b, change.GrantHeld, "%s has %s on %s already, so nothing will be done.", to, set,
+			grantObjectText(spec))
 		return
 	}
 	option := ""
@@ -291,7 +327,8 @@ func planGiveSingle(b *change.Brief, spec change.GrantSpec, snap catalog.Snapsho
 		option = " WITH GRANT OPTION"
 	}
 	words := onColumns(set, o.Column)
-	b.Steps = []change.Step{accessStep(b.Summary, d.Name, []string{"GRANT " + words + " ON " + objectSQL(o) + " TO " + grantee(to) + option},
+	b.Steps = []change.Step{accessStep(b.Summary, d.Name,
+		[]string{"GRANT " + words + " ON " + objectSQL(o) + " TO " + grantee(to) + option},
 		[]string{"REVOKE " + words + " ON " + objectSQL(o) + " FROM " + grantee(to)}, to.Name)}
 	noteEffect(b, snap, true)
 	finishGrant(b, privilegeCheck(to, o, set, true))
@@ -318,7 +355,8 @@ func hasDirect(g *access.Graph, p catalog.Principal, o catalog.Object, set privi
 }
 
 func privilegeCheck(to catalog.Principal, o catalog.Object, set privilege.Set, present bool) map[string]string {
-	out := map[string]string{"check": "privileges", "database": o.Database, "scope": string(o.Scope), "schema": o.Schema, "object": o.Name, "args": o.Args, "column": o.Column,
+	out := map[string]string{"check": "privileges", "database": o.Database, "scope": string(o.Scope),
+		"schema": o.Schema, "object": o.Name, "args": o.Args, "column": o.Column,
 		"account": to.Name, "privileges": set.String(), "present": yesNo(present)}
 	if to == catalog.Public {
 		out["public"] = "yes"
@@ -377,13 +415,15 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		if spec.Bundle == "" {
 			statements = append(statements, singleRevokes(d, to)...)
 		}
-		check = map[string]string{"check": "direct_none", "database": d.Name, "account": to.Name, "keep": string(spec.Bundle)}
+		check = map[string]string{"check": "direct_none", "database": d.Name, "account": to.Name,
+			"keep": string(spec.Bundle)}
 		if to == catalog.Public {
 			check["public"] = "yes"
 		}
 		planTakeOwn(b, d, to, snap)
 		if len(b.Steps) == 0 && !holdsAnything(g, to, d, keep) {
-			planning.Done(b, change.GrantHeld, "%s was granted nothing of that on %s, so nothing will be done.", to, naming.Show(d.Name))
+			planning.Done(b, change.GrantHeld, "%s was granted nothing of that on %s, so nothing will be done.", to,
+				naming.Show(d.Name))
 			noteRemains(b, g, to, catalog.Object{Scope: catalog.ScopeDatabase, Database: d.Name}, may.Connect)
 			return
 		}
@@ -391,12 +431,17 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	}
 	others := byOthers(d, to, asked)
 	if len(others) > 0 && snap.Instance.Login.Superuser {
-		b.Find(change.Note, change.GrantOther, "", "Some of it was granted by others (%s). It is revoked as each of them, since otherwise PostgreSQL would report success and do nothing.", planning.Shorten(grantorsOf(others)))
+		b.Find(change.Note, change.GrantOther, "",
+			"Some of it was granted by others (%s). It is revoked as each of them, since otherwise PostgreSQL would report success and do nothing.", planning.Shorten(grantorsOf(others)))
 		for _, l := range others {
-			statements = append(statements, "SET LOCAL ROLE "+quoteIdent(l.Grantor), "REVOKE "+onColumns(l.Privileges, l.Object.Column)+" ON "+objectSQL(l.Object)+" FROM "+grantee(to), "RESET ROLE")
+			statements = append(statements, "SET LOCAL ROLE "+quoteIdent(l.Grantor),
+				"REVOKE "+onColumns(l.Privileges, l.Object.Column)+" ON "+objectSQL(l.Object)+" FROM "+grantee(to),
+				"RESET ROLE")
 		}
 	} else if len(others) > 0 {
-		b.Find(change.Stop, change.GrantOther, "Ask them to revoke it, or register the server with a superuser.", "Some of it was granted by others (%s), and only they or a superuser can revoke it.", planning.Shorten(grantorsOf(others)))
+		b.Find(change.Stop, change.GrantOther, "Ask them to revoke it, or register the server with a superuser.",
+			"Some of it was granted by others (%s), and only they or a superuser can revoke it.",
+			planning.Shorten(grantorsOf(others)))
 	}
 	planCovered(b, snap, d)
 	step := accessStep(b.Summary, d.Name, statements, undo, to.Name)
@@ -404,7 +449,8 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	for k, v := range check {
 		step.Args[k] = v
 	}
-	b.Steps = append(b.Steps, step, change.Step{Kind: change.Verify, Title: "read back what it may do now", ReadOnly: true, Args: check})
+	b.Steps = append(b.Steps, step,
+		change.Step{Kind: change.Verify, Title: "read back what it may do now", ReadOnly: true, Args: check})
 	noteEffect(b, snap, false)
 }
 
@@ -429,7 +475,8 @@ func singleRevokes(d catalog.AccessDatabase, to catalog.Principal) []string {
 			case c.Scope == catalog.ScopeRoutine && to != catalog.Public:
 				out = append(out, "REVOKE ALL ON ALL ROUTINES IN SCHEMA "+quoteIdent(c.Schema)+" FROM "+grantee(to))
 			case c.Scope == catalog.ScopeColumn:
-				out = append(out, "REVOKE "+onColumns(e.Privileges, c.Column)+" ON "+objectSQL(c.Object)+" FROM "+grantee(to))
+				out = append(out, "REVOKE "+onColumns(e.Privileges, c.Column)+" ON "+objectSQL(c.Object)+" FROM "+
+					grantee(to))
 			}
 		}
 	}
@@ -444,17 +491,24 @@ func planTakeOwn(b *change.Brief, d catalog.AccessDatabase, to catalog.Principal
 			if m.Admin {
 				option = " WITH ADMIN OPTION"
 			}
-			b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: "let it not act as the owner " + d.Owner + " any more", Statement: "REVOKE " + quoteIdent(d.Owner) + " FROM " + quoteIdent(to.Name),
-				Undo: "GRANT " + quoteIdent(d.Owner) + " TO " + quoteIdent(to.Name) + option, Args: map[string]string{"check": "member", "role": d.Owner, "member": to.Name, "present": "no"}},
-				change.Step{Kind: engine.StepStatement, Title: "roll back that what it makes belongs to the owner", Args: map[string]string{"check": "acts_as", "name": to.Name, "database": d.Name, "role": ""},
-					Statement: "ALTER ROLE " + quoteIdent(to.Name) + " IN DATABASE " + quoteIdent(d.Name) + " RESET role",
-					Undo:      "ALTER ROLE " + quoteIdent(to.Name) + " IN DATABASE " + quoteIdent(d.Name) + " SET role = " + strings.TrimSpace(quoteText(d.Owner))})
+			b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement,
+				Title:     "let it not act as the owner " + d.Owner + " any more",
+				Statement: "REVOKE " + quoteIdent(d.Owner) + " FROM " + quoteIdent(to.Name),
+				Undo:      "GRANT " + quoteIdent(d.Owner) + " TO " + quoteIdent(to.Name) + option,
+				Args:      map[string]string{"check": "member", "role": d.Owner, "member": to.Name, "present": "no"}},
+				change.Step{Kind: engine.StepStatement, Title: "roll back that what it makes belongs to the owner",
+					Args: map[string]string{"check": "acts_as", "name": to.Name, "database": d.Name, "role": ""},
+					Statement: "ALTER ROLE " + quoteIdent(to.Name) + " IN DATABASE " + quoteIdent(d.Name) +
+						" RESET role",
+					Undo: "ALTER ROLE " + quoteIdent(to.Name) + " IN DATABASE " + quoteIdent(d.Name) +
+						" SET role = " + strings.TrimSpace(quoteText(d.Owner))})
 			return
 		}
 	}
 }
 
-func holdsAnything(g *access.Graph, to catalog.Principal, d catalog.AccessDatabase, keep func(catalog.Scope) privilege.Set) bool {
+func holdsAnything(g *access.Graph, to catalog.Principal, d catalog.AccessDatabase,
+	keep func(catalog.Scope) privilege.Set) bool {
 	return slices.ContainsFunc(g.Direct(to), func(l access.Line) bool {
 		scope := l.Object.Scope
 		if scope == catalog.ScopeFuture {
@@ -463,7 +517,8 @@ func holdsAnything(g *access.Graph, to catalog.Principal, d catalog.AccessDataba
 		if scope == catalog.ScopeRoutine && to == catalog.Public {
 			return false // everybody runs every routine until that is taken one by one
 		}
-		return l.Object.Database == d.Name && !l.Owner && !keep(scope).Has(l.Privileges) && l.Object.Scope != catalog.ScopeServer
+		return l.Object.Database == d.Name && !l.Owner && !keep(scope).Has(l.Privileges) &&
+			l.Object.Scope != catalog.ScopeServer
 	})
 }
 
@@ -514,7 +569,8 @@ func noteRemains(b *change.Brief, g *access.Graph, to catalog.Principal, o catal
 	}
 	for _, c := range a.Needs[len(a.Needs)-1].Chains {
 		if len(c.Roles) > 0 || c.Via != access.ViaGrant {
-			b.Find(change.Note, change.GrantRemains, "", "%s keeps %s on %s: %s.", to, set, access.ObjectText(o), c.Text())
+			b.Find(change.Note, change.GrantRemains, "", "%s keeps %s on %s: %s.", to, set, access.ObjectText(o),
+				c.Text())
 			return
 		}
 	}
@@ -527,7 +583,8 @@ func noteEffect(b *change.Brief, snap catalog.Snapshot, give bool) {
 		text = "Privileges on tables are gone at the next statement, in open sessions too; sessions stay open even without CONNECT"
 	}
 	if n := len(snap.Sessions); n > 0 {
-		text += fmt.Sprintf(". Connected at present (%s): %s", naming.Count(n, "session"), planning.Shorten(snap.Sessions))
+		text += fmt.Sprintf(". Connected at present (%s): %s", naming.Count(n, "session"),
+			planning.Shorten(snap.Sessions))
 	}
 	b.Find(change.Note, change.GrantEffect, "", "%s.", text).Passing = true
 }

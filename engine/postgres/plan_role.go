@@ -86,32 +86,38 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 			return
 		}
 		for i, x := range held {
-			step := change.Step{Kind: engine.StepStatement, Title: b.Summary, Statement: revoke(x), Undo: grant(x.Admin, x.Inherit, x.Set), Args: args("no")}
+			step := change.Step{Kind: engine.StepStatement, Title: b.Summary, Statement: revoke(x),
+				Undo: grant(x.Admin, x.Inherit, x.Set), Args: args("no")}
 			if i < len(held)-1 {
 				step.Args = map[string]string{"check": "none"}
 			}
 			b.Steps = append(b.Steps, step)
 		}
-		b.Find(change.Note, change.GrantEffect, "", "%s loses the privileges of %s at its next statement, in open sessions too.", m.Name, r.Name)
+		b.Find(change.Note, change.GrantEffect, "",
+			"%s loses the privileges of %s at its next statement, in open sessions too.", m.Name, r.Name)
 	} else {
 		planning.Circle(b, r.Principal, m.Principal, graph(*snap.Access))
 		inherit, set := !isNo(spec.Options, "inherit"), !isNo(spec.Options, "set_role")
 		for _, x := range held {
 			if x.Admin == spec.Admin && x.Inherit == (inherit && (modern || m.Inherit)) && x.Set == set {
-				planning.Done(b, change.RoleHeld, "%s is a member of %s already, so nothing will be done.", m.Name, r.Name)
+				planning.Done(b, change.RoleHeld, "%s is a member of %s already, so nothing will be done.", m.Name,
+					r.Name)
 				return
 			}
 		}
 		if spec.Admin {
-			b.Find(change.Caution, change.RoleAdminOption, "Leave out the admin option.", "%s could make others members of %s, outside Genarch.", m.Name, r.Name)
+			b.Find(change.Caution, change.RoleAdminOption, "Leave out the admin option.",
+				"%s could make others members of %s, outside Genarch.", m.Name, r.Name)
 		}
 		if r.Super {
-			b.Find(change.Caution, change.AccountSuper, "Grant a bundle on one database instead.", "%s is a superuser, and its members can become one with SET ROLE.", r.Name)
+			b.Find(change.Caution, change.AccountSuper, "Grant a bundle on one database instead.",
+				"%s is a superuser, and its members can become one with SET ROLE.", r.Name)
 		}
 		if !inherit || !modern && !m.Inherit {
 			b.Find(change.Note, change.RoleDormant, "", "The privileges of %s hold only after SET ROLE.", r.Name)
 		}
-		step := change.Step{Kind: engine.StepStatement, Title: b.Summary, Statement: grant(spec.Admin, inherit, set), Args: args("yes"),
+		step := change.Step{Kind: engine.StepStatement, Title: b.Summary, Statement: grant(spec.Admin, inherit, set),
+			Args: args("yes"),
 			Undo: "REVOKE " + quoteIdent(r.Name) + " FROM " + quoteIdent(m.Name)}
 		if len(held) > 0 {
 			step.Undo = grant(held[0].Admin, held[0].Inherit, held[0].Set)
@@ -120,7 +126,8 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 			}
 		}
 		b.Steps = append(b.Steps, step)
-		b.Find(change.Note, change.GrantEffect, "", "The grant holds at once: in open sessions from the next statement on.")
+		b.Find(change.Note, change.GrantEffect, "",
+			"The grant holds at once: in open sessions from the next statement on.")
 	}
 	last := args(map[bool]string{true: "yes", false: "no"}[give])
 	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back", ReadOnly: true, Args: last})

@@ -44,7 +44,8 @@ func planTakeAway(p *planning.Draft) {
 	}
 	d, doom := *snap.Target, *snap.Doomed
 	if d.Broken && in.Kind != change.DropDatabase {
-		b.Find(change.Stop, change.DatabaseBroken, "genarch database drop "+b.Target, "%s was left over by an interrupted drop, and can only be dropped again.", shown)
+		b.Find(change.Stop, change.DatabaseBroken, "genarch database drop "+b.Target,
+			"%s was left over by an interrupted drop, and can only be dropped again.", shown)
 	}
 	planning.Prepared(b, doom.Prepared, "connect to "+shown+" and run COMMIT PREPARED or ROLLBACK PREPARED")
 	act, open := change.Step{}, true
@@ -55,7 +56,8 @@ func planTakeAway(p *planning.Draft) {
 		act = planRename(b, spec, d, snap)
 	}
 	clear := planning.Clearing(b, snap, in.Clearing.Rules(clearing.Target{Database: d.Name}), shown, terminate)
-	b.Set(change.Setting{Name: "name", Value: spec.Name, Asked: true, Decides: "which database; it is known by its number too, so another one of that name is left alone"})
+	b.Set(change.Setting{Name: "name", Value: spec.Name, Asked: true,
+		Decides: "which database; it is known by its number too, so another one of that name is left alone"})
 	planning.Manner(b, in.Clearing)
 	name := d.Name
 	if !d.Closed && !d.Broken {
@@ -69,9 +71,11 @@ func planTakeAway(p *planning.Draft) {
 	if open && !d.Closed {
 		b.Steps = append(b.Steps, openStep(d, name))
 	}
-	verify := change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: map[string]string{"name": name, "key": d.Key, "closed": yesNo(d.Closed)}}
+	verify := change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true,
+		Args: map[string]string{"name": name, "key": d.Key, "closed": yesNo(d.Closed)}}
 	if in.Kind == change.DropDatabase {
-		verify.Title, verify.Args = "read back that it is gone", map[string]string{"check": "database_gone", "name": d.Name, "key": d.Key}
+		verify.Title, verify.Args = "read back that it is gone", map[string]string{"check": "database_gone",
+			"name": d.Name, "key": d.Key}
 	}
 	b.Steps = append(b.Steps, verify)
 }
@@ -79,7 +83,9 @@ func planTakeAway(p *planning.Draft) {
 // gateStep keeps everybody out: it is the only thing that stops superusers.
 func gateStep(d catalog.Database) change.Step {
 	alter := "ALTER DATABASE " + quoteIdent(d.Name) + " ALLOW_CONNECTIONS "
-	return change.Step{Kind: stepGate, Title: "close the gate: let nobody connect to " + naming.Show(d.Name) + " any more", Statement: alter + "false", Undo: alter + "true",
+	return change.Step{Kind: stepGate,
+		Title: "close the gate: let nobody connect to " + naming.Show(d.Name) + " any more", Statement: alter + "false",
+		Undo: alter + "true",
 		Args: map[string]string{"name": d.Name, "key": d.Key}}
 }
 
@@ -91,34 +97,45 @@ func planGate(b *change.Brief, d catalog.Database) change.Step {
 }
 
 func openStep(d catalog.Database, name string) change.Step {
-	return change.Step{Kind: stepOpen, Title: "open the gate: let everybody connect again", Statement: "ALTER DATABASE " + quoteIdent(name) + " ALLOW_CONNECTIONS true", Stays: true,
+	return change.Step{Kind: stepOpen, Title: "open the gate: let everybody connect again",
+		Statement: "ALTER DATABASE " + quoteIdent(name) + " ALLOW_CONNECTIONS true", Stays: true,
 		Args: map[string]string{"name": name, "key": d.Key}}
 }
 
 // planDrop says what would be lost, and what forbids a drop and nothing else.
 func planDrop(b *change.Brief, d catalog.Database, doom catalog.Doomed, snap catalog.Snapshot) change.Step {
 	if d.Properties.Bool("is_template") {
-		b.Find(change.Stop, change.DatabaseTemplate, "If nobody copies it any more: ALTER DATABASE "+quoteIdent(d.Name)+" IS_TEMPLATE false", "%s is a template, and the server does not drop templates.", naming.Show(d.Name))
+		b.Find(change.Stop, change.DatabaseTemplate,
+			"If nobody copies it any more: ALTER DATABASE "+quoteIdent(d.Name)+" IS_TEMPLATE false",
+			"%s is a template, and the server does not drop templates.", naming.Show(d.Name))
 	}
 	for _, x := range doomOf(doom.Details).Slots {
 		if x.Active {
-			b.Find(change.Stop, change.ReplicationRunning, "Stop the receiver; then the slot goes with the database.", "The logical replication slot %s is in use: a consumer receives what is written here.", naming.Show(x.Name)).Passing = true
+			b.Find(change.Stop, change.ReplicationRunning, "Stop the receiver; then the slot goes with the database.",
+				"The logical replication slot %s is in use: a consumer receives what is written here.",
+				naming.Show(x.Name)).Passing = true
 			continue
 		}
-		b.Find(change.Caution, change.DropBreaks, "Find out which consumer uses it.", "The logical replication slot %s is dropped silently with the database.", naming.Show(x.Name))
+		b.Find(change.Caution, change.DropBreaks, "Find out which consumer uses it.",
+			"The logical replication slot %s is dropped silently with the database.", naming.Show(x.Name))
 	}
 	for _, x := range doomOf(doom.Details).Subscriptions {
-		b.Find(change.Stop, change.ReplicationRunning, "Connect to "+naming.Show(d.Name)+": ALTER SUBSCRIPTION "+quoteIdent(x)+" DISABLE; ALTER SUBSCRIPTION "+quoteIdent(x)+" SET (slot_name = NONE); DROP SUBSCRIPTION "+quoteIdent(x),
-			"%s receives data through the subscription %s, and the server does not drop a database that has one.", naming.Show(d.Name), naming.Show(x))
+		b.Find(change.Stop, change.ReplicationRunning,
+			"Connect to "+naming.Show(d.Name)+": ALTER SUBSCRIPTION "+quoteIdent(x)+" DISABLE; ALTER SUBSCRIPTION "+
+				quoteIdent(x)+" SET (slot_name = NONE); DROP SUBSCRIPTION "+quoteIdent(x),
+			"%s receives data through the subscription %s, and the server does not drop a database that has one.",
+			naming.Show(d.Name), naming.Show(x))
 	}
 	planning.Lost(b, snap)
-	return change.Step{Kind: stepDrop, Title: "drop database " + naming.Show(d.Name), Statement: dropDatabase(d.Name), Uncut: true, Seconds: dropSeconds, Args: map[string]string{"name": d.Name, "key": d.Key}}
+	return change.Step{Kind: stepDrop, Title: "drop database " + naming.Show(d.Name), Statement: dropDatabase(d.Name),
+		Uncut: true, Seconds: dropSeconds, Args: map[string]string{"name": d.Name, "key": d.Key}}
 }
 
 func planRename(b *change.Brief, spec change.DatabaseSpec, d catalog.Database, snap catalog.Snapshot) change.Step {
 	rule := snap.Server.NameRule
 	others := slices.DeleteFunc(slices.Clone(snap.Names), func(n string) bool { return n == d.Name })
-	suggestion := rule.Suggest(spec.NewName, limits, func(n string) bool { _, _, found := naming.Clashes(n, others); return found })
+	suggestion := rule.Suggest(spec.NewName, limits,
+		func(n string) bool { _, _, found := naming.Clashes(n, others); return found })
 	for _, p := range rule.Check(spec.NewName, limits) {
 		b.Find(change.Stop, p.Code, "Choose another name.", "%s", p.Text).Suggestion = suggestion
 	}
@@ -127,19 +144,25 @@ func planRename(b *change.Brief, spec change.DatabaseSpec, d catalog.Database, s
 		if how != naming.SameName && how != naming.SameButCase {
 			level, code = change.Caution, change.NameLookalike
 		}
-		b.Find(level, code, "Choose another name.", "There is a database %s on %s already.", naming.Show(with), snap.Server.Name).Suggestion = suggestion
+		b.Find(level, code, "Choose another name.", "There is a database %s on %s already.", naming.Show(with),
+			snap.Server.Name).Suggestion = suggestion
 	}
 	if login := snap.Instance.Login; !login.May("create_database") {
-		b.Find(change.Stop, change.RightsMissing, login.Remedy("create_database"), "A rename needs the right to create databases, which Genarch's login %s lacks.", login.Name)
+		b.Find(change.Stop, change.RightsMissing, login.Remedy("create_database"),
+			"A rename needs the right to create databases, which Genarch's login %s lacks.", login.Name)
 	}
 	for _, x := range doomOf(snap.Doomed.Details).Slots {
-		b.Find(change.Note, change.GateEffect, "", "The logical replication slot %s follows the new name.", naming.Show(x.Name))
+		b.Find(change.Note, change.GateEffect, "", "The logical replication slot %s follows the new name.",
+			naming.Show(x.Name))
 	}
 	planning.Dependents(b, snap.Doomed.Dependents, snap.Doomed.Perhaps)
-	b.Find(change.Caution, change.DropBreaks, "Tell the teams, and have the new name in their settings by then.", "Clients that connect by the name %s get an error afterwards. Owner, grants, settings and contents stay.", naming.Show(d.Name))
+	b.Find(change.Caution, change.DropBreaks, "Tell the teams, and have the new name in their settings by then.",
+		"Clients that connect by the name %s get an error afterwards. Owner, grants, settings and contents stay.",
+		naming.Show(d.Name))
 	b.Set(change.Setting{Name: "new_name", Value: spec.NewName, Asked: true, Decides: "how every client finds it"})
 	from, to := quoteIdent(d.Name), quoteIdent(spec.NewName)
-	return change.Step{Kind: stepRename, Title: "rename it to " + naming.Show(spec.NewName), Statement: "ALTER DATABASE " + from + " RENAME TO " + to, Undo: "ALTER DATABASE " + to + " RENAME TO " + from,
+	return change.Step{Kind: stepRename, Title: "rename it to " + naming.Show(spec.NewName),
+		Statement: "ALTER DATABASE " + from + " RENAME TO " + to, Undo: "ALTER DATABASE " + to + " RENAME TO " + from,
 		Args: map[string]string{"name": d.Name, "new": spec.NewName, "key": d.Key}}
 }
 
@@ -149,9 +172,12 @@ func moveStep(b *change.Brief, d catalog.Database, to string) change.Step {
 	if d.Size != nil {
 		size = " (" + strconv.FormatInt(*d.Size>>20, 10) + " MiB)"
 	}
-	b.Find(change.Note, change.GateEffect, "", "All files of the database%s are copied, which takes as long as the disks need. Nobody can use it meanwhile.", size).Passing = true
+	b.Find(change.Note, change.GateEffect, "",
+		"All files of the database%s are copied, which takes as long as the disks need. Nobody can use it meanwhile.",
+		size).Passing = true
 	move := "ALTER DATABASE " + quoteIdent(d.Name) + " SET TABLESPACE "
-	return change.Step{Kind: stepMove, Title: "move its files to " + naming.Show(to), Statement: move + quoteIdent(to), Undo: move + quoteIdent(from), Seconds: dropSeconds,
+	return change.Step{Kind: stepMove, Title: "move its files to " + naming.Show(to), Statement: move + quoteIdent(to),
+		Undo: move + quoteIdent(from), Seconds: dropSeconds,
 		Args: map[string]string{"name": d.Name, "key": d.Key, "tablespace": to, "from": from}}
 }
 
@@ -169,13 +195,18 @@ func planEndSessions(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 func clearTemplate(b *change.Brief, in change.Intent, snap catalog.Snapshot) (before, after []change.Step) {
 	t := *snap.Source
 	if !detailsOf(snap.Details).SourceMine {
-		b.Find(change.Stop, change.DatabaseDenied, "GRANT "+quoteIdent(t.Owner)+" TO "+quoteIdent(snap.Instance.Login.Name), "Only its owner may keep others out of the template %s.", naming.Show(t.Name))
+		b.Find(change.Stop, change.DatabaseDenied,
+			"GRANT "+quoteIdent(t.Owner)+" TO "+quoteIdent(snap.Instance.Login.Name),
+			"Only its owner may keep others out of the template %s.", naming.Show(t.Name))
 	}
-	before = []change.Step{planning.Clearing(b, snap, in.Clearing.Rules(clearing.Target{Database: t.Name}), "the template "+naming.Show(t.Name), terminate)}
+	before = []change.Step{planning.Clearing(b, snap, in.Clearing.Rules(clearing.Target{Database: t.Name}),
+		"the template "+naming.Show(t.Name), terminate)}
 	if !t.Closed {
-		b.Find(change.Note, change.GateEffect, "", "While %s is copied nobody can connect to it, superusers included.", naming.Show(t.Name))
+		b.Find(change.Note, change.GateEffect, "", "While %s is copied nobody can connect to it, superusers included.",
+			naming.Show(t.Name))
 		before, after = append([]change.Step{gateStep(t)}, before...), []change.Step{openStep(t, t.Name)}
-		after[0].Title = strings.Replace(after[0].Title, "let everybody connect", "let everybody connect to "+naming.Show(t.Name), 1)
+		after[0].Title = strings.Replace(after[0].Title, "let everybody connect",
+			"let everybody connect to "+naming.Show(t.Name), 1)
 	}
 	return before, after
 }

@@ -16,15 +16,20 @@ import (
 func doomed() catalog.Snapshot {
 	snap := staffed()
 	rows, size := int64(9400), int64(9<<20)
-	snap.Target = &catalog.Database{Name: "tickets_prod", Owner: "tickets_owner", Key: "16384", Size: &size, Comment: "bookings",
-		Properties: catalog.Values{"tablespace": "pg_default", "connection_limit": "none", "allow_connections": true, "is_template": false}}
-	snap.Doomed = &catalog.Doomed{Objects: []catalog.Count{{What: "tables", N: 3}, {What: "views", N: 0}}, Rows: &rows, MayDrop: true, OnlyFor: []string{"tickets_app"}}
+	snap.Target = &catalog.Database{Name: "tickets_prod", Owner: "tickets_owner", Key: "16384", Size: &size,
+		Comment: "bookings",
+		Properties: catalog.Values{"tablespace": "pg_default", "connection_limit": "none", "allow_connections": true,
+			"is_template": false}}
+	snap.Doomed = &catalog.Doomed{Objects: []catalog.Count{{What: "tables", N: 3}, {What: "views", N: 0}}, Rows: &rows,
+		MayDrop: true, OnlyFor: []string{"tickets_app"}}
 	return snap
 }
 
 // connected is a session in tickets_prod.
 func connected(n int64, alter func(*catalog.Session)) catalog.Session {
-	s := catalog.Session{ID: catalog.SessionID{Number: n, Mark: "m"}, Kind: catalog.ClientSession, Database: "tickets_prod", Account: role("tickets_app"), Application: "booking-desk", Activity: catalog.SessionIdle}
+	s := catalog.Session{ID: catalog.SessionID{Number: n, Mark: "m"}, Kind: catalog.ClientSession,
+		Database: "tickets_prod", Account: role("tickets_app"), Application: "booking-desk",
+		Activity: catalog.SessionIdle}
 	if alter != nil {
 		alter(&s)
 	}
@@ -46,7 +51,8 @@ func TestPlanTakeAwayFindings(t *testing.T) {
 		return func(s *catalog.Snapshot) { s.Connected = []catalog.Session{connected(7, alter)} }
 	}
 	little := func(s *catalog.Snapshot) {
-		s.Instance.Login.Superuser, s.Instance.Login.Abilities = false, []catalog.Ability{{Code: "see_sessions", Remedy: "GRANT pg_monitor TO keeper"}, {Code: "end_sessions", Remedy: "GRANT pg_signal_backend TO keeper"}}
+		s.Instance.Login.Superuser, s.Instance.Login.Abilities = false, []catalog.Ability{{Code: "see_sessions",
+			Remedy: "GRANT pg_monitor TO keeper"}, {Code: "end_sessions", Remedy: "GRANT pg_signal_backend TO keeper"}}
 		s.Connected = []catalog.Session{connected(7, nil)}
 	}
 	for _, tt := range []struct {
@@ -58,38 +64,61 @@ func TestPlanTakeAwayFindings(t *testing.T) {
 	}{
 		{"quiet", drop, nil, "note:sessions.none note:drop.loses note:drop.final note:drop.orphans note:drop.last_use note:gate.effect", ""},
 		{"a pool", drop, with(nil), "note:sessions.ended", ""},
-		{"absent", taking(change.DropDatabase, change.DatabaseSpec{Name: "tickts_prod"}, nil), func(s *catalog.Snapshot) { s.Target = nil }, "stop:database.absent", "list them"},
+		{"absent", taking(change.DropDatabase, change.DatabaseSpec{Name: "tickts_prod"}, nil),
+			func(s *catalog.Snapshot) { s.Target = nil }, "stop:database.absent", "list them"},
 		{"not its owner", drop, func(s *catalog.Snapshot) { s.Doomed.MayDrop, s.Doomed.Remedy = false, "GRANT tickets_owner TO keeper" }, "stop:database.denied", "GRANT tickets_owner"},
 		{"of the engine", drop, func(s *catalog.Snapshot) { s.Target.System = true }, "stop:database.kept", ""},
-		{"of the login", drop, func(s *catalog.Snapshot) { s.Doomed.Own = "Genarch's own login signs in to it" }, "stop:database.kept", ""},
-		{"a template", drop, func(s *catalog.Snapshot) { s.Target.Properties["is_template"] = true }, "stop:database.template", "IS_TEMPLATE false"},
+		{"of the login", drop, func(s *catalog.Snapshot) { s.Doomed.Own = "Genarch's own login signs in to it" },
+			"stop:database.kept", ""},
+		{"a template", drop, func(s *catalog.Snapshot) { s.Target.Properties["is_template"] = true },
+			"stop:database.template", "IS_TEMPLATE false"},
 		{"written work", drop, with(func(s *catalog.Session) { s.Written = true }), "caution:work.lost", "grace"},
-		{"written work, accepted", taking(change.DropDatabase, change.DatabaseSpec{}, &change.ClearingSpec{AcceptLoss: true}), with(func(s *catalog.Session) { s.Written = true }), "note:work.lost", ""},
-		{"written work is waited for", taking(change.DropDatabase, change.DatabaseSpec{}, &change.ClearingSpec{WhenEmpty: 60}), with(func(s *catalog.Session) { s.Written = true }), "note:sessions.waited_for", ""},
-		{"replication", drop, with(func(s *catalog.Session) { s.Kind = catalog.ReplicationSession }), "stop:replication.running", "drop the subscription"},
-		{"a backup", drop, with(func(s *catalog.Session) { s.Kind = catalog.BackupSession }), "stop:backup.running", "--when-empty"},
-		{"a worker", drop, with(func(s *catalog.Session) { s.Kind = catalog.WorkerSession }), "stop:worker.running", "switch it off"},
-		{"a base backup", drop, func(s *catalog.Snapshot) { s.Doomed.Backup = "a base backup runs" }, "caution:backup.running", "wait"},
+		{"written work, accepted", taking(change.DropDatabase, change.DatabaseSpec{},
+			&change.ClearingSpec{AcceptLoss: true}), with(func(s *catalog.Session) { s.Written = true }),
+			"note:work.lost", ""},
+		{"written work is waited for",
+			taking(change.DropDatabase, change.DatabaseSpec{}, &change.ClearingSpec{WhenEmpty: 60}),
+			with(func(s *catalog.Session) { s.Written = true }), "note:sessions.waited_for", ""},
+		{"replication", drop, with(func(s *catalog.Session) { s.Kind = catalog.ReplicationSession }),
+			"stop:replication.running", "drop the subscription"},
+		{"a backup", drop, with(func(s *catalog.Session) { s.Kind = catalog.BackupSession }), "stop:backup.running",
+			"--when-empty"},
+		{"a worker", drop, with(func(s *catalog.Session) { s.Kind = catalog.WorkerSession }), "stop:worker.running",
+			"switch it off"},
+		{"a base backup", drop, func(s *catalog.Snapshot) { s.Doomed.Backup = "a base backup runs" },
+			"caution:backup.running", "wait"},
 		{"prepared", drop, func(s *catalog.Snapshot) {
 			s.Doomed.Prepared = []catalog.Prepared{{Name: "g1", Owner: "tickets_app", Since: time.Unix(0, 0)}}
 		}, "stop:prepared.waiting", "ROLLBACK PREPARED"},
-		{"an active slot", drop, func(s *catalog.Snapshot) { doom(s).Slots = []slot{{Name: "s1", Active: true}} }, "stop:replication.running", "stop the receiver"},
-		{"a slot", drop, func(s *catalog.Snapshot) { doom(s).Slots = []slot{{Name: "s1"}} }, "caution:drop.breaks", "consumer"},
-		{"a subscription", drop, func(s *catalog.Snapshot) { doom(s).Subscriptions = []string{"sub"} }, "stop:replication.running", "DROP SUBSCRIPTION"},
+		{"an active slot", drop, func(s *catalog.Snapshot) { doom(s).Slots = []slot{{Name: "s1", Active: true}} },
+			"stop:replication.running", "stop the receiver"},
+		{"a slot", drop, func(s *catalog.Snapshot) { doom(s).Slots = []slot{{Name: "s1"}} }, "caution:drop.breaks",
+			"consumer"},
+		{"a subscription", drop, func(s *catalog.Snapshot) { doom(s).Subscriptions = []string{"sub"} },
+			"stop:replication.running", "DROP SUBSCRIPTION"},
 		{"may see nothing", drop, little, "stop:sessions.hidden stop:sessions.denied", "GRANT pg_monitor"},
 		{"a superuser's session", drop, func(s *catalog.Snapshot) {
 			s.Instance.Login.Superuser = false
 			s.Connected = []catalog.Session{connected(7, func(s *catalog.Session) { s.Super = true })}
 		}, "stop:sessions.denied", "administrator"},
-		{"not all is seen", drop, func(s *catalog.Snapshot) { s.SessionsUnseen = []string{"sessions of other logins"} }, "note:sessions.unseen", ""},
+		{"not all is seen", drop, func(s *catalog.Snapshot) { s.SessionsUnseen = []string{"sessions of other logins"} },
+			"note:sessions.unseen", ""},
 		{"rename", rename, nil, "caution:drop.breaks note:gate.effect", "tell the teams"},
-		{"rename to a taken name", taking(change.RenameDatabase, change.DatabaseSpec{NewName: "Crew_prod"}, nil), nil, "stop:name.taken", ""},
-		{"rename by case", taking(change.RenameDatabase, change.DatabaseSpec{NewName: "crew_prod"}, nil), nil, "stop:name.taken", ""},
-		{"rename to a bad name", taking(change.RenameDatabase, change.DatabaseSpec{NewName: "no suffix"}, nil), nil, "stop:name.suffix", ""},
-		{"rename a leftover", rename, func(s *catalog.Snapshot) { s.Target.Broken = true }, "stop:database.broken", "genarch database drop"},
+		{"rename to a taken name", taking(change.RenameDatabase, change.DatabaseSpec{NewName: "Crew_prod"}, nil), nil,
+			"stop:name.taken", ""},
+		{"rename by case", taking(change.RenameDatabase, change.DatabaseSpec{NewName: "crew_prod"}, nil), nil,
+			"stop:name.taken", ""},
+		{"rename to a bad name", taking(change.RenameDatabase, change.DatabaseSpec{NewName: "no suffix"}, nil), nil,
+			"stop:name.suffix", ""},
+		{"rename a leftover", rename, func(s *catalog.Snapshot) { s.Target.Broken = true }, "stop:database.broken",
+			"genarch database drop"},
 		{"move", move, nil, "note:gate.effect", ""},
-		{"move nowhere", taking(change.AlterDatabase, change.DatabaseSpec{Options: catalog.Values{"tablespace": "attic"}}, nil), nil, "stop:option.absent", "choices harbour tablespaces"},
-		{"move to where it is", taking(change.AlterDatabase, change.DatabaseSpec{Options: catalog.Values{"tablespace": "pg_default"}}, nil), nil, "note:database.as_asked", ""},
+		{"move nowhere", taking(change.AlterDatabase,
+			change.DatabaseSpec{Options: catalog.Values{"tablespace": "attic"}}, nil), nil, "stop:option.absent",
+			"choices harbour tablespaces"},
+		{"move to where it is", taking(change.AlterDatabase,
+			change.DatabaseSpec{Options: catalog.Values{"tablespace": "pg_default"}}, nil), nil,
+			"note:database.as_asked", ""},
 	} {
 		t.Run(tt.title, func(t *testing.T) {
 			snap := doomed()
@@ -119,7 +148,8 @@ func TestPlanTakeAwayFindings(t *testing.T) {
 			}
 		})
 	}
-	b := ask(t, taking(change.DropDatabase, change.DatabaseSpec{IfExists: true}, nil), func() catalog.Snapshot { s := doomed(); s.Target = nil; return s }())
+	b := ask(t, taking(change.DropDatabase, change.DatabaseSpec{IfExists: true}, nil),
+		func() catalog.Snapshot { s := doomed(); s.Target = nil; return s }())
 	if b.Outcome != change.Nothing || b.Stopped() || !slices.Contains(b.Codes(change.Note), change.DatabaseGone) {
 		t.Errorf("dropping what is not there, only if present: %+v", b)
 	}
@@ -131,14 +161,23 @@ func TestPlanTakeAwayStatements(t *testing.T) {
 		in    change.Intent
 		alter func(*catalog.Snapshot)
 	}{
-		"drop":        {taking(change.DropDatabase, change.DatabaseSpec{}, &change.ClearingSpec{Grace: 30}), nil},
-		"drop_odd":    {taking(change.DropDatabase, change.DatabaseSpec{Name: odd}, nil), func(s *catalog.Snapshot) { s.Target.Name = odd }},
-		"drop_closed": {taking(change.DropDatabase, change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { s.Target.Closed = true }},
-		"drop_broken": {taking(change.DropDatabase, change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { s.Target.Broken = true }},
-		"rename":      {taking(change.RenameDatabase, change.DatabaseSpec{NewName: "fares_prod"}, &change.ClearingSpec{WhenEmpty: 600}), nil},
-		"move":        {taking(change.AlterDatabase, change.DatabaseSpec{Options: catalog.Values{"tablespace": "fast"}}, nil), nil},
-		"lock":        {change.Intent{Kind: change.AlterAccount, Account: &change.AccountSpec{Name: "tickets_app", Options: catalog.Values{"locked": true}}, Clearing: &change.ClearingSpec{}}, nil},
-		"copy_in_use": {change.Intent{Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"template": "template1"}}, Clearing: &change.ClearingSpec{}}, func(s *catalog.Snapshot) {
+		"drop": {taking(change.DropDatabase, change.DatabaseSpec{}, &change.ClearingSpec{Grace: 30}), nil},
+		"drop_odd": {taking(change.DropDatabase, change.DatabaseSpec{Name: odd}, nil),
+			func(s *catalog.Snapshot) { s.Target.Name = odd }},
+		"drop_closed": {taking(change.DropDatabase, change.DatabaseSpec{}, nil),
+			func(s *catalog.Snapshot) { s.Target.Closed = true }},
+		"drop_broken": {taking(change.DropDatabase, change.DatabaseSpec{}, nil),
+			func(s *catalog.Snapshot) { s.Target.Broken = true }},
+		"rename": {taking(change.RenameDatabase, change.DatabaseSpec{NewName: "fares_prod"},
+			&change.ClearingSpec{WhenEmpty: 600}), nil},
+		"move": {taking(change.AlterDatabase, change.DatabaseSpec{Options: catalog.Values{"tablespace": "fast"}},
+			nil), nil},
+		"lock": {change.Intent{Kind: change.AlterAccount,
+			Account:  &change.AccountSpec{Name: "tickets_app", Options: catalog.Values{"locked": true}},
+			Clearing: &change.ClearingSpec{}}, nil},
+		"copy_in_use": {change.Intent{Kind: change.CreateDatabase,
+			Database: &change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"template": "template1"}},
+			Clearing: &change.ClearingSpec{}}, func(s *catalog.Snapshot) {
 			s.Target, s.Source, more(s).SourceMine = nil, &catalog.Database{Name: "template1", Key: "1"}, true
 			template1(s).Properties["sessions"] = int64(1)
 			s.Connected = []catalog.Session{connected(7, func(s *catalog.Session) { s.Database = "template1" })}
@@ -158,8 +197,11 @@ func TestPlanTakeAwayStatements(t *testing.T) {
 // must not be ended implicitly.
 func TestPlanEndSessions(t *testing.T) {
 	busy := func(s *catalog.Session) { s.Activity, s.Statement = catalog.SessionActive, "SELECT 1" }
-	all := []catalog.Session{connected(1, nil), connected(2, busy), connected(3, func(s *catalog.Session) { s.Written = true }), connected(4, func(s *catalog.Session) { s.Kind = catalog.OwnSession }),
-		connected(5, func(s *catalog.Session) { s.Kind = catalog.BackupSession }), connected(6, func(s *catalog.Session) { s.Account = role("mate") })}
+	all := []catalog.Session{connected(1, nil), connected(2, busy),
+		connected(3, func(s *catalog.Session) { s.Written = true }),
+		connected(4, func(s *catalog.Session) { s.Kind = catalog.OwnSession }),
+		connected(5, func(s *catalog.Session) { s.Kind = catalog.BackupSession }),
+		connected(6, func(s *catalog.Session) { s.Account = role("mate") })}
 	id := func(n int64) []catalog.SessionID { return []catalog.SessionID{{Number: n, Mark: "m"}} }
 	for _, tt := range []struct {
 		title string
@@ -168,10 +210,13 @@ func TestPlanEndSessions(t *testing.T) {
 		codes string
 	}{
 		{"one", change.SessionsSpec{IDs: id(1)}, "1", "note:sessions.ended"},
-		{"by account", change.SessionsSpec{Filter: clearing.Filter{Account: "tickets_app"}}, "1 2 3", "caution:work.lost"},
+		{"by account", change.SessionsSpec{Filter: clearing.Filter{Account: "tickets_app"}}, "1 2 3",
+			"caution:work.lost"},
 		{"by class", change.SessionsSpec{Filter: clearing.Filter{Class: clearing.Busy}}, "2", "note:sessions.ended"},
-		{"a statement", change.SessionsSpec{Filter: clearing.Filter{Database: "tickets_prod"}, StatementOnly: true}, "2", "note:sessions.ended"},
-		{"its number is another's", change.SessionsSpec{IDs: []catalog.SessionID{{Number: 1, Mark: "old"}}}, "", "note:session.gone"},
+		{"a statement", change.SessionsSpec{Filter: clearing.Filter{Database: "tickets_prod"}, StatementOnly: true},
+			"2", "note:sessions.ended"},
+		{"its number is another's", change.SessionsSpec{IDs: []catalog.SessionID{{Number: 1, Mark: "old"}}}, "",
+			"note:session.gone"},
 		{"one of two is there", change.SessionsSpec{IDs: append(id(1), id(99)...)}, "1", "note:session.gone"},
 		{"Genarch's own", change.SessionsSpec{IDs: id(4)}, "", "stop:session.kept"},
 		{"a backup by its identity", change.SessionsSpec{IDs: id(5)}, "5", "caution:backup.running"},

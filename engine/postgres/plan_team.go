@@ -21,13 +21,16 @@ func planTeam(p *planning.Draft) {
 	b, snap, t := &p.Brief, p.Snap, *p.In.Database.Team
 	planning.Team(b, t, snap, accountLimits)
 	if t.Host != "" {
-		b.Find(change.Stop, change.OptionUnsupported, "Leave it out.", "PostgreSQL roles have no host. Where a role may sign in from is set in the server's pg_hba.conf.")
+		b.Find(change.Stop, change.OptionUnsupported, "Leave it out.",
+			"PostgreSQL roles have no host. Where a role may sign in from is set in the server's pg_hba.conf.")
 	}
 	if p.Asked.Has("owner") {
-		p.About("owner", change.Stop, change.OptionInvalid, "Leave the owner out.", "The team gets an owner role of its own, %s.", t.Owner())
+		p.About("owner", change.Stop, change.OptionInvalid, "Leave the owner out.",
+			"The team gets an owner role of its own, %s.", t.Owner())
 	}
 	if p.Asked.Has("allow_connections") && !p.Asked.Bool("allow_connections") {
-		p.About("allow_connections", change.Stop, change.OptionInvalid, "Let it allow connections.", "A team cannot use a database that allows no connections.")
+		p.About("allow_connections", change.Stop, change.OptionInvalid, "Let it allow connections.",
+			"A team cannot use a database that allows no connections.")
 	}
 	owner := t.Owner().Name
 	b.Steps = append(b.Steps, createRoleStep(change.AccountSpec{Name: owner, Role: true}, ""))
@@ -36,8 +39,10 @@ func planTeam(p *planning.Draft) {
 		if snap.Instance.Number >= 160000 {
 			text += " WITH SET TRUE, INHERIT TRUE"
 		}
-		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: "let Genarch make the database for " + owner, Statement: text,
-			Undo: "REVOKE " + quoteIdent(owner) + " FROM " + quoteIdent(login.Name), Args: map[string]string{"check": "member", "role": owner, "member": login.Name, "present": "yes"}})
+		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement,
+			Title: "let Genarch make the database for " + owner, Statement: text,
+			Undo: "REVOKE " + quoteIdent(owner) + " FROM " + quoteIdent(login.Name),
+			Args: map[string]string{"check": "member", "role": owner, "member": login.Name, "present": "yes"}})
 	}
 	for _, a := range []catalog.Principal{t.App(), t.Reader()} {
 		b.Steps = append(b.Steps, createRoleStep(change.AccountSpec{Name: a.Name, Password: change.Generated}, ""))
@@ -53,7 +58,9 @@ func planPrivate(p *planning.Draft) []change.Step {
 	b, spec, snap := &p.Brief, *p.In.Database, p.Snap
 	allow := p.Asked.List("allow")
 	if !p.Asked.Bool("private") {
-		b.Find(change.Note, change.PublicAccess, "Ask for a private one (--set private=yes), or for what a team needs (--for-team)", "Every account of the server may connect to the new database and create temporary tables in it: PostgreSQL grants CONNECT and TEMPORARY to PUBLIC.")
+		b.Find(change.Note, change.PublicAccess,
+			"Ask for a private one (--set private=yes), or for what a team needs (--for-team)",
+			"Every account of the server may connect to the new database and create temporary tables in it: PostgreSQL grants CONNECT and TEMPORARY to PUBLIC.")
 		return nil
 	}
 	db := "DATABASE " + quoteIdent(spec.Name)
@@ -88,7 +95,8 @@ func planPrivate(p *planning.Draft) []change.Step {
 			grantees = append(grantees, a.to.Name)
 		}
 	}
-	b.Set(change.Setting{Name: "access", Title: "Who may connect", Value: "private", Asked: true, Decides: who + "; nobody else"})
+	b.Set(change.Setting{Name: "access", Title: "Who may connect", Value: "private", Asked: true,
+		Decides: who + "; nobody else"})
 	slices.Reverse(take)
 	step := accessStep(title, spec.Name, give, take, grantees...)
 	step.Args["check"], step.Args["database"] = "private", spec.Name
@@ -100,14 +108,18 @@ func planPrivate(p *planning.Draft) []change.Step {
 func contents(p *planning.Draft) catalog.AccessDatabase {
 	name := p.In.Database.Name
 	d := catalog.AccessDatabase{Name: name, Owner: p.Settled.Text("owner"), Interior: &catalog.Interior{
-		Classes: []catalog.Class{{Object: catalog.Object{Scope: catalog.ScopeSchema, Database: name, Schema: "public"}}}}}
+		Classes: []catalog.Class{{Object: catalog.Object{Scope: catalog.ScopeSchema, Database: name,
+			Schema: "public"}}}}}
 	for _, t := range p.Snap.Access.Databases {
 		switch {
 		case t.Name != p.Asked.Text("template"):
 		case t.Interior != nil:
 			d.Interior = t.Interior
 		default:
-			p.Find(change.Caution, change.CatalogueHidden, "Grant the bundles again afterwards: genarch privilege grant", "The objects in the template %s cannot be read (%s), so only its schema public is opened to the team.", naming.Show(t.Name), t.Why)
+			p.Find(change.Caution, change.CatalogueHidden,
+				"Grant the bundles again afterwards: genarch privilege grant",
+				"The objects in the template %s cannot be read (%s), so only its schema public is opened to the team.",
+				naming.Show(t.Name), t.Why)
 		}
 	}
 	return d
@@ -115,16 +127,24 @@ func contents(p *planning.Draft) catalog.AccessDatabase {
 
 // teamSettings tells which role and accounts the team gets.
 func teamSettings(b *change.Brief, t change.TeamSpec, database string) {
-	b.Set(change.Setting{Name: "owner role", Value: t.Owner().Name, Asked: true, Decides: "owns the database and what is made as it; nobody signs in as it, who alters tables is given the bundle own"})
-	b.Set(change.Setting{Name: "application account", Value: t.App().Name, Asked: true, Decides: "bundle write: " + description.BundleDecides(access.BundleWrite)})
-	b.Set(change.Setting{Name: "reader account", Value: t.Reader().Name, Asked: true, Decides: "bundle read: " + description.BundleDecides(access.BundleRead)})
-	b.Find(change.Note, change.PasswordMethod, "", "Both accounts get generated passwords, shown once when the change is done. The server gets only their SCRAM-SHA-256 verifiers.")
-	b.Find(change.Note, change.GrantEffect, "", "Tables that are made as %s (SET ROLE %s) open by themselves to both accounts.", t.Owner().Name, naming.Show(t.Owner().Name))
+	b.Set(change.Setting{Name: "owner role", Value: t.Owner().Name, Asked: true,
+		Decides: "owns the database and what is made as it; nobody signs in as it, who alters tables is given the bundle own"})
+	b.Set(change.Setting{Name: "application account", Value: t.App().Name, Asked: true,
+		Decides: "bundle write: " + description.BundleDecides(access.BundleWrite)})
+	b.Set(change.Setting{Name: "reader account", Value: t.Reader().Name, Asked: true,
+		Decides: "bundle read: " + description.BundleDecides(access.BundleRead)})
+	b.Find(change.Note, change.PasswordMethod, "",
+		"Both accounts get generated passwords, shown once when the change is done. The server gets only their SCRAM-SHA-256 verifiers.")
+	b.Find(change.Note, change.GrantEffect, "",
+		"Tables that are made as %s (SET ROLE %s) open by themselves to both accounts.", t.Owner().Name,
+		naming.Show(t.Owner().Name))
 }
 
 // proveStep tries the team's accounts on the new database.
 func proveStep(t change.TeamSpec, database string) change.Step {
 	app, reader := t.App().Name, t.Reader().Name
-	return change.Step{Kind: engine.StepProve, Title: "sign in as both accounts and try what they may and may not do", ReadOnly: true, Seconds: 60,
-		Args: map[string]string{"accounts": engine.Pack([]string{app, reader}), "database": database, "owner": t.Owner().Name, "bundles": engine.Pack([]string{"write", "read"})}}.NeedsSecrets(app, reader)
+	return change.Step{Kind: engine.StepProve, Title: "sign in as both accounts and try what they may and may not do",
+		ReadOnly: true, Seconds: 60,
+		Args: map[string]string{"accounts": engine.Pack([]string{app, reader}), "database": database,
+			"owner": t.Owner().Name, "bundles": engine.Pack([]string{"write", "read"})}}.NeedsSecrets(app, reader)
 }

@@ -17,16 +17,22 @@ var update = flag.Bool("update", false, "write the golden files anew")
 
 // snapshot is a small server as a planner sees it.
 func snapshot() catalog.Snapshot {
-	base := catalog.Choice{Name: "template1", Default: true, Properties: catalog.Values{"encoding": "UTF8", "collation": "C.UTF-8", "ctype": "C.UTF-8",
-		"provider": "libc", "tablespace": "pg_default"}}
+	base := catalog.Choice{Name: "template1", Default: true,
+		Properties: catalog.Values{"encoding": "UTF8", "collation": "C.UTF-8", "ctype": "C.UTF-8",
+			"provider": "libc", "tablespace": "pg_default"}}
 	zero := base
 	zero.Name, zero.Default = "template0", false
 	return catalog.Snapshot{
-		Server:   catalog.Server{Name: "harbour", Environment: catalog.Production, NameRule: naming.Rule{Suffix: "_prod"}},
-		Instance: catalog.Instance{Engine: ID, Version: "18.4", Number: 180004, Identity: catalog.Identity{Key: "system identifier 7"}, Encoding: "UTF8", Collation: "C.UTF-8", Read: time.Unix(0, 0), Login: catalog.Login{Name: "keeper", Abilities: []catalog.Ability{{Code: "create_database", Allowed: true}}}},
-		Names:    []string{"postgres", "template0", "template1", "tickets_prod", "Crew_prod"},
+		Server: catalog.Server{Name: "harbour", Environment: catalog.Production,
+			NameRule: naming.Rule{Suffix: "_prod"}},
+		Instance: catalog.Instance{Engine: ID, Version: "18.4", Number: 180004,
+			Identity: catalog.Identity{Key: "system identifier 7"}, Encoding: "UTF8", Collation: "C.UTF-8",
+			Read: time.Unix(0, 0), Login: catalog.Login{Name: "keeper",
+				Abilities: []catalog.Ability{{Code: "create_database", Allowed: true}}}},
+		Names: []string{"postgres", "template0", "template1", "tickets_prod", "Crew_prod"},
 		Choices: catalog.Choices{
-			"templates": {base, zero}, "tablespaces": {{Name: "pg_default"}, {Name: "fast"}}, "owners": {{Name: "crew"}, {Name: "deck"}},
+			"templates": {base, zero}, "tablespaces": {{Name: "pg_default"}, {Name: "fast"}},
+			"owners":     {{Name: "crew"}, {Name: "deck"}},
 			"encodings":  {{Name: "UTF8", Default: true}, {Name: "LATIN1"}, {Name: "SQL_ASCII"}},
 			"collations": {{Name: "C"}, {Name: "C.utf8", For: "UTF8"}, {Name: "de_DE.iso88591", For: "LATIN1"}},
 			"locales":    {{Name: "de-DE", For: "icu"}, {Name: "en", For: "icu"}},
@@ -59,32 +65,64 @@ func TestPlanFindings(t *testing.T) {
 		{"taken", change.DatabaseSpec{Name: "tickets_prod"}, nil, "stop:name.taken", "tickets_2_prod"},
 		{"taken by case", change.DatabaseSpec{Name: "crew_prod"}, nil, "stop:name.taken_by_case", "crew_2_prod"},
 		{"look-alike", change.DatabaseSpec{Name: "t1ckets_prod"}, nil, "caution:name.lookalike", ""},
-		{"bad name", change.DatabaseSpec{Name: "A b"}, nil, "stop:name.characters stop:name.start stop:name.suffix", "a_b_prod"},
-		{"no owner", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"owner": "x"}}, func(s *catalog.Snapshot) { s.Choices["owners"] = nil }, "stop:option.absent", `CREATE ROLE "x"`},
-		{"owner not ours", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"owner": "crew"}}, func(s *catalog.Snapshot) { s.OwnerAllowed = false }, "stop:owner.denied", `GRANT "crew" TO "keeper" WITH SET TRUE`},
-		{"no such encoding", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"encoding": "utf-9"}}, nil, "stop:option.absent note:template.switched", "choices harbour encodings"},
-		{"spelling of an encoding", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"encoding": "utf-8"}}, nil, "", ""},
-		{"encoding without locale", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"encoding": "latin1"}}, nil, "stop:collation.mismatch note:template.switched", "character type C"},
-		{"encoding with C", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"encoding": "latin1", "collation": "C"}}, nil, "note:template.switched", ""},
-		{"own template, other encoding", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"template": "template1", "encoding": "LATIN1", "collation": "C"}}, nil, "stop:template.mismatch", "template0"},
-		{"unlisted collation", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"collation": "xx_XX.UTF-8"}}, nil, "caution:option.unlisted note:template.switched", "choices harbour collations"},
-		{"icu without locale", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"provider": "icu"}}, nil, "stop:locale.missing note:template.switched", "add a locale"},
-		{"icu", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"provider": "icu", "locale": "de-u-co-phonebk"}}, nil, "note:template.switched", ""},
-		{"icu nonsense", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"provider": "icu", "locale": "zz-nowhere"}}, nil, "stop:collation.unknown note:template.switched", ""},
-		{"icu with SQL_ASCII", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"provider": "icu", "locale": "en", "encoding": "SQL_ASCII", "collation": "C"}}, nil, "stop:collation.mismatch note:template.switched", "UTF8"},
-		{"builtin on an old version", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"provider": "builtin"}}, func(s *catalog.Snapshot) { s.Instance.Number, s.Instance.Version = 150018, "15.18" }, "stop:option.unsupported note:template.switched", "choose another"},
-		{"no template", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"template": "nope"}}, nil, "stop:option.absent", "choices harbour templates"},
+		{"bad name", change.DatabaseSpec{Name: "A b"}, nil, "stop:name.characters stop:name.start stop:name.suffix",
+			"a_b_prod"},
+		{"no owner", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"owner": "x"}},
+			func(s *catalog.Snapshot) { s.Choices["owners"] = nil }, "stop:option.absent", `CREATE ROLE "x"`},
+		{"owner not ours", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"owner": "crew"}},
+			func(s *catalog.Snapshot) { s.OwnerAllowed = false }, "stop:owner.denied",
+			`GRANT "crew" TO "keeper" WITH SET TRUE`},
+		{"no such encoding", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"encoding": "utf-9"}}, nil,
+			"stop:option.absent note:template.switched", "choices harbour encodings"},
+		{"spelling of an encoding", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"encoding": "utf-8"}},
+			nil, "", ""},
+		{"encoding without locale", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"encoding": "latin1"}},
+			nil, "stop:collation.mismatch note:template.switched", "character type C"},
+		{"encoding with C", change.DatabaseSpec{Name: "a_prod",
+			Options: catalog.Values{"encoding": "latin1", "collation": "C"}}, nil, "note:template.switched", ""},
+		{"own template, other encoding",
+			change.DatabaseSpec{Name: "a_prod",
+				Options: catalog.Values{"template": "template1", "encoding": "LATIN1", "collation": "C"}}, nil,
+			"stop:template.mismatch", "template0"},
+		{"unlisted collation", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"collation": "xx_XX.UTF-8"}},
+			nil, "caution:option.unlisted note:template.switched", "choices harbour collations"},
+		{"icu without locale", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"provider": "icu"}}, nil,
+			"stop:locale.missing note:template.switched", "add a locale"},
+		{"icu", change.DatabaseSpec{Name: "a_prod",
+			Options: catalog.Values{"provider": "icu", "locale": "de-u-co-phonebk"}}, nil, "note:template.switched",
+			""},
+		{"icu nonsense", change.DatabaseSpec{Name: "a_prod",
+			Options: catalog.Values{"provider": "icu", "locale": "zz-nowhere"}}, nil,
+			"stop:collation.unknown note:template.switched", ""},
+		{"icu with SQL_ASCII", change.DatabaseSpec{Name: "a_prod",
+			Options: catalog.Values{"provider": "icu", "locale": "en", "encoding": "SQL_ASCII", "collation": "C"}}, nil,
+			"stop:collation.mismatch note:template.switched", "UTF8"},
+		{"builtin on an old version", change.DatabaseSpec{Name: "a_prod",
+			Options: catalog.Values{"provider": "builtin"}},
+			func(s *catalog.Snapshot) { s.Instance.Number, s.Instance.Version = 150018, "15.18" },
+			"stop:option.unsupported note:template.switched", "choose another"},
+		{"no template", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"template": "nope"}}, nil,
+			"stop:option.absent", "choices harbour templates"},
 		{"template in use", change.DatabaseSpec{Name: "a_prod"}, func(s *catalog.Snapshot) {
 			template1(s).Properties["sessions"], more(s).TemplateUsers = int64(2), []string{"crew from 10.0.0.7"}
 		}, "stop:template.in_use", "--clear-template"},
-		{"template not ours", change.DatabaseSpec{Name: "a_prod"}, func(s *catalog.Snapshot) { template1(s).Why = "it is no template" }, "stop:option.unusable", "IS_TEMPLATE true"},
-		{"no tablespace", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"tablespace": "moon"}}, nil, "stop:option.absent", "choices harbour tablespaces"},
-		{"two ways to say the locale", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"locale": "C", "collation": "C"}}, nil, "stop:option.invalid note:template.switched", "either"},
+		{"template not ours", change.DatabaseSpec{Name: "a_prod"},
+			func(s *catalog.Snapshot) { template1(s).Why = "it is no template" }, "stop:option.unusable",
+			"IS_TEMPLATE true"},
+		{"no tablespace", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"tablespace": "moon"}}, nil,
+			"stop:option.absent", "choices harbour tablespaces"},
+		{"two ways to say the locale",
+			change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"locale": "C", "collation": "C"}}, nil,
+			"stop:option.invalid note:template.switched", "either"},
 		{"no rights", change.DatabaseSpec{Name: "a_prod"}, func(s *catalog.Snapshot) {
-			s.Instance.Login.Abilities = []catalog.Ability{{Code: "create_database", Remedy: `ALTER ROLE "keeper" CREATEDB`}}
+			s.Instance.Login.Abilities = []catalog.Ability{{Code: "create_database",
+				Remedy: `ALTER ROLE "keeper" CREATEDB`}}
 		}, "stop:rights.missing", "CREATEDB"},
-		{"standby", change.DatabaseSpec{Name: "a_prod"}, func(s *catalog.Snapshot) { s.Instance.ReadOnly = "it is a standby" }, "stop:server.read_only", "primary"},
-		{"every reason is told", change.DatabaseSpec{Name: "postgres", Options: catalog.Values{"tablespace": "moon", "owner": "x"}}, nil, "stop:option.absent stop:option.absent stop:name.suffix stop:name.reserved stop:name.taken", ""},
+		{"standby", change.DatabaseSpec{Name: "a_prod"},
+			func(s *catalog.Snapshot) { s.Instance.ReadOnly = "it is a standby" }, "stop:server.read_only", "primary"},
+		{"every reason is told", change.DatabaseSpec{Name: "postgres",
+			Options: catalog.Values{"tablespace": "moon", "owner": "x"}}, nil,
+			"stop:option.absent stop:option.absent stop:name.suffix stop:name.reserved stop:name.taken", ""},
 	} {
 		t.Run(tt.title, func(t *testing.T) {
 			snap := snapshot()
@@ -104,7 +142,8 @@ func TestPlanFindings(t *testing.T) {
 					t.Errorf("the stop %s says not what to do next", f.Code)
 				}
 			}
-			if strings.Join(got, " ") != tt.want || !strings.Contains(strings.ToLower(remedies), strings.ToLower(tt.remedy)) {
+			if strings.Join(got, " ") != tt.want ||
+				!strings.Contains(strings.ToLower(remedies), strings.ToLower(tt.remedy)) {
 				t.Errorf("findings %v; want %q with the remedy %q; got %s", got, tt.want, tt.remedy, remedies)
 			}
 			if b.Stopped() != (len(b.Steps) == 0) {
@@ -121,7 +160,9 @@ func TestPlanStatements(t *testing.T) {
 	for name, spec := range map[string]change.DatabaseSpec{
 		"plain":   {Name: "a_prod"},
 		"hostile": {Name: `a"; DROP DATABASE x; --_prod`, Options: catalog.Values{"comment": `it's \ "so"`}},
-		"full":    {Name: "a_prod", Options: catalog.Values{"owner": "crew", "encoding": "LATIN1", "collation": "C", "tablespace": "fast", "strategy": "file_copy", "connection_limit": int64(limit), "allow_connections": no, "is_template": yes, "comment": "all of it"}},
+		"full": {Name: "a_prod", Options: catalog.Values{"owner": "crew", "encoding": "LATIN1", "collation": "C",
+			"tablespace": "fast", "strategy": "file_copy", "connection_limit": int64(limit), "allow_connections": no,
+			"is_template": yes, "comment": "all of it"}},
 		"icu":     {Name: "a_prod", Options: catalog.Values{"provider": "icu", "locale": "de-DE"}},
 		"builtin": {Name: "a_prod", Options: catalog.Values{"provider": "builtin", "locale": "C.UTF-8"}},
 	} {
@@ -139,12 +180,16 @@ func TestPlanExisting(t *testing.T) {
 	snap.Target = &catalog.Database{Name: "tickets_prod", Owner: "crew", Encoding: "UTF8", Collation: "C.UTF-8",
 		Properties: catalog.Values{"ctype": "C.UTF-8", "provider": "libc", "connection_limit": int64(5)}}
 	three := 3
-	b := plan(t, change.DatabaseSpec{Name: "tickets_prod", IfNotExists: true, Options: catalog.Values{"encoding": "utf-8", "collation": "C.utf8", "owner": "deck", "connection_limit": int64(three)}}, snap)
-	want := []change.Difference{{Name: "owner", Asked: "deck", Actual: "crew"}, {Name: "connection_limit", Asked: "3", Actual: "5"}}
+	b := plan(t, change.DatabaseSpec{Name: "tickets_prod", IfNotExists: true,
+		Options: catalog.Values{"encoding": "utf-8", "collation": "C.utf8", "owner": "deck",
+			"connection_limit": int64(three)}}, snap)
+	want := []change.Difference{{Name: "owner", Asked: "deck", Actual: "crew"},
+		{Name: "connection_limit", Asked: "3", Actual: "5"}}
 	if b.Outcome != change.Nothing || !slices.Equal(b.Differences, want) || b.Stopped() {
 		t.Errorf("outcome %s, differences %+v; want %+v", b.Outcome, b.Differences, want)
 	}
-	same := plan(t, change.DatabaseSpec{Name: "tickets_prod", IfNotExists: true, Options: catalog.Values{"owner": "crew"}}, snap)
+	same := plan(t, change.DatabaseSpec{Name: "tickets_prod", IfNotExists: true,
+		Options: catalog.Values{"owner": "crew"}}, snap)
 	for b, code := range map[*change.Brief]string{&b: change.ExistsDifferent, &same: change.ExistsAsAsked} {
 		if !slices.Contains(b.Codes(change.Note), code) {
 			t.Errorf("findings %+v; want %s", b.Findings, code)

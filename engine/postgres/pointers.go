@@ -42,7 +42,8 @@ func (p pointer) means(database string, hosts, ports []string) reach {
 	switch {
 	case p.database != database, p.port != "" && !slices.Contains(ports, p.port):
 		return elsewhere
-	case p.host == "", p.host[0] == '/', slices.Contains(hosts, p.host), slices.Contains([]string{"localhost", "127.0.0.1", "::1"}, p.host):
+	case p.host == "", p.host[0] == '/', slices.Contains(hosts, p.host),
+		slices.Contains([]string{"localhost", "127.0.0.1", "::1"}, p.host):
 		return here
 	}
 	return perhaps
@@ -156,7 +157,8 @@ func (s *server) readPointers(ctx context.Context, d catalog.Database, out *cata
 		}
 	}
 	if n > 0 {
-		out.Unseen = append(out.Unseen, naming.Count(n, "other database")+" could not be searched for foreign servers that point to it.")
+		out.Unseen = append(out.Unseen,
+			naming.Count(n, "other database")+" could not be searched for foreign servers that point to it.")
 	}
 	return nil
 }
@@ -164,7 +166,8 @@ func (s *server) readPointers(ctx context.Context, d catalog.Database, out *cata
 // ownAddresses are the hosts and ports by which the server is known to be reached.
 func (s *server) ownAddresses(ctx context.Context) (hosts, ports []string, err error) {
 	var address, port string
-	err = s.pool.QueryRow(ctx, `SELECT coalesce(host(pg_catalog.inet_server_addr()), ''), current_setting('port')`).Scan(&address, &port)
+	err = s.pool.QueryRow(ctx, `SELECT coalesce(host(pg_catalog.inet_server_addr()), ''), current_setting('port')`).
+		Scan(&address, &port)
 	t := s.target.Server
 	return []string{t.Host, address}, []string{port, fmt.Sprint(t.Port)}, wrap("read the server's address", err)
 }

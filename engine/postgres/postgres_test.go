@@ -80,13 +80,16 @@ func testOptions(t *testing.T, running *localdb.Server, run func(string)) {
 	limit, yes, no := 5, true, false
 	specs := []change.DatabaseSpec{
 		{Name: "latin", Options: catalog.Values{"encoding": "latin1", "collation": "C"}},
-		{Name: "full", Options: catalog.Values{"owner": "crew", "encoding": "UTF8", "collation": "C", "ctype": "C.UTF-8", "tablespace": "pg_default", "strategy": "file_copy", "connection_limit": int64(limit), "is_template": yes, "comment": "x"}},
+		{Name: "full", Options: catalog.Values{"owner": "crew", "encoding": "UTF8", "collation": "C",
+			"ctype": "C.UTF-8", "tablespace": "pg_default", "strategy": "file_copy", "connection_limit": int64(limit),
+			"is_template": yes, "comment": "x"}},
 		{Name: "shut", Options: catalog.Values{"allow_connections": no}},
 		{Name: "copied", Options: catalog.Values{"template": "full"}},
 		{Name: "german", Options: catalog.Values{"provider": "icu", "locale": "de"}},
 	}
 	if !strings.HasPrefix(running.Version, "15.") {
-		specs = append(specs, change.DatabaseSpec{Name: "built", Options: catalog.Values{"provider": "builtin", "locale": "C.UTF-8"}})
+		specs = append(specs, change.DatabaseSpec{Name: "built",
+			Options: catalog.Values{"provider": "builtin", "locale": "C.UTF-8"}})
 	}
 	for _, spec := range specs {
 		b := enginetest.Brief(t, Engine{}, s, spec)
@@ -95,7 +98,8 @@ func testOptions(t *testing.T, running *localdb.Server, run func(string)) {
 		}
 	}
 	d, err := s.Database(t.Context(), "full")
-	if err != nil || d.Owner != "crew" || d.Collation != "C" || d.Properties.Text("ctype") != "C.UTF-8" || d.Properties["connection_limit"] != int64(5) || !d.Properties.Bool("is_template") || d.Comment != "x" {
+	if err != nil || d.Owner != "crew" || d.Collation != "C" || d.Properties.Text("ctype") != "C.UTF-8" ||
+		d.Properties["connection_limit"] != int64(5) || !d.Properties.Bool("is_template") || d.Comment != "x" {
 		t.Errorf("full was read back as %+v, %v", d, err)
 	}
 	if d, err := s.Database(t.Context(), "shut"); err != nil || !d.Closed || d.Tables != nil {
@@ -124,7 +128,8 @@ func testTemplateInUse(t *testing.T, running *localdb.Server) {
 		t.Errorf("a copy of a template in use gave %v; want it not to be sent at all", err)
 	}
 	now := enginetest.Brief(t, Engine{}, s, change.DatabaseSpec{Name: "from_busy"})
-	if !slices.Contains(now.Codes(change.Stop), change.TemplateInUse) || !strings.Contains(now.Findings[0].Text, "(guest)") {
+	if !slices.Contains(now.Codes(change.Stop), change.TemplateInUse) ||
+		!strings.Contains(now.Findings[0].Text, "(guest)") {
 		t.Errorf("findings %+v", now.Findings)
 	}
 }
@@ -156,7 +161,8 @@ func testSmallLogin(t *testing.T, running *localdb.Server, run func(string)) {
 			run(f.Next)
 		}
 	}
-	if b := enginetest.Brief(t, Engine{}, s, change.DatabaseSpec{Name: "tides", Options: catalog.Values{"owner": "crew"}}); b.Stopped() {
+	if b := enginetest.Brief(t, Engine{}, s,
+		change.DatabaseSpec{Name: "tides", Options: catalog.Values{"owner": "crew"}}); b.Stopped() {
 		t.Errorf("after the remedies: %+v", b.Findings)
 	} else if _, err := enginetest.Carry(t, s, b); err != nil {
 		t.Error(err)

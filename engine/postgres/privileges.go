@@ -4,7 +4,8 @@ import "example.com/genarch/core/privilege"
 
 // table has the privileges of PostgreSQL. Source: the manual,
 // "Privileges", and the letters of access lists in utils/acl.h.
-var table = privilege.NewTable("SELECT", "INSERT", "UPDATE", "DELETE", "TRUNCATE", "REFERENCES", "TRIGGER", "MAINTAIN", "USAGE", "CREATE",
+var table = privilege.NewTable("SELECT", "INSERT", "UPDATE", "DELETE", "TRUNCATE", "REFERENCES", "TRIGGER", "MAINTAIN",
+	"USAGE", "CREATE",
 	"CONNECT", "TEMPORARY=TEMP", "EXECUTE", "SET", "ALTER SYSTEM")
 
 // may are those that the code speaks of.

@@ -59,7 +59,8 @@ func (s *server) Inspect(ctx context.Context) (catalog.Instance, error) {
 		pg_catalog.pg_encoding_to_char(t.encoding)::text, t.datcollate::text,
 		coalesce((SELECT ssl FROM pg_catalog.pg_stat_ssl WHERE pid = pg_catalog.pg_backend_pid()), false)
 		FROM pg_catalog.pg_roles r, pg_catalog.pg_database t
-		WHERE r.rolname = current_user AND t.datname = 'template1'`).Scan(&in.Version, &in.Number, &standby, &in.Started,
+		WHERE r.rolname = current_user AND t.datname = 'template1'`).Scan(&in.Version, &in.Number, &standby,
+		&in.Started,
 		&in.Sessions.Open, &in.Sessions.Allowed, &in.Login.Name, &in.Login.Superuser, &createdb, &createrole,
 		&monitor, &signal, &in.Encoding, &in.Collation, &in.TLS)
 	if err != nil {
@@ -69,7 +70,8 @@ func (s *server) Inspect(ctx context.Context) (catalog.Instance, error) {
 	if standby {
 		in.ReadOnly = "it is a standby: nothing can be altered here, only on its primary"
 	}
-	held := map[string]bool{"create_database": createdb, "see_sessions": monitor, "end_sessions": signal, "manage_accounts": createrole}
+	held := map[string]bool{"create_database": createdb, "see_sessions": monitor, "end_sessions": signal,
+		"manage_accounts": createrole}
 	for _, a := range append(abilities, anyOwner) {
 		ability := catalog.Ability{Code: a.code, Title: a.title, Allowed: in.Login.Superuser || held[a.code]}
 		if !ability.Allowed {
@@ -115,7 +117,8 @@ func scanDatabase(row pgx.CollectableRow) (catalog.Database, error) {
 		&tablespace, &template, &allowed, &limit, &d.Comment, &version, &systemVersion, &settings, &sessions)
 	d.Key, d.Sessions, d.Closed, d.Broken = keyOf(key), &sessions, !allowed, limit == invalidLimit
 	d.System = d.Name == "postgres" || d.Name == "template0" || d.Name == "template1"
-	d.Properties = catalog.Values{"ctype": ctype, "provider": provider, "tablespace": tablespace, "is_template": template,
+	d.Properties = catalog.Values{"ctype": ctype, "provider": provider, "tablespace": tablespace,
+		"is_template":       template,
 		"allow_connections": allowed, "connection_limit": "none"}.With("locale", locale)
 	if limit >= 0 {
 		d.Properties["connection_limit"] = limit
@@ -240,7 +243,8 @@ func storable(name string) bool { return utf8.ValidString(name) && !strings.Cont
 // readDatabase reads the catalogue row alone.
 func (s *server) readDatabase(ctx context.Context, q querier, name string) (catalog.Database, error) {
 	if !storable(name) {
-		return catalog.Database{}, fmt.Errorf("database %s on %s: %w", naming.Show(name), s.target.Server.Name, engine.ErrNotFound)
+		return catalog.Database{}, fmt.Errorf("database %s on %s: %w", naming.Show(name), s.target.Server.Name,
+			engine.ErrNotFound)
 	}
 	rows, err := q.Query(ctx, databaseColumns+` WHERE d.datname::text = $1::text`, name)
 	if err != nil {

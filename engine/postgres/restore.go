@@ -65,7 +65,8 @@ func (n notes) after(ctx context.Context, q querier) (map[string]string, error) 
 	}
 	restore := slices.Concat(n.owned, n.policies, n.members, differences(n.before, now))
 	if len(restore) > maxRestore {
-		return map[string]string{argUnnoted: fmt.Sprintf("it would have taken %d statements, and %d are kept", len(restore), maxRestore)}, nil
+		return map[string]string{argUnnoted: fmt.Sprintf("it would have taken %d statements, and %d are kept",
+			len(restore), maxRestore)}, nil
 	}
 	learned := map[string]string{argRestore: engine.Pack(restore)}
 	if len(n.lost) > 0 {
@@ -194,7 +195,8 @@ const (
 )
 
 var lostSQL = `WITH me AS (SELECT oid FROM pg_catalog.pg_roles WHERE rolname::text = $1)
-	SELECT CASE i.type WHEN 'extension' THEN 'the owner of extension ' ELSE i.type || ' ' END || i.identity FROM ` + ownedHere + ` AND i.type IN (` + notGiven + `)`
+	SELECT CASE i.type WHEN 'extension' THEN 'the owner of extension ' ELSE i.type || ' ' END || i.identity FROM ` +
+	ownedHere + ` AND i.type IN (` + notGiven + `)`
 
 // policiesSQL reads, as statements, the row policies that name a role: dropping
 // what it owns takes it out of them, and a policy for it alone goes as a whole.
@@ -217,5 +219,6 @@ const membersSQL = `SELECT 'GRANT ' || quote_ident(pg_get_userbyid(m.roleid)) ||
 
 // accessText shows statements that run inside one database, in one transaction.
 func accessText(database string, list []string, more string) string {
-	return "-- connected to " + naming.Show(database) + "\nBEGIN;\n" + strings.Join(list, ";\n") + ";\n" + more + "COMMIT"
+	return "-- connected to " + naming.Show(database) + "\nBEGIN;\n" + strings.Join(list, ";\n") + ";\n" + more +
+		"COMMIT"
 }

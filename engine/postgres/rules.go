@@ -53,7 +53,10 @@ func withMakers(list []catalog.Future, makers []string) []catalog.Future {
 	out := slices.Clone(list)
 	for _, maker := range makers {
 		for _, on := range []catalog.Scope{catalog.ScopeTable, catalog.ScopeSequence} {
-			if !slices.ContainsFunc(list, func(f catalog.Future) bool { return f.Maker == maker && f.On == on && f.Schema == "" }) {
+			if !slices.ContainsFunc(list, func(f catalog.Future) bool {
+				return f.Maker == maker && f.On == on &&
+					f.Schema == ""
+			}) {
 				out = append(out, catalog.Future{Maker: maker, On: on})
 			}
 		}
@@ -86,10 +89,12 @@ func (p rules) Gifts(db int) ([]catalog.Object, []access.Gift) {
 	var held []access.Gift
 	add := func(facet int, owner string, entries []catalog.Entry) {
 		if owner != "" {
-			held = append(held, access.Gift{Node: p.g.Known(role(owner)), Facet: int32(facet), Set: privilege.Own, Via: access.ViaOwner})
+			held = append(held, access.Gift{Node: p.g.Known(role(owner)), Facet: int32(facet), Set: privilege.Own,
+				Via: access.ViaOwner})
 		}
 		for _, e := range entries {
-			h := access.Gift{Node: p.g.Known(e.Grantee), Facet: int32(facet), Set: e.Privileges, Grantable: e.Grantable, Via: access.ViaGrant, Text: e.Grantor}
+			h := access.Gift{Node: p.g.Known(e.Grantee), Facet: int32(facet), Set: e.Privileges, Grantable: e.Grantable,
+				Via: access.ViaGrant, Text: e.Grantor}
 			switch {
 			case e.Builtin && e.Grantee == catalog.Public:
 				h.Via = access.ViaBuiltin
@@ -109,7 +114,8 @@ func (p rules) Gifts(db int) ([]catalog.Object, []access.Gift) {
 			held = append(held, p.predefined(c.Scope, len(facets)-1)...)
 		}
 		for _, f := range p.futures[db] {
-			facets = append(facets, catalog.Object{Scope: catalog.ScopeFuture, Database: d.Name, Schema: f.Schema, Name: string(f.On)})
+			facets = append(facets, catalog.Object{Scope: catalog.ScopeFuture, Database: d.Name, Schema: f.Schema,
+				Name: string(f.On)})
 			add(len(facets)-1, f.Maker, f.Entries)
 			held = append(held, p.predefined(f.On, len(facets)-1)...)
 		}
@@ -181,7 +187,8 @@ func (p rules) Level(db int, have []privilege.Set) access.Cell {
 		if !p.covers(d, objects, b, have[0]) || !holdsData && !p.future(db, futures, b) {
 			continue
 		}
-		return access.Cell{Level: b.Level(), More: p.exceeds(d, objects, b, have[0]), Gap: b != access.BundleBuild && !p.future(db, futures, b)}
+		return access.Cell{Level: b.Level(), More: p.exceeds(d, objects, b, have[0]),
+			Gap: b != access.BundleBuild && !p.future(db, futures, b)}
 	}
 	if anything {
 		return access.Cell{Level: access.Custom}
@@ -190,7 +197,8 @@ func (p rules) Level(db int, have []privilege.Set) access.Cell {
 }
 
 // covers reports whether every object has at least the bundle.
-func (p rules) covers(d *catalog.AccessDatabase, objects []privilege.Set, b access.Bundle, database privilege.Set) bool {
+func (p rules) covers(d *catalog.AccessDatabase, objects []privilege.Set, b access.Bundle,
+	database privilege.Set) bool {
 	if !database.Has(bundles[b][catalog.ScopeDatabase]) {
 		return false
 	}
@@ -204,7 +212,8 @@ func (p rules) covers(d *catalog.AccessDatabase, objects []privilege.Set, b acce
 
 // exceeds reports whether some object has more than the bundle; what everybody
 // has at first (routines, types, temporary tables) does not count.
-func (p rules) exceeds(d *catalog.AccessDatabase, objects []privilege.Set, b access.Bundle, database privilege.Set) bool {
+func (p rules) exceeds(d *catalog.AccessDatabase, objects []privilege.Set, b access.Bundle,
+	database privilege.Set) bool {
 	if !bundles[b][catalog.ScopeDatabase].Or(may.Connect, may.Temporary).Has(database) {
 		return true
 	}
@@ -224,7 +233,8 @@ func (p rules) future(db int, futures []privilege.Set, b access.Bundle) bool {
 		for _, maker := range p.makers[db] {
 			covered := false
 			for i, f := range p.futures[db] {
-				if f.Maker == maker && f.On == on && f.Schema == "" && (futures[i].Has(bundles[b][on]) || futures[i].Has(privilege.Own)) {
+				if f.Maker == maker && f.On == on && f.Schema == "" &&
+					(futures[i].Has(bundles[b][on]) || futures[i].Has(privilege.Own)) {
 					covered = true
 				}
 			}
@@ -287,10 +297,12 @@ func (p rules) Object(o catalog.Object, _ []int32) []access.Gift {
 func (p rules) Needs(want privilege.Set, o catalog.Object) []access.Requirement {
 	var out []access.Requirement
 	if o.Scope != catalog.ScopeServer && !(o.Scope == catalog.ScopeDatabase && want == may.Connect) {
-		out = append(out, access.Requirement{Privilege: may.Connect, Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: o.Database}})
+		out = append(out, access.Requirement{Privilege: may.Connect,
+			Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: o.Database}})
 	}
 	if o.Schema != "" && !(o.Scope == catalog.ScopeSchema && want == may.Usage) {
-		out = append(out, access.Requirement{Privilege: may.Usage, Object: catalog.Object{Scope: catalog.ScopeSchema, Database: o.Database, Schema: o.Schema}})
+		out = append(out, access.Requirement{Privilege: may.Usage,
+			Object: catalog.Object{Scope: catalog.ScopeSchema, Database: o.Database, Schema: o.Schema}})
 	}
 	return append(out, access.Requirement{Privilege: want, Object: o})
 }
@@ -316,10 +328,12 @@ func (p rules) Marks(a catalog.Account) []access.Mark {
 		out = append(out, access.Powerful(a.Super))
 	}
 	if a.Login && !a.Locked && a.Password != nil && !*a.Password {
-		out = append(out, access.Mark{Code: "no_password", Text: "it has no password: it signs in only where pg_hba.conf asks for none, or by another way"})
+		out = append(out, access.Mark{Code: "no_password",
+			Text: "it has no password: it signs in only where pg_hba.conf asks for none, or by another way"})
 	}
 	if a.Method == "md5" {
-		out = append(out, access.Mark{Code: "weak_method", Text: "its password is kept as md5; set it again to have it kept as SCRAM-SHA-256"})
+		out = append(out, access.Mark{Code: "weak_method",
+			Text: "its password is kept as md5; set it again to have it kept as SCRAM-SHA-256"})
 	}
 	return out
 }

@@ -33,21 +33,31 @@ func rota() catalog.Access {
 	db := catalog.Object{Scope: catalog.ScopeSchema, Database: "rota", Schema: "public"}
 	table := catalog.Object{Scope: catalog.ScopeTable, Database: "rota", Schema: "public", Name: "shifts"}
 	return catalog.Access{Number: 160000,
-		Accounts: []catalog.Account{acc("owner"), acc("admin", func(a *catalog.Account) { a.Super = true }), acc("desk"), acc("officers"), acc("ines"), acc("tomas"),
+		Accounts: []catalog.Account{acc("owner"), acc("admin", func(a *catalog.Account) { a.Super = true }),
+			acc("desk"), acc("officers"), acc("ines"), acc("tomas"),
 			acc("locked", func(a *catalog.Account) { a.Login = false }), acc("nobody")},
-		Memberships: []catalog.Membership{belongs("officers", "desk"), belongs("ines", "officers"), {Role: role("officers"), Member: role("tomas"), Set: true}, belongs("nobody", "admin")},
-		Databases: []catalog.AccessDatabase{{Name: "rota", Owner: "owner", Entries: []catalog.Entry{entry("owner", may.Connect.Or(may.Create, may.Temporary)), entry("desk", may.Connect), entry("officers", may.Temporary), entry("locked", may.Connect)},
+		Memberships: []catalog.Membership{belongs("officers", "desk"), belongs("ines", "officers"),
+			{Role: role("officers"), Member: role("tomas"), Set: true}, belongs("nobody", "admin")},
+		Databases: []catalog.AccessDatabase{{Name: "rota", Owner: "owner",
+			Entries: []catalog.Entry{entry("owner", may.Connect.Or(may.Create, may.Temporary)),
+				entry("desk", may.Connect), entry("officers", may.Temporary), entry("locked", may.Connect)},
 			Interior: &catalog.Interior{
-				Classes: []catalog.Class{{Object: db, Count: 1, Owner: "owner", Entries: []catalog.Entry{entry("desk", may.Usage)}},
-					{Object: table, Count: 1, Owner: "owner", Entries: []catalog.Entry{entry("desk", may.Select), entry("officers", data)}}},
-				Futures: []catalog.Future{{Maker: "owner", On: catalog.ScopeTable, Entries: []catalog.Entry{entry("desk", may.Select)}}, {Maker: "owner", On: catalog.ScopeSequence, Entries: []catalog.Entry{entry("desk", may.Select)}}},
+				Classes: []catalog.Class{{Object: db, Count: 1, Owner: "owner",
+					Entries: []catalog.Entry{entry("desk", may.Usage)}},
+					{Object: table, Count: 1, Owner: "owner",
+						Entries: []catalog.Entry{entry("desk", may.Select), entry("officers", data)}}},
+				Futures: []catalog.Future{{Maker: "owner", On: catalog.ScopeTable,
+					Entries: []catalog.Entry{entry("desk", may.Select)}},
+					{Maker: "owner", On: catalog.ScopeSequence, Entries: []catalog.Entry{entry("desk", may.Select)}}},
 			}}}}
 }
 
 func TestLevels(t *testing.T) {
 	g := graph(rota())
 	for name, want := range map[string]access.Cell{
-		"owner": {Level: access.Own}, "admin": {Level: access.Own}, "desk": {Level: access.Read}, "ines": {Level: access.Write, Gap: true}, "tomas": {Level: access.None}, "nobody": {Level: access.None}, "locked": {Level: access.Connect},
+		"owner": {Level: access.Own}, "admin": {Level: access.Own}, "desk": {Level: access.Read},
+		"ines": {Level: access.Write, Gap: true}, "tomas": {Level: access.None}, "nobody": {Level: access.None},
+		"locked": {Level: access.Connect},
 	} {
 		if got := g.Level(role(name), "rota"); got != want {
 			t.Errorf("%s: %v; want %v", name, got, want)
@@ -74,7 +84,8 @@ func TestWhy(t *testing.T) {
 	if !a.Allowed || len(a.Needs) != 3 || a.Needs[0].Privilege != may.Connect || a.Needs[1].Privilege != may.Usage {
 		t.Fatalf("ines: %+v", a)
 	}
-	if c := a.Needs[2].Chains[0]; len(c.Roles) != 1 || c.Roles[0].Name != "officers" || !strings.Contains(c.Text(), "through officers") {
+	if c := a.Needs[2].Chains[0]; len(c.Roles) != 1 || c.Roles[0].Name != "officers" ||
+		!strings.Contains(c.Text(), "through officers") {
 		t.Errorf("her chain: %s", c.Text())
 	}
 	if c := a.Needs[0].Chains[0]; len(c.Roles) != 2 || c.Text() != "through officers → desk, granted by owner" {
@@ -83,10 +94,12 @@ func TestWhy(t *testing.T) {
 	if a := g.Why(role("tomas"), may.Update, shifts); a.Allowed || len(a.Needs[2].Dormant) != 1 {
 		t.Errorf("tomas could only after SET ROLE: %+v", a.Needs[2])
 	}
-	if a := g.Why(role("nobody"), may.Delete, shifts); a.Allowed || len(a.Needs[2].Dormant) != 1 || a.Needs[2].Dormant[0].Via != access.ViaSuperuser {
+	if a := g.Why(role("nobody"), may.Delete, shifts); a.Allowed || len(a.Needs[2].Dormant) != 1 ||
+		a.Needs[2].Dormant[0].Via != access.ViaSuperuser {
 		t.Errorf("a member of a superuser is none: %+v", a.Needs[2])
 	}
-	if a := g.Why(role("locked"), may.Connect, catalog.Object{Scope: catalog.ScopeDatabase, Database: "rota"}); !a.Allowed || len(a.Barred) == 0 {
+	if a := g.Why(role("locked"), may.Connect,
+		catalog.Object{Scope: catalog.ScopeDatabase, Database: "rota"}); !a.Allowed || len(a.Barred) == 0 {
 		t.Errorf("a locked account is not barred: %+v", a)
 	}
 	if a := g.Why(role("nobody such"), may.Select, shifts); a.Found || a.Allowed {
@@ -135,7 +148,8 @@ func large() catalog.Access {
 	a := catalog.Access{Number: 160000}
 	who := func(i int) catalog.Principal { return role(fmt.Sprintf("acc_%04d", i)) }
 	for i := range 5000 {
-		a.Accounts = append(a.Accounts, catalog.Account{Principal: who(i), Login: i >= 300, Inherit: true, ConnectionLimit: -1})
+		a.Accounts = append(a.Accounts,
+			catalog.Account{Principal: who(i), Login: i >= 300, Inherit: true, ConnectionLimit: -1})
 	}
 	for i := range 20000 {
 		m := catalog.Membership{Role: who(i % 300), Member: who(300 + i%4700), Inherit: true, Set: true}
@@ -148,7 +162,8 @@ func large() catalog.Access {
 		db := catalog.AccessDatabase{Name: fmt.Sprintf("db_%03d", d), Owner: who(d % 300).Name}
 		in := &catalog.Interior{}
 		for _, scope := range []catalog.Scope{catalog.ScopeSchema, catalog.ScopeTable, catalog.ScopeSequence} {
-			c := catalog.Class{Object: catalog.Object{Scope: scope, Database: db.Name, Schema: "public"}, Count: 40, Owner: db.Owner}
+			c := catalog.Class{Object: catalog.Object{Scope: scope, Database: db.Name, Schema: "public"}, Count: 40,
+				Owner: db.Owner}
 			for i := range 25 {
 				set := bundles[access.BundleRead][scope]
 				if i%3 == 0 {
@@ -161,7 +176,8 @@ func large() catalog.Access {
 		for i := range 25 {
 			db.Entries = append(db.Entries, catalog.Entry{Grantee: who((d*37 + i*191) % 5000), Privileges: may.Connect})
 		}
-		in.Futures = []catalog.Future{{Maker: db.Owner, On: catalog.ScopeTable}, {Maker: db.Owner, On: catalog.ScopeSequence}}
+		in.Futures = []catalog.Future{{Maker: db.Owner, On: catalog.ScopeTable},
+			{Maker: db.Owner, On: catalog.ScopeSequence}}
 		db.Interior = in
 		a.Databases = append(a.Databases, db)
 	}

@@ -34,7 +34,8 @@ func (s *server) create(ctx context.Context, step change.Step) (engine.Report, e
 			return wrap("look at the template", err)
 		}
 		if busy > 0 {
-			return &engine.Error{Op: op, Kind: engine.NotSent, Text: fmt.Sprintf("somebody came to the template meanwhile (sessions: %d); %s cannot be copied while they are there", busy, step.Args["template"]),
+			return &engine.Error{Op: op, Kind: engine.NotSent,
+				Text: fmt.Sprintf("somebody came to the template meanwhile (sessions: %d); %s cannot be copied while they are there", busy, step.Args["template"]),
 				Next: "Try again when they have left, or copy from another template."}
 		}
 		// A copy may take long, and one that is cut off leaves nothing, so
@@ -55,7 +56,8 @@ func (s *server) create(ctx context.Context, step change.Step) (engine.Report, e
 			return bad
 		}
 		var key uint32
-		if err := c.QueryRow(ctx, `SELECT oid FROM pg_catalog.pg_database WHERE datname::text = $1::text`, step.Args["name"]).Scan(&key); err == nil {
+		if err := c.QueryRow(ctx, `SELECT oid FROM pg_catalog.pg_database WHERE datname::text = $1::text`,
+			step.Args["name"]).Scan(&key); err == nil {
 			rep.Learned = map[string]string{"key": strconv.FormatUint(uint64(key), 10)}
 		}
 		return nil
@@ -72,7 +74,8 @@ func evidence(ctx context.Context, c *pgx.Conn, step change.Step) (map[string]st
 	}
 	var key uint32
 	err := c.QueryRow(ctx, `SELECT oid FROM pg_catalog.pg_roles WHERE rolname::text = $1::text
-		AND NOT EXISTS (SELECT FROM pg_catalog.pg_database WHERE datname::text = $2::text)`, step.Args["owner_made"], step.Args["name"]).Scan(&key)
+		AND NOT EXISTS (SELECT FROM pg_catalog.pg_database WHERE datname::text = $2::text)`, step.Args["owner_made"],
+		step.Args["name"]).Scan(&key)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil, nil
 	}
@@ -140,7 +143,8 @@ func (s *server) Sender(ctx context.Context, id catalog.SessionID, end bool) (en
 	}
 	var active bool
 	err = s.pool.QueryRow(ctx, `SELECT coalesce(state, '') IN ('active', 'fastpath function call') OR state IS NULL FROM pg_catalog.pg_stat_activity
-		WHERE pid = $1 AND backend_start = $2 AND pid <> pg_catalog.pg_backend_pid()`, int32(id.Number), began).Scan(&active)
+		WHERE pid = $1 AND backend_start = $2 AND pid <> pg_catalog.pg_backend_pid()`, int32(id.Number), began).
+		Scan(&active)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return engine.SenderGone, nil
 	}
@@ -261,7 +265,8 @@ func (s *server) undoCreate(ctx context.Context, step change.Step) (engine.Repor
 		return rep, err
 	}
 	refuse := func(text string) error {
-		return &engine.Error{Op: op, Kind: engine.Refused, Text: text, Next: "Look at the database, and drop it yourself if it is not needed."}
+		return &engine.Error{Op: op, Kind: engine.Refused, Text: text,
+			Next: "Look at the database, and drop it yourself if it is not needed."}
 	}
 	key := step.Args["key"]
 	if key == "" {
@@ -270,10 +275,12 @@ func (s *server) undoCreate(ctx context.Context, step change.Step) (engine.Repor
 		}
 	}
 	if key == "" {
-		return rep, refuse("it is not certain that this change made the database " + naming.Show(d.Name) + ", so it was left alone")
+		return rep, refuse("it is not certain that this change made the database " + naming.Show(d.Name) +
+			", so it was left alone")
 	}
 	if key != d.Key {
-		return rep, refuse("a database " + naming.Show(d.Name) + " is there that this change did not make, so it was left alone")
+		return rep, refuse("a database " + naming.Show(d.Name) +
+			" is there that this change did not make, so it was left alone")
 	}
 	s.counts.state.logins.Lock() // our own counting of tables is not to be in the way
 	defer s.counts.state.logins.Unlock()

@@ -26,7 +26,8 @@ func filled(step change.Step) (string, error) {
 	}
 	password, ok := step.Secrets[names[0]]
 	if !ok {
-		return "", &engine.Error{Op: step.Title, Kind: engine.NotSent, Text: "the password of " + naming.Show(names[0]) + " is not kept any more", Next: "Ask again."}
+		return "", &engine.Error{Op: step.Title, Kind: engine.NotSent,
+			Text: "the password of " + naming.Show(names[0]) + " is not kept any more", Next: "Ask again."}
 	}
 	salt := make([]byte, 16)
 	if _, err := rand.Read(salt); err != nil {
@@ -57,7 +58,8 @@ func (s *server) createRole(ctx context.Context, step change.Step) (engine.Repor
 	rep, err := s.runStatement(ctx, step)
 	if err == nil {
 		var key uint32
-		if s.pool.QueryRow(ctx, `SELECT oid FROM pg_catalog.pg_roles WHERE rolname::text = $1::text`, step.Args["name"]).Scan(&key) == nil {
+		if s.pool.QueryRow(ctx, `SELECT oid FROM pg_catalog.pg_roles WHERE rolname::text = $1::text`,
+			step.Args["name"]).Scan(&key) == nil {
 			rep.Learned = map[string]string{"role_key": strconv.FormatUint(uint64(key), 10)}
 		}
 	}
@@ -77,7 +79,8 @@ func (s *server) undoCreateRole(ctx context.Context, step change.Step) (engine.R
 		ours = err == nil && len(bad) == 0
 	}
 	if !ours {
-		return engine.Report{}, &engine.Error{Op: "take the role back", Kind: engine.Refused, Text: "it is not certain that this change made the role " + naming.Show(a.Name) + ", so it was left alone",
+		return engine.Report{}, &engine.Error{Op: "take the role back", Kind: engine.Refused,
+			Text: "it is not certain that this change made the role " + naming.Show(a.Name) + ", so it was left alone",
 			Next: "Look at the role, and drop it if it is not needed."}
 	}
 	return s.takeBack(ctx, "take the role back", step.Undo, step)
@@ -120,7 +123,8 @@ func (s *server) alterAccess(ctx context.Context, step change.Step) (engine.Repo
 	if err != nil {
 		return rep, engine.NeverSent(err)
 	}
-	if err := announce(ctx, conn.Conn, step, change.Sending{Learned: learned, Undo: undoText(step, learned)}); err != nil {
+	if err := announce(ctx, conn.Conn, step,
+		change.Sending{Learned: learned, Undo: undoText(step, learned)}); err != nil {
 		return rep, err
 	}
 	err = tx.Commit(ctx)
@@ -149,7 +153,9 @@ func (s *server) undoAccess(ctx context.Context, step change.Step) (engine.Repor
 	var rep engine.Report
 	noted, ok := step.Args[argRestore]
 	if !ok {
-		return rep, &engine.Error{Op: op, Kind: engine.Refused, Text: "what was there before is not on record (" + orElse(step.Args[argUnnoted], "it was never noted") + "), so nothing was put back",
+		return rep, &engine.Error{Op: op, Kind: engine.Refused,
+			Text: "what was there before is not on record (" + orElse(step.Args[argUnnoted], "it was never noted") +
+				"), so nothing was put back",
 			Next: "Look at the statements of this step, and give back by hand what they took."}
 	}
 	conn, err := s.dialDatabase(ctx, step.Args["database"])
@@ -177,7 +183,8 @@ func (s *server) undoAccess(ctx context.Context, step change.Step) (engine.Repor
 		return rep, wrap(op, err)
 	}
 	if lost := engine.Unpack(step.Args[argLost]); len(lost) > 0 {
-		return rep, &engine.Error{Op: op, Kind: engine.Differs, Text: "everything else was put back, but no statement gives back: " + planning.Shorten(lost),
+		return rep, &engine.Error{Op: op, Kind: engine.Differs,
+			Text: "everything else was put back, but no statement gives back: " + planning.Shorten(lost),
 			Next: "Put these right by hand."}
 	}
 	return rep, nil
@@ -235,7 +242,8 @@ func (s *server) waitGone(ctx context.Context, account string) {
 func (s *server) signIn(ctx context.Context, database, account string, step change.Step) (*pgx.Conn, string, error) {
 	password, ok := step.Secrets[account]
 	if !ok {
-		return nil, "", &engine.Error{Op: "sign in as " + account, Kind: engine.NotSent, Text: "its password is not kept any more", Next: "Set another one: genarch account password"}
+		return nil, "", &engine.Error{Op: "sign in as " + account, Kind: engine.NotSent,
+			Text: "its password is not kept any more", Next: "Set another one: genarch account password"}
 	}
 	cfg := s.config.Copy()
 	cfg.User, cfg.Password = account, password.Reveal()
@@ -263,7 +271,8 @@ func (s *server) signIn(ctx context.Context, database, account string, step chan
 		case "53300", "42501", "55000": // too many, not this database, closed: the password was taken
 			return nil, account + " was let in by its password; the server then said: " + answer.Message, nil
 		}
-		return nil, "", &engine.Error{Op: "sign in as " + account, Kind: engine.Differs, Code: answer.Code, Text: answer.Message}
+		return nil, "", &engine.Error{Op: "sign in as " + account, Kind: engine.Differs, Code: answer.Code,
+			Text: answer.Message}
 	}
 	return nil, "", wrap("sign in as "+account, err)
 }
@@ -276,7 +285,8 @@ func (s *server) makeProofTable(ctx context.Context, database, owner string) (re
 		return nil, err
 	}
 	table := "public." + quoteIdent(proofTable)
-	for _, text := range []string{"SET ROLE " + quoteIdent(owner), "DROP TABLE IF EXISTS " + table, "CREATE TABLE " + table + " (id int)"} {
+	for _, text := range []string{"SET ROLE " + quoteIdent(owner), "DROP TABLE IF EXISTS " + table,
+		"CREATE TABLE " + table + " (id int)"} {
 		if err := exec(ctx, conn.Conn, text); err != nil {
 			conn.Close(context.WithoutCancel(ctx))
 			return nil, wrap("make a table to try the accounts on", err)
@@ -298,7 +308,8 @@ func tryBundle(ctx context.Context, conn *pgx.Conn, account, bundle string, say 
 		may        bool
 	}{
 		{"read a table", "SELECT * FROM " + table, true},
-		{"insert, update and delete", "WITH x AS (INSERT INTO " + table + " VALUES (1) RETURNING id) SELECT * FROM x", bundle == "write"},
+		{"insert, update and delete", "WITH x AS (INSERT INTO " + table + " VALUES (1) RETURNING id) SELECT * FROM x",
+			bundle == "write"},
 		{"make a table", "CREATE TABLE public.genarch_refused (id int)", false},
 	} {
 		err := exec(ctx, conn, try.text)
@@ -309,9 +320,11 @@ func tryBundle(ctx context.Context, conn *pgx.Conn, account, bundle string, say 
 		case refused && answer.Code == "42501" && !try.may:
 			say(account + " is refused to " + try.what)
 		case err == nil:
-			return &engine.Error{Op: "try the accounts", Kind: engine.Differs, Text: account + " may " + try.what + ", which the bundle " + bundle + " does not give"}
+			return &engine.Error{Op: "try the accounts", Kind: engine.Differs,
+				Text: account + " may " + try.what + ", which the bundle " + bundle + " does not give"}
 		default:
-			return &engine.Error{Op: "try the accounts", Kind: engine.Differs, Text: account + " cannot " + try.what + ": " + err.Error()}
+			return &engine.Error{Op: "try the accounts", Kind: engine.Differs,
+				Text: account + " cannot " + try.what + ": " + err.Error()}
 		}
 	}
 	return nil

@@ -59,7 +59,8 @@ func (s *server) trySetting(ctx context.Context, name, value string) (why string
 // atStart says why a setting cannot be one with which a session begins.
 func (s *server) atStart(ctx context.Context, name string) (why string, err error) {
 	var kind string
-	err = s.pool.QueryRow(ctx, `SELECT context FROM pg_catalog.pg_settings WHERE lower(name) = lower($1)`, name).Scan(&kind)
+	err = s.pool.QueryRow(ctx, `SELECT context FROM pg_catalog.pg_settings WHERE lower(name) = lower($1)`, name).
+		Scan(&kind)
 	switch {
 	case errors.Is(err, pgx.ErrNoRows) || err == nil && (kind == "backend" || kind == "superuser-backend"):
 		return "", nil
@@ -95,7 +96,8 @@ func (s *server) undoAlter(ctx context.Context, step change.Step) (engine.Report
 		return engine.Report{}, err
 	}
 	if f.name != step.Args["name"] {
-		return engine.Report{}, &engine.Error{Op: op, Kind: engine.Refused, Text: "it is called " + naming.Show(f.name) + " by now",
+		return engine.Report{}, &engine.Error{Op: op, Kind: engine.Refused,
+			Text: "it is called " + naming.Show(f.name) + " by now",
 			Next: "Alter it back under that name: " + step.Undo}
 	}
 	return s.takeBack(ctx, op, step.Undo, step)

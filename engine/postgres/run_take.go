@@ -30,10 +30,12 @@ type found struct {
 func byKey(ctx context.Context, q querier, args map[string]string) (f found, there bool, err error) {
 	key, err := strconv.ParseUint(args["key"], 10, 32)
 	if err != nil {
-		return f, false, &engine.Error{Op: "find the database", Kind: engine.NotSent, Text: "the step has no number of a database"}
+		return f, false, &engine.Error{Op: "find the database", Kind: engine.NotSent,
+			Text: "the step has no number of a database"}
 	}
 	err = q.QueryRow(ctx, `SELECT d.datname::text, d.datallowconn, d.datconnlimit, t.spcname::text FROM pg_catalog.pg_database d
-		JOIN pg_catalog.pg_tablespace t ON t.oid = d.dattablespace WHERE d.oid = $1::oid`, uint32(key)).Scan(&f.name, &f.open, &f.limit, &f.tablespace)
+		JOIN pg_catalog.pg_tablespace t ON t.oid = d.dattablespace WHERE d.oid = $1::oid`, uint32(key)).Scan(&f.name,
+		&f.open, &f.limit, &f.tablespace)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return f, false, nil
 	}
@@ -49,9 +51,12 @@ func mustFind(ctx context.Context, q querier, op string, args map[string]string)
 	case err != nil:
 		return f, engine.NeverSent(err)
 	case !there:
-		return f, &engine.Error{Op: op, Kind: engine.NotSent, Text: "the database " + naming.Show(args["name"]) + " that this was planned for is gone; if one of that name is there, it is another one, and is left alone", Next: "Look again: genarch database list"}
+		return f, &engine.Error{Op: op, Kind: engine.NotSent,
+			Text: "the database " + naming.Show(args["name"]) +
+				" that this was planned for is gone; if one of that name is there, it is another one, and is left alone", Next: "Look again: genarch database list"}
 	case f.name != args["name"]:
-		return f, &engine.Error{Op: op, Kind: engine.NotSent, Text: "it is called " + naming.Show(f.name) + " by now", Next: "Ask again, with that name."}
+		return f, &engine.Error{Op: op, Kind: engine.NotSent, Text: "it is called " + naming.Show(f.name) + " by now",
+			Next: "Ask again, with that name."}
 	}
 	return f, nil
 }
@@ -85,7 +90,9 @@ func (s *server) undoGate(ctx context.Context, step change.Step) (engine.Report,
 		return engine.Report{}, nil
 	case f.invalidated:
 		// Any ALTER DATABASE with options would end our own connection.
-		return engine.Report{}, &engine.Error{Op: op, Kind: engine.Refused, Text: naming.Show(f.name) + " was left over by an interrupted drop: nobody can connect to it any more", Next: "Drop it again: genarch database drop"}
+		return engine.Report{}, &engine.Error{Op: op, Kind: engine.Refused,
+			Text: naming.Show(f.name) + " was left over by an interrupted drop: nobody can connect to it any more",
+			Next: "Drop it again: genarch database drop"}
 	}
 	return s.takeBack(ctx, op, "ALTER DATABASE "+quoteIdent(f.name)+" ALLOW_CONNECTIONS true", step)
 }
@@ -120,7 +127,8 @@ func (s *server) blockers(ctx context.Context, q querier, name string) ([]string
 // onEmpty runs a statement that needs the database empty of sessions: it looks
 // once more on the same connection, for a refused one would make others wait.
 // Our own short looks into the database are over within a moment.
-func (s *server) onEmpty(ctx context.Context, step change.Step, send func(c *pgxpool.Conn, op string) error) (engine.Report, error) {
+func (s *server) onEmpty(ctx context.Context, step change.Step,
+	send func(c *pgxpool.Conn, op string) error) (engine.Report, error) {
 	op := step.Title
 	var rep engine.Report
 	err := s.withConn(ctx, op, func(c *pgxpool.Conn) error {
@@ -137,7 +145,8 @@ func (s *server) onEmpty(ctx context.Context, step change.Step, send func(c *pgx
 				break
 			}
 			if time.Now().After(deadline) {
-				return &engine.Error{Op: op, Kind: engine.NotSent, Text: "somebody is there after all: " + planning.Shorten(there), Next: "Ask again."}
+				return &engine.Error{Op: op, Kind: engine.NotSent,
+					Text: "somebody is there after all: " + planning.Shorten(there), Next: "Ask again."}
 			}
 			if !engine.Pause(ctx, 20*time.Millisecond) {
 				return &engine.Error{Op: op, Kind: engine.NotSent, Text: "given up before it was sent"}
@@ -186,7 +195,10 @@ func (s *server) renameEmpty(ctx context.Context, step change.Step) (engine.Repo
 }
 
 func (s *server) moveEmpty(ctx context.Context, step change.Step) (engine.Report, error) {
-	return s.onEmpty(ctx, step, func(c *pgxpool.Conn, op string) error { return s.unbounded(ctx, c, op, step.Statement) })
+	return s.onEmpty(ctx, step, func(c *pgxpool.Conn,
+		op string) error {
+		return s.unbounded(ctx, c, op, step.Statement)
+	})
 }
 
 // probeTake looks what became of a step that takes a database away or moves it.

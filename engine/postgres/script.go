@@ -11,6 +11,7 @@ const scriptHead = "\\set ON_ERROR_STOP on\n"
 // a variable, since only there a line end can be written.
 func connectLine(database string) string {
 	value := strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(database)
-	text := strings.NewReplacer(`\`, `\\`, `'`, `''`, "\n", `\n`, "\r", `\r`, "\t", `\t`).Replace("dbname='" + value + "'")
+	text := strings.NewReplacer(`\`, `\\`, `'`, `''`, "\n", `\n`, "\r", `\r`, "\t", `\t`).Replace("dbname='" + value +
+		"'")
 	return "\\set genarch_database '" + text + "'\n\\connect -reuse-previous=on :\"genarch_database\"\n"
 }

@@ -38,7 +38,8 @@ func scanSession(row pgx.CollectableRow) (catalog.Session, error) {
 	var kind, state, waitType, wait string
 	var blocked []int32
 	var own *bool
-	err := row.Scan(&s.ID.Number, &started, &kind, &s.Database, &s.Account.Name, &s.Super, &s.Application, &s.Client, &state, &stateSince, &s.Statement,
+	err := row.Scan(&s.ID.Number, &started, &kind, &s.Database, &s.Account.Name, &s.Super, &s.Application, &s.Client,
+		&state, &stateSince, &s.Statement,
 		&xact, &s.Written, &waitType, &wait, &s.Leader, &own, &blocked)
 	if err != nil {
 		return s, err
@@ -57,7 +58,8 @@ func scanSession(row pgx.CollectableRow) (catalog.Session, error) {
 		s.BlockedBy = append(s.BlockedBy, int64(pid))
 	}
 	if waitType == "Lock" {
-		s.Wait = map[string]string{"transactionid": "another transaction to end", "virtualxid": "another transaction to end", "tuple": "a row", "relation": "a table"}[wait]
+		s.Wait = map[string]string{"transactionid": "another transaction to end",
+			"virtualxid": "another transaction to end", "tuple": "a row", "relation": "a table"}[wait]
 		if s.Wait == "" {
 			s.Wait = "a lock of kind " + wait
 		}
@@ -84,7 +86,8 @@ func kindOf(backend string, s catalog.Session, own bool) catalog.SessionKind {
 		return catalog.OwnSession
 	case strings.HasPrefix(s.Application, "pg_dump") || s.Application == "pg_basebackup":
 		return catalog.BackupSession
-	case backend == "walsender" || strings.HasPrefix(backend, "logical replication") && backend != "logical replication launcher":
+	case backend == "walsender" ||
+		strings.HasPrefix(backend, "logical replication") && backend != "logical replication launcher":
 		return catalog.ReplicationSession
 	case backend == "" || backend == "client backend" || backend == "parallel worker":
 		return catalog.ClientSession
@@ -116,7 +119,8 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 	if !q.Brief {
 		blockers = `CASE WHEN a.wait_event_type = 'Lock' THEN pg_catalog.pg_blocking_pids(a.pid) END`
 	}
-	text := sessionColumns + `, ` + blockers + ` FROM pg_catalog.pg_stat_activity a LEFT JOIN pg_catalog.pg_roles r ON r.oid = a.usesysid`
+	text := sessionColumns + `, ` + blockers +
+		` FROM pg_catalog.pg_stat_activity a LEFT JOIN pg_catalog.pg_roles r ON r.oid = a.usesysid`
 	var args []any
 	if q.Database != "" {
 		text += ` WHERE a.datname::text = $1::text`
@@ -149,10 +153,13 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 	for i := range out.Sessions {
 		out.Sessions[i].Locks = locks[out.Sessions[i].ID.Number]
 	}
-	out.Unseen = append(out.Unseen, "Temporary tables, prepared statements and LISTEN show in no view, and are lost with their session.")
+	out.Unseen = append(out.Unseen,
+		"Temporary tables, prepared statements and LISTEN show in no view, and are lost with their session.")
 	for _, x := range out.Sessions {
 		if x.Hidden {
-			out.Unseen = append(out.Unseen, "What the sessions of other accounts do is hidden from Genarch's login; it needs: GRANT pg_monitor TO "+quoteIdent(s.target.Server.Admin))
+			out.Unseen = append(out.Unseen,
+				"What the sessions of other accounts do is hidden from Genarch's login; it needs: GRANT pg_monitor TO "+
+					quoteIdent(s.target.Server.Admin))
 			break
 		}
 	}
@@ -183,16 +190,18 @@ func (s *server) readBeside(ctx context.Context, database string) (list []catalo
 
 // readPrepared lists prepared transactions; an empty name means all databases.
 func (s *server) readPrepared(ctx context.Context, database string) ([]catalog.Prepared, error) {
-	return collect(ctx, s.pool, "look for prepared transactions", func(row pgx.CollectableRow) (p catalog.Prepared, err error) {
-		err = row.Scan(&p.Name, &p.Database, &p.Owner, &p.Since)
-		return p, err
-	}, `SELECT gid, database::text, owner::text, prepared FROM pg_catalog.pg_prepared_xacts WHERE $1 = '' OR database::text = $1::text ORDER BY prepared LIMIT 100`, database)
+	return collect(ctx, s.pool, "look for prepared transactions",
+		func(row pgx.CollectableRow) (p catalog.Prepared, err error) {
+			err = row.Scan(&p.Name, &p.Database, &p.Owner, &p.Since)
+			return p, err
+		}, `SELECT gid, database::text, owner::text, prepared FROM pg_catalog.pg_prepared_xacts WHERE $1 = '' OR database::text = $1::text ORDER BY prepared LIMIT 100`, database)
 }
 
 // End signals sessions, each only if its process began when it should have. All
 // go in one statement; if the server refuses one of them it has refused the rest
 // of the statement too, so then they are signalled one by one.
-func (s *server) End(ctx context.Context, ids []catalog.SessionID, how catalog.Ending) (map[catalog.SessionID]string, error) {
+func (s *server) End(ctx context.Context, ids []catalog.SessionID, how catalog.Ending) (map[catalog.SessionID]string,
+	error) {
 	err := s.signal(ctx, ids, how)
 	if e, ok := errors.AsType[*engine.Error](err); !ok || e.Code != "42501" {
 		return nil, err

@@ -99,7 +99,8 @@ func setParameter(database, name, value string, set bool) string {
 
 // listSettings take a list of names, each quoted by itself: one text that holds them
 // all would be one name. Source: GUC_LIST_QUOTE in the server's guc tables.
-var listSettings = []string{"local_preload_libraries", "search_path", "session_preload_libraries", "shared_preload_libraries", "temp_tablespaces",
+var listSettings = []string{"local_preload_libraries", "search_path", "session_preload_libraries",
+	"shared_preload_libraries", "temp_tablespaces",
 	"unix_socket_directories"}
 
 // settingValue writes the value of a setting.

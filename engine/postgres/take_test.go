@@ -56,8 +56,11 @@ func (k taker) brief(in change.Intent) change.Brief {
 func testTakeAway(t *testing.T, server *localdb.Server) {
 	k := taker{t, enginetest.Open(t, Engine{}, enginetest.Target(Engine{}, server, "suite")), nil, server}
 	k.admin = k.connect("postgres")
-	for name, f := range map[string]func(taker){"rename and back": testRename, "move and back": testMove, "a template in use": testTemplate, "a database that was not answered": testEvidence, "what stops a drop": testStops, "what points to it": testPointers,
-		"a lock on the catalogue": testCatalogueLock, "a gate and its probe": testGate, "a leftover of a drop": testBroken} {
+	for name, f := range map[string]func(taker){"rename and back": testRename, "move and back": testMove,
+		"a template in use": testTemplate, "a database that was not answered": testEvidence,
+		"what stops a drop": testStops, "what points to it": testPointers,
+		"a lock on the catalogue": testCatalogueLock, "a gate and its probe": testGate,
+		"a leftover of a drop": testBroken} {
 		t.Run(name, func(t *testing.T) {
 			k := k
 			k.t = t
@@ -104,12 +107,14 @@ func testMove(k taker) {
 	testutil.GiveToPostgres(k.t, makeDir(k.t, dir))
 	k.exec("CREATE TABLESPACE pier LOCATION '" + dir + "'")
 	k.connect("placed_dev")
-	in := taking(change.AlterDatabase, change.DatabaseSpec{Name: "placed_dev", Options: catalog.Values{"tablespace": "pier"}}, nil)
+	in := taking(change.AlterDatabase,
+		change.DatabaseSpec{Name: "placed_dev", Options: catalog.Values{"tablespace": "pier"}}, nil)
 	done, err := enginetest.Carry(k.t, k.s, k.brief(in))
 	if err != nil {
 		k.t.Fatal(err)
 	}
-	if d, err := k.s.Database(k.t.Context(), "placed_dev"); err != nil || d.Properties.Text("tablespace") != "pier" || d.Closed {
+	if d, err := k.s.Database(k.t.Context(), "placed_dev"); err != nil || d.Properties.Text("tablespace") != "pier" ||
+		d.Closed {
 		k.t.Errorf("moved: %+v, %v", d, err)
 	}
 	if b := k.brief(in); b.Outcome != change.Nothing {
@@ -130,7 +135,8 @@ func testMove(k taker) {
 func testTemplate(k taker) {
 	k.exec("CREATE DATABASE mould_dev IS_TEMPLATE true")
 	k.connect("mould_dev")
-	in := change.Intent{Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "cast_dev", Options: catalog.Values{"template": "mould_dev"}}}
+	in := change.Intent{Kind: change.CreateDatabase,
+		Database: &change.DatabaseSpec{Name: "cast_dev", Options: catalog.Values{"template": "mould_dev"}}}
 	if b := k.brief(in); !slices.Contains(b.Codes(change.Stop), change.TemplateInUse) {
 		k.t.Fatalf("a template in use: %+v", b.Findings)
 	}
@@ -150,38 +156,46 @@ func testTemplate(k taker) {
 func testStops(k taker) {
 	k.exec("CREATE DATABASE barred_dev", "CREATE DATABASE source_dev")
 	inside := k.connect("barred_dev")
-	for _, text := range []string{"CREATE TABLE t (a int)", "BEGIN", "INSERT INTO t VALUES (1)", "PREPARE TRANSACTION 'odd ''name'"} {
+	for _, text := range []string{"CREATE TABLE t (a int)", "BEGIN", "INSERT INTO t VALUES (1)",
+		"PREPARE TRANSACTION 'odd ''name'"} {
 		if _, err := inside.Exec(k.t.Context(), text, pgx.QueryExecModeSimpleProtocol); err != nil {
 			k.t.Fatalf("%s: %v", text, err)
 		}
 	}
 	drop := taking(change.DropDatabase, change.DatabaseSpec{Name: "barred_dev"}, nil)
 	b := k.brief(drop)
-	if !slices.Contains(b.Codes(change.Stop), change.PreparedWaiting) || !strings.Contains(b.Findings[0].Text, "odd 'name") {
+	if !slices.Contains(b.Codes(change.Stop), change.PreparedWaiting) ||
+		!strings.Contains(b.Findings[0].Text, "odd 'name") {
 		k.t.Errorf("a prepared transaction: %+v", b.Findings)
 	}
 	// One that came after the brief stops the drop itself.
 	gate := gateStep(*must(k.s.Database(k.t.Context(), "barred_dev")))
-	if _, err := k.s.Do(k.t.Context(), change.Step{Kind: stepDrop, Title: "drop", Statement: dropDatabase("barred_dev"), Args: gate.Args}); err == nil || !strings.Contains(err.Error(), "prepared transaction") {
+	if _, err := k.s.Do(k.t.Context(),
+		change.Step{Kind: stepDrop, Title: "drop", Statement: dropDatabase("barred_dev"),
+			Args: gate.Args}); err == nil || !strings.Contains(err.Error(), "prepared transaction") {
 		k.t.Errorf("a drop with a prepared transaction: %v", err)
 	}
 	if _, err := inside.Exec(k.t.Context(), "ROLLBACK PREPARED 'odd ''name'"); err != nil {
 		k.t.Fatal(err)
 	}
-	if _, err := inside.Exec(k.t.Context(), "SELECT pg_create_logical_replication_slot('beacon', 'pgoutput')"); err != nil {
+	if _, err := inside.Exec(k.t.Context(),
+		"SELECT pg_create_logical_replication_slot('beacon', 'pgoutput')"); err != nil {
 		k.t.Fatal(err)
 	}
 	if b := k.brief(drop); !slices.Contains(b.Codes(change.Caution), change.DropBreaks) || b.Stopped() {
 		k.t.Errorf("an idle slot: %+v", b.Findings)
 	}
-	if _, err := inside.Exec(k.t.Context(), "CREATE SUBSCRIPTION buoy CONNECTION 'host=127.0.0.1 port=1 dbname=x' PUBLICATION p WITH (connect = false)"); err != nil {
+	if _, err := inside.Exec(k.t.Context(),
+		"CREATE SUBSCRIPTION buoy CONNECTION 'host=127.0.0.1 port=1 dbname=x' PUBLICATION p WITH (connect = false)"); err != nil {
 		k.t.Fatal(err)
 	}
 	if b := k.brief(drop); !slices.Contains(b.Codes(change.Stop), change.ReplicationRunning) {
 		k.t.Errorf("a subscription: %+v", b.Findings)
 	}
-	for in, code := range map[string]string{"postgres": change.DatabaseKept, "template1": change.DatabaseKept, "nowhere": change.DatabaseAbsent} {
-		if b := k.brief(taking(change.DropDatabase, change.DatabaseSpec{Name: in}, nil)); !slices.Contains(b.Codes(change.Stop), code) {
+	for in, code := range map[string]string{"postgres": change.DatabaseKept, "template1": change.DatabaseKept,
+		"nowhere": change.DatabaseAbsent} {
+		if b := k.brief(taking(change.DropDatabase, change.DatabaseSpec{Name: in},
+			nil)); !slices.Contains(b.Codes(change.Stop), code) {
 			k.t.Errorf("%s: %+v; want %s", in, b.Findings, code)
 		}
 	}
@@ -195,7 +209,8 @@ func testStops(k taker) {
 	if !slices.Contains(codes, change.DatabaseDenied) || !slices.Contains(codes, change.SessionsHidden) {
 		k.t.Errorf("for a small login: %v", codes)
 	}
-	if codes := small.brief(taking(change.DropDatabase, change.DatabaseSpec{Name: "nowhere"}, nil)).Codes(change.Stop); !slices.Equal(codes, []string{change.DatabaseAbsent}) {
+	if codes := small.brief(taking(change.DropDatabase, change.DatabaseSpec{Name: "nowhere"}, nil)).
+		Codes(change.Stop); !slices.Equal(codes, []string{change.DatabaseAbsent}) {
 		k.t.Errorf("absent, for a small login: %v", codes)
 	}
 }
@@ -206,12 +221,14 @@ func testCatalogueLock(k taker) {
 	k.exec("CREATE DATABASE locked_dev")
 	b := k.brief(taking(change.DropDatabase, change.DatabaseSpec{Name: "locked_dev"}, nil))
 	holder := k.connect("postgres")
-	if _, err := holder.Exec(k.t.Context(), "BEGIN; LOCK TABLE pg_catalog.pg_database IN EXCLUSIVE MODE", pgx.QueryExecModeSimpleProtocol); err != nil {
+	if _, err := holder.Exec(k.t.Context(), "BEGIN; LOCK TABLE pg_catalog.pg_database IN EXCLUSIVE MODE",
+		pgx.QueryExecModeSimpleProtocol); err != nil {
 		k.t.Fatal(err)
 	}
 	_, err := enginetest.Carry(k.t, k.s, b)
 	e, ok := errors.AsType[*engine.Error](err)
-	if !ok || e.Kind != engine.Refused || e.Code != "55P03" || !strings.Contains(e.Error(), "locked by session") || e.Next == "" {
+	if !ok || e.Kind != engine.Refused || e.Code != "55P03" || !strings.Contains(e.Error(), "locked by session") ||
+		e.Next == "" {
 		k.t.Errorf("a lock on the catalogue: %v", err)
 	}
 	if _, err := holder.Exec(k.t.Context(), "ROLLBACK"); err != nil {
@@ -234,7 +251,8 @@ func testGate(k taker) {
 	if took, err := k.s.Probe(k.t.Context(), gate); !took || err != nil {
 		k.t.Errorf("Probe = %v, %v", took, err)
 	}
-	if _, err := pgx.Connect(k.t.Context(), k.server.DSN("gated_dev")); err == nil || !strings.Contains(err.Error(), "55000") && !strings.Contains(err.Error(), "not currently accepting") {
+	if _, err := pgx.Connect(k.t.Context(), k.server.DSN("gated_dev")); err == nil ||
+		!strings.Contains(err.Error(), "55000") && !strings.Contains(err.Error(), "not currently accepting") {
 		k.t.Errorf("a superuser at the gate: %v", err)
 	}
 	k.exec("ALTER DATABASE gated_dev RENAME TO renamed_dev")
@@ -254,15 +272,18 @@ func testGate(k taker) {
 
 // testBroken: what an interrupted drop left can only be dropped again.
 func testBroken(k taker) {
-	k.exec("CREATE DATABASE broken_dev", "UPDATE pg_catalog.pg_database SET datconnlimit = -2 WHERE datname = 'broken_dev'")
-	if b := k.brief(taking(change.RenameDatabase, change.DatabaseSpec{Name: "broken_dev", NewName: "x_dev"}, nil)); !slices.Contains(b.Codes(change.Stop), change.DatabaseBroken) {
+	k.exec("CREATE DATABASE broken_dev",
+		"UPDATE pg_catalog.pg_database SET datconnlimit = -2 WHERE datname = 'broken_dev'")
+	if b := k.brief(taking(change.RenameDatabase, change.DatabaseSpec{Name: "broken_dev", NewName: "x_dev"},
+		nil)); !slices.Contains(b.Codes(change.Stop), change.DatabaseBroken) {
 		k.t.Errorf("renaming it: %+v", b.Findings)
 	}
 	gate := gateStep(*must(k.s.Database(k.t.Context(), "broken_dev")))
 	if _, err := k.s.Undo(k.t.Context(), gate); err == nil || !strings.Contains(err.Error(), "interrupted drop") {
 		k.t.Errorf("opening its gate: %v", err)
 	}
-	if _, err := enginetest.Carry(k.t, k.s, k.brief(taking(change.DropDatabase, change.DatabaseSpec{Name: "broken_dev"}, nil))); err != nil {
+	if _, err := enginetest.Carry(k.t, k.s,
+		k.brief(taking(change.DropDatabase, change.DatabaseSpec{Name: "broken_dev"}, nil))); err != nil {
 		k.t.Errorf("dropping it: %v", err)
 	}
 }
@@ -285,7 +306,8 @@ func makeDir(t *testing.T, dir string) string {
 // testPointers: what other databases have that reaches one by its address is a
 // caution where the host is this server, and a note where that is not certain.
 func testPointers(k taker) {
-	k.exec("CREATE DATABASE pointed_dev", "CREATE DATABASE pointing_dev", `CREATE DATABASE "shut, 'too'"`, `ALTER DATABASE "shut, 'too'" ALLOW_CONNECTIONS false`)
+	k.exec("CREATE DATABASE pointed_dev", "CREATE DATABASE pointing_dev", `CREATE DATABASE "shut, 'too'"`,
+		`ALTER DATABASE "shut, 'too'" ALLOW_CONNECTIONS false`)
 	inside := k.connect("pointing_dev")
 	port := fmt.Sprint(k.server.Port)
 	for _, text := range []string{
@@ -295,7 +317,8 @@ func testPointers(k taker) {
 		"CREATE SERVER other_name FOREIGN DATA WRAPPER wire OPTIONS (dbname 'pointed_dev2')",
 		"CREATE SERVER far_link FOREIGN DATA WRAPPER wire OPTIONS (dbname 'pointed_dev', host 'pier7.ossavik.example')",
 		"CREATE SERVER nowhere FOREIGN DATA WRAPPER wire",
-		`CREATE FUNCTION fetch_fares() RETURNS text LANGUAGE plpgsql AS $f$ BEGIN RETURN 'host=localhost port=` + port + ` dbname=pointed_dev user=x'; END $f$`,
+		`CREATE FUNCTION fetch_fares() RETURNS text LANGUAGE plpgsql AS $f$ BEGIN RETURN 'host=localhost port=` + port +
+			` dbname=pointed_dev user=x'; END $f$`,
 		`CREATE FUNCTION other_fares() RETURNS text LANGUAGE sql AS $f$ SELECT 'dbname=pointed_dev_old' $f$`,
 	} {
 		if _, err := inside.Exec(k.t.Context(), text); err != nil {
@@ -303,7 +326,8 @@ func testPointers(k taker) {
 		}
 	}
 	var shut int // other tests leave some behind
-	if err := k.admin.QueryRow(k.t.Context(), "SELECT count(*)::int FROM pg_database WHERE NOT datallowconn AND NOT datistemplate").Scan(&shut); err != nil {
+	if err := k.admin.QueryRow(k.t.Context(),
+		"SELECT count(*)::int FROM pg_database WHERE NOT datallowconn AND NOT datistemplate").Scan(&shut); err != nil {
 		k.t.Fatal(err)
 	}
 	for _, want := range []struct {
@@ -312,19 +336,23 @@ func testPointers(k taker) {
 	}{
 		{change.Caution, "would fail: foreign server near_link of pointing_dev, routine public.fetch_fares of pointing_dev."},
 		{change.Note, "of this name: foreign server far_link of pointing_dev (host pier7.ossavik.example)."},
-		{change.Note, naming.Count(shut, "other database") + " could not be searched for foreign servers that point to it."},
+		{change.Note, naming.Count(shut, "other database") +
+			" could not be searched for foreign servers that point to it."},
 	} {
 		// On a busy machine the first look may not come through all databases.
 		testutil.Wait(k.t, string(want.level)+" "+want.text, func() bool {
 			b := k.brief(taking(change.DropDatabase, change.DatabaseSpec{Name: "pointed_dev"}, nil))
-			return slices.ContainsFunc(b.Findings, func(f change.Finding) bool { return f.Level == want.level && strings.HasSuffix(f.Text, want.text) })
+			return slices.ContainsFunc(b.Findings,
+				func(f change.Finding) bool { return f.Level == want.level && strings.HasSuffix(f.Text, want.text) })
 		})
 	}
 	b := k.brief(taking(change.RenameDatabase, change.DatabaseSpec{Name: "pointed_dev", NewName: "renamed_dev"}, nil))
-	if !slices.ContainsFunc(b.Findings, func(f change.Finding) bool { return f.Level == change.Caution && strings.Contains(f.Text, "near_link") }) {
+	if !slices.ContainsFunc(b.Findings,
+		func(f change.Finding) bool { return f.Level == change.Caution && strings.Contains(f.Text, "near_link") }) {
 		k.t.Errorf("a rename does not tell who points to the old name: %+v", b.Findings)
 	}
-	if b := k.brief(taking(change.DropDatabase, change.DatabaseSpec{Name: "pointing_dev"}, nil)); len(b.Codes(change.Caution)) > 0 {
+	if b := k.brief(taking(change.DropDatabase, change.DatabaseSpec{Name: "pointing_dev"},
+		nil)); len(b.Codes(change.Caution)) > 0 {
 		k.t.Errorf("nothing points to the other one: %+v", b.Findings)
 	}
 }
@@ -348,7 +376,8 @@ func TestPointerMeans(t *testing.T) {
 		{"Fares", "", "", elsewhere},
 		{"", "", "", elsewhere},
 	} {
-		if got := (pointer{database: tt.database, host: tt.host, port: tt.port}).means("fares", hosts, ports); got != tt.want {
+		if got := (pointer{database: tt.database, host: tt.host, port: tt.port}).means("fares", hosts,
+			ports); got != tt.want {
 			t.Errorf("%q at %q, port %q means fares here: %d; want %d", tt.database, tt.host, tt.port, got, tt.want)
 		}
 	}
@@ -359,7 +388,8 @@ func TestPointerMeans(t *testing.T) {
 func testEvidence(k taker) {
 	k.exec("CREATE ROLE shed_owner")
 	k.exec("CREATE ROLE shed_stranger")
-	step := change.Step{Kind: stepCreate, Title: "create database", Statement: `CREATE DATABASE "shed_dev" OWNER "shed_owner"`, Undo: `DROP DATABASE "shed_dev"`,
+	step := change.Step{Kind: stepCreate, Title: "create database",
+		Statement: `CREATE DATABASE "shed_dev" OWNER "shed_owner"`, Undo: `DROP DATABASE "shed_dev"`,
 		Args: map[string]string{"name": "shed_dev", "template": "template1", "owner_made": "shed_owner"}}
 	// unanswered does it, and keeps only what is on record before the answer comes.
 	unanswered := func() change.Step {

@@ -2,7 +2,6 @@
 	import { engines } from './engines.svelte';
 	import type { Snippet } from 'svelte';
 	import { registered } from './registered.svelte';
-	;
 	import { to } from '../router';
 
 	/** What is registered shows at once; version and children are what the page has read since. */

@@ -3,8 +3,27 @@
 	type Props = { value: string };
 	let { value }: Props = $props();
 
-	const marks: Record<string, string> = { idle: '○', busy: '●', 'in transaction': '◐', 'written work': '✎', ending: '↺', 'not visible': '?', backup: '▣', replication: '⇄', worker: '⚙', engine: '⚙', Genarch: '◆' };
-	const tones: Record<string, string> = { 'written work': 'font-semibold', busy: 'text-primary', backup: 'font-semibold', replication: 'font-semibold' };
+	const marks: Record<string, string> = {
+		idle: '○',
+		busy: '●',
+		'in transaction': '◐',
+		'written work': '✎',
+		ending: '↺',
+		'not visible': '?',
+		backup: '▣',
+		replication: '⇄',
+		worker: '⚙',
+		engine: '⚙',
+		Genarch: '◆'
+	};
+	const tones: Record<string, string> = {
+		'written work': 'font-semibold',
+		busy: 'text-primary',
+		backup: 'font-semibold',
+		replication: 'font-semibold'
+	};
 </script>
 
-<span class="whitespace-nowrap {tones[value] ?? ''}" data-class={value}><span aria-hidden="true" class="inline-block w-4 text-center">{marks[value] ?? ''}</span> {value}</span>
+<span class="whitespace-nowrap {tones[value] ?? ''}" data-class={value}
+	><span aria-hidden="true" class="inline-block w-4 text-center">{marks[value] ?? ''}</span> {value}</span
+>

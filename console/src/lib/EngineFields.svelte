@@ -1,5 +1,16 @@
 <script lang="ts">
-	import { api, problemOf, type Brief, type Choice, type Choices, type Engine, type EngineField, type Finding, type Intent, type Problem } from './api';
+	import {
+		api,
+		problemOf,
+		type Brief,
+		type Choice,
+		type Choices,
+		type Engine,
+		type EngineField,
+		type Finding,
+		type Intent,
+		type Problem
+	} from './api';
 	import { optionsOf, property, type Options, valueText } from './engines.svelte';
 	import Field from './Field.svelte';
 	import FieldInput from './FieldInput.svelte';
@@ -24,14 +35,20 @@
 	};
 	let { server, engine, kind, part, options = $bindable(), brief, now, principal, without = [] }: Props = $props();
 
-	const fields = $derived(optionsOf(engine, kind, part).filter((f) => !without.includes(f.name) && (!principal || !f.for || f.for.includes(principal))));
+	const fields = $derived(
+		optionsOf(engine, kind, part).filter(
+			(f) => !without.includes(f.name) && (!principal || !f.for || f.for.includes(principal))
+		)
+	);
 	const first = $derived(fields.filter((f) => !f.group));
 	const groups = $derived([...new Set(fields.flatMap((f) => (f.group ? [f.group] : [])))]);
 	let choices = $state.raw<Choices['choices'] | null>(null);
 	let problem = $state<Problem | null>(null);
 
 	$effect(() => {
-		const keys = [...new Set(fields.flatMap((f) => [f, ...(f.columns ?? [])]).flatMap((f) => (f.from ? [f.from] : [])))];
+		const keys = [
+			...new Set(fields.flatMap((f) => [f, ...(f.columns ?? [])]).flatMap((f) => (f.from ? [f.from] : [])))
+		];
 		if (!keys.length) {
 			choices = {};
 			return;
@@ -57,30 +74,42 @@
 		if (f.option && f.suggestion) options[f.option] = f.suggestion;
 	}
 	/** What the field says of itself until the brief has it. */
-	const own = (f: EngineField): Brief['settings'][number] => ({ name: f.name, value: now ? '' : (f.default ?? ''), asked: !!now, decides: f.decides, fixed: !!f.fixed });
+	const own = (f: EngineField): Brief['settings'][number] => ({
+		name: f.name,
+		value: now ? '' : (f.default ?? ''),
+		asked: !!now,
+		decides: f.decides,
+		fixed: !!f.fixed
+	});
 </script>
 
 {#snippet one(f: EngineField)}
 	<Field title={f.title} setting={setting(f.name) ?? own(f)} findings={about(f.name)} onsuggest={suggest}>
 		{#snippet children(id)}
-			<FieldInput {id} field={f} choices={offered(f)} unset={now && f.show && f.type !== 'text' && f.type !== 'number' ? '' : now ? (f.show ? '' : 'no') : 'default'} bind:value={options[f.name]} />
+			<FieldInput
+				{id}
+				field={f}
+				choices={offered(f)}
+				unset={now && f.show && f.type !== 'text' && f.type !== 'number' ? '' : now ? (f.show ? '' : 'no') : 'default'}
+				bind:value={options[f.name]}
+			/>
 		{/snippet}
 	</Field>
 {/snippet}
 
 {#if problem}<Trouble {problem} />{/if}
 {#if !choices && !problem}<Skeleton rows={5} label="Reading what can be chosen" />{:else}
-{#each first as f (f.name)}
-	{#if !f.with || options[f.with]}{@render one(f)}{/if}
-{/each}
-{#each groups as group (group)}
-	<details class="border-base-300 rounded-box border px-4 py-2" open={!!now}>
-		<summary class="cursor-pointer font-semibold">{group}</summary>
-		<div class="mt-3 grid gap-4 pb-2 sm:grid-cols-2">
-			{#each fields.filter((f) => f.group === group && (!f.with || options[f.with])) as f (f.name)}
-				<div class={f.type === 'table' || f.type === 'long' ? 'sm:col-span-2' : ''}>{@render one(f)}</div>
-			{/each}
-		</div>
-	</details>
-{/each}
+	{#each first as f (f.name)}
+		{#if !f.with || options[f.with]}{@render one(f)}{/if}
+	{/each}
+	{#each groups as group (group)}
+		<details class="border-base-300 rounded-box border px-4 py-2" open={!!now}>
+			<summary class="cursor-pointer font-semibold">{group}</summary>
+			<div class="mt-3 grid gap-4 pb-2 sm:grid-cols-2">
+				{#each fields.filter((f) => f.group === group && (!f.with || options[f.with])) as f (f.name)}
+					<div class={f.type === 'table' || f.type === 'long' ? 'sm:col-span-2' : ''}>{@render one(f)}</div>
+				{/each}
+			</div>
+		</details>
+	{/each}
 {/if}

@@ -20,7 +20,10 @@
 	{@render children(id)}
 	{#if setting}
 		<p class="quiet text-sm">
-			{#if !setting.asked && setting.value}Default <span class="mono">{setting.value}</span>{setting.source && setting.source !== 'none' ? `, from ${setting.source}` : ''}.{/if}
+			{#if !setting.asked && setting.value}Default <span class="mono">{setting.value}</span>{setting.source &&
+				setting.source !== 'none'
+					? `, from ${setting.source}`
+					: ''}.{/if}
 			{#if setting.decides}Decides {setting.decides}.{/if}
 			{#if setting.fixed}<strong class="font-semibold">Fixed once made.</strong>{/if}
 		</p>

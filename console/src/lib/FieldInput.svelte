@@ -17,13 +17,19 @@
 
 	/** More than so many are searched by typing, not read through. */
 	const readable = 60;
-	const offered = $derived(choices.length ? choices : (field.values ?? []).map((v): Choice => ({ name: v.name, title: v.title })));
-	const select = $derived(field.type === 'pick' && !field.free && !field.by && offered.length > 0 && offered.length <= readable);
+	const offered = $derived(
+		choices.length ? choices : (field.values ?? []).map((v): Choice => ({ name: v.name, title: v.title }))
+	);
+	const select = $derived(
+		field.type === 'pick' && !field.free && !field.by && offered.length > 0 && offered.length <= readable
+	);
 	const rows = $derived((value as Row[] | undefined) ?? []);
 	const words = $derived((field.values ?? []).map((v) => v.name).join(', '));
 
 	function remark(c: Choice): string {
-		const more = ['encoding', 'collation', 'location'].map((k) => c.properties?.[k]).filter((x) => typeof x === 'string');
+		const more = ['encoding', 'collation', 'location']
+			.map((k) => c.properties?.[k])
+			.filter((x) => typeof x === 'string');
 		const sessions = c.properties?.sessions;
 		if (typeof sessions === 'number' && sessions > 0) more.push(`${sessions} sessions in it`);
 		return more.length ? ` (${more.join(', ')})` : '';
@@ -44,8 +50,17 @@
 		{#each offered as c (c.name)}<option value={c.name} disabled={!!c.why}>{visible(c.name)}{remark(c)}</option>{/each}
 	</select>
 {:else if field.type === 'list'}
-	<textarea {id} name={field.name} class="textarea mono w-full" rows="2" placeholder="one a line" spellcheck="false"
-		bind:value={() => ((value as string[] | undefined) ?? []).join('\n'), (text) => (value = text.split('\n').filter((line) => line !== ''))}></textarea>
+	<textarea
+		{id}
+		name={field.name}
+		class="textarea mono w-full"
+		rows="2"
+		placeholder="one a line"
+		spellcheck="false"
+		bind:value={
+			() => ((value as string[] | undefined) ?? []).join('\n'),
+			(text) => (value = text.split('\n').filter((line) => line !== ''))
+		}></textarea>
 {:else if field.type === 'long'}
 	<textarea {id} name={field.name} class="textarea mono w-full" rows="4" spellcheck="false" bind:value></textarea>
 {:else if field.type === 'table'}
@@ -53,18 +68,44 @@
 		{#each rows as row, i (i)}
 			<div class="flex flex-wrap items-center gap-2">
 				{#each field.columns ?? [] as c (c.name)}
-					<input name="{field.name}_{c.name}" class="input input-sm mono min-w-24 flex-1" aria-label="{c.title} {i + 1}" placeholder={c.title} autocomplete="off" spellcheck="false"
-						list={c.from ? `${id}-offered` : undefined} value={row[c.name] ?? ''} oninput={(e) => setCell(i, c.name, e.currentTarget.value)} />
+					<input
+						name="{field.name}_{c.name}"
+						class="input input-sm mono min-w-24 flex-1"
+						aria-label="{c.title} {i + 1}"
+						placeholder={c.title}
+						autocomplete="off"
+						spellcheck="false"
+						list={c.from ? `${id}-offered` : undefined}
+						value={row[c.name] ?? ''}
+						oninput={(e) => setCell(i, c.name, e.currentTarget.value)}
+					/>
 				{/each}
-				<button type="button" class="btn btn-sm" onclick={() => (value = rows.filter((_, j) => j !== i))}>Take away<span class="sr-only"> {row[field.key ?? ''] ?? ''}</span></button>
+				<button type="button" class="btn btn-sm" onclick={() => (value = rows.filter((_, j) => j !== i))}
+					>Take away<span class="sr-only"> {row[field.key ?? ''] ?? ''}</span></button
+				>
 			</div>
 		{/each}
 		<button type="button" class="btn btn-sm self-start" onclick={() => (value = [...rows, {}])}>Add one</button>
-		{#if choices.length}<datalist id="{id}-offered">{#each choices as c (c.name)}<option value={c.name}>{c.title ?? ''}</option>{/each}</datalist>{/if}
+		{#if choices.length}<datalist id="{id}-offered"
+				>{#each choices as c (c.name)}<option value={c.name}>{c.title ?? ''}</option>{/each}</datalist
+			>{/if}
 	</div>
 {:else}
-	<input {id} name={field.name} class="input w-full {field.name === 'comment' ? '' : 'mono'}" autocomplete="off" autocapitalize="none" spellcheck="false"
-		inputmode={field.type === 'number' && !words ? 'numeric' : undefined} placeholder={words} list={offered.length && choices.length ? `${id}-offered` : undefined}
-		bind:value={() => (value === undefined ? '' : String(value)), (text) => (value = text === '' && unset ? undefined : text)} />
-	{#if choices.length}<datalist id="{id}-offered">{#each choices as c, i (i)}<option value={c.name}>{c.title ?? ''}</option>{/each}</datalist>{/if}
+	<input
+		{id}
+		name={field.name}
+		class="input w-full {field.name === 'comment' ? '' : 'mono'}"
+		autocomplete="off"
+		autocapitalize="none"
+		spellcheck="false"
+		inputmode={field.type === 'number' && !words ? 'numeric' : undefined}
+		placeholder={words}
+		list={offered.length && choices.length ? `${id}-offered` : undefined}
+		bind:value={
+			() => (value === undefined ? '' : String(value)), (text) => (value = text === '' && unset ? undefined : text)
+		}
+	/>
+	{#if choices.length}<datalist id="{id}-offered"
+			>{#each choices as c, i (i)}<option value={c.name}>{c.title ?? ''}</option>{/each}</datalist
+		>{/if}
 {/if}

@@ -19,29 +19,38 @@
 </script>
 
 {#snippet list(told: Finding[])}
-<ul>
-	{#each told as f, i (i)}
-		{@const again = told[i + 1]?.next === f.next}
-		<li class={look[f.level]} data-code={f.code}>
-			<p>
-				{#if marks[f.level]}<span aria-hidden="true">{marks[f.level]}</span>{/if}
-				<strong class={f.level === 'note' ? 'sr-only' : ''}>{words[f.level]}:</strong>
-				<span class="break-words">{f.text}</span>
-			</p>
-			{#if f.next && !again}<p class="quiet text-sm break-words">Next: {f.next}</p>{/if}
-			{#if f.suggestion && onsuggest && !again}
-				<button type="button" class="btn btn-xs btn-outline mt-1" onclick={() => onsuggest(f)}>Use <span class="mono">{f.suggestion}</span></button>
-			{/if}
-		</li>
-	{/each}
-</ul>
+	<ul>
+		{#each told as f, i (i)}
+			{@const again = told[i + 1]?.next === f.next}
+			<li class={look[f.level]} data-code={f.code}>
+				<p>
+					{#if marks[f.level]}<span aria-hidden="true">{marks[f.level]}</span>{/if}
+					<strong class={f.level === 'note' ? 'sr-only' : ''}>{words[f.level]}:</strong>
+					<span class="break-words">{f.text}</span>
+				</p>
+				{#if f.next && !again}<p class="quiet text-sm break-words">Next: {f.next}</p>{/if}
+				{#if f.suggestion && onsuggest && !again}
+					<button type="button" class="btn btn-xs btn-outline mt-1" onclick={() => onsuggest(f)}
+						>Use <span class="mono">{f.suggestion}</span></button
+					>
+				{/if}
+			</li>
+		{/each}
+	</ul>
 {/snippet}
 
 {@render list(urgent)}
 {#if (urgent.length || folded) && notes.length}
-	<details class="mt-1"><summary class="cursor-pointer font-semibold">{notes.length === 1 ? '1 note' : `${notes.length} notes`}</summary><div class="mt-1">{@render list(notes)}</div></details>
+	<details class="mt-1">
+		<summary class="cursor-pointer font-semibold">{notes.length === 1 ? '1 note' : `${notes.length} notes`}</summary>
+		<div class="mt-1">{@render list(notes)}</div>
+	</details>
 {:else}{@render list(notes)}{/if}
 {#if unseen.length}
-	<div class="quiet mt-2 text-sm"><p class="font-semibold">Not visible from here</p>
-		<ul class="list-disc pl-4">{#each unseen as f, i (i)}<li class="break-words" data-code={f.code}>{f.text}</li>{/each}</ul></div>
+	<div class="quiet mt-2 text-sm">
+		<p class="font-semibold">Not visible from here</p>
+		<ul class="list-disc pl-4">
+			{#each unseen as f, i (i)}<li class="break-words" data-code={f.code}>{f.text}</li>{/each}
+		</ul>
+	</div>
 {/if}

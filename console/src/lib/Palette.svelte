@@ -52,7 +52,10 @@
 		const shared = { text: f.address, kind: f.kind, environment: f.environment };
 		switch (f.kind) {
 			case 'server':
-				return [{ ...shared, address: to.server(f.name) }, { ...shared, text: `access on ${f.name}`, kind: 'page', address: to.access(f.name) }];
+				return [
+					{ ...shared, address: to.server(f.name) },
+					{ ...shared, text: `access on ${f.name}`, kind: 'page', address: to.access(f.name) }
+				];
 			case 'database':
 				return [{ ...shared, address: to.database(f.server, f.name) }];
 			default:

@@ -15,7 +15,8 @@
 	});
 	$effect(() => {
 		void route.pathname;
-		if (!first) tick().then(() => document.querySelector('main:not(:focus-within)') && document.getElementById('main')?.focus());
+		if (!first)
+			tick().then(() => document.querySelector('main:not(:focus-within)') && document.getElementById('main')?.focus());
 		first = false;
 	});
 </script>

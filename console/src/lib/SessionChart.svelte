@@ -20,7 +20,11 @@
 		let path = '';
 		let run: typeof samples = [];
 		const close = () => {
-			if (run.length > 1) path += `M${run.map((s) => `${x(s.at).toFixed(1)},${y(high(s)).toFixed(1)}`).join('L')}L${[...run].reverse().map((s) => `${x(s.at).toFixed(1)},${y(low(s)).toFixed(1)}`).join('L')}Z`;
+			if (run.length > 1)
+				path += `M${run.map((s) => `${x(s.at).toFixed(1)},${y(high(s)).toFixed(1)}`).join('L')}L${[...run]
+					.reverse()
+					.map((s) => `${x(s.at).toFixed(1)},${y(low(s)).toFixed(1)}`)
+					.join('L')}Z`;
 			run = [];
 		};
 		for (const s of samples) {
@@ -31,21 +35,63 @@
 		return path;
 	}
 	const layers = $derived([
-		{ word: 'idle', path: area(() => 0, (s) => s.idle), fill: 'fill-base-300', n: last?.idle },
-		{ word: 'in a transaction', path: area((s) => s.idle, (s) => s.idle + s.open), fill: 'fill-warning', n: last?.open },
-		{ word: 'busy', path: area((s) => s.idle + s.open, (s) => s.idle + s.open + s.busy), fill: 'fill-primary', n: last?.busy }
+		{
+			word: 'idle',
+			path: area(
+				() => 0,
+				(s) => s.idle
+			),
+			fill: 'fill-base-300',
+			n: last?.idle
+		},
+		{
+			word: 'in a transaction',
+			path: area(
+				(s) => s.idle,
+				(s) => s.idle + s.open
+			),
+			fill: 'fill-warning',
+			n: last?.open
+		},
+		{
+			word: 'busy',
+			path: area(
+				(s) => s.idle + s.open,
+				(s) => s.idle + s.open + s.busy
+			),
+			fill: 'fill-primary',
+			n: last?.busy
+		}
 	]);
 </script>
 
 <figure class="max-w-3xl">
 	{#if samples.length > 1}
-		<svg viewBox="0 0 {width} {height}" class="border-base-300 h-24 w-full border-b" preserveAspectRatio="none" role="img" aria-label="Sessions of the last hour: at most {most}, now {(last?.idle ?? 0) + (last?.open ?? 0) + (last?.busy ?? 0)}">
+		<svg
+			viewBox="0 0 {width} {height}"
+			class="border-base-300 h-24 w-full border-b"
+			preserveAspectRatio="none"
+			role="img"
+			aria-label="Sessions of the last hour: at most {most}, now {(last?.idle ?? 0) +
+				(last?.open ?? 0) +
+				(last?.busy ?? 0)}"
+		>
 			{#each layers as l (l.word)}<path d={l.path} class={l.fill} />{/each}
 		</svg>
 		<figcaption class="quiet flex flex-wrap justify-between gap-x-4 text-sm">
-			<span>{reach === 3_600_000 ? "an hour" : `${Math.round(reach / 60_000)} min`} ago</span>
-			<span class="flex flex-wrap gap-x-4">{#each layers as l (l.word)}<span class="whitespace-nowrap"><svg viewBox="0 0 10 10" class="inline-block h-2.5 w-2.5" aria-hidden="true"><rect width="10" height="10" class={l.fill} /></svg> {count(l.n)} {l.word}</span>{/each}{#if last?.waiting}<span class="font-semibold">{count(last.waiting)} wait for a lock</span>{/if}</span>
+			<span>{reach === 3_600_000 ? 'an hour' : `${Math.round(reach / 60_000)} min`} ago</span>
+			<span class="flex flex-wrap gap-x-4"
+				>{#each layers as l (l.word)}<span class="whitespace-nowrap"
+						><svg viewBox="0 0 10 10" class="inline-block h-2.5 w-2.5" aria-hidden="true"
+							><rect width="10" height="10" class={l.fill} /></svg
+						>
+						{count(l.n)}
+						{l.word}</span
+					>{/each}{#if last?.waiting}<span class="font-semibold">{count(last.waiting)} wait for a lock</span>{/if}</span
+			>
 			<span>now; at most {count(most)}</span>
 		</figcaption>
-	{:else}<p class="quiet text-sm">A picture of the last hour is drawn here once there are some samples, one every {history.seconds} s.</p>{/if}
+	{:else}<p class="quiet text-sm">
+			A picture of the last hour is drawn here once there are some samples, one every {history.seconds} s.
+		</p>{/if}
 </figure>

@@ -10,9 +10,19 @@
 	{#if problem.known && problem.found}
 		<dl class="mono mt-2 grid grid-cols-[auto_1fr] gap-x-3 break-all">
 			<dt class="quiet">known</dt>
-			<dd>{problem.known.key} {Object.entries(problem.known.marks ?? {}).map(([k, v]) => `${k}=${v}`).join(' ')}</dd>
+			<dd>
+				{problem.known.key}
+				{Object.entries(problem.known.marks ?? {})
+					.map(([k, v]) => `${k}=${v}`)
+					.join(' ')}
+			</dd>
 			<dt class="quiet">found</dt>
-			<dd>{problem.found.key} {Object.entries(problem.found.marks ?? {}).map(([k, v]) => `${k}=${v}`).join(' ')}</dd>
+			<dd>
+				{problem.found.key}
+				{Object.entries(problem.found.marks ?? {})
+					.map(([k, v]) => `${k}=${v}`)
+					.join(' ')}
+			</dd>
 		</dl>
 	{/if}
 	{#if problem.differences?.length}

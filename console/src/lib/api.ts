@@ -73,7 +73,11 @@ const ofPage = /\/api\/v1\/(servers\/|changes|journal)/;
 const client = createClient<paths>({
 	baseUrl: '/api/v1',
 	fetch: (request: Request) =>
-		fetch(request.method === 'GET' && ofPage.test(request.url) ? new Request(request, { signal: AbortSignal.any([request.signal, page.signal]) }) : request)
+		fetch(
+			request.method === 'GET' && ofPage.test(request.url)
+				? new Request(request, { signal: AbortSignal.any([request.signal, page.signal]) })
+				: request
+		)
 });
 client.use(guard);
 
@@ -116,14 +120,16 @@ export const api = {
 	session: () => unwrap(client.GET('/session')),
 	signIn: (name: string, password: string) => unwrap(client.POST('/session', { body: { name, password } })),
 	signOut: () => unwrap(client.DELETE('/session')),
-	search: (q: string, signal?: AbortSignal) => unwrap(client.GET('/search', { params: { query: { q, limit: 40 } }, signal })),
+	search: (q: string, signal?: AbortSignal) =>
+		unwrap(client.GET('/search', { params: { query: { q, limit: 40 } }, signal })),
 	setPassword: (old: string, fresh: string) => unwrap(client.PUT('/session/password', { body: { old, new: fresh } })),
 	ownSessions: () => unwrap(client.GET('/session/all')),
 	endOtherSessions: () => unwrap(client.DELETE('/session/others')),
 	engines: () => unwrap(client.GET('/engines')),
 	servers: () => unwrap(client.GET('/servers')),
 	server: (name: string, signal?: AbortSignal) => unwrap(client.GET('/servers/{server}', { ...server(name), signal })),
-	choices: (name: string, keys: string[]) => unwrap(client.GET('/servers/{server}/choices', { params: { path: { server: name }, query: { keys } } })),
+	choices: (name: string, keys: string[]) =>
+		unwrap(client.GET('/servers/{server}/choices', { params: { path: { server: name }, query: { keys } } })),
 	databases: (name: string, system: boolean, signal?: AbortSignal) =>
 		unwrap(
 			client.GET('/servers/{server}/databases', {
@@ -142,25 +148,47 @@ export const api = {
 		unwrap(client.POST('/changes/{id}/run', { params: { path: { id } }, body: { fingerprint, accept, confirm } })),
 	stop: (id: number) => unwrap(client.POST('/changes/{id}/stop', { params: { path: { id } }, body: {} })),
 	sessions: (name: string, query: { database?: string; all?: boolean }, signal?: AbortSignal) =>
-		unwrap(client.GET('/servers/{server}/sessions', { params: { path: { server: name }, query: { ...query, limit: 20000 } }, signal })),
-	sessionHistory: (name: string, signal?: AbortSignal) => unwrap(client.GET('/servers/{server}/sessions/history', { ...server(name), signal })),
+		unwrap(
+			client.GET('/servers/{server}/sessions', {
+				params: { path: { server: name }, query: { ...query, limit: 20000 } },
+				signal
+			})
+		),
+	sessionHistory: (name: string, signal?: AbortSignal) =>
+		unwrap(client.GET('/servers/{server}/sessions/history', { ...server(name), signal })),
 	submit: (id: number) => unwrap(client.POST('/changes/{id}/submit', { params: { path: { id } } })),
-	decline: (id: number, reason: string) => unwrap(client.POST('/changes/{id}/decline', { params: { path: { id } }, body: { reason } })),
+	decline: (id: number, reason: string) =>
+		unwrap(client.POST('/changes/{id}/decline', { params: { path: { id } }, body: { reason } })),
 	passwords: (id: number) => unwrap(client.POST('/changes/{id}/passwords', { params: { path: { id } } })),
 	accounts: (name: string) =>
 		unwrap(client.GET('/servers/{server}/accounts', { params: { path: { server: name }, query: { limit: 20000 } } })),
 	account: (name: string, account: string, role: boolean, within = '') =>
-		unwrap(client.GET('/servers/{server}/accounts/{account}', { params: { path: { server: name, account }, query: { role, within: within || undefined } } })),
+		unwrap(
+			client.GET('/servers/{server}/accounts/{account}', {
+				params: { path: { server: name, account }, query: { role, within: within || undefined } }
+			})
+		),
 	access: (name: string, query: { database?: string; account?: string; fresh?: boolean } = {}) =>
 		unwrap(client.GET('/servers/{server}/access', { params: { path: { server: name }, query } })),
 	grants: (name: string, database: string) =>
 		unwrap(client.GET('/servers/{server}/grants', { params: { path: { server: name }, query: { database } } })),
 	why: (
 		name: string,
-		query: { account: string; within?: string; role: boolean; privilege: string; database?: string; schema?: string; name?: string; scope?: 'server' | 'database' | 'schema' | 'table' }
+		query: {
+			account: string;
+			within?: string;
+			role: boolean;
+			privilege: string;
+			database?: string;
+			schema?: string;
+			name?: string;
+			scope?: 'server' | 'database' | 'schema' | 'table';
+		}
 	) => unwrap(client.GET('/servers/{server}/access/why', { params: { path: { server: name }, query } })),
 	handover: (name: string, database: string) =>
-		unwrap(client.GET('/servers/{server}/databases/{database}/handover', { params: { path: { server: name, database } } })),
+		unwrap(
+			client.GET('/servers/{server}/databases/{database}/handover', { params: { path: { server: name, database } } })
+		),
 	withdraw: (id: number) => unwrap(client.POST('/changes/{id}/withdraw', { params: { path: { id } } })),
 	script: async (id: number) => {
 		const answer = await fetch(`/api/v1/changes/${id}/script`);

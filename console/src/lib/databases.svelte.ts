@@ -30,7 +30,8 @@ export class DatabaseTable {
 			const [a, b] = [value(x), value(y)];
 			// What is unknown stands last, whichever way round.
 			if (a === null || b === null) return a === b ? 0 : a === null ? 1 : -1;
-			const order = typeof a === 'number' && typeof b === 'number' ? a - b : valueText(a).localeCompare(valueText(b), 'en');
+			const order =
+				typeof a === 'number' && typeof b === 'number' ? a - b : valueText(a).localeCompare(valueText(b), 'en');
 			return order * sign || x.name.localeCompare(y.name, 'en');
 		});
 	});

@@ -101,7 +101,9 @@ export function valueText(value: unknown): string {
 
 /** What is asked for, without the fields that were left empty. */
 export function given(options: Options): Options | undefined {
-	const out = Object.entries(options).filter(([, v]) => v !== undefined && v !== '' && !(Array.isArray(v) && v.length === 0));
+	const out = Object.entries(options).filter(
+		([, v]) => v !== undefined && v !== '' && !(Array.isArray(v) && v.length === 0)
+	);
 	return out.length ? Object.fromEntries(out) : undefined;
 }
 
@@ -120,7 +122,18 @@ export function altered(fields: EngineField[], options: Options, has: (name: str
 
 function changedRows(f: EngineField, now: Row[], will: Row[]): Row[] {
 	const key = f.key ?? '';
-	const same = (a: Row | undefined, b: Row) => !!a && JSON.stringify(Object.entries(a).sort()) === JSON.stringify(Object.entries(b).sort());
+	const same = (a: Row | undefined, b: Row) =>
+		!!a && JSON.stringify(Object.entries(a).sort()) === JSON.stringify(Object.entries(b).sort());
 	const gone = now.filter((r) => !will.some((w) => w[key] === r[key])).map((r): Row => ({ [key]: r[key] ?? '' }));
-	return [...will.filter((w) => w[key] && !same(now.find((r) => r[key] === w[key]), w)), ...gone];
+	return [
+		...will.filter(
+			(w) =>
+				w[key] &&
+				!same(
+					now.find((r) => r[key] === w[key]),
+					w
+				)
+		),
+		...gone
+	];
 }

@@ -39,7 +39,10 @@ export function address(client: string | undefined): string {
 
 /** The exact time, in UTC as everywhere in Genarch. */
 export function exact(at: string | Date): string {
-	return new Date(at).toISOString().replace('T', ' ').replace(/\.\d+Z$/, ' UTC');
+	return new Date(at)
+		.toISOString()
+		.replace('T', ' ')
+		.replace(/\.\d+Z$/, ' UTC');
 }
 
 /** The short form of an identity: the mark of ours, if there is one. */
@@ -70,7 +73,10 @@ export function since(from: string | null | undefined, read: string): string {
 }
 
 /** When something was last used, and what that rests on. */
-export function lastUse(use: { last?: string; since: string; blind: number } | undefined, sessions: number | null): [string, string?] {
+export function lastUse(
+	use: { last?: string; since: string; blind: number } | undefined,
+	sessions: number | null
+): [string, string?] {
 	if (sessions) return ['now'];
 	if (!use) return ['not known', 'the server is not watched yet'];
 	const blind = use.blind >= 60 ? `; for ${span(use.blind)} of that nobody looked` : '';
@@ -88,8 +94,17 @@ export function settingTitle(name: string): string {
 export function said(brief: Brief | null): string {
 	if (!brief) return '';
 	const of = (kind: string) => brief.findings.filter((f) => f.level === kind).length;
-	const parts = [[of('stop'), 'stops it'], [of('caution'), 'to be accepted'], [brief.steps.length, 'steps']] as const;
-	return parts.filter(([n]) => n > 0).map(([n, what]) => `${n} ${what}`).join(', ') || 'nothing to say yet';
+	const parts = [
+		[of('stop'), 'stops it'],
+		[of('caution'), 'to be accepted'],
+		[brief.steps.length, 'steps']
+	] as const;
+	return (
+		parts
+			.filter(([n]) => n > 0)
+			.map(([n, what]) => `${n} ${what}`)
+			.join(', ') || 'nothing to say yet'
+	);
 }
 
 /** A name with what cannot be seen made visible. */
@@ -99,7 +114,10 @@ export function visible(name: string): string {
 
 /** A text of several lines, such as a statement: the same, but line ends and tabs stay. */
 export function visibleText(text: string): string {
-	return text.replace(/(?![\n\t])[\p{Cc}\p{Cf}\p{Zl}\p{Zp}\p{Co}\p{Cs}\uFFFD\u115f\u1160\u3164\uffa0\ufe00-\ufe0f]/gu, escaped);
+	return text.replace(
+		/(?![\n\t])[\p{Cc}\p{Cf}\p{Zl}\p{Zp}\p{Co}\p{Cs}\uFFFD\u115f\u1160\u3164\uffa0\ufe00-\ufe0f]/gu,
+		escaped
+	);
 }
 
 function escaped(c: string): string {

@@ -18,5 +18,12 @@ export function cell(letter = '?'): { word: string; differs: boolean } {
 
 /** How a level is coloured: weight by how much it allows. Never the only sign. */
 export const tone: Record<string, string> = {
-	none: 'quiet', unknown: 'italic', connect: 'quiet', custom: 'italic', read: '', write: 'font-semibold', build: 'font-semibold', own: 'font-bold underline decoration-2 underline-offset-4'
+	none: 'quiet',
+	unknown: 'italic',
+	connect: 'quiet',
+	custom: 'italic',
+	read: '',
+	write: 'font-semibold',
+	build: 'font-semibold',
+	own: 'font-bold underline decoration-2 underline-offset-4'
 };

@@ -48,7 +48,9 @@ class Live {
 			this.connected = true;
 			this.lost = this.#missed = false;
 		});
-		on('change', (d: { line: ChangeLine; ended: boolean }) => this.#each((w) => w.change?.({ ...d.line, ended: d.ended })));
+		on('change', (d: { line: ChangeLine; ended: boolean }) =>
+			this.#each((w) => w.change?.({ ...d.line, ended: d.ended }))
+		);
 		on('database', (d: { server: string; address: string }) => this.#each((w) => w.database?.(d.server, d.address)));
 		on('server', (d: { server: string }) => this.#each((w) => w.server?.(d.server)));
 		source.onerror = () => {

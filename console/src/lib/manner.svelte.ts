@@ -10,5 +10,7 @@ export class Manner {
 	/** In minutes, for the last one to leave. */
 	wait = $state(10);
 
-	readonly spec = $derived<Clearing>(this.way === 'end' ? { grace: Math.max(0, this.grace || 0) } : { when_empty: Math.max(1, this.wait || 1) * 60 });
+	readonly spec = $derived<Clearing>(
+		this.way === 'end' ? { grace: Math.max(0, this.grace || 0) } : { when_empty: Math.max(1, this.wait || 1) * 60 }
+	);
 }

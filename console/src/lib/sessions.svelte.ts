@@ -5,7 +5,17 @@ import { api, problemOf, type Problem, type ServerSession, type SessionHistory, 
 const pause = 2000;
 
 /** What can be chosen as class, the harmless ones first. */
-export const classes = ['idle', 'busy', 'in transaction', 'written work', 'ending', 'not visible', 'backup', 'replication', 'worker'] as const;
+export const classes = [
+	'idle',
+	'busy',
+	'in transaction',
+	'written work',
+	'ending',
+	'not visible',
+	'backup',
+	'replication',
+	'worker'
+] as const;
 
 /** A line of the list: the head of a group, or one session of it. */
 export type Line = { group: string; count: number; words: string; ids: string[] } | { session: ServerSession };
@@ -33,7 +43,10 @@ export class Sessions {
 		return (this.list?.sessions ?? []).filter(
 			(s) =>
 				(!this.only || s.class === this.only) &&
-				(!wanted || [s.account.name, s.application, s.client, s.database, s.statement, String(s.number)].some((t) => t?.toLowerCase().includes(wanted)))
+				(!wanted ||
+					[s.account.name, s.application, s.client, s.database, s.statement, String(s.number)].some((t) =>
+						t?.toLowerCase().includes(wanted)
+					))
 		);
 	});
 
@@ -45,7 +58,9 @@ export class Sessions {
 			groups.set(key, [...(groups.get(key) ?? []), s]);
 		}
 		const out: Line[] = [];
-		for (const [group, sessions] of [...groups].sort(([x, a], [y, b]) => b.length - a.length || x.localeCompare(y, 'en'))) {
+		for (const [group, sessions] of [...groups].sort(
+			([x, a], [y, b]) => b.length - a.length || x.localeCompare(y, 'en')
+		)) {
 			const counts = new Map<string, number>();
 			for (const s of sessions) counts.set(s.class, (counts.get(s.class) ?? 0) + 1);
 			const words = [...counts].map(([c, n]) => `${n} ${c}`).join(', ');
@@ -55,7 +70,10 @@ export class Sessions {
 		return out;
 	});
 
-	readonly detail = $derived((this.list?.sessions.find((s) => s.id === this.shown) ?? this.list?.waits.find((w) => w.session.id === this.shown)?.session));
+	readonly detail = $derived(
+		this.list?.sessions.find((s) => s.id === this.shown) ??
+			this.list?.waits.find((w) => w.session.id === this.shown)?.session
+	);
 
 	/** Reads on until the function that it returns is called. */
 	watch(): () => void {
@@ -77,12 +95,17 @@ export class Sessions {
 		this.#abort?.abort();
 		const abort = (this.#abort = new AbortController());
 		try {
-			this.list = await api.sessions(this.server, { database: this.database || undefined, all: this.all }, abort.signal);
+			this.list = await api.sessions(
+				this.server,
+				{ database: this.database || undefined, all: this.all },
+				abort.signal
+			);
 			this.problem = null;
 			const there = new Set(this.list.sessions.map((s) => s.id));
 			for (const id of this.chosen) if (!there.has(id)) this.chosen.delete(id);
 			// The samples of the hour come more seldom.
-			if (!this.database && this.#rounds++ % 5 === 0) this.history = await api.sessionHistory(this.server, abort.signal);
+			if (!this.database && this.#rounds++ % 5 === 0)
+				this.history = await api.sessionHistory(this.server, abort.signal);
 		} catch (e) {
 			if (e instanceof DOMException && e.name === 'AbortError') return;
 			this.problem = problemOf(e);

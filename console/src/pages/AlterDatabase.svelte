@@ -28,7 +28,11 @@
 			const d = await api.database(server, name);
 			const of = engines.get(asking.server?.engine);
 			// A form begins with what is there, so that only what differs is asked for.
-			options = Object.fromEntries(optionsOf(of, 'database.alter').filter((f) => f.show).map((f) => [f.name, $state.snapshot(property(d, f.name))]));
+			options = Object.fromEntries(
+				optionsOf(of, 'database.alter')
+					.filter((f) => f.show)
+					.map((f) => [f.name, $state.snapshot(property(d, f.name))])
+			);
 			[database, problem] = [d, null];
 		} catch (e) {
 			problem = problemOf(e);
@@ -39,17 +43,33 @@
 		if (asking.server) load();
 	});
 
-	const changed = $derived(database ? altered(fields, options, (field) => (database ? property(database, field) : undefined)) : undefined);
+	const changed = $derived(
+		database ? altered(fields, options, (field) => (database ? property(database, field) : undefined)) : undefined
+	);
 	const clears = $derived(fields.some((f) => f.alone && changed && f.name in changed));
 	const intent = $derived.by((): Intent | null =>
-		changed ? { kind: 'database.alter', server, database: { name, options: changed }, clearing: clears ? manner.spec : undefined } : null
+		changed
+			? {
+					kind: 'database.alter',
+					server,
+					database: { name, options: changed },
+					clearing: clears ? manner.spec : undefined
+				}
+			: null
 	);
 	const brief = $derived(intent ? asking.brief : null);
 </script>
 
 <svelte:head><title>Alter {name} · {server} · Genarch</title></svelte:head>
 
-<AskForm title="Alter {visible(name)}" {asking} {intent} button="Show the brief for altering {visible(name)}" hint="Change something; what would run is shown here." rest={(f) => !f.option}>
+<AskForm
+	title="Alter {visible(name)}"
+	{asking}
+	{intent}
+	button="Show the brief for altering {visible(name)}"
+	hint="Change something; what would run is shown here."
+	rest={(f) => !f.option}
+>
 	{#if problem}<Trouble {problem} retry={load} />{/if}
 	{#if !engine || !database}{#if !problem}<Skeleton rows={6} label="Reading the database" />{/if}
 	{:else}
@@ -61,7 +81,10 @@
 				<dl>
 					{#each fixed as f (f.name)}
 						{#if valueText(property(database, f.name))}
-							<div class="border-base-300/60 grid grid-cols-1 gap-x-4 border-b py-1.5 sm:grid-cols-[10.5rem_1fr]"><dt class="quiet">{f.title}</dt><dd><span class="mono break-all">{visible(valueText(property(database, f.name)))}</span></dd></div>
+							<div class="border-base-300/60 grid grid-cols-1 gap-x-4 border-b py-1.5 sm:grid-cols-[10.5rem_1fr]">
+								<dt class="quiet">{f.title}</dt>
+								<dd><span class="mono break-all">{visible(valueText(property(database, f.name)))}</span></dd>
+							</div>
 						{/if}
 					{/each}
 				</dl>

@@ -12,7 +12,18 @@
 	let next = $state(0);
 	let only = $state<Change['state'] | ''>('');
 	let problem = $state<Problem | null>(null);
-	const states: Change['state'][] = ['draft', 'waiting', 'ready', 'running', 'done', 'reverted', 'stuck', 'declined', 'withdrawn', 'expired'];
+	const states: Change['state'][] = [
+		'draft',
+		'waiting',
+		'ready',
+		'running',
+		'done',
+		'reverted',
+		'stuck',
+		'declined',
+		'withdrawn',
+		'expired'
+	];
 
 	async function load(before?: number): Promise<void> {
 		try {
@@ -47,25 +58,45 @@
 <section class="mx-auto max-w-7xl px-4 py-5 sm:px-6">
 	<div class="flex flex-wrap items-baseline justify-between gap-3">
 		<h1>Changes</h1>
-		<label class="flex items-center gap-2"><span class="label-text">State</span>
-			<select class="select select-sm w-36" bind:value={only}><option value="">all</option>{#each states as s (s)}<option value={s}>{s}</option>{/each}</select></label>
+		<label class="flex items-center gap-2"
+			><span class="label-text">State</span>
+			<select class="select select-sm w-36" bind:value={only}
+				><option value="">all</option>{#each states as s (s)}<option value={s}>{s}</option>{/each}</select
+			></label
+		>
 	</div>
 	{#if problem}<Trouble {problem} retry={() => load()} />{/if}
 	{#if !lines && !problem}<Skeleton label="Reading the changes" />{/if}
-	{#if lines?.length === 0}<p class="py-6">{only ? `No change is ${only}.` : 'Nothing has been asked for yet. Open a server and create a database.'}</p>{/if}
+	{#if lines?.length === 0}<p class="py-6">
+			{only ? `No change is ${only}.` : 'Nothing has been asked for yet. Open a server and create a database.'}
+		</p>{/if}
 	{#if lines?.length}
 		<div class="overflow-x-auto">
 			<table class="ledger mt-2">
-				<thead><tr><th scope="col" class="num">No.</th><th scope="col">State</th><th scope="col">Target</th><th scope="col" class="hidden md:table-cell">Environment</th><th scope="col" class="hidden sm:table-cell">What</th><th scope="col" class="hidden md:table-cell">By</th><th scope="col" class="hidden sm:table-cell">Asked</th><th scope="col" class="num hidden lg:table-cell">Took</th></tr></thead>
+				<thead
+					><tr
+						><th scope="col" class="num">No.</th><th scope="col">State</th><th scope="col">Target</th><th
+							scope="col"
+							class="hidden md:table-cell">Environment</th
+						><th scope="col" class="hidden sm:table-cell">What</th><th scope="col" class="hidden md:table-cell">By</th
+						><th scope="col" class="hidden sm:table-cell">Asked</th><th scope="col" class="num hidden lg:table-cell"
+							>Took</th
+						></tr
+					></thead
+				>
 				<tbody>
 					{#each lines as c (c.id)}
 						<tr>
 							<td class="num"><a class="link-plain" href={to.change(c.id)} aria-label="Change {c.id}">{c.id}</a></td>
 							<td><State state={c.state} /></td>
-							<td class="mono max-w-64 truncate" title={c.target}><a class="hover:underline" href={to.change(c.id)}>{visible(c.target)}</a></td>
+							<td class="mono max-w-64 truncate" title={c.target}
+								><a class="hover:underline" href={to.change(c.id)}>{visible(c.target)}</a></td
+							>
 							<td class="hidden md:table-cell">{c.environment}</td>
 							<td class="mono hidden sm:table-cell">{c.kind}</td>
-							<td class="hidden md:table-cell">{c.operator}{c.run_by && c.run_by !== c.operator ? `, run by ${c.run_by}` : ''}</td>
+							<td class="hidden md:table-cell"
+								>{c.operator}{c.run_by && c.run_by !== c.operator ? `, run by ${c.run_by}` : ''}</td
+							>
 							<td class="quiet hidden text-sm sm:table-cell"><When at={c.created} /></td>
 							<td class="num hidden lg:table-cell">{took(c.started, c.finished)}</td>
 						</tr>

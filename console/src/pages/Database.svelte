@@ -1,5 +1,13 @@
 <script lang="ts">
-	import { api, problemOf, type ChangeLine, type Database, type Matrix, type Problem, type SessionList } from '../lib/api';
+	import {
+		api,
+		problemOf,
+		type ChangeLine,
+		type Database,
+		type Matrix,
+		type Problem,
+		type SessionList
+	} from '../lib/api';
 	import Band from '../lib/Band.svelte';
 	import { cell, tone } from '../lib/levels';
 	import { engines, propertiesOf, property, valueText } from '../lib/engines.svelte';
@@ -34,13 +42,19 @@
 			counts.set(s.class, (counts.get(s.class) ?? 0) + 1);
 			groups.set(who, counts);
 		}
-		return [...groups].map(([who, counts]) => ({ who, words: [...counts].map(([c, n]) => `${n} ${c}`).join(', ') })).slice(0, 12);
+		return [...groups]
+			.map(([who, counts]) => ({ who, words: [...counts].map(([c, n]) => `${n} ${c}`).join(', ') }))
+			.slice(0, 12);
 	});
 
 	/** Who has anything on this database; everybody who may only connect is left out. */
 	const holders = $derived.by(() => {
 		const column = matrix?.databases.indexOf(name) ?? -1;
-		return column < 0 ? [] : (matrix?.rows.map((r) => ({ ...r, ...cell(r.cells[column]) })).filter((r) => r.word !== 'none' && r.word !== 'enter') ?? []);
+		return column < 0
+			? []
+			: (matrix?.rows
+					.map((r) => ({ ...r, ...cell(r.cells[column]) }))
+					.filter((r) => r.word !== 'none' && r.word !== 'enter') ?? []);
 	});
 	const entering = $derived.by(() => {
 		const column = matrix?.databases.indexOf(name) ?? -1;
@@ -51,8 +65,14 @@
 		try {
 			const d = await api.database(serverName, name);
 			[database, problem, read] = [d, null, new Date().toISOString()];
-			api.access(serverName, { database: name }).then((m) => ([matrix, untold] = [m, null]), (e) => (untold = problemOf(e)));
-			api.sessions(serverName, { database: name }).then((l) => (connected = l), () => (connected = null));
+			api.access(serverName, { database: name }).then(
+				(m) => ([matrix, untold] = [m, null]),
+				(e) => (untold = problemOf(e))
+			);
+			api.sessions(serverName, { database: name }).then(
+				(l) => (connected = l),
+				() => (connected = null)
+			);
 			changes = (await api.changes({ target: d.address, limit: 20 })).changes;
 		} catch (e) {
 			[problem, database] = [problemOf(e), null];
@@ -80,9 +100,25 @@
 			else if (!f.group && f.in) out.push([f.title.toLowerCase(), 'none', f.default]);
 		}
 		out.push(['size', size(d.size), d.size == null ? 'not known' : `${count(d.size)} bytes`]);
-		out.push(['tables', count(d.tables), d.tables === 0 ? 'empty: nothing has been installed in it' : d.tables == null ? 'cannot be counted: nobody can connect' : undefined]);
-		out.push(['sessions', count(d.sessions)], ['last use', ...lastUse(d.last_use, d.sessions)], ['comment', d.comment || 'none']);
-		out.push(['created', d.created_by ? `${exact(d.created_by.at)} by ${d.created_by.operator}` : 'not known', d.created_by ? undefined : 'it was not made by Genarch, and the engine does not tell']);
+		out.push([
+			'tables',
+			count(d.tables),
+			d.tables === 0
+				? 'empty: nothing has been installed in it'
+				: d.tables == null
+					? 'cannot be counted: nobody can connect'
+					: undefined
+		]);
+		out.push(
+			['sessions', count(d.sessions)],
+			['last use', ...lastUse(d.last_use, d.sessions)],
+			['comment', d.comment || 'none']
+		);
+		out.push([
+			'created',
+			d.created_by ? `${exact(d.created_by.at)} by ${d.created_by.operator}` : 'not known',
+			d.created_by ? undefined : 'it was not made by Genarch, and the engine does not tell'
+		]);
 		return out;
 	});
 </script>
@@ -95,39 +131,78 @@
 	{#if problem}<Trouble {problem} retry={load} />
 	{:else if !database}<Skeleton label="Reading the database" />
 	{:else}
-		<div class="flex flex-wrap items-end justify-between gap-3"><p class="quiet text-sm">read <When at={read} /></p>
+		<div class="flex flex-wrap items-end justify-between gap-3">
+			<p class="quiet text-sm">read <When at={read} /></p>
 			{#if session.may('request') && !database.system}<span class="flex flex-wrap gap-2">
-				{#if !database.broken}<a class="btn btn-sm" href={to.alter(serverName, name)}>Alter …</a>{#if engine && !engine.intents['database.rename']?.why}<a class="btn btn-sm" href={to.rename(serverName, name)}>Rename …</a>{/if}{/if}
-				<a class="btn btn-sm" href={to.drop(serverName, name)}>Drop {visible(name)} …</a></span>{/if}</div>
-		{#if database.trouble}<p class="border-warning bg-base-200 mt-3 max-w-3xl rounded-box border-l-4 px-4 py-2">{database.trouble}</p>{/if}
+					{#if !database.broken}<a class="btn btn-sm" href={to.alter(serverName, name)}>Alter …</a
+						>{#if engine && !engine.intents['database.rename']?.why}<a
+								class="btn btn-sm"
+								href={to.rename(serverName, name)}>Rename …</a
+							>{/if}{/if}
+					<a class="btn btn-sm" href={to.drop(serverName, name)}>Drop {visible(name)} …</a></span
+				>{/if}
+		</div>
+		{#if database.trouble}<p class="border-warning bg-base-200 mt-3 max-w-3xl rounded-box border-l-4 px-4 py-2">
+				{database.trouble}
+			</p>{/if}
 		<div class="mt-4 grid gap-x-12 gap-y-6 lg:grid-cols-[minmax(0,38rem)_1fr]">
 			<dl>
 				{#each facts as [title, value, remark] (title)}
 					<div class="border-base-300/60 grid grid-cols-[10.5rem_1fr] gap-x-4 border-b py-1.5">
 						<dt class="quiet">{title}</dt>
-						<dd><span class="mono break-all">{visible(value)}</span>{#if remark}<div class="quiet text-sm">{remark}</div>{/if}</dd>
+						<dd>
+							<span class="mono break-all">{visible(value)}</span>{#if remark}<div class="quiet text-sm">
+									{remark}
+								</div>{/if}
+						</dd>
 					</div>
 				{/each}
 			</dl>
 			<div class="min-w-0">
-				<div class="flex flex-wrap items-baseline justify-between gap-2"><h2>Who may do what</h2>
-					<span class="flex gap-3 text-sm"><a class="link-plain" href={to.handover(serverName, name)}>Handover sheet</a>{#if session.may('request')}<a class="link-plain" href={to.newGrant(serverName, name)}>Grant or revoke</a>{/if}</span></div>
+				<div class="flex flex-wrap items-baseline justify-between gap-2">
+					<h2>Who may do what</h2>
+					<span class="flex gap-3 text-sm"
+						><a class="link-plain" href={to.handover(serverName, name)}>Handover sheet</a>{#if session.may('request')}<a
+								class="link-plain"
+								href={to.newGrant(serverName, name)}>Grant or revoke</a
+							>{/if}</span
+					>
+				</div>
 				{#if untold}<Trouble problem={untold} />
 				{:else if !matrix}<Skeleton rows={4} label="Reading who has what" />
 				{:else}
 					<div class="max-h-80 overflow-auto">
 						{#each holders as h (whoText(h) + h.role)}
-							<p class="border-base-300/60 flex items-baseline gap-3 border-b py-1"><span class="w-20 {tone[h.word]}">{h.word}{#if h.differs}<span class="font-bold">*</span>{/if}</span><a class="link-plain mono break-all" href={to.account(serverName, { ...h, role: h.role && engines.separateRoles(matrix.engine) })}>{visible(whoText(h)) || '(no name)'}</a>{#if h.role}<span class="quiet text-sm">role</span>{/if}{#if h.super}<span class="quiet text-sm">superuser</span>{/if}</p>
+							<p class="border-base-300/60 flex items-baseline gap-3 border-b py-1">
+								<span class="w-20 {tone[h.word]}"
+									>{h.word}{#if h.differs}<span class="font-bold">*</span>{/if}</span
+								><a
+									class="link-plain mono break-all"
+									href={to.account(serverName, { ...h, role: h.role && engines.separateRoles(matrix.engine) })}
+									>{visible(whoText(h)) || '(no name)'}</a
+								>{#if h.role}<span class="quiet text-sm">role</span>{/if}{#if h.super}<span class="quiet text-sm"
+										>superuser</span
+									>{/if}
+							</p>
 						{:else}<p class="quiet py-1.5">Nobody was given anything.</p>{/each}
 					</div>
 					{#if entering}<p class="quiet mt-1 text-sm">{count(entering)} more may connect, and nothing else.</p>{/if}
 				{/if}
-				<div class="mt-6 flex flex-wrap items-baseline justify-between gap-2"><h2>Who is connected</h2><a class="link-plain text-sm" href={to.sessions(serverName, name)}>All sessions, live</a></div>
-				{#each present as p (p.who)}<p class="border-base-300/60 flex flex-wrap gap-x-3 border-b py-1"><span class="mono break-all">{visible(p.who)}</span><span class="quiet">{p.words}</span></p>
+				<div class="mt-6 flex flex-wrap items-baseline justify-between gap-2">
+					<h2>Who is connected</h2>
+					<a class="link-plain text-sm" href={to.sessions(serverName, name)}>All sessions, live</a>
+				</div>
+				{#each present as p (p.who)}<p class="border-base-300/60 flex flex-wrap gap-x-3 border-b py-1">
+						<span class="mono break-all">{visible(p.who)}</span><span class="quiet">{p.words}</span>
+					</p>
 				{:else}<p class="quiet py-1.5">Nobody just now.</p>{/each}
 				<h2 class="mt-6">Its changes</h2>
 				{#each changes as c (c.id)}
-					<p class="border-base-300/60 flex flex-wrap gap-x-3 border-b py-1.5"><a class="link-plain" href={to.change(c.id)}>change {c.id}</a> <State state={c.state} /> <span class="quiet">{c.kind} by {c.run_by || c.operator}, <When at={c.finished ?? c.created} /></span></p>
+					<p class="border-base-300/60 flex flex-wrap gap-x-3 border-b py-1.5">
+						<a class="link-plain" href={to.change(c.id)}>change {c.id}</a>
+						<State state={c.state} />
+						<span class="quiet">{c.kind} by {c.run_by || c.operator}, <When at={c.finished ?? c.created} /></span>
+					</p>
 				{:else}<p class="quiet py-1.5">None through Genarch.</p>{/each}
 			</div>
 		</div>

@@ -30,18 +30,44 @@
 		);
 	});
 	const signsIn = $derived(account?.kind === 'account');
-	const intent = $derived.by((): Intent | null =>
-		account && { kind: 'account.drop', server, account: { name: account.name, host: account.host, database: account.database, role: (isRole && apart) || undefined, options: given(options) }, clearing: signsIn ? manner.spec : undefined }
+	const intent = $derived.by(
+		(): Intent | null =>
+			account && {
+				kind: 'account.drop',
+				server,
+				account: {
+					name: account.name,
+					host: account.host,
+					database: account.database,
+					role: (isRole && apart) || undefined,
+					options: given(options)
+				},
+				clearing: signsIn ? manner.spec : undefined
+			}
 	);
 </script>
 
 <svelte:head><title>Drop {who} · {server} · Genarch</title></svelte:head>
 
-<AskForm title="Drop {visible(who)}" {asking} {intent} button="Show the brief for dropping {visible(who)}" hint="Reading what it owns, where it is used and who is connected as it.">
+<AskForm
+	title="Drop {visible(who)}"
+	{asking}
+	{intent}
+	button="Show the brief for dropping {visible(who)}"
+	hint="Reading what it owns, where it is used and who is connected as it."
+>
 	{#if problem}<Trouble {problem} />{/if}
-	{#if signsIn}<MannerFields {manner} who="Whoever is signed in as it{account?.sessions ? ` (sessions now: ${count(account.sessions)})` : ''}" gate="It cannot sign in any more from the beginning." refused="the drop" />{/if}
+	{#if signsIn}<MannerFields
+			{manner}
+			who="Whoever is signed in as it{account?.sessions ? ` (sessions now: ${count(account.sessions)})` : ''}"
+			gate="It cannot sign in any more from the beginning."
+			refused="the drop"
+		/>{/if}
 	{#if engine}<EngineFields {server} {engine} kind="account.drop" bind:options brief={asking.brief} />{/if}
 	{#if owners}
-		<p class="quiet text-sm">{account?.owns.length ? `It owns ${account.owns.map(visible).join(', ')}. ` : ''}As long as it owns something, in any database, and nobody is named here, it cannot be dropped.</p>
+		<p class="quiet text-sm">
+			{account?.owns.length ? `It owns ${account.owns.map(visible).join(', ')}. ` : ''}As long as it owns something, in
+			any database, and nobody is named here, it cannot be dropped.
+		</p>
 	{/if}
 </AskForm>

@@ -27,11 +27,19 @@
 
 <svelte:head><title>Drop {database} · {server} · Genarch</title></svelte:head>
 
-<AskForm title="Drop {visible(database)}" {asking} {intent} button="Show the brief for dropping {visible(database)}" hint="Reading who is connected and what would be lost.">
+<AskForm
+	title="Drop {visible(database)}"
+	{asking}
+	{intent}
+	button="Show the brief for dropping {visible(database)}"
+	hint="Reading who is connected and what would be lost."
+>
 	<MannerFields {manner} gate={engines.gate(asking.server?.engine)} refused="the drop" />
 	{#if engine}
 		<EngineFields {server} {engine} kind="database.drop" bind:options brief={asking.brief} />
 		<EngineFields {server} {engine} kind="database.drop" part="clearing" bind:options={clearing} brief={asking.brief} />
 	{/if}
-	<p class="border-error bg-base-200 rounded-box border-l-4 px-4 py-2">A drop is final. The next page shows everything once more, and asks for the name.</p>
+	<p class="border-error bg-base-200 rounded-box border-l-4 px-4 py-2">
+		A drop is final. The next page shows everything once more, and asks for the name.
+	</p>
 </AskForm>

@@ -14,7 +14,9 @@
 	const status = new SvelteMap<string, Status>();
 
 	const environments = ['production', 'staging', 'development'] as const;
-	const answered = $derived(servers?.filter((s) => status.get(s.name)?.reachable && !status.get(s.name)?.trouble).length ?? 0);
+	const answered = $derived(
+		servers?.filter((s) => status.get(s.name)?.reachable && !status.get(s.name)?.trouble).length ?? 0
+	);
 	const asked = $derived(servers?.filter((s) => status.has(s.name)).length ?? 0);
 
 	/** Each server is read by itself, so that one that hangs holds nothing up. */
@@ -33,7 +35,16 @@
 			const s = await api.server(name);
 			if (s.status) status.set(name, s.status);
 		} catch (e) {
-			status.set(name, { reachable: false, trouble: problemOf(e), sessions: 0, sessions_allowed: 0, databases: 0, size: 0, encrypted: false, read: new Date().toISOString() });
+			status.set(name, {
+				reachable: false,
+				trouble: problemOf(e),
+				sessions: 0,
+				sessions_allowed: 0,
+				databases: 0,
+				size: 0,
+				encrypted: false,
+				read: new Date().toISOString()
+			});
 		}
 	}
 
@@ -54,7 +65,11 @@
 	<div class="flex flex-wrap items-baseline gap-x-4">
 		<h1>Fleet</h1>
 		{#if servers}
-			<p class="quiet" role="status">{asked < servers.length ? `asking ${servers.length} servers …` : `${answered} of ${servers.length} servers answered`}</p>
+			<p class="quiet" role="status">
+				{asked < servers.length
+					? `asking ${servers.length} servers …`
+					: `${answered} of ${servers.length} servers answered`}
+			</p>
 		{/if}
 	</div>
 	{#if problem}<Trouble {problem} retry={load} />{/if}
@@ -62,7 +77,8 @@
 	{#if servers?.length === 0}
 		<div class="max-w-2xl py-6">
 			<p>No servers are registered yet. In a terminal:</p>
-			<pre class="sql mt-2">genarch server add harbour --engine {engines.all[0]?.id ?? 'ENGINE'} --host db1.example.net --admin genarch --environment production</pre>
+			<pre class="sql mt-2">genarch server add harbour --engine {engines.all[0]?.id ??
+					'ENGINE'} --host db1.example.net --admin genarch --environment production</pre>
 		</div>
 	{/if}
 	{#each environments as environment (environment)}
@@ -72,31 +88,50 @@
 				<h2 class="band band-{environment}"><span class="band-word">{environment}</span></h2>
 				<div class="overflow-x-auto px-3 sm:px-4">
 					<table class="ledger table-auto md:table-fixed">
-						<thead><tr>
-							<th scope="col" class="md:w-36">Server</th><th scope="col" class="hidden md:table-cell md:w-44">Engine</th>
-							<th scope="col" class="num md:w-24">Databases</th><th scope="col" class="num md:w-32">Sessions</th><th scope="col" class="num hidden sm:table-cell md:w-28">Size</th>
-							<th scope="col" class="hidden pl-6! lg:table-cell">Instance</th><th scope="col" class="hidden sm:table-cell md:w-28">Read</th>
-						</tr></thead>
+						<thead
+							><tr>
+								<th scope="col" class="md:w-36">Server</th><th scope="col" class="hidden md:table-cell md:w-44"
+									>Engine</th
+								>
+								<th scope="col" class="num md:w-24">Databases</th><th scope="col" class="num md:w-32">Sessions</th><th
+									scope="col"
+									class="num hidden sm:table-cell md:w-28">Size</th
+								>
+								<th scope="col" class="hidden pl-6! lg:table-cell">Instance</th><th
+									scope="col"
+									class="hidden sm:table-cell md:w-28">Read</th
+								>
+							</tr></thead
+						>
 						<tbody>
 							{#each group as s (s.name)}
 								{@const st = status.get(s.name)}
 								<tr data-server={s.name}>
-									<td><a class="link-plain font-semibold" href={to.server(s.name)}>{s.name}</a>
-										<div class="quiet text-sm md:hidden">{engines.title(s.engine)} {st?.version ?? ''}</div></td>
-									<td class="hidden md:table-cell">{engines.title(s.engine)} <span class="mono">{st?.version ?? ''}</span></td>
+									<td
+										><a class="link-plain font-semibold" href={to.server(s.name)}>{s.name}</a>
+										<div class="quiet text-sm md:hidden">{engines.title(s.engine)} {st?.version ?? ''}</div></td
+									>
+									<td class="hidden md:table-cell"
+										>{engines.title(s.engine)} <span class="mono">{st?.version ?? ''}</span></td
+									>
 									{#if !st}
 										<td colspan="5" class="quiet"><span class="appear-late">asking …</span></td>
 									{:else if st.trouble}
 										<td colspan="5" class="py-1!">
-											<strong class="text-error">Does not answer as it should:</strong> {st.trouble.detail}
+											<strong class="text-error">Does not answer as it should:</strong>
+											{st.trouble.detail}
 											{#if st.trouble.next}<div class="quiet text-sm">Next: {st.trouble.next}</div>{/if}
 										</td>
 									{:else}
 										<td class="num">{count(st.databases)}</td>
 										<td class="num">{count(st.sessions)} <span class="quiet">of {count(st.sessions_allowed)}</span></td>
 										<td class="num hidden sm:table-cell">{size(st.size)}</td>
-										<td class="mono quiet hidden truncate pl-6! lg:table-cell" title={identityText(st.identity)}>{identityText(st.identity)}</td>
-										<td class="quiet hidden text-sm sm:table-cell"><When at={st.read} />{#if st.read_only}<div>{st.read_only}</div>{/if}</td>
+										<td class="mono quiet hidden truncate pl-6! lg:table-cell" title={identityText(st.identity)}
+											>{identityText(st.identity)}</td
+										>
+										<td class="quiet hidden text-sm sm:table-cell"
+											><When at={st.read} />{#if st.read_only}<div>{st.read_only}</div>{/if}</td
+										>
 									{/if}
 								</tr>
 							{/each}

@@ -29,13 +29,19 @@
 
 <svelte:head><title>Handover of {database} · {server} · Genarch</title></svelte:head>
 
-<Band server={server} />
+<Band {server} />
 <section class="mx-auto max-w-6xl px-4 py-4 sm:px-6">
-	<h1 class="break-words">Handover of <a class="link-plain mono" href={to.database(server, database)}>{visible(database)}</a></h1>
+	<h1 class="break-words">
+		Handover of <a class="link-plain mono" href={to.database(server, database)}>{visible(database)}</a>
+	</h1>
 	{#if problem}<Trouble {problem} retry={load} />
 	{:else if !sheet}<Skeleton rows={6} label="Reading who uses it" />
 	{:else}
-		<p class="quiet text-sm">For the team that uses it, without passwords; those are shown once, when they are made. Read <When at={sheet.read} />{#if sheet.change}, made by <a class="link-plain" href={to.change(sheet.change)}>change {sheet.change}</a>{/if}.</p>
+		<p class="quiet text-sm">
+			For the team that uses it, without passwords; those are shown once, when they are made. Read <When
+				at={sheet.read}
+			/>{#if sheet.change}, made by <a class="link-plain" href={to.change(sheet.change)}>change {sheet.change}</a>{/if}.
+		</p>
 		<HandoverSheet {sheet} />
 	{/if}
 </section>

@@ -26,7 +26,13 @@
 	function brief(e: JournalEntry): string {
 		const d = (e.detail ?? {}) as Record<string, unknown>;
 		const failure = d.failure as { text?: string } | undefined;
-		return [d.title, d.result, failure?.text, Array.isArray(d.accepted) && d.accepted.length ? `accepted ${d.accepted.join(', ')}` : undefined, d.instead_of ? `instead of change ${d.instead_of}` : undefined]
+		return [
+			d.title,
+			d.result,
+			failure?.text,
+			Array.isArray(d.accepted) && d.accepted.length ? `accepted ${d.accepted.join(', ')}` : undefined,
+			d.instead_of ? `instead of change ${d.instead_of}` : undefined
+		]
 			.filter((t) => typeof t === 'string' && t !== '')
 			.join(': ');
 	}
@@ -51,21 +57,37 @@
 <section class="mx-auto max-w-7xl px-4 py-5 sm:px-6">
 	<div class="flex flex-wrap items-center justify-between gap-3">
 		<h1>Journal</h1>
-		<div class="flex flex-wrap items-center gap-3"><span role="status" class={checked.startsWith('Broken') ? 'text-error font-semibold' : 'quiet'}>{checked}</span>
-			<button class="btn btn-sm" onclick={check}>Check the whole chain</button></div>
+		<div class="flex flex-wrap items-center gap-3">
+			<span role="status" class={checked.startsWith('Broken') ? 'text-error font-semibold' : 'quiet'}>{checked}</span>
+			<button class="btn btn-sm" onclick={check}>Check the whole chain</button>
+		</div>
 	</div>
 	{#if problem}<Trouble {problem} retry={() => load()} />{/if}
 	{#if !entries && !problem}<Skeleton label="Reading the journal" />{/if}
 	{#if entries?.length}
 		<div class="overflow-x-auto">
 			<table class="ledger mt-2">
-				<thead><tr><th scope="col" class="num">No.</th><th scope="col" class="hidden sm:table-cell">At</th><th scope="col">Who</th><th scope="col">What</th><th scope="col">Subject</th><th scope="col" class="hidden lg:table-cell">Detail</th><th scope="col" class="hidden sm:table-cell">Change</th></tr></thead>
+				<thead
+					><tr
+						><th scope="col" class="num">No.</th><th scope="col" class="hidden sm:table-cell">At</th><th scope="col"
+							>Who</th
+						><th scope="col">What</th><th scope="col">Subject</th><th scope="col" class="hidden lg:table-cell"
+							>Detail</th
+						><th scope="col" class="hidden sm:table-cell">Change</th></tr
+					></thead
+				>
 				<tbody>
 					{#each entries as e (e.seq)}
 						<tr title={e.detail ? JSON.stringify(e.detail) : undefined}>
-							<td class="num">{e.seq}</td><td class="mono hidden whitespace-nowrap sm:table-cell">{exact(e.at)}</td><td>{e.operator}</td>
-							<td class="mono whitespace-nowrap">{e.action}</td><td class="mono max-w-64 truncate" title={e.subject}>{visible(e.subject)}</td><td class="quiet hidden max-w-96 truncate text-sm lg:table-cell">{visible(brief(e))}</td>
-							<td class="hidden sm:table-cell">{#if e.change}<a class="link-plain" href={to.change(e.change)}>change {e.change}</a>{/if}</td>
+							<td class="num">{e.seq}</td><td class="mono hidden whitespace-nowrap sm:table-cell">{exact(e.at)}</td><td
+								>{e.operator}</td
+							>
+							<td class="mono whitespace-nowrap">{e.action}</td><td class="mono max-w-64 truncate" title={e.subject}
+								>{visible(e.subject)}</td
+							><td class="quiet hidden max-w-96 truncate text-sm lg:table-cell">{visible(brief(e))}</td>
+							<td class="hidden sm:table-cell"
+								>{#if e.change}<a class="link-plain" href={to.change(e.change)}>change {e.change}</a>{/if}</td
+							>
 						</tr>
 					{/each}
 				</tbody>

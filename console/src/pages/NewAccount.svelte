@@ -38,29 +38,92 @@
 
 <svelte:head><title>New account on {server} · Genarch</title></svelte:head>
 
-<AskForm title="New account on {server}" {asking} {intent} button="Show the brief{name ? ` for ${visible(name)}` : ''}" hint="Type a name; the statements that would run are shown here." rest={(f) => !f.option}>
-	{#if roles}<fieldset class="flex gap-6"><legend class="label-text mb-1">Kind</legend>
-		<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="account" bind:group={kind} onchange={() => (options = {})} /> account, signs in</label>
-		<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="role" bind:group={kind} onchange={() => (options = {})} /> role, is given to accounts</label>
-	</fieldset>{/if}
+<AskForm
+	title="New account on {server}"
+	{asking}
+	{intent}
+	button="Show the brief{name ? ` for ${visible(name)}` : ''}"
+	hint="Type a name; the statements that would run are shown here."
+	rest={(f) => !f.option}
+>
+	{#if roles}<fieldset class="flex gap-6">
+			<legend class="label-text mb-1">Kind</legend>
+			<label class="flex items-center gap-2"
+				><input class="radio radio-sm" type="radio" value="account" bind:group={kind} onchange={() => (options = {})} /> account,
+				signs in</label
+			>
+			<label class="flex items-center gap-2"
+				><input class="radio radio-sm" type="radio" value="role" bind:group={kind} onchange={() => (options = {})} /> role,
+				is given to accounts</label
+			>
+		</fieldset>{/if}
 	<div class="grid gap-4 {inside || (hosts && kind === 'account') ? 'sm:grid-cols-2' : ''}">
-		<label class="flex flex-col gap-1"><span class="label-text">Name</span><input name="name" class="input mono w-full" autocomplete="off" autocapitalize="none" spellcheck="false" required bind:value={name} /></label>
+		<label class="flex flex-col gap-1"
+			><span class="label-text">Name</span><input
+				name="name"
+				class="input mono w-full"
+				autocomplete="off"
+				autocapitalize="none"
+				spellcheck="false"
+				required
+				bind:value={name}
+			/></label
+		>
 		{#if inside}
-			<label class="flex flex-col gap-1"><span class="label-text">The {engine?.nouns.database?.one} that it lies in</span><input name="database" class="input mono w-full" autocomplete="off" autocapitalize="none" spellcheck="false" required bind:value={database} /></label>
+			<label class="flex flex-col gap-1"
+				><span class="label-text">The {engine?.nouns.database?.one} that it lies in</span><input
+					name="database"
+					class="input mono w-full"
+					autocomplete="off"
+					autocapitalize="none"
+					spellcheck="false"
+					required
+					bind:value={database}
+				/></label
+			>
 		{/if}
 		{#if hosts && kind === 'account'}
-			<label class="flex flex-col gap-1"><span class="label-text">Host it comes from</span><input name="host" class="input mono w-full" autocomplete="off" placeholder="10.20.4.%" bind:value={host} />
-				<span class="quiet text-sm">Name and host together are the account. Empty: everywhere.</span></label>
+			<label class="flex flex-col gap-1"
+				><span class="label-text">Host it comes from</span><input
+					name="host"
+					class="input mono w-full"
+					autocomplete="off"
+					placeholder="10.20.4.%"
+					bind:value={host}
+				/>
+				<span class="quiet text-sm">Name and host together are the account. Empty: everywhere.</span></label
+			>
 		{/if}
 	</div>
 	{#if kind === 'account'}
-		<fieldset class="flex flex-col gap-1"><legend class="label-text mb-1">Password</legend>
-			<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="generated" bind:group={from} /> generate a strong one, shown once</label>
-			<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="given" bind:group={from} /> take this one</label>
-			<label class="flex items-center gap-2"><input class="radio radio-sm" type="radio" value="none" bind:group={from} /> none</label>
-			{#if from === 'given'}<input name="password" aria-label="Password" class="input mono w-full" type="password" autocomplete="new-password" bind:value={password} />{/if}
+		<fieldset class="flex flex-col gap-1">
+			<legend class="label-text mb-1">Password</legend>
+			<label class="flex items-center gap-2"
+				><input class="radio radio-sm" type="radio" value="generated" bind:group={from} /> generate a strong one, shown once</label
+			>
+			<label class="flex items-center gap-2"
+				><input class="radio radio-sm" type="radio" value="given" bind:group={from} /> take this one</label
+			>
+			<label class="flex items-center gap-2"
+				><input class="radio radio-sm" type="radio" value="none" bind:group={from} /> none</label
+			>
+			{#if from === 'given'}<input
+					name="password"
+					aria-label="Password"
+					class="input mono w-full"
+					type="password"
+					autocomplete="new-password"
+					bind:value={password}
+				/>{/if}
 			<span class="quiet text-sm">The server never gets the text itself, only what it keeps of it.</span>
 		</fieldset>
 	{/if}
-	{#if engine}{#key kind}<EngineFields {server} {engine} kind="account.create" principal={kind} bind:options brief={asking.brief} />{/key}{/if}
+	{#if engine}{#key kind}<EngineFields
+				{server}
+				{engine}
+				kind="account.create"
+				principal={kind}
+				bind:options
+				brief={asking.brief}
+			/>{/key}{/if}
 </AskForm>

@@ -20,11 +20,25 @@
 	let options = $state<Options>({});
 	let problem = $state<Problem | null>(null);
 
-	const load = () => engines.load().then(() => (problem = null), (e) => (problem = problemOf(e)));
+	const load = () =>
+		engines.load().then(
+			() => (problem = null),
+			(e) => (problem = problemOf(e))
+		);
 	$effect(() => void load());
 
 	const intent = $derived.by((): Intent | null =>
-		name ? { kind: 'database.create', server, database: { name, team: team ? { name: team, host: teamHost || undefined } : undefined, options: given(options) } } : null
+		name
+			? {
+					kind: 'database.create',
+					server,
+					database: {
+						name,
+						team: team ? { name: team, host: teamHost || undefined } : undefined,
+						options: given(options)
+					}
+				}
+			: null
 	);
 	const brief = $derived(intent ? asking.brief : null);
 	const aboutName = $derived(brief?.findings.filter((f) => f.code.startsWith('name.')) ?? []);
@@ -33,26 +47,69 @@
 
 <svelte:head><title>New database on {server} · Genarch</title></svelte:head>
 
-<AskForm title="New database on {server}" {asking} {intent} button="Show the brief{name ? ` for ${visible(name)}` : ''}" hint="Type a name; the statements that would run are shown here."
-	rest={(f) => !f.option && !f.code.startsWith('name.')}>
+<AskForm
+	title="New database on {server}"
+	{asking}
+	{intent}
+	button="Show the brief{name ? ` for ${visible(name)}` : ''}"
+	hint="Type a name; the statements that would run are shown here."
+	rest={(f) => !f.option && !f.code.startsWith('name.')}
+>
 	{#if problem && !engine}<Trouble {problem} retry={load} />
 	{:else if !engine}<Skeleton rows={6} label="Reading what can be asked for" />
 	{:else}
 		<Field title="Name" findings={aboutName} onsuggest={suggest}>
 			{#snippet children(id)}
-				<input {id} name="name" class="input mono w-full" autocomplete="off" autocapitalize="none" spellcheck="false" required
-					placeholder={asking.server?.name_rule.suffix ? `…${asking.server.name_rule.suffix}` : ''} bind:value={name} aria-invalid={aboutName.some((f) => f.level === 'stop')} />
-				{#if brief && aboutName.length === 0}<p class="text-success text-sm" role="status">{visible(name)} is free on {server}.</p>{/if}
+				<input
+					{id}
+					name="name"
+					class="input mono w-full"
+					autocomplete="off"
+					autocapitalize="none"
+					spellcheck="false"
+					required
+					placeholder={asking.server?.name_rule.suffix ? `…${asking.server.name_rule.suffix}` : ''}
+					bind:value={name}
+					aria-invalid={aboutName.some((f) => f.level === 'stop')}
+				/>
+				{#if brief && aboutName.length === 0}<p class="text-success text-sm" role="status">
+						{visible(name)} is free on {server}.
+					</p>{/if}
 			{/snippet}
 		</Field>
 		{#if !engine.team.why}<fieldset class="border-base-300 rounded-box flex flex-col gap-2 border px-4 py-3">
-			<legend class="label-text px-1">Who will use it</legend>
-			<div class="grid gap-4 {hosts ? 'sm:grid-cols-2' : ''}">
-				<label class="flex flex-col gap-1"><span class="label-text">Team</span><input name="team" class="input mono w-full" autocomplete="off" autocapitalize="none" spellcheck="false" placeholder="tickets" bind:value={team} /></label>
-				{#if hosts}<label class="flex flex-col gap-1"><span class="label-text">Host its accounts come from</span><input name="team_host" class="input mono w-full" autocomplete="off" placeholder="%" bind:value={teamHost} /></label>{/if}
-			</div>
-			<p class="quiet text-sm">{engine.team.says?.replaceAll('NAME', team ? visible(team) : 'NAME')}</p>
-		</fieldset>{/if}
-		<EngineFields {server} {engine} kind="database.create" bind:options {brief} without={team ? ['owner', 'private', 'allow'] : []} />
+				<legend class="label-text px-1">Who will use it</legend>
+				<div class="grid gap-4 {hosts ? 'sm:grid-cols-2' : ''}">
+					<label class="flex flex-col gap-1"
+						><span class="label-text">Team</span><input
+							name="team"
+							class="input mono w-full"
+							autocomplete="off"
+							autocapitalize="none"
+							spellcheck="false"
+							placeholder="tickets"
+							bind:value={team}
+						/></label
+					>
+					{#if hosts}<label class="flex flex-col gap-1"
+							><span class="label-text">Host its accounts come from</span><input
+								name="team_host"
+								class="input mono w-full"
+								autocomplete="off"
+								placeholder="%"
+								bind:value={teamHost}
+							/></label
+						>{/if}
+				</div>
+				<p class="quiet text-sm">{engine.team.says?.replaceAll('NAME', team ? visible(team) : 'NAME')}</p>
+			</fieldset>{/if}
+		<EngineFields
+			{server}
+			{engine}
+			kind="database.create"
+			bind:options
+			{brief}
+			without={team ? ['owner', 'private', 'allow'] : []}
+		/>
 	{/if}
 </AskForm>

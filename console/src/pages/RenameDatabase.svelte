@@ -14,13 +14,35 @@
 	const manner = new Manner();
 	let name = $state('');
 
-	const intent = $derived.by((): Intent | null => (name && name !== database ? { kind: 'database.rename', server, database: { name: database, new_name: name }, clearing: manner.spec } : null));
+	const intent = $derived.by((): Intent | null =>
+		name && name !== database
+			? { kind: 'database.rename', server, database: { name: database, new_name: name }, clearing: manner.spec }
+			: null
+	);
 </script>
 
 <svelte:head><title>Rename {database} · {server} · Genarch</title></svelte:head>
 
-<AskForm title="Rename {visible(database)}" {asking} {intent} button="Show the brief for renaming {visible(database)}" hint="Type the new name; who is connected and what would run is shown here." onsuggest={(f) => (name = f.suggestion ?? name)}>
-	<label class="flex flex-col gap-1"><span class="label-text">New name</span><input name="new_name" class="input mono w-full" autocomplete="off" autocapitalize="none" spellcheck="false" bind:value={name} /></label>
+<AskForm
+	title="Rename {visible(database)}"
+	{asking}
+	{intent}
+	button="Show the brief for renaming {visible(database)}"
+	hint="Type the new name; who is connected and what would run is shown here."
+	onsuggest={(f) => (name = f.suggestion ?? name)}
+>
+	<label class="flex flex-col gap-1"
+		><span class="label-text">New name</span><input
+			name="new_name"
+			class="input mono w-full"
+			autocomplete="off"
+			autocapitalize="none"
+			spellcheck="false"
+			bind:value={name}
+		/></label
+	>
 	<MannerFields {manner} gate={engines.gate(asking.server?.engine)} refused="the rename" />
-	<p class="quiet">Every program that connects by the old name fails from then on. Grants, settings and what is in it stay as they are.</p>
+	<p class="quiet">
+		Every program that connects by the old name fails from then on. Grants, settings and what is in it stay as they are.
+	</p>
 </AskForm>

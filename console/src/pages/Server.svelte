@@ -62,9 +62,15 @@
 
 <svelte:head><title>{name} · Genarch</title></svelte:head>
 
-<Band server={name} version={status?.version}>{#if known}<span class="mono">{known.host}{known.port ? `:${known.port}` : ''}</span>{/if}</Band>
+<Band server={name} version={status?.version}
+	>{#if known}<span class="mono">{known.host}{known.port ? `:${known.port}` : ''}</span>{/if}</Band
+>
 <section class="mx-auto max-w-7xl px-4 py-4 sm:px-6">
-	{#each known?.cautions ?? [] as text (text)}<p class="border-warning bg-base-200 rounded-box mb-3 max-w-3xl border-l-4 px-4 py-2">{text}</p>{/each}
+	{#each known?.cautions ?? [] as text (text)}<p
+			class="border-warning bg-base-200 rounded-box mb-3 max-w-3xl border-l-4 px-4 py-2"
+		>
+			{text}
+		</p>{/each}
 	{#if problem}
 		<h1>{name}</h1>
 		<Trouble {problem} retry={load} />
@@ -77,30 +83,60 @@
 					<p class="mono" aria-hidden="true">&nbsp;</p>
 				{:else if status.reachable}
 					<p class="quiet text-sm">
-						{count(status.databases)} databases, {size(status.size)} · {count(status.sessions)} of {count(status.sessions_allowed)} sessions ·
-						TLS {server?.tls} · read <When at={table.list?.read ?? status.read} />
+						{count(status.databases)} databases, {size(status.size)} · {count(status.sessions)} of {count(
+							status.sessions_allowed
+						)} sessions · TLS {server?.tls} · read <When at={table.list?.read ?? status.read} />
 					</p>
 					<p class="quiet mono break-all">{identityText(status.identity)}</p>
 				{/if}
 			</div>
-			<div class="flex flex-wrap gap-2"><a class="btn btn-sm" href={to.sessions(name)}>Sessions: who is connected</a><a class="btn btn-sm" href={to.access(name)}>Access: who has what</a>{#if session.may('request')}<a class="btn btn-primary btn-sm" href={to.newDatabase(name)}>New database on {name}</a>{/if}</div>
+			<div class="flex flex-wrap gap-2">
+				<a class="btn btn-sm" href={to.sessions(name)}>Sessions: who is connected</a><a
+					class="btn btn-sm"
+					href={to.access(name)}>Access: who has what</a
+				>{#if session.may('request')}<a class="btn btn-primary btn-sm" href={to.newDatabase(name)}
+						>New database on {name}</a
+					>{/if}
+			</div>
 		</div>
-		{#if status?.read_only}<p class="border-warning bg-base-200 mt-3 max-w-3xl rounded-box border-l-4 px-4 py-2">Nothing can be altered here: {status.read_only}</p>{/if}
+		{#if status?.read_only}<p class="border-warning bg-base-200 mt-3 max-w-3xl rounded-box border-l-4 px-4 py-2">
+				Nothing can be altered here: {status.read_only}
+			</p>{/if}
 		{#if status?.trouble}<Trouble problem={status.trouble} retry={load} />{/if}
 		{#if !status?.trouble}
 			<div class="mt-4 mb-1 flex flex-wrap items-center gap-x-4 gap-y-2">
-				<label class="flex items-center gap-2"><span class="label-text">Find</span>
-					<input class="input input-sm w-48 sm:w-64" type="search" placeholder="name, owner or comment" bind:value={table.search} /></label>
-				<label class="flex items-center gap-2 text-sm"><input class="checkbox checkbox-sm" type="checkbox" bind:checked={table.system} /> the engine's own too</label>
-				{#if table.list}<span class="quiet text-sm" role="status">{table.search ? `${count(table.rows.length)} of ${count(table.list.total)}` : count(table.list.total)} shown</span>{/if}
+				<label class="flex items-center gap-2"
+					><span class="label-text">Find</span>
+					<input
+						class="input input-sm w-48 sm:w-64"
+						type="search"
+						placeholder="name, owner or comment"
+						bind:value={table.search}
+					/></label
+				>
+				<label class="flex items-center gap-2 text-sm"
+					><input class="checkbox checkbox-sm" type="checkbox" bind:checked={table.system} /> the engine's own too</label
+				>
+				{#if table.list}<span class="quiet text-sm" role="status"
+						>{table.search ? `${count(table.rows.length)} of ${count(table.list.total)}` : count(table.list.total)} shown</span
+					>{/if}
 			</div>
-			{#each table.list?.partial ?? [] as p (p)}<p class="border-warning bg-base-200 my-2 border-l-4 px-3 py-1 text-sm">Partial: {p}</p>{/each}
+			{#each table.list?.partial ?? [] as p (p)}<p class="border-warning bg-base-200 my-2 border-l-4 px-3 py-1 text-sm">
+					Partial: {p}
+				</p>{/each}
 			{#if table.problem}<Trouble problem={table.problem} retry={load} />
 			{:else if !table.list}<Skeleton rows={8} label="Reading the databases" />
 			{:else if table.list.total === 0}
-				<p class="py-6">{name} has no databases yet besides the engine's own. {#if session.may('request')}<a class="link-plain" href={to.newDatabase(name)}>Create the first one.</a>{/if}</p>
+				<p class="py-6">
+					{name} has no databases yet besides the engine's own. {#if session.may('request')}<a
+							class="link-plain"
+							href={to.newDatabase(name)}>Create the first one.</a
+						>{/if}
+				</p>
 			{:else if table.rows.length === 0}
-				<p class="py-6">Nothing fits “{table.search}”. <button class="link" onclick={() => (table.search = '')}>Show all</button></p>
+				<p class="py-6">
+					Nothing fits “{table.search}”. <button class="link" onclick={() => (table.search = '')}>Show all</button>
+				</p>
 			{:else}<DatabaseRows {table} engine={engines.get(known?.engine)} />{/if}
 		{/if}
 	{/if}

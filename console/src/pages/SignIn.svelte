@@ -30,10 +30,29 @@
 	<h1 class="mb-1 text-3xl font-bold tracking-tight">Genarch</h1>
 	<p class="quiet mb-6">looks after databases on shared servers</p>
 	<form onsubmit={submit} class="flex flex-col gap-3">
-		<label class="flex flex-col gap-1"><span class="label-text">Name</span>
-			<input class="input w-full" name="name" autocomplete="username" autocapitalize="none" spellcheck="false" required bind:value={name} /></label>
-		<label class="flex flex-col gap-1"><span class="label-text">Password</span>
-			<input class="input w-full" name="password" type="password" autocomplete="current-password" required bind:value={password} /></label>
+		<label class="flex flex-col gap-1"
+			><span class="label-text">Name</span>
+			<input
+				class="input w-full"
+				name="name"
+				autocomplete="username"
+				autocapitalize="none"
+				spellcheck="false"
+				required
+				bind:value={name}
+			/></label
+		>
+		<label class="flex flex-col gap-1"
+			><span class="label-text">Password</span>
+			<input
+				class="input w-full"
+				name="password"
+				type="password"
+				autocomplete="current-password"
+				required
+				bind:value={password}
+			/></label
+		>
 		<button class="btn btn-primary mt-2" disabled={busy}>Sign in</button>
 	</form>
 	{#if problem}<Trouble {problem} />{/if}

@@ -32,7 +32,8 @@ func (Engine) Prepare(catalog.Principal) []engine.Right { return nil }
 
 // Connections has one form, an address.
 func (Engine) Connections(l handover.Login) []handover.Form {
-	return []handover.Form{{Name: "url", Title: "address", Text: "vault://" + net.JoinHostPort(l.Host, strconv.Itoa(l.Port))}}
+	return []handover.Form{{Name: "url", Title: "address",
+		Text: "vault://" + net.JoinHostPort(l.Host, strconv.Itoa(l.Port))}}
 }
 
 // Open prepares access; nothing is kept open.

@@ -18,9 +18,11 @@ func TestInvented(t *testing.T) {
 func TestDenied(t *testing.T) {
 	who := catalog.Principal{Name: "ines", Database: "berths"}
 	grant := func(scope catalog.Scope, box string, may, denied privilege.Set) catalog.Grant {
-		return catalog.Grant{Object: catalog.Object{Scope: scope, Database: "berths", Name: box}, Entry: catalog.Entry{Grantee: who, Privileges: may, Denied: denied}}
+		return catalog.Grant{Object: catalog.Object{Scope: scope, Database: "berths", Name: box},
+			Entry: catalog.Entry{Grantee: who, Privileges: may, Denied: denied}}
 	}
-	a := catalog.Access{Accounts: []catalog.Account{{Principal: who, Login: true, ConnectionLimit: -1}}, Databases: []catalog.AccessDatabase{{Name: "berths"}, {Name: "fares"}},
+	a := catalog.Access{Accounts: []catalog.Account{{Principal: who, Login: true, ConnectionLimit: -1}},
+		Databases: []catalog.AccessDatabase{{Name: "berths"}, {Name: "fares"}},
 		Grants: []catalog.Grant{grant(catalog.ScopeDatabase, "", table.Of("OPEN", "STORE", "DISCARD"), privilege.Set{}),
 			grant(catalog.ScopeTable, "till", privilege.Set{}, table.Of("OPEN"))}}
 	g := access.New(a, Engine{}.Rules)
@@ -32,10 +34,12 @@ func TestDenied(t *testing.T) {
 		t.Errorf("with the till it may %s", have)
 	}
 	why := g.Why(who, table.Of("OPEN"), till)
-	if why.Allowed || len(why.Needs) != 1 || len(why.Needs[0].Chains) != 1 || len(why.Needs[0].Denied) != 1 || why.Needs[0].Met() {
+	if why.Allowed || len(why.Needs) != 1 || len(why.Needs[0].Chains) != 1 || len(why.Needs[0].Denied) != 1 ||
+		why.Needs[0].Met() {
 		t.Errorf("opening the till: %+v", why)
 	}
-	if why := g.Why(who, table.Of("OPEN"), catalog.Object{Scope: catalog.ScopeTable, Database: "berths", Name: "shelf"}); !why.Allowed {
+	if why := g.Why(who, table.Of("OPEN"),
+		catalog.Object{Scope: catalog.ScopeTable, Database: "berths", Name: "shelf"}); !why.Allowed {
 		t.Errorf("opening the shelf: %+v", why)
 	}
 	// Denied on the vault itself, in the matrix.

@@ -90,9 +90,11 @@ func planCreate(p *planning.Draft) {
 	for _, name := range p.Settled.Names() {
 		asked[name] = p.Settled[name]
 	}
-	build := step(stepBuild, "build it", request{Do: "build", Vault: spec.Name}, request{}, map[string]string{"name": spec.Name})
+	build := step(stepBuild, "build it", request{Do: "build", Vault: spec.Name}, request{},
+		map[string]string{"name": spec.Name})
 	build.Stays = true // emptying takes it back too
-	p.Step(step(stepReserve, "reserve the vault "+shown, request{Do: "reserve", Vault: spec.Name, Settings: asked}, request{Do: "empty", Vault: spec.Name},
+	p.Step(step(stepReserve, "reserve the vault "+shown, request{Do: "reserve", Vault: spec.Name, Settings: asked},
+		request{Do: "empty", Vault: spec.Name},
 		map[string]string{"name": spec.Name}),
 		build, verify("read back and compare", want))
 }
@@ -105,7 +107,8 @@ func planAlter(p *planning.Draft) {
 	want := map[string]string{"name": d.Name, "key": d.Key}
 	for _, a := range p.Alterations() {
 		args := map[string]string{"name": d.Name, "key": d.Key, "option": a.Name, "will": catalog.WriteValue(a.Will)}
-		p.Step(step(stepSet, a.Words(), request{Do: "set", Vault: d.Name, Key: d.Key, Settings: map[string]any{a.Name: a.Will}},
+		p.Step(step(stepSet, a.Words(),
+			request{Do: "set", Vault: d.Name, Key: d.Key, Settings: map[string]any{a.Name: a.Will}},
 			request{Do: "set", Vault: d.Name, Key: d.Key, Settings: map[string]any{a.Name: a.Is}}, args))
 		want[a.Name] = args["will"]
 	}
@@ -123,7 +126,8 @@ func planDrop(p *planning.Draft) {
 	d := p.Snap.Target
 	p.Confirm = d.Name
 	planning.Lost(&p.Brief, p.Snap)
-	clear := planning.Clearing(&p.Brief, p.Snap, p.In.Clearing.Rules(clearing.Target{Database: d.Name}), naming.Show(d.Name), request{Do: "end"}.text())
+	clear := planning.Clearing(&p.Brief, p.Snap, p.In.Clearing.Rules(clearing.Target{Database: d.Name}),
+		naming.Show(d.Name), request{Do: "end"}.text())
 	args := map[string]string{"name": d.Name, "key": d.Key}
 	empty := request{Do: "empty", Vault: d.Name, Key: d.Key}
 	if p.Asked.Bool("shred") {
@@ -138,7 +142,8 @@ func there(p *planning.Draft, name string) bool {
 	if slices.Contains(p.Snap.Names, name) {
 		return true
 	}
-	p.Find(change.Stop, change.DatabaseAbsent, "List them: genarch database list "+p.Snap.Server.Name, "There is no vault %s on %s.", naming.Show(name), p.Snap.Server.Name)
+	p.Find(change.Stop, change.DatabaseAbsent, "List them: genarch database list "+p.Snap.Server.Name,
+		"There is no vault %s on %s.", naming.Show(name), p.Snap.Server.Name)
 	return false
 }
 
@@ -156,14 +161,16 @@ func planAdmit(p *planning.Draft) {
 			planning.Done(&p.Brief, change.ExistsAsAsked, "%s is there already", p.Target)
 			return
 		}
-		p.Find(change.Stop, change.AccountExists, "Choose another name.", "There is a clerk %s already.", naming.Show(a.Principal().String()))
+		p.Find(change.Stop, change.AccountExists, "Choose another name.", "There is a clerk %s already.",
+			naming.Show(a.Principal().String()))
 	}
 	r := request{Do: "admit", Vault: a.Database, Clerk: a.Name}
 	if p.Settled.Has("badge") {
 		r.Settings = map[string]any{"badge": p.Settled["badge"]}
 	}
 	args := map[string]string{"vault": a.Database, "clerk": a.Name}
-	s := step(stepAdmit, "admit "+naming.Show(a.Name), r, request{Do: "dismiss", Vault: a.Database, Clerk: a.Name}, args)
+	s := step(stepAdmit, "admit "+naming.Show(a.Name), r, request{Do: "dismiss", Vault: a.Database, Clerk: a.Name},
+		args)
 	if a.Password != change.NoPassword {
 		s = s.NeedsSecrets(a.Name)
 	}
@@ -185,8 +192,10 @@ func planDismiss(p *planning.Draft) {
 	planning.Loses(&p.Brief, access.New(*p.Snap.Access, Engine{}.Rules), found.Principal)
 	p.Confirm = found.Name
 	args := map[string]string{"vault": found.Database, "clerk": found.Name, "gone": "yes"}
-	p.Step(step(stepDismiss, "dismiss "+naming.Show(found.Name), request{Do: "dismiss", Vault: found.Database, Clerk: found.Name}, request{}, args),
-		planning.ClearAccount(&p.Brief, p.In, found, p.Snap, request{Do: "end"}.text()), verify("read back that it is gone", args))
+	p.Step(step(stepDismiss, "dismiss "+naming.Show(found.Name),
+		request{Do: "dismiss", Vault: found.Database, Clerk: found.Name}, request{}, args),
+		planning.ClearAccount(&p.Brief, p.In, found, p.Snap, request{Do: "end"}.text()),
+		verify("read back that it is gone", args))
 }
 
 func planPermit(p *planning.Draft) {
@@ -217,9 +226,11 @@ func planPermit(p *planning.Draft) {
 	}
 	p.Summary = word + " " + set.String() + " for " + naming.Show(to.Principal.String()) + " on " + p.Snap.Server.Name
 	r := request{Do: word, Vault: g.Database, Clerk: to.Name, Box: o.Name, May: set.Names()}
-	args := map[string]string{"vault": g.Database, "clerk": to.Name, "box": o.Name, "word": word, "may": strings.Join(set.Names(), ",")}
+	args := map[string]string{"vault": g.Database, "clerk": to.Name, "box": o.Name, "word": word,
+		"may": strings.Join(set.Names(), ",")}
 	had := heldOn(*p.Snap.Access, to.Principal, g.Database, o.Name)
-	undo := request{Do: "put", Vault: g.Database, Clerk: to.Name, Box: o.Name, May: had.Privileges.Names(), Denied: had.Denied.Names()}
+	undo := request{Do: "put", Vault: g.Database, Clerk: to.Name, Box: o.Name, May: had.Privileges.Names(),
+		Denied: had.Denied.Names()}
 	p.Step(step(stepPermit, word+" "+set.String(), r, undo, args), verify("read back and compare", maps.Clone(args)))
 }
 

@@ -17,7 +17,8 @@ func (r rules) BaseInherited() bool { return false }
 
 func (r rules) Gifts(db int) ([]catalog.Object, []access.Gift) {
 	name := r.g.Access().Databases[db].Name
-	return []catalog.Object{{Scope: catalog.ScopeDatabase, Database: name}}, r.held(catalog.Object{Scope: catalog.ScopeDatabase, Database: name})
+	return []catalog.Object{{Scope: catalog.ScopeDatabase, Database: name}},
+		r.held(catalog.Object{Scope: catalog.ScopeDatabase, Database: name})
 }
 
 func (r rules) Object(o catalog.Object, _ []int32) []access.Gift { return r.held(o) }

@@ -55,9 +55,11 @@ func (l *line) ask(op string, r request) (answer, error) {
 // sent when it fails.
 func (s *server) enter(ctx context.Context, op string) (*line, *reading, error) {
 	if s.target.Server.TLS != catalog.TLSOff {
-		return nil, nil, &engine.Error{Op: op, Kind: engine.NotSent, Text: "a warehouse has no TLS", Next: "Use --tls off"}
+		return nil, nil, &engine.Error{Op: op, Kind: engine.NotSent, Text: "a warehouse has no TLS",
+			Next: "Use --tls off"}
 	}
-	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", net.JoinHostPort(s.target.Server.Host, strconv.Itoa(s.target.Server.Port)))
+	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp",
+		net.JoinHostPort(s.target.Server.Host, strconv.Itoa(s.target.Server.Port)))
 	if err != nil {
 		return nil, nil, engine.Classify(op, err, false)
 	}
@@ -67,7 +69,8 @@ func (s *server) enter(ctx context.Context, op string) (*line, *reading, error) 
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	l := &line{Conn: conn, answers: bufio.NewScanner(conn)}
 	l.answers.Buffer(nil, 8<<20)
-	in, err := l.ask(op, request{Do: "sign in", Clerk: s.target.Server.Admin, Password: s.target.Password.Reveal(), Program: program})
+	in, err := l.ask(op, request{Do: "sign in", Clerk: s.target.Server.Admin, Password: s.target.Password.Reveal(),
+		Program: program})
 	var look answer
 	if err == nil {
 		l.id = catalog.SessionID{Number: in.Visit, Mark: in.Mark}
@@ -118,10 +121,12 @@ func (s *server) Inspect(ctx context.Context) (catalog.Instance, error) {
 		return catalog.Instance{}, err
 	}
 	login := catalog.Login{Name: s.target.Server.Admin, Superuser: true}
-	for _, a := range [][2]string{{"create_database", "make vaults"}, {"see_sessions", "see visits"}, {"end_sessions", "end visits"}, {"manage_accounts", "admit clerks"}} {
+	for _, a := range [][2]string{{"create_database", "make vaults"}, {"see_sessions", "see visits"},
+		{"end_sessions", "end visits"}, {"manage_accounts", "admit clerks"}} {
 		login.Abilities = append(login.Abilities, catalog.Ability{Code: a[0], Title: a[1], Allowed: true})
 	}
-	return catalog.Instance{Engine: ID, Version: Version, Number: description.Releases["2"] + 1, Identity: catalog.Identity{Key: state.Identity},
+	return catalog.Instance{Engine: ID, Version: Version, Number: description.Releases["2"] + 1,
+		Identity: catalog.Identity{Key: state.Identity},
 		Sessions: catalog.Headroom{Open: len(state.Visits), Allowed: 100}, Login: login, Read: time.Now().UTC()}, nil
 }
 
@@ -135,7 +140,8 @@ func database(v vault, state *reading) catalog.Database {
 	}
 	size := int64(boxes) << 10
 	settings, _ := catalog.ValuesOf(v.Settings)
-	d := catalog.Database{Name: v.Name, Key: v.Key, Comment: settings.Text("comment"), Tables: &boxes, Size: &size, Sessions: &visits, Properties: catalog.Values{"retention": "forever", "sealed": false}}
+	d := catalog.Database{Name: v.Name, Key: v.Key, Comment: settings.Text("comment"), Tables: &boxes, Size: &size,
+		Sessions: &visits, Properties: catalog.Values{"retention": "forever", "sealed": false}}
 	for _, name := range settings.Names() {
 		if name != "comment" {
 			d.Properties[name] = settings[name]
@@ -178,7 +184,8 @@ func (s *server) Choices(ctx context.Context, keys ...string) (catalog.Choices, 
 	_, err := s.look(ctx, "read regions")
 	out := catalog.Choices{}
 	if slices.Contains(keys, "regions") {
-		out["regions"] = []catalog.Choice{{Name: "north", Default: true}, {Name: "south", Title: "south, by the sea"}, {Name: "moon", Why: "nobody works there yet"}}
+		out["regions"] = []catalog.Choice{{Name: "north", Default: true}, {Name: "south", Title: "south, by the sea"},
+			{Name: "moon", Why: "nobody works there yet"}}
 	}
 	return out, err
 }
@@ -194,9 +201,12 @@ func (s *server) Access(ctx context.Context, _ catalog.AccessQuery) (catalog.Acc
 func accessOf(state *reading, admin string) catalog.Access {
 	a := catalog.Access{Number: description.Releases["2"] + 1, Read: time.Now().UTC()}
 	yes := true
-	a.Accounts = append(a.Accounts, catalog.Account{Principal: catalog.Principal{Name: admin}, Login: true, Super: true, Password: &yes, ConnectionLimit: -1, System: true})
+	a.Accounts = append(a.Accounts,
+		catalog.Account{Principal: catalog.Principal{Name: admin}, Login: true, Super: true, Password: &yes,
+			ConnectionLimit: -1, System: true})
 	for _, c := range state.Clerks {
-		acc := catalog.Account{Principal: catalog.Principal{Name: c.Name, Database: c.Vault}, Login: true, Password: &yes, ConnectionLimit: -1}
+		acc := catalog.Account{Principal: catalog.Principal{Name: c.Name, Database: c.Vault}, Login: true,
+			Password: &yes, ConnectionLimit: -1}
 		if c.Badge != "" {
 			acc.Properties = catalog.Values{"badge": c.Badge}
 		}
@@ -210,8 +220,9 @@ func accessOf(state *reading, admin string) catalog.Access {
 		if p.Box != "" {
 			o.Scope = catalog.ScopeTable
 		}
-		a.Grants = append(a.Grants, catalog.Grant{Object: o, Entry: catalog.Entry{Grantee: catalog.Principal{Name: p.Clerk, Database: p.Vault},
-			Privileges: table.Of(p.May...), Denied: table.Of(p.Denied...)}})
+		a.Grants = append(a.Grants, catalog.Grant{Object: o,
+			Entry: catalog.Entry{Grantee: catalog.Principal{Name: p.Clerk, Database: p.Vault},
+				Privileges: table.Of(p.May...), Denied: table.Of(p.Denied...)}})
 	}
 	return a
 }
@@ -230,7 +241,8 @@ func visitsOf(state *reading, vault string) []catalog.Session {
 		if vault != "" && v.Vault != vault {
 			continue
 		}
-		x := catalog.Session{ID: catalog.SessionID{Number: v.Number, Mark: v.Mark}, Kind: catalog.ClientSession, Database: v.Vault, Activity: catalog.SessionIdle,
+		x := catalog.Session{ID: catalog.SessionID{Number: v.Number, Mark: v.Mark}, Kind: catalog.ClientSession,
+			Database: v.Vault, Activity: catalog.SessionIdle,
 			Account: catalog.Principal{Name: v.Clerk}, Application: v.Program, Started: v.Since, StateSince: v.Since}
 		if v.Program == program {
 			x.Kind = catalog.OwnSession
@@ -242,7 +254,8 @@ func visitsOf(state *reading, vault string) []catalog.Session {
 	return out
 }
 
-func (s *server) End(ctx context.Context, ids []catalog.SessionID, how catalog.Ending) (map[catalog.SessionID]string, error) {
+func (s *server) End(ctx context.Context, ids []catalog.SessionID, how catalog.Ending) (map[catalog.SessionID]string,
+	error) {
 	if how == catalog.EndStatement {
 		refused := map[catalog.SessionID]string{}
 		for _, id := range ids {
@@ -279,7 +292,8 @@ func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapsh
 		if i := find(state, in.Database.Name); i >= 0 {
 			d := database(state.Vaults[i], state)
 			snap.Target = &d
-			snap.Doomed = &catalog.Doomed{MayDrop: true, Objects: []catalog.Count{{What: "boxes", N: len(state.Vaults[i].Boxes)}}}
+			snap.Doomed = &catalog.Doomed{MayDrop: true,
+				Objects: []catalog.Count{{What: "boxes", N: len(state.Vaults[i].Boxes)}}}
 		}
 		if snap.Choices, err = s.Choices(ctx, "regions"); err != nil {
 			return snap, err
@@ -377,16 +391,19 @@ func compare(want map[string]string, state *reading) []string {
 }
 
 func compareClerk(want map[string]string, state *reading) []string {
-	there := slices.ContainsFunc(state.Clerks, func(c clerk) bool { return c.Vault == want["vault"] && c.Name == want["clerk"] })
+	there := slices.ContainsFunc(state.Clerks,
+		func(c clerk) bool { return c.Vault == want["vault"] && c.Name == want["clerk"] })
 	if there != (want["gone"] == "") {
 		return []string{"the clerk is there: " + strconv.FormatBool(there)}
 	}
 	if want["word"] == "" {
 		return nil
 	}
-	have := heldOn(accessOf(state, ""), catalog.Principal{Name: want["clerk"], Database: want["vault"]}, want["vault"], want["box"])
+	have := heldOn(accessOf(state, ""), catalog.Principal{Name: want["clerk"], Database: want["vault"]}, want["vault"],
+		want["box"])
 	set := table.Of(strings.Split(want["may"], ",")...)
-	ok := map[string]bool{"permit": have.Privileges.Has(set), "deny": have.Denied.Has(set), "revoke": !have.Privileges.Or(have.Denied).Any(set)}
+	ok := map[string]bool{"permit": have.Privileges.Has(set), "deny": have.Denied.Has(set),
+		"revoke": !have.Privileges.Or(have.Denied).Any(set)}
 	if !ok[want["word"]] {
 		return []string{"it may " + have.Privileges.String()}
 	}
@@ -425,7 +442,9 @@ func (s *server) Undo(ctx context.Context, step change.Step) (engine.Report, err
 	case step.Kind == stepReserve && i < 0:
 		return engine.Report{}, nil
 	case step.Kind == stepReserve && state.Vaults[i].Key != step.Args["key"]:
-		return engine.Report{}, &engine.Error{Op: "take it back", Kind: engine.Refused, Text: "it is not certain that this change made it, so it was left alone", Next: "Look at it, and empty it if it is not needed."}
+		return engine.Report{}, &engine.Error{Op: "take it back", Kind: engine.Refused,
+			Text: "it is not certain that this change made it, so it was left alone",
+			Next: "Look at it, and empty it if it is not needed."}
 	case step.Kind == stepAdmit && len(compare(step.Args, state)) > 0:
 		return engine.Report{}, nil
 	}

@@ -95,7 +95,8 @@ func Start(tb testing.TB) (*Warehouse, *localdb.Server) {
 		tb.Fatal(err)
 	}
 	tb.Cleanup(func() { listener.Close() })
-	w := &Warehouse{password: "open sesame, said the clerk", state: reading{Identity: fmt.Sprintf("warehouse %d", time.Now().UnixNano())}}
+	w := &Warehouse{password: "open sesame, said the clerk",
+		state: reading{Identity: fmt.Sprintf("warehouse %d", time.Now().UnixNano())}}
 	go func() {
 		for {
 			conn, err := listener.Accept()
@@ -105,7 +106,8 @@ func Start(tb testing.TB) (*Warehouse, *localdb.Server) {
 			go w.serve(conn)
 		}
 	}()
-	return w, &localdb.Server{Host: "127.0.0.1", Port: listener.Addr().(*net.TCPAddr).Port, Admin: "warden", Password: secret.New(w.password), Version: Version}
+	return w, &localdb.Server{Host: "127.0.0.1", Port: listener.Addr().(*net.TCPAddr).Port, Admin: "warden",
+		Password: secret.New(w.password), Version: Version}
 }
 
 // serve answers one connection until it ends.
@@ -146,12 +148,14 @@ func (w *Warehouse) signIn(r request, conn net.Conn) (visit, answer) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	known := r.Clerk == "warden" && r.Vault == "" && r.Password == w.password ||
-		slices.ContainsFunc(w.state.Clerks, func(c clerk) bool { return c.Vault == r.Vault && c.Name == r.Clerk && c.Password == r.Password })
+		slices.ContainsFunc(w.state.Clerks,
+			func(c clerk) bool { return c.Vault == r.Vault && c.Name == r.Clerk && c.Password == r.Password })
 	if !known {
 		return visit{}, answer{Code: "W02", Text: "nobody is known by that name and password"}
 	}
 	w.next++
-	v := visit{Number: w.next, Mark: fmt.Sprintf("v%d", time.Now().UnixNano()), Vault: r.Vault, Clerk: r.Clerk, Program: r.Program, Since: time.Now(), conn: conn}
+	v := visit{Number: w.next, Mark: fmt.Sprintf("v%d", time.Now().UnixNano()), Vault: r.Vault, Clerk: r.Clerk,
+		Program: r.Program, Since: time.Now(), conn: conn}
 	w.state.Visits = append(w.state.Visits, v)
 	return v, answer{Visit: v.Number, Mark: v.Mark}
 }
@@ -163,7 +167,8 @@ func (w *Warehouse) do(r request, self visit) answer {
 	if at >= 0 && r.Key != "" && s.Vaults[at].Key != r.Key {
 		return answer{Code: "W07", Text: "another vault of that name is there"}
 	}
-	if at < 0 && slices.Contains([]string{"build", "set", "empty", "box", "admit", "permit", "deny", "revoke", "put"}, r.Do) {
+	if at < 0 && slices.Contains([]string{"build", "set", "empty", "box", "admit", "permit", "deny", "revoke", "put"},
+		r.Do) {
 		return answer{Code: "W04", Text: "there is no such vault"}
 	}
 	switch r.Do {
@@ -213,7 +218,8 @@ func (w *Warehouse) do(r request, self visit) answer {
 			return answer{Code: "W06", Text: "there is no such clerk"}
 		}
 		s.Clerks = slices.Delete(s.Clerks, i, i+1)
-		s.Permits = slices.DeleteFunc(s.Permits, func(p permit) bool { return p.Vault == r.Vault && p.Clerk == r.Clerk })
+		s.Permits = slices.DeleteFunc(s.Permits,
+			func(p permit) bool { return p.Vault == r.Vault && p.Clerk == r.Clerk })
 	case "permit", "deny", "revoke", "put":
 		if w.clerk(r) < 0 {
 			return answer{Code: "W06", Text: "there is no such clerk"}
@@ -239,7 +245,8 @@ func (w *Warehouse) clerk(r request) int {
 // and putting sets them.
 func (w *Warehouse) permit(r request) {
 	s := &w.state
-	i := slices.IndexFunc(s.Permits, func(p permit) bool { return p.Vault == r.Vault && p.Clerk == r.Clerk && p.Box == r.Box })
+	i := slices.IndexFunc(s.Permits,
+		func(p permit) bool { return p.Vault == r.Vault && p.Clerk == r.Clerk && p.Box == r.Box })
 	if i < 0 {
 		s.Permits = append(s.Permits, permit{Vault: r.Vault, Clerk: r.Clerk, Box: r.Box})
 		i = len(s.Permits) - 1
@@ -290,7 +297,8 @@ func Visit(tb testing.TB, running *localdb.Server, vault, name, password string)
 	}
 	tb.Cleanup(func() { conn.Close() })
 	v := &Visitor{line{Conn: conn, answers: bufio.NewScanner(conn)}}
-	if _, err := v.ask("sign in", request{Do: "sign in", Vault: vault, Clerk: name, Password: password, Program: "desk"}); err != nil {
+	if _, err := v.ask("sign in", request{Do: "sign in", Vault: vault, Clerk: name, Password: password,
+		Program: "desk"}); err != nil {
 		tb.Fatal(err)
 	}
 	return v

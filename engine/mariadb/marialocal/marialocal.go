@@ -58,7 +58,9 @@ func Start(ctx context.Context, cfg localdb.Config) (s *localdb.Server, err erro
 	}
 	data, err := s.Install(func(into string) error {
 		args := append([]string{"--no-defaults"}, asRoot...)
-		return localdb.Run(nil, installer, append(args, "--datadir="+into, "--tmpdir="+tmp, "--force", "--auth-root-authentication-method=socket", "--skip-test-db", "--skip-name-resolve")...)
+		return localdb.Run(nil, installer,
+			append(args, "--datadir="+into, "--tmpdir="+tmp, "--force", "--auth-root-authentication-method=socket",
+				"--skip-test-db", "--skip-name-resolve")...)
 	})
 	if err != nil {
 		return nil, err
@@ -72,7 +74,8 @@ func Start(ctx context.Context, cfg localdb.Config) (s *localdb.Server, err erro
 		socket = filepath.Join(os.TempDir(), fmt.Sprintf("genarch-%d-%d.sock", os.Getpid(), s.Port))
 	}
 	args := append([]string{"--no-defaults"}, asRoot...)
-	args = append(args, "--datadir="+data, "--socket="+socket, "--pid-file="+filepath.Join(cfg.Dir, program.PIDFile), "--tmpdir="+tmp,
+	args = append(args, "--datadir="+data, "--socket="+socket, "--pid-file="+filepath.Join(cfg.Dir, program.PIDFile),
+		"--tmpdir="+tmp,
 		"--bind-address=127.0.0.1", "--port="+strconv.Itoa(s.Port), "--skip-name-resolve", "--log-error="+s.LogFile(),
 		"--innodb-buffer-pool-size=64M", "--innodb-log-file-size=32M", "--character-set-server=utf8mb4",
 		"--init-file="+initFile)
@@ -107,7 +110,8 @@ func Login(ctx context.Context, s *localdb.Server, name, database string) (dsn s
 	defer db.Close()
 	password := rand.Text()
 	account, hash := "'"+name+"'@'127.0.0.1'", nativeHash(password)
-	for _, text := range []string{"CREATE USER IF NOT EXISTS " + account + " IDENTIFIED VIA mysql_native_password USING '" + hash + "'",
+	for _, text := range []string{"CREATE USER IF NOT EXISTS " + account +
+		" IDENTIFIED VIA mysql_native_password USING '" + hash + "'",
 		"ALTER USER " + account + " IDENTIFIED VIA mysql_native_password USING '" + hash + "'"} {
 		if _, err := db.ExecContext(ctx, text); err != nil {
 			return "", err

@@ -47,7 +47,8 @@ func Start(ctx context.Context, cfg localdb.Config) (s *localdb.Server, err erro
 		return nil, err
 	}
 	args := []string{"-D", data, "-c", "listen_addresses=127.0.0.1", "-c", "port=" + strconv.Itoa(s.Port),
-		"-c", "unix_socket_directories=", "-c", "shared_buffers=32MB", "-c", "max_connections=100", "-c", "log_line_prefix=%t [%p] "}
+		"-c", "unix_socket_directories=", "-c", "shared_buffers=32MB", "-c", "max_connections=100", "-c",
+		"log_line_prefix=%t [%p] "}
 	if cfg.Fast {
 		args = append(args, "-c", "fsync=off", "-c", "full_page_writes=off")
 	}
@@ -90,7 +91,8 @@ func initdb(s *localdb.Server, as *syscall.Credential, bin, into string) error {
 			}
 		}
 	}
-	args := []string{"-D", into, "-U", s.Admin, "-A", "scram-sha-256", "--pwfile=" + pwFile, "-E", "UTF8", "--locale=C.UTF-8"}
+	args := []string{"-D", into, "-U", s.Admin, "-A", "scram-sha-256", "--pwfile=" + pwFile, "-E", "UTF8",
+		"--locale=C.UTF-8"}
 	if s.Fast {
 		args = append(args, "-N")
 	}

@@ -61,7 +61,8 @@ func TestFolderBelongsToUs(t *testing.T) {
 		}
 		os.Lchown(filepath.Join(dir, name), int(as.Uid), int(as.Gid))
 		os.Lchown(dir, int(as.Uid), int(as.Gid))
-		if _, err := Start(t.Context(), localdb.Config{Dir: dir, Fast: true}); err == nil || !strings.Contains(err.Error(), "put there by another account") {
+		if _, err := Start(t.Context(), localdb.Config{Dir: dir, Fast: true}); err == nil ||
+			!strings.Contains(err.Error(), "put there by another account") {
 			t.Errorf("a link in the place of %s: %v", name, err)
 		}
 		os.Remove(filepath.Join(dir, name))
