@@ -61,6 +61,22 @@ func testPlaces(t *testing.T, s *service, b *testutil.Browser) {
 		"document.querySelector('.band-staging')?.innerText.includes('quay')")
 	p.Wait("the focus on the page", "document.activeElement.id === 'main'")
 	p.Eval("(window.fetch = window.asked, true)")
+	// The sections stay, and say where one is; a database has its own below them.
+	current := "[...document.querySelectorAll('nav[aria-label^=Sections] [aria-current=page]')].map((a) => a.innerText).join(' ')"
+	p.Open("/servers/harbour")
+	for _, step := range [][2]string{
+		{"a[href='/servers/harbour/changes']", "Changes"}, {"a[href='/servers/harbour/sessions']", "Sessions"},
+		{"a[href='/servers/harbour/access']", "Accounts"}, {"nav a[href='/servers/harbour']", "Databases"},
+		{"tr[data-database=tickets_prod] a", "Databases Overview"},
+		{"a[href='/servers/harbour/databases/tickets_prod/changes']", "Databases Changes"},
+	} {
+		p.Click(step[0])
+		p.Wait(step[1]+" as where one is", current+" === '"+step[1]+"'")
+	}
+	p.WaitText("Changes of harbour/tickets_prod")
+	if p.Has("a[href='/changes/']") || p.Eval("[...document.querySelectorAll('tbody td:nth-child(3)')].some((c) => c.title !== 'harbour/tickets_prod')") {
+		t.Error("the changes of a database are mixed with others")
+	}
 	p.Open("/changes")
 	p.WaitText("tickets_prod")
 	p.Eval("(document.querySelector('button[aria-label^=\"Go to\"]').click(), true)")

@@ -35,6 +35,8 @@ export const { p, navigate, isActive, route } = createRouter({
 	'/servers/:server/databases/:database/alter': AlterDatabase,
 	'/servers/:server/databases/:database/sessions': Sessions,
 	'/servers/:server/sessions': Sessions,
+	'/servers/:server/changes': Changes,
+	'/servers/:server/databases/:database/changes': Changes,
 	'/servers/:server/access': Access,
 	'/servers/:server/accounts/:account': AccountPage,
 	'/servers/:server/roles/:account': AccountPage,
@@ -68,6 +70,7 @@ export const to = {
 	drop: (server: string, name: string) => `${to.database(server, name)}/drop`,
 	rename: (server: string, name: string) => `${to.database(server, name)}/rename`,
 	alter: (server: string, name: string) => `${to.database(server, name)}/alter`,
+	changes: (server: string, database = '') => `${database ? to.database(server, database) : to.server(server)}/changes`,
 	access: (server: string) => `/servers/${encodeURIComponent(server)}/access`,
 	account: (server: string, who: Who) =>
 		`${who.database ? to.database(server, who.database) : to.server(server)}/${who.role ? 'roles' : 'accounts'}/${encodeURIComponent(whoText({ ...who, database: '' }))}`,
@@ -84,6 +87,12 @@ export type Who = { name: string; host?: string; database?: string; role?: boole
 export function whoText(who: Who): string {
 	if (who.database) return `${who.database}/${who.name}`;
 	return who.host ? `${who.name}@${who.host}` : who.name;
+}
+
+/** The address of a database as the API and the CLI write it: a name that reads as another kind gets a prefix. */
+export function databaseAddress(server: string, name: string): string {
+	const another = /^([^/]*\/)?(account|role|session|database):/.test(name);
+	return `${server}/${another ? 'database:' : ''}${name}`;
 }
 
 /** Goes to an address made by `to`. */

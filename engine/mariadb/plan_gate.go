@@ -175,7 +175,7 @@ func gateStep(g gate, name string, self catalog.Principal) change.Step {
 	slices.Reverse(undo)
 	open := strings.Join(undo, ";\n")
 	return change.Step{Kind: stepGate,
-		Title:     "close the gate: take, for the time, the rights that let anybody into " + naming.Show(name),
+		Title:     "close the gate: revoke, for the time of the change, the privileges that let anybody into " + naming.Show(name),
 		Statement: strings.Join(g.do, ";\n"), Undo: open, Restores: len(undo) > 1, Mend: open,
 		Seconds: 60 + len(g.do), Args: map[string]string{"name": name, "self": self.String(), "do": engine.Pack(g.do),
 			"undo": engine.Pack(undo), "again": engine.Pack(g.again)}}
@@ -293,7 +293,7 @@ func planLeft(b *change.Brief, g gate, spec change.DatabaseSpec, snap catalog.Sn
 			"The grants on its tables, columns and routines (%d) are revoked for good.", g.tables)
 	}
 	if clears {
-		b.Set(change.Setting{Name: "leftovers", Value: "taken", Asked: true,
+		b.Set(change.Setting{Name: "leftovers", Value: "revoked", Asked: true,
 			Decides: "whether the grants on the name stay, as the engine leaves them"})
 	}
 }

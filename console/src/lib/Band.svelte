@@ -2,6 +2,7 @@
 	import { engines } from './engines.svelte';
 	import type { Snippet } from 'svelte';
 	import { registered } from './registered.svelte';
+	import Sections from './Sections.svelte';
 	import { to } from '../router';
 
 	/** What is registered shows at once; version and children are what the page has read since. */
@@ -16,3 +17,4 @@
 	<span>{engines.title(known?.engine ?? '')} {version}</span>
 	{@render children?.()}
 </div>
+<Sections />

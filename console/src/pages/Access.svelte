@@ -131,7 +131,7 @@
 				></label
 			>
 			<label class="flex items-center gap-2 text-sm"
-				><input class="checkbox checkbox-sm" type="checkbox" bind:checked={turned} /> databases down</label
+				><input class="checkbox checkbox-sm" type="checkbox" bind:checked={turned} /> transpose</label
 			>
 			<span class="quiet text-sm" role="status">{count(rows.length)} × {count(columns.length)} shown</span>
 		</div>

@@ -1,13 +1,17 @@
 <script lang="ts">
 	import { api, problemOf, type Change, type ChangeLine, type Problem } from '../lib/api';
+	import Band from '../lib/Band.svelte';
 	import { took, visible } from '../lib/format';
 	import { live } from '../lib/live.svelte';
 	import Skeleton from '../lib/Skeleton.svelte';
 	import State from '../lib/State.svelte';
 	import Trouble from '../lib/Trouble.svelte';
 	import When from '../lib/When.svelte';
-	import { to } from '../router';
+	import { databaseAddress, param, to } from '../router';
 
+	/** Of one server or one database, where the page is theirs. */
+	const server = $derived(param('server'));
+	const target = $derived(param('database') ? databaseAddress(server, param('database')) : '');
 	let lines = $state.raw<ChangeLine[] | null>(null);
 	let next = $state(0);
 	let only = $state<Change['state'] | ''>('');
@@ -27,7 +31,13 @@
 
 	async function load(before?: number): Promise<void> {
 		try {
-			const page = await api.changes({ state: only || undefined, before, limit: 50 });
+			const page = await api.changes({
+				server: server || undefined,
+				target: target || undefined,
+				state: only || undefined,
+				before,
+				limit: 50
+			});
 			lines = before ? [...(lines ?? []), ...page.changes] : page.changes;
 			next = page.next ?? 0;
 			problem = null;
@@ -39,7 +49,8 @@
 	/** Puts a change that moved on into the list as it is shown; nothing is read again. */
 	function move(line: ChangeLine): void {
 		const at = lines?.findIndex((l) => l.id === line.id) ?? -1;
-		const fits = !only || line.state === only;
+		const fits =
+			(!only || line.state === only) && (!server || line.server === server) && (!target || line.target === target);
 		if (!lines || (at < 0 && !fits)) return;
 		if (at >= 0) lines = fits ? lines.with(at, line) : lines.toSpliced(at, 1);
 		else if (!lines[0] || line.id > lines[0].id) lines = [line, ...lines];
@@ -47,17 +58,22 @@
 	}
 
 	$effect(() => {
-		void only;
+		void [only, server, target];
 		load();
 		return live.watch({ change: move, resync: () => load() });
 	});
 </script>
 
-<svelte:head><title>Changes · Genarch</title></svelte:head>
+<svelte:head
+	><title>{target || server ? `Changes of ${visible(target || server)}` : 'Changes'} · Genarch</title></svelte:head
+>
 
+{#if server}<Band {server} />{/if}
 <section class="mx-auto max-w-7xl px-4 py-5 sm:px-6">
 	<div class="flex flex-wrap items-baseline justify-between gap-3">
-		<h1>Changes</h1>
+		<h1 class="break-words">
+			Changes {#if target}of <span class="mono">{visible(target)}</span>{:else if server}of {server}{/if}
+		</h1>
 		<label class="flex items-center gap-2"
 			><span class="label-text">State</span>
 			<select class="select select-sm w-36" bind:value={only}
@@ -68,7 +84,11 @@
 	{#if problem}<Trouble {problem} retry={() => load()} />{/if}
 	{#if !lines && !problem}<Skeleton label="Reading the changes" />{/if}
 	{#if lines?.length === 0}<p class="py-6">
-			{only ? `No change is ${only}.` : 'Nothing has been asked for yet. Open a server and create a database.'}
+			{only
+				? `No change is ${only}.`
+				: server
+					? 'Nothing has been asked for here yet.'
+					: 'Nothing has been asked for yet. Open a server and create a database.'}
 		</p>{/if}
 	{#if lines?.length}
 		<div class="overflow-x-auto">

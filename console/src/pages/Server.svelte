@@ -91,10 +91,7 @@
 				{/if}
 			</div>
 			<div class="flex flex-wrap gap-2">
-				<a class="btn btn-sm" href={to.sessions(name)}>Sessions: who is connected</a><a
-					class="btn btn-sm"
-					href={to.access(name)}>Access: who has what</a
-				>{#if session.may('request')}<a class="btn btn-primary btn-sm" href={to.newDatabase(name)}
+				{#if session.may('request')}<a class="btn btn-primary btn-sm" href={to.newDatabase(name)}
 						>New database on {name}</a
 					>{/if}
 			</div>

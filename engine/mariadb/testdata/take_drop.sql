@@ -1,4 +1,4 @@
--- close_gate: close the gate: take, for the time, the rights that let anybody into cargo_prod
+-- close_gate: close the gate: revoke, for the time of the change, the privileges that let anybody into cargo_prod
 ALTER EVENT `cargo_prod`.`night``ly` DISABLE;
 REVOKE UPDATE (`axles`)
   ON `cargo_prod`.`trailers`
