@@ -156,7 +156,7 @@ func (h *Handler) maker(ctx context.Context, address string, key string, renames
 	if err != nil {
 		return c, false, err
 	}
-	if c, found = change.Maker(ended, key); found {
+	if c, found = change.CreatedBy(ended, key); found {
 		return c, true, nil
 	}
 	for _, c := range ended {

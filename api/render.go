@@ -129,7 +129,7 @@ func serverOf(address string) string {
 
 func renderStep(s change.StepRun) wire.Step {
 	return wire.Step{Kind: s.Kind, Title: s.Title, Statement: s.Statement, Undo: s.Undo, Restores: s.Restores,
-		ReadOnly: s.ReadOnly, Stays: s.Stays, Status: string(s.Status), Probed: s.Probed,
+		ReadOnly: s.ReadOnly, Stays: s.Irreversible, Status: string(s.Status), Probed: s.Probed,
 		Clearing: renderClearing(s.Clearing),
 		Messages: each(s.Messages, func(m change.Message) wire.Message { return wire.Message(m) }),
 		Failure:  (*wire.Failure)(s.Failure),

@@ -74,7 +74,8 @@ func testPlaces(t *testing.T, s *service, b *testutil.Browser) {
 		p.Wait(step[1]+" as where one is", current+" === '"+step[1]+"'")
 	}
 	p.WaitText("Changes of harbour/tickets_prod")
-	if p.Has("a[href='/changes/']") || p.Eval("[...document.querySelectorAll('tbody td:nth-child(3)')].some((c) => c.title !== 'harbour/tickets_prod')") {
+	if p.Has("a[href='/changes/']") ||
+		p.Eval("[...document.querySelectorAll('tbody td:nth-child(3)')].some((c) => c.title !== 'harbour/tickets_prod')") {
 		t.Error("the changes of a database are mixed with others")
 	}
 	p.Open("/changes")

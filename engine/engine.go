@@ -48,10 +48,10 @@ type Right struct {
 type Target struct {
 	Server   catalog.Server
 	Password secret.Text
-	// Anyone opens whatever instance answers. When false (the careful
+	// SkipIdentityCheck opens whatever instance answers. When false (the careful
 	// choice), every new connection must show the identity in Server, or is
 	// closed with an [IdentityError].
-	Anyone bool
+	SkipIdentityCheck bool
 }
 
 // Server gives access to one running server. It holds at most [MaxConns]
@@ -83,7 +83,7 @@ type Server interface {
 	// Do carries a step out. Before it sends anything that alters, it announces
 	// by [change.Step.Announce] which session will send. An error of kind
 	// NotSent, Refused or Differs says that the step took no effect, unless
-	// Report.Took is set; one of kind Unknown that nobody knows yet: once
+	// Report.Applied is set; one of kind Unknown that nobody knows yet: once
 	// Sender says that the session is gone, it can be probed.
 	Do(ctx context.Context, s change.Step) (Report, error)
 	// Sender says whether the session that a step announced can still do its
@@ -141,6 +141,6 @@ type Report struct {
 	Messages []change.Message
 	// Learned is kept with the step: what probing and undoing need to know.
 	Learned map[string]string
-	// Took: the step took effect although an error is returned with it.
-	Took bool
+	// Applied: the step took effect although an error is returned with it.
+	Applied bool
 }

@@ -10,7 +10,7 @@ import (
 // called for each with its bundle, and says what it found. What they said comes
 // back account by account; the first error of all is the outcome.
 func Prove(step change.Step, try func(account, bundle string, say func(string)) error) (Report, error) {
-	accounts, bundles := Unpack(step.Args["accounts"]), Unpack(step.Args["bundles"])
+	accounts, bundles := DecodeList(step.Args["accounts"]), DecodeList(step.Args["bundles"])
 	said, errs := make([][]change.Message, len(accounts)), make([]error, len(accounts))
 	var all sync.WaitGroup
 	for i, account := range accounts {

@@ -12,7 +12,8 @@ import (
 // fails makes the whole fail without keeping what the others said.
 func TestProve(t *testing.T) {
 	accounts := []string{"writer", "reader", "odd\nname"}
-	step := change.Step{Args: map[string]string{"accounts": Pack(accounts), "bundles": Pack([]string{"write", "read"})}}
+	step := change.Step{Args: map[string]string{"accounts": EncodeList(accounts),
+		"bundles": EncodeList([]string{"write", "read"})}}
 	arrived := make(chan string, len(accounts))
 	all := make(chan struct{})
 	go func() {
@@ -37,7 +38,7 @@ func TestProve(t *testing.T) {
 		}
 	}
 	refused := errors.New("refused")
-	rep, err = Prove(change.Step{Args: map[string]string{"accounts": Pack(accounts)}},
+	rep, err = Prove(change.Step{Args: map[string]string{"accounts": EncodeList(accounts)}},
 		func(account, _ string, say func(string)) error {
 			say(account)
 			if account == "reader" {
@@ -52,11 +53,11 @@ func TestProve(t *testing.T) {
 
 func TestPack(t *testing.T) {
 	for _, statements := range [][]string{{"GRANT \"a;\nb\"", `'\'`, ""}, {}} {
-		if got := Unpack(Pack(statements)); fmt.Sprint(got) != fmt.Sprint(statements) {
+		if got := DecodeList(EncodeList(statements)); fmt.Sprint(got) != fmt.Sprint(statements) {
 			t.Errorf("packed and unpacked: %q", got)
 		}
 	}
-	if Unpack("") != nil {
+	if DecodeList("") != nil {
 		t.Error("nothing unpacks to something")
 	}
 }

@@ -169,7 +169,7 @@ func (f *Fleet) look(ctx context.Context, srv catalog.Server, password secret.Te
 	if err != nil {
 		return catalog.Instance{}, err
 	}
-	access, err := eng.Open(engine.Target{Server: srv, Password: password, Anyone: true})
+	access, err := eng.Open(engine.Target{Server: srv, Password: password, SkipIdentityCheck: true})
 	if err != nil {
 		return catalog.Instance{}, err
 	}
@@ -335,9 +335,9 @@ func (f *Fleet) acceptKey(ctx context.Context, operator string, srv catalog.Serv
 	return srv, f.update(ctx, srv, nil, entry(operator, "server.accept", srv))
 }
 
-// Relearn adds marks that a server shows since it was registered, as long as it
+// RefreshIdentity adds marks that a server shows since it was registered, as long as it
 // is the same instance.
-func (f *Fleet) Relearn(ctx context.Context, operator, name string) error {
+func (f *Fleet) RefreshIdentity(ctx context.Context, operator, name string) error {
 	srv, in, err := f.Check(ctx, name)
 	if err != nil {
 		return err

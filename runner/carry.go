@@ -20,7 +20,7 @@ import (
 // spawn carries a claimed change out in a goroutine. begun is the act whose
 // intention was committed with the claim; its slot is taken already.
 // w is the server as it was read for the decision.
-func (r *Runner) spawn(c change.Change, begun change.Act, holder string, w *work) error {
+func (r *Runner) spawn(c change.Change, begun change.NextOp, holder string, w *work) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.closed {
@@ -68,33 +68,34 @@ func (r *Runner) renew(ctx context.Context, cancel context.CancelCauseFunc, id u
 }
 
 // carry runs the change to its end. What is committed at each turn is the
-// outcome of the last deed together with the intention of the next, before the
+// outcome of the last action together with the intention of the next, before the
 // next alters anything; so after a crash at any point the records say what to look at.
-// done is an act whose intention is committed already; a zero Act is none.
+// done is an operation whose intention is committed already; a zero NextOp is none.
 // It reports whether the records hold the outcome of all that was sent.
-func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act, stop *stopper, w *work) (settled bool) {
+func (r *Runner) carry(ctx context.Context, c change.Change, done change.NextOp, stop *stopper,
+	w *work) (settled bool) {
 	var news []journal.Entry
 	probing := time.Time{}
 	for {
 		c.StopBy = stop.by()
 		act := c.Next()
-		if done.Deed == change.Do {
-			act, done = done, change.Act{}
+		if done.Op == change.Do {
+			act, done = done, change.NextOp{}
 		} else {
-			if act.Deed == change.Finish {
+			if act.Op == change.Finish {
 				c.Close(act, now())
 				sent := func(s change.StepRun) bool { return s.Sender != nil }
 				return r.finish(ctx, c, stop.holder, news) && !slices.ContainsFunc(c.Steps, sent)
 			}
-			if r.isClosing() && act.Deed != change.Undo {
+			if r.isClosing() && act.Op != change.Undo {
 				r.handBack(ctx, c, stop.holder, news)
 				return false
 			}
 			c.Begin(act, now())
 			if probing.IsZero() { // a probe that is repeated is told once
-				news = append(news, stepEntry(c, act, string(act.Deed)+".begin"))
+				news = append(news, stepEntry(c, act, string(act.Op)+".begin"))
 			}
-			if act.Deed == change.Undo {
+			if act.Op == change.Undo {
 				if !r.save(ctx, c, stop.holder, news) {
 					return false
 				}
@@ -113,8 +114,8 @@ func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act, st
 			return false // cut off: what was begun is on record, and will be probed
 		}
 		c.Observe(act, seen, now())
-		news = append(news, stepEntry(c, act, string(act.Deed)+"."+string(seen.Effect)))
-		if act.Deed != change.Probe || seen.Effect != change.Unclear {
+		news = append(news, stepEntry(c, act, string(act.Op)+"."+string(seen.Effect)))
+		if act.Op != change.Probe || seen.Effect != change.Unclear {
 			probing = time.Time{}
 			continue
 		}
@@ -128,10 +129,10 @@ func (r *Runner) carry(ctx context.Context, c change.Change, done change.Act, st
 		}
 		if now().Sub(probing) > limit && c.Steps[act.Step].ReadOnly {
 			// It alters nothing, so what was done before can be rolled back.
-			c.Observe(act, change.Seen{Effect: change.NotHappened, Failure: stillUnknown(c.Steps[act.Step].Failure)},
+			c.Observe(act, change.Result{Effect: change.NotHappened, Failure: stillUnknown(c.Steps[act.Step].Failure)},
 				now())
 			news, probing = append(news, stepEntry(c, act,
-				string(act.Deed)+"."+string(change.NotHappened))), time.Time{}
+				string(act.Op)+"."+string(change.NotHappened))), time.Time{}
 			continue
 		}
 		if now().Sub(probing) > limit {
@@ -163,12 +164,12 @@ func stillUnknown(f *change.Failure) *change.Failure {
 		Next: "Look at the server, and put right by hand what the statements of the change show."}
 }
 
-// perform does one deed on the server and says what is known afterwards. Taking
+// perform does one action on the server and says what is known afterwards. Taking
 // back is not cut short by a shutdown, and is tried again while the server cannot
 // be reached: undoing what is not there (any more) does no harm.
-func (r *Runner) perform(ctx context.Context, c *change.Change, act change.Act, stop *stopper, noted *intention,
-	w *work, probing time.Time) change.Seen {
-	if act.Deed != change.Undo {
+func (r *Runner) perform(ctx context.Context, c *change.Change, act change.NextOp, stop *stopper, noted *intention,
+	w *work, probing time.Time) change.Result {
+	if act.Op != change.Undo {
 		return r.performOnce(ctx, c, act, stop, noted, w, probing)
 	}
 	for begun := now(); ; {
@@ -187,8 +188,8 @@ func (r *Runner) perform(ctx context.Context, c *change.Change, act change.Act, 
 // undoPause lies between two tries to take a step back.
 const undoPause = 500 * time.Millisecond
 
-func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.Act, stop *stopper, noted *intention,
-	w *work, probing time.Time) change.Seen {
+func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.NextOp, stop *stopper, noted *intention,
+	w *work, probing time.Time) change.Result {
 	step := &c.Steps[act.Step]
 	access, secrets, err := r.reach(ctx, *c, step.Step)
 	if err != nil {
@@ -199,7 +200,7 @@ func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.A
 	if step.Seconds > 0 {
 		allowed = time.Duration(step.Seconds) * time.Second
 	}
-	if act.Deed == change.Undo {
+	if act.Op == change.Undo {
 		ctx = context.WithoutCancel(ctx)
 	}
 	timed := newLimit(ctx, allowed)
@@ -213,7 +214,7 @@ func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.A
 		timed.halt(func() { err = ready(c, act, x, noted) })
 		return err
 	}
-	switch act.Deed {
+	switch act.Op {
 	case change.Probe:
 		if step.Kind == change.ClearSessions {
 			return r.probeCleared(ctx, *step, access)
@@ -227,11 +228,11 @@ func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.A
 		answered(step, err)
 		switch {
 		case err != nil:
-			return change.Seen{Effect: change.Unclear, Failure: engine.Failure(err)}
+			return change.Result{Effect: change.Unclear, Failure: engine.Failure(err)}
 		case took:
-			return change.Seen{Effect: change.Happened}
+			return change.Result{Effect: change.Happened}
 		}
-		return change.Seen{Effect: change.NotHappened}
+		return change.Result{Effect: change.NotHappened}
 	case change.Undo:
 		// What was sent before, to do it or to undo it, must be over first.
 		if seen, settled := r.settle(ctx, access, *step, probing); !settled {
@@ -241,9 +242,9 @@ func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.A
 		rep, err := access.Undo(ctx, step.Step)
 		answered(step, err)
 		if err != nil {
-			return change.Seen{Effect: change.Unclear, Messages: rep.Messages, Failure: engine.Failure(err)}
+			return change.Result{Effect: change.Unclear, Messages: rep.Messages, Failure: engine.Failure(err)}
 		}
-		return change.Seen{Effect: change.Happened, Messages: rep.Messages}
+		return change.Result{Effect: change.Happened, Messages: rep.Messages}
 	}
 	if step.Kind == change.ClearSessions {
 		return r.clear(ctx, c, act, access, stop, noted)
@@ -258,14 +259,14 @@ func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.A
 		}
 	}
 	if err != nil {
-		seen := failed(act, err, rep.Took)
+		seen := failed(act, err, rep.Applied)
 		seen.Messages = rep.Messages
 		if step.ReadOnly && unreached(err) {
 			seen.Effect = change.Unclear // it is read again: that nobody got through says nothing
 		}
 		return seen
 	}
-	return change.Seen{Effect: change.Happened, Messages: rep.Messages}
+	return change.Result{Effect: change.Happened, Messages: rep.Messages}
 }
 
 // answered forgets the session that sent a step when its answer came: it can do
@@ -317,7 +318,7 @@ func (r *Runner) reachOnce(ctx context.Context, c change.Change, step change.Ste
 
 // ready puts on record which session is about to send a step, and what undoing it
 // needs. Nothing is sent when that fails: the change belongs to another service.
-func ready(c *change.Change, act change.Act, x change.Sending, noted *intention) error {
+func ready(c *change.Change, act change.NextOp, x change.Sending, noted *intention) error {
 	step := &c.Steps[act.Step]
 	step.Sender = &x.Session
 	step.Learn(x.Learned)
@@ -335,18 +336,21 @@ func ready(c *change.Change, act change.Act, x change.Sending, noted *intention)
 // looks what came of it: a server works on when its client is gone, and what lies
 // unread before it can still be done later. It ends a session that does nothing,
 // and one that works too long at what can be cut off.
-func (r *Runner) settle(ctx context.Context, access engine.Server, step change.StepRun, probing time.Time) (change.Seen,
+func (r *Runner) settle(ctx context.Context, access engine.Server, step change.StepRun,
+	probing time.Time) (change.Result,
 	bool) {
 	if step.Sender == nil {
-		return change.Seen{}, true
+		return change.Result{}, true
 	}
-	unclear := func(err error) change.Seen { return change.Seen{Effect: change.Unclear, Failure: engine.Failure(err)} }
+	unclear := func(err error) change.Result {
+		return change.Result{Effect: change.Unclear, Failure: engine.Failure(err)}
+	}
 	state, err := access.Sender(ctx, *step.Sender, false)
 	if err != nil {
 		return unclear(err), false
 	}
 	if state == engine.SenderGone {
-		return change.Seen{}, true
+		return change.Result{}, true
 	}
 	// What does nothing is ended at once; what works when it has had its time. What
 	// must not be cut off is never ended while it works, and it may begin to work at
@@ -368,13 +372,13 @@ func (r *Runner) settle(ctx context.Context, access engine.Server, step change.S
 }
 
 // failed says what is known after an error: only one of kind unknown leaves
-// open whether the deed happened.
-func failed(act change.Act, err error, took bool) change.Seen {
-	seen := change.Seen{Effect: change.NotHappened, Failure: engine.Failure(err)}
+// open whether the action happened.
+func failed(act change.NextOp, err error, took bool) change.Result {
+	seen := change.Result{Effect: change.NotHappened, Failure: engine.Failure(err)}
 	switch {
 	case took:
 		seen.Effect = change.Happened
-	case act.Deed != change.Do:
+	case act.Op != change.Do:
 		seen.Effect = change.Unclear
 	case seen.Failure.Kind == string(engine.Unknown):
 		if _, ours := errors.AsType[*engine.Error](err); ours {
@@ -402,7 +406,7 @@ func (r *Runner) finish(ctx context.Context, c change.Change, holder string, new
 	}
 	news = append(news, entry(c, c.RunBy, "change."+string(c.State), detail))
 	if c.State == change.Done && c.Intent.Kind == change.MarkServer {
-		if err := r.Fleet.Relearn(ctx, c.RunBy, c.Intent.Server); err != nil {
+		if err := r.Fleet.RefreshIdentity(ctx, c.RunBy, c.Intent.Server); err != nil {
 			r.Log.Warn("the mark was written, but not noted", "server", c.Intent.Server, "error", err)
 		}
 	}
@@ -505,7 +509,7 @@ func (r *Runner) watchOrphans() {
 		}
 		for _, c := range left {
 			r.Log.Info("taking over a change that was left behind", "change", c.ID, "target", c.Brief.Target)
-			if r.spawn(c, change.Act{}, holder, &work{}) == nil {
+			if r.spawn(c, change.NextOp{}, holder, &work{}) == nil {
 				free--
 			}
 		}
@@ -544,20 +548,20 @@ const keepFree = 8
 // sweepEvery is how often passwords that nobody asked for are forgotten.
 const sweepEvery = 10 * time.Minute
 
-// stepEntry is the journal entry of a deed on a step.
-func stepEntry(c change.Change, act change.Act, action string) journal.Entry {
+// stepEntry is the journal entry of a action on a step.
+func stepEntry(c change.Change, act change.NextOp, action string) journal.Entry {
 	s := c.Steps[act.Step]
 	detail := map[string]any{"step": act.Step + 1, "title": s.Title, "status": s.Status}
 	switch {
-	case act.Deed == change.Undo && s.Undo != "":
+	case act.Op == change.Undo && s.Undo != "":
 		detail["statement"] = s.Undo
-	case act.Deed == change.Do && s.Statement != "":
+	case act.Op == change.Do && s.Statement != "":
 		detail["statement"] = s.Statement
 	}
 	if s.Failure != nil {
 		detail["failure"] = s.Failure
 	}
-	if p := s.Clearing; p != nil && act.Deed == change.Do {
+	if p := s.Clearing; p != nil && act.Op == change.Do {
 		detail["sessions"] = map[string]any{"found": p.Found, "ended": p.Ended, "left_by_themselves": p.Gone,
 			"who_was_ended": p.EndedWho, "came_back": p.Returned, "remain": p.Who}
 	}

@@ -28,8 +28,8 @@ const (
 // clear carries a step out that clears sessions: it looks, ends and waits as the
 // machine says, and tells how far it is. Nobody is ended before the intention is
 // on record.
-func (r *Runner) clear(ctx context.Context, c *change.Change, act change.Act, access engine.Server, stop *stopper,
-	noted *intention) change.Seen {
+func (r *Runner) clear(ctx context.Context, c *change.Change, act change.NextOp, access engine.Server, stop *stopper,
+	noted *intention) change.Result {
 	step := &c.Steps[act.Step]
 	m := clearing.New(*step.Clear, now())
 	shown, blind := time.Time{}, time.Time{}
@@ -58,15 +58,15 @@ func (r *Runner) clear(ctx context.Context, c *change.Change, act change.Act, ac
 			o := m.Saw(now(), list.Sessions)
 			switch o.Phase {
 			case clearing.Cleared:
-				return change.Seen{Effect: change.Happened}
+				return change.Result{Effect: change.Happened}
 			case clearing.GivenUp:
-				return change.Seen{Effect: change.NotHappened,
+				return change.Result{Effect: change.NotHappened,
 					Failure: &change.Failure{Kind: string(engine.Refused), Text: o.Why, Next: o.Next}}
 			}
 			show(false)
 			if len(o.End) > 0 {
 				if !noted.record() {
-					return change.Seen{Effect: change.Unclear} // another service has it
+					return change.Result{Effect: change.Unclear} // another service has it
 				}
 				err = r.end(ctx, m, access, o.End, step.Clear.How)
 			}
@@ -80,7 +80,7 @@ func (r *Runner) clear(ctx context.Context, c *change.Change, act change.Act, ac
 			if stranger || now().Sub(blind) > blindTime || ctx.Err() != nil || stop.by() != "" || r.isClosing() {
 				f := engine.Failure(err)
 				f.Text = "who is connected could not be read: " + f.Text
-				return change.Seen{Effect: change.NotHappened, Failure: f}
+				return change.Result{Effect: change.NotHappened, Failure: f}
 			}
 		}
 		select {
@@ -91,7 +91,7 @@ func (r *Runner) clear(ctx context.Context, c *change.Change, act change.Act, ac
 		}
 		if ctx.Err() != nil && r.base.Err() != nil {
 			// Cut off: the next service looks how far it came.
-			return change.Seen{Effect: change.Unclear, Failure: engine.Failure(ctx.Err())}
+			return change.Result{Effect: change.Unclear, Failure: engine.Failure(ctx.Err())}
 		}
 	}
 }
@@ -114,21 +114,21 @@ func (r *Runner) end(ctx context.Context, m *clearing.Machine, access engine.Ser
 		m.Refused(id, why)
 	}
 	if err != nil {
-		m.Unheard(ids)
+		m.Unacknowledged(ids)
 	}
 	return err
 }
 
 // probeCleared looks, after a crash, whether the clearing had come to its end.
-func (r *Runner) probeCleared(ctx context.Context, step change.StepRun, access engine.Server) change.Seen {
+func (r *Runner) probeCleared(ctx context.Context, step change.StepRun, access engine.Server) change.Result {
 	list, err := access.Sessions(ctx, catalog.SessionQuery{Database: step.Clear.Target.Database})
 	if err != nil {
-		return change.Seen{Effect: change.Unclear, Failure: engine.Failure(err)}
+		return change.Result{Effect: change.Unclear, Failure: engine.Failure(err)}
 	}
 	if len(step.Clear.Target.Of(list.Sessions)) == 0 {
-		return change.Seen{Effect: change.Happened}
+		return change.Result{Effect: change.Happened}
 	}
-	return change.Seen{Effect: change.NotHappened,
+	return change.Result{Effect: change.NotHappened,
 		Failure: &change.Failure{Kind: string(engine.Refused),
 			Text: "the service was interrupted while it cleared the sessions, and somebody is still there",
 			Next: "Ask again."}}

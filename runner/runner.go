@@ -49,7 +49,7 @@ type Store interface {
 // Fleet is what the runner needs of the servers.
 type Fleet interface {
 	Open(ctx context.Context, name string) (catalog.Server, engine.Engine, engine.Server, error)
-	Relearn(ctx context.Context, operator, name string) error
+	RefreshIdentity(ctx context.Context, operator, name string) error
 }
 
 // Watch is what the runner needs of whoever watches the servers.
@@ -174,7 +174,7 @@ func (r *Runner) Draft(ctx context.Context, operator, key string, in change.Inte
 	if brief.Outcome == change.Nothing && !brief.Stopped() {
 		// What was asked for is there: nobody has to decide anything.
 		c.Started = c.Created
-		c.Close(change.Act{Deed: change.Finish, End: change.Done}, c.Created)
+		c.Close(change.NextOp{Op: change.Finish, End: change.Done}, c.Created)
 		c.Secrets = nil
 	}
 	c, err = r.Store.AddChange(ctx, c, key, entry(c, operator, "change.draft", map[string]any{
@@ -288,7 +288,7 @@ func used(in change.Intent, snap catalog.Snapshot) (catalog.Used, bool) {
 // tellMaker adds who made the thing that is in the way, if a change did.
 func (r *Runner) tellMaker(ctx context.Context, b change.Brief) change.Brief {
 	ended, err := r.Store.Changes(ctx, change.Filter{Target: b.Target, State: change.Done, Limit: change.MakerLimit})
-	m, found := change.Maker(ended, "")
+	m, found := change.CreatedBy(ended, "")
 	if err != nil || !found {
 		return b
 	}
@@ -349,7 +349,7 @@ func (r *Runner) run(ctx context.Context, operator string, id uint64, d change.D
 	}
 	news := []journal.Entry{entry(c, operator, "change.run",
 		map[string]any{"accepted": c.Accepted, "fingerprint": c.Brief.Fingerprint})}
-	if begun.Deed == change.Do {
+	if begun.Op == change.Do {
 		news = append(news, stepEntry(c, begun, "do.begin"))
 	}
 	holder := r.newHolder()

@@ -121,7 +121,7 @@ func TestRunner(t *testing.T) {
 
 func testFaults(t *testing.T, g *rig) {
 	for i, tt := range []struct {
-		faults string // "deed kind=fault"
+		faults string // "action kind=fault"
 		end    change.State
 		there  bool
 		says   string

@@ -60,7 +60,7 @@ type simFleet struct {
 	service *simService
 }
 
-func (f simFleet) Relearn(context.Context, string, string) error { return nil }
+func (f simFleet) RefreshIdentity(context.Context, string, string) error { return nil }
 
 // Open reads the registration, which is kept with the records.
 func (f simFleet) Open(ctx context.Context, name string) (catalog.Server, engine.Engine, engine.Server, error) {
@@ -91,7 +91,7 @@ func (simEngine) Plan(in change.Intent, snap catalog.Snapshot) (change.Brief, er
 	reads := func(s *change.Step) { s.ReadOnly = true }
 	clear := func(name string) {
 		rules := in.Clearing.Rules(clearing.Target{Database: name})
-		step(change.ClearSessions, nil, func(s *change.Step) { s.Clear, s.Stays = &rules, true })
+		step(change.ClearSessions, nil, func(s *change.Step) { s.Clear, s.Irreversible = &rules, true })
 	}
 	switch in.Kind {
 	case change.CreateDatabase:
@@ -112,12 +112,12 @@ func (simEngine) Plan(in change.Intent, snap catalog.Snapshot) (change.Brief, er
 		step("gate", args, undo)
 		clear(in.Database.Name)
 		if in.Kind == change.DropDatabase {
-			step("drop", args, func(s *change.Step) { s.Uncut, s.Mend = true, "mend" })
+			step("drop", args, func(s *change.Step) { s.Uncut, s.Repair = true, "mend" })
 			step("verify_drop", args, reads)
 			break
 		}
 		step("rename", args, undo)
-		step("open", args, func(s *change.Step) { s.Stays = true })
+		step("open", args, func(s *change.Step) { s.Irreversible = true })
 		step("verify_rename", args, reads)
 	case change.DropAccount:
 		args := map[string]string{"name": in.Account.Name}
@@ -264,16 +264,16 @@ func (a simAccess) Sender(ctx context.Context, id catalog.SessionID, end bool) (
 
 // send has the server do something. What becomes of the answer, and when the
 // server does it, is up to the seed.
-func (a simAccess) send(ctx context.Context, step change.Step, deed string, sending change.Sending,
+func (a simAccess) send(ctx context.Context, step change.Step, action string, sending change.Sending,
 	effect func(x *simServer) error) error {
 	sim, x := a.service.sim, a.server()
-	if !a.service.pause(ctx, sim.latency("connect", deed, step.Title)) {
-		return engine.NeverSent(a.service.cut(ctx, deed))
+	if !a.service.pause(ctx, sim.latency("connect", action, step.Title)) {
+		return engine.NeverSent(a.service.cut(ctx, action))
 	}
-	if err := x.reachable(deed); err != nil {
+	if err := x.reachable(action); err != nil {
 		return err
 	}
-	id, session := a.session(step.Uncut && deed == "do")
+	id, session := a.session(step.Uncut && action == "do")
 	sending.Session = catalog.SessionID{Number: id, Mark: "m"}
 	if err := step.Announce(sending); err != nil {
 		x.leave(session)
@@ -281,15 +281,15 @@ func (a simAccess) send(ctx context.Context, step change.Step, deed string, send
 	}
 	if a.service.isDead() {
 		x.leave(session)
-		return &engine.Error{Op: deed, Kind: engine.NotSent, Text: "the service is dead"}
+		return &engine.Error{Op: action, Kind: engine.NotSent, Text: "the service is dead"}
 	}
 	if x.ended(session) { // by whoever took the change over
-		return &engine.Error{Op: deed, Kind: engine.Unknown, Text: "the line was cut"}
+		return &engine.Error{Op: action, Kind: engine.Unknown, Text: "the line was cut"}
 	}
 	roll := 2.0 // nothing goes wrong
 	if sim.faulty() {
-		roll = sim.roll("send", deed, step.Title, step.Args["name"],
-			sim.count("send", deed, step.Title, step.Args["name"]))
+		roll = sim.roll("send", action, step.Title, step.Args["name"],
+			sim.count("send", action, step.Title, step.Args["name"]))
 	}
 	f := sim.faults
 	idle, work := time.Duration(0), sim.latency("work", id)
@@ -297,11 +297,11 @@ func (a simAccess) send(ctx context.Context, step change.Step, deed string, send
 	switch {
 	case roll < f.never: // the line is cut before anything arrives
 		x.leave(session)
-		return &engine.Error{Op: deed, Kind: engine.Unknown, Text: "the line was cut"}
+		return &engine.Error{Op: action, Kind: engine.Unknown, Text: "the line was cut"}
 	case roll < f.never+f.refused:
 		x.leave(session)
-		return &engine.Error{Op: deed, Kind: engine.Refused, Code: "F1", Text: "the server refuses",
-			Passing: sim.roll("passing", id) < 0.7 || deed == "undo"}
+		return &engine.Error{Op: action, Kind: engine.Refused, Code: "F1", Text: "the server refuses",
+			Passing: sim.roll("passing", id) < 0.7 || action == "undo"}
 	case roll < f.never+f.refused+f.later: // and done later, by a server that still works
 		lost, work = true, time.Duration(sim.roll("later", id)*8000)*time.Millisecond
 	case roll < f.never+f.refused+f.later+f.unread: // or not even read yet
@@ -310,23 +310,23 @@ func (a simAccess) send(ctx context.Context, step change.Step, deed string, send
 		lost = true
 	}
 	if *oneSeed != 0 {
-		fmt.Println(time.Now().Format("05.000"), a.service.name, deed, step.Title, step.Args["name"], "session", id,
+		fmt.Println(time.Now().Format("05.000"), a.service.name, action, step.Title, step.Args["name"], "session", id,
 			"roll", roll, "lost", lost, "idle", idle, "work", work)
 	}
 	x.working.Go(func() { x.carry(session, idle, work, effect) })
 	if lost {
 		x.forsake(session)
-		return &engine.Error{Op: deed, Kind: engine.Unknown, Text: "the line was cut"}
+		return &engine.Error{Op: action, Kind: engine.Unknown, Text: "the line was cut"}
 	}
 	select {
 	case err := <-session.answers:
 		return err
 	case <-ctx.Done():
 		x.forsake(session)
-		return engine.Classify(deed, ctx.Err(), true)
+		return engine.Classify(action, ctx.Err(), true)
 	case <-a.service.dead:
 		x.forsake(session)
-		return &engine.Error{Op: deed, Kind: engine.Unknown, Text: "the service is dead"}
+		return &engine.Error{Op: action, Kind: engine.Unknown, Text: "the service is dead"}
 	}
 }
 

@@ -69,7 +69,7 @@ func (b *Browser) Page(tb testing.TB, base string) *Page {
 			tb.Errorf("the page's console: %s", e)
 		}
 	})
-	// The first deed makes the tab, which lives as long as the context of that deed.
+	// The first action makes the tab, which lives as long as the context of that action.
 	p.check(chromedp.Do(p.ctx, chromedp.EmulateViewport(1280, 800)))
 	if err := chromedp.Listen(ctx, p.listen); err != nil {
 		tb.Fatal(err)

@@ -171,7 +171,7 @@ func (w *Watch) Use(server string, x catalog.Used) catalog.Use {
 	}
 	use := k.uses.Use(x)
 	if gap := time.Since(k.uses.Until); !use.Since.IsZero() && gap > blindAfter {
-		use.Blind += gap // it does not answer just now
+		use.Unobserved += gap // it does not answer just now
 	}
 	return use
 }

@@ -126,9 +126,9 @@ func TestLastUse(t *testing.T) {
 		check := func(what string, x catalog.Used, last time.Time, blind time.Duration) {
 			t.Helper()
 			if u := w.Use("harbour", x); !u.Last.Equal(last) || !u.Since.Equal(begun) ||
-				u.Blind.Round(time.Minute) != blind {
+				u.Unobserved.Round(time.Minute) != blind {
 				t.Errorf("%s: last %v, since %v, blind %v; want %v, %v, %v", what, u.Last.Sub(begun),
-					u.Since.Sub(begun), u.Blind, last.Sub(begun), time.Duration(0), blind)
+					u.Since.Sub(begun), u.Unobserved, last.Sub(begun), time.Duration(0), blind)
 			}
 		}
 		check("in use", tickets, seen, 0)

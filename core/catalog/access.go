@@ -160,8 +160,8 @@ type Class struct {
 	Entries []Entry
 }
 
-// Future is what an account will hold on objects that Maker will make.
-type Future struct {
+// DefaultPrivilege is what an account will hold on objects that Maker will make.
+type DefaultPrivilege struct {
 	Maker string
 	// On is what kind of object: table, sequence, schema, routine.
 	On Scope
@@ -170,10 +170,10 @@ type Future struct {
 	Entries []Entry
 }
 
-// Interior is what the catalogues inside one PostgreSQL database say.
-type Interior struct {
+// ObjectGrants is what the catalogues inside one PostgreSQL database say.
+type ObjectGrants struct {
 	Classes []Class
-	Futures []Future
+	Futures []DefaultPrivilege
 	Read    time.Time
 }
 
@@ -186,7 +186,7 @@ type AccessDatabase struct {
 	Closed  bool
 	Entries []Entry
 	// Interior is nil where it was not read; Why says why not.
-	Interior *Interior
+	Interior *ObjectGrants
 	Why      string
 }
 

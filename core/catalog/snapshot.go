@@ -30,8 +30,8 @@ type Snapshot struct {
 	Connected []Session
 	// SessionsUnseen says what of them the server does not show.
 	SessionsUnseen []string
-	// Doomed is read for intents that take a database away or move it.
-	Doomed *Doomed
+	// DropImpact is read for intents that take a database away or move it.
+	DropImpact *DropImpact
 	// Use is when somebody was last seen in the database, or as the account, that
 	// the intent is about. No engine tells; it is filled in by whoever watches.
 	Use Use

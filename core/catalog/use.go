@@ -9,15 +9,15 @@ type Use struct {
 	Last time.Time
 	// Since is when Genarch began to watch the server; zero: it does not.
 	Since time.Time
-	// Blind is how much of the time since then nobody looked, or nobody answered.
-	Blind time.Duration
+	// Unobserved is how much of the time since then nobody looked, or nobody answered.
+	Unobserved time.Duration
 }
 
 // Watched is what was seen over time of who uses what on one server.
 type Watched struct {
 	// Identity is the key of the instance; of another one nothing is known.
 	Identity string
-	// Since is the first look, Until the last one that was answered, and Blind how
+	// Since is the first look, Until the last one that was answered, and Unobserved how
 	// much of the time between them was not looked at.
 	Since, Until time.Time
 	Blind        time.Duration
@@ -33,5 +33,5 @@ type Used struct {
 
 // Use of one database or account.
 func (w Watched) Use(u Used) Use {
-	return Use{Last: w.Uses[u], Since: w.Since, Blind: w.Blind}
+	return Use{Last: w.Uses[u], Since: w.Since, Unobserved: w.Blind}
 }

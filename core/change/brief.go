@@ -133,12 +133,12 @@ type Step struct {
 	Restores bool `json:"restores,omitempty"`
 	// ReadOnly: the step alters nothing, so nothing has to be undone.
 	ReadOnly bool `json:"read_only,omitempty"`
-	// Stays: what the step did (sessions that were ended) cannot be rolled back,
+	// Irreversible: what the step did (sessions that were ended) cannot be rolled back,
 	// and what comes before it can be rolled back all the same.
-	Stays bool `json:"stays,omitempty"`
-	// Mend is the statement that puts right what a try that failed may have
+	Irreversible bool `json:"stays,omitempty"`
+	// Repair is the statement that puts right what a try that failed may have
 	// altered in part; empty where a failed step has altered nothing.
-	Mend string `json:"mend,omitempty"`
+	Repair string `json:"mend,omitempty"`
 	// Clear is set for a step of kind [ClearSessions].
 	Clear *clearing.Rules `json:"clear,omitempty"`
 	// Uncut: cut off while the server works at it, it would leave the object broken,

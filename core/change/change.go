@@ -174,10 +174,10 @@ func (c *Change) unaccepted(accepted []string) []string {
 	return out
 }
 
-// Maker finds, among the ended changes of one target with the newest first, the
+// CreatedBy finds, among the ended changes of one target with the newest first, the
 // one that made what is there now. key is by what the engine tells that; a change
 // that noted none, or no key, is taken at its word.
-func Maker(ended []Change, key string) (Change, bool) {
+func CreatedBy(ended []Change, key string) (Change, bool) {
 	for _, c := range ended {
 		if c.State == Done && c.Intent.Kind == CreateDatabase && c.Brief.Outcome == Acts &&
 			(key == "" || c.ObjectKey == "" || c.ObjectKey == key) {

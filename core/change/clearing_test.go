@@ -14,9 +14,9 @@ import (
 func dropChange() *Change {
 	rules := clearing.Rules{Target: clearing.Target{Database: "d"}, AcceptLoss: true}
 	c := &Change{Brief: Brief{Summary: "drop d", Outcome: Acts, Steps: []Step{
-		{Kind: "gate", Title: "gate", Undo: "open", Mend: "open"},
-		{Kind: ClearSessions, Title: "clear", Stays: true, Clear: &rules},
-		{Kind: "drop", Title: "drop", Mend: "settings"}, {Kind: Verify, Title: "verify", ReadOnly: true}}}}
+		{Kind: "gate", Title: "gate", Undo: "open", Repair: "open"},
+		{Kind: ClearSessions, Title: "clear", Irreversible: true, Clear: &rules},
+		{Kind: "drop", Title: "drop", Repair: "settings"}, {Kind: Verify, Title: "verify", ReadOnly: true}}}}
 	c.Prepare()
 	c.State = Running
 	return c
@@ -60,7 +60,7 @@ func TestClearThenAct(t *testing.T) {
 				c.StopBy = "keeper"
 			}
 			act := c.Next()
-			if act.Deed == Finish {
+			if act.Op == Finish {
 				c.Close(act, now)
 				break
 			}
@@ -69,15 +69,15 @@ func TestClearThenAct(t *testing.T) {
 			fails, lost := faulty && rng.IntN(5) == 0, faulty && rng.IntN(5) == 0
 			took := false
 			switch {
-			case act.Deed == Probe:
+			case act.Op == Probe:
 				took = map[string]bool{"gate": !h.open, ClearSessions: len(h.sessions) == 0, "drop": !h.exists,
 					Verify: !h.exists}[kind]
 				fails, lost = false, false
-			case act.Deed == Undo && kind == "gate":
+			case act.Op == Undo && kind == "gate":
 				if took = !fails; took {
 					h.open = true
 				}
-			case act.Deed == Undo:
+			case act.Op == Undo:
 				h.settings, took = true, true
 			case fails && kind == "drop":
 				h.settings = false // a drop that fails has lost the settings
@@ -94,13 +94,13 @@ func TestClearThenAct(t *testing.T) {
 			default:
 				took = !h.exists
 			}
-			seen := Seen{Effect: NotHappened, Failure: &Failure{Text: "no"}}
+			seen := Result{Effect: NotHappened, Failure: &Failure{Text: "no"}}
 			if took {
-				seen = Seen{Effect: Happened}
+				seen = Result{Effect: Happened}
 			}
 			if lost { // the answer is lost, or the service dies: only the records are left
-				seen = Seen{Effect: Unclear, Failure: &Failure{Text: "lost"}}
-				if act.Deed == Undo {
+				seen = Result{Effect: Unclear, Failure: &Failure{Text: "lost"}}
+				if act.Op == Undo {
 					continue // its intention is on record: it is done again
 				}
 			}
@@ -155,18 +155,18 @@ func clearBy(t *testing.T, seed uint64, rng *rand.Rand, h *harbour, r clearing.R
 // stuck, and what came before it is rolled back all the same.
 func TestHarmed(t *testing.T) {
 	c := dropChange()
-	for _, deed := range []struct {
-		want   Deed
+	for _, action := range []struct {
+		want   Operation
 		step   int
 		effect Effect
 	}{{Do, 0, Happened}, {Do, 1, Happened}, {Do, 2, NotHappened}, {Undo, 2, Unclear}, {Undo, 0, Happened}} {
 		act := c.Next()
-		if act.Deed != deed.want || act.Step != deed.step {
-			t.Fatalf("next is %+v; want %s of step %d", act, deed.want, deed.step)
+		if act.Op != action.want || act.Step != action.step {
+			t.Fatalf("next is %+v; want %s of step %d", act, action.want, action.step)
 		}
 		c.Begin(act, time.Time{})
-		seen := Seen{Effect: deed.effect}
-		if deed.effect != Happened {
+		seen := Result{Effect: action.effect}
+		if action.effect != Happened {
 			seen.Failure = &Failure{Text: "partially dropped"}
 		}
 		c.Observe(act, seen, time.Time{})

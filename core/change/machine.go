@@ -7,21 +7,21 @@ import (
 	"time"
 )
 
-// Deed is what the runner has to do next with a running change.
-type Deed string
+// Operation is what the runner has to do next with a running change.
+type Operation string
 
-// The deeds. Before Do and Undo the runner commits the step's new status
-// ([Change.Begin]); after each deed it reports with [Change.Observe].
+// The actions. Before Do and Undo the runner commits the step's new status
+// ([Change.Begin]); after each action it reports with [Change.Observe].
 const (
-	Do     Deed = "do"
-	Probe  Deed = "probe"
-	Undo   Deed = "undo"
-	Finish Deed = "finish"
+	Do     Operation = "do"
+	Probe  Operation = "probe"
+	Undo   Operation = "undo"
+	Finish Operation = "finish"
 )
 
-// Act is the next deed and the step or end that it is about.
-type Act struct {
-	Deed Deed
+// NextOp is the next action and the step or end that it is about.
+type NextOp struct {
+	Op   Operation
 	Step int
 	// End is the final state, for Finish.
 	End State
@@ -30,14 +30,14 @@ type Act struct {
 // Next says what to do now. It depends on the recorded steps alone, so a
 // change that was interrupted anywhere goes on from its records: a step that
 // was begun and has no outcome is probed, never blindly repeated.
-func (c *Change) Next() Act {
+func (c *Change) Next() NextOp {
 	failed := false
 	for i, s := range c.Steps {
 		switch s.Status {
 		case Begun, Unknown:
-			return Act{Deed: Probe, Step: i}
+			return NextOp{Op: Probe, Step: i}
 		case Undoing:
-			return Act{Deed: Undo, Step: i}
+			return NextOp{Op: Undo, Step: i}
 		case Failed, Undone, UndoFailed, Harmed:
 			failed = true
 		case Took:
@@ -48,10 +48,10 @@ func (c *Change) Next() Act {
 	if !failed {
 		next := slices.IndexFunc(c.Steps, func(s StepRun) bool { return s.Status == Planned })
 		if next < 0 {
-			return Act{Deed: Finish, End: Done}
+			return NextOp{Op: Finish, End: Done}
 		}
 		if c.StopBy == "" || !c.Stoppable() {
-			return Act{Deed: Do, Step: next}
+			return NextOp{Op: Do, Step: next}
 		}
 	}
 	end := Reverted
@@ -60,25 +60,26 @@ func (c *Change) Next() Act {
 		switch {
 		case s.Status == UndoFailed:
 			// What stands on this step must not be taken from under it.
-			return Act{Deed: Finish, End: Stuck}
+			return NextOp{Op: Finish, End: Stuck}
 		case s.Status == Harmed:
 			end = Stuck
-		case s.Status == Failed && s.Mend != "":
-			return Act{Deed: Undo, Step: i}
-		case s.Status != Took || s.ReadOnly || s.Stays:
+		case s.Status == Failed && s.Repair != "":
+			return NextOp{Op: Undo, Step: i}
+		case s.Status != Took || s.ReadOnly || s.Irreversible:
 		case s.Undo == "":
-			return Act{Deed: Finish, End: Stuck}
+			return NextOp{Op: Finish, End: Stuck}
 		default:
-			return Act{Deed: Undo, Step: i}
+			return NextOp{Op: Undo, Step: i}
 		}
 	}
-	return Act{Deed: Finish, End: end}
+	return NextOp{Op: Finish, End: end}
 }
 
 // Stoppable reports whether everything that was done so far can be rolled back.
 func (c *Change) Stoppable() bool {
 	return !slices.ContainsFunc(c.Steps, func(s StepRun) bool {
-		return (s.Status == Took || s.Status == Begun || s.Status == Unknown) && !s.ReadOnly && !s.Stays && s.Undo == ""
+		return (s.Status == Took || s.Status == Begun || s.Status == Unknown) && !s.ReadOnly && !s.Irreversible &&
+			s.Undo == ""
 	})
 }
 
@@ -95,38 +96,38 @@ type Decision struct {
 // Start lets a change run: it checks state, stops, cautions and the confirmation,
 // walks the states to running, and begins the first act. On an error the change
 // is as it was.
-func (c *Change) Start(by string, d Decision, now time.Time) (Act, error) {
+func (c *Change) Start(by string, d Decision, now time.Time) (NextOp, error) {
 	state := c.State
 	for _, next := range []State{Ready, Running} {
 		if state == next && next == Ready {
 			continue
 		}
 		if err := state.Move(next); err != nil {
-			return Act{}, err
+			return NextOp{}, err
 		}
 		state = next
 	}
 	if c.Brief.Stopped() {
-		return Act{}, ErrStopped
+		return NextOp{}, ErrStopped
 	}
 	if missing := c.unaccepted(d.Accepted); len(missing) > 0 {
-		return Act{}, &Unaccepted{Codes: missing}
+		return NextOp{}, &Unaccepted{Codes: missing}
 	}
 	if c.Brief.Confirm != "" && d.Confirm != c.Brief.Confirm {
-		return Act{}, &Unconfirmed{Name: c.Brief.Confirm}
+		return NextOp{}, &Unconfirmed{Name: c.Brief.Confirm}
 	}
 	c.State, c.RunBy, c.Accepted, c.Started = state, by, c.Brief.Codes(Caution), now
 	first := c.Next()
-	if first.Deed == Do {
+	if first.Op == Do {
 		c.Begin(first, now)
 	}
 	return first, nil
 }
 
 // Begin records the intention of an act on a step, before it happens.
-func (c *Change) Begin(a Act, now time.Time) {
+func (c *Change) Begin(a NextOp, now time.Time) {
 	s := &c.Steps[a.Step]
-	switch a.Deed {
+	switch a.Op {
 	case Do:
 		s.Status, s.Begun = Begun, now
 	case Undo:
@@ -134,7 +135,7 @@ func (c *Change) Begin(a Act, now time.Time) {
 	}
 }
 
-// Effect is what is known of a deed afterwards.
+// Effect is what is known of a action afterwards.
 type Effect string
 
 // The effects. For Probe, Happened means that the step took effect.
@@ -145,8 +146,8 @@ const (
 	Unclear Effect = "unclear"
 )
 
-// Seen is what the runner reports of a deed.
-type Seen struct {
+// Result is what the runner reports of a action.
+type Result struct {
 	Effect   Effect
 	Messages []Message
 	Failure  *Failure
@@ -155,20 +156,20 @@ type Seen struct {
 }
 
 // Observe records what came of an act.
-func (c *Change) Observe(a Act, seen Seen, now time.Time) {
+func (c *Change) Observe(a NextOp, seen Result, now time.Time) {
 	s := &c.Steps[a.Step]
 	s.Messages = append(s.Messages, seen.Messages...)
 	if seen.Failure != nil {
 		s.Failure = seen.Failure
 	}
 	s.Ended = now
-	switch a.Deed {
+	switch a.Op {
 	case Do, Probe:
-		s.Probed = s.Probed || a.Deed == Probe
+		s.Probed = s.Probed || a.Op == Probe
 		switch seen.Effect {
 		case Happened:
 			s.Status = Took
-			if a.Deed == Probe {
+			if a.Op == Probe {
 				s.Failure, c.Failure = nil, nil
 			}
 		case NotHappened:
@@ -204,7 +205,7 @@ func (c *Change) GiveUp(why Failure, now time.Time) {
 }
 
 // Close ends the change as an act of kind Finish says.
-func (c *Change) Close(a Act, now time.Time) { c.end(a.End, now) }
+func (c *Change) Close(a NextOp, now time.Time) { c.end(a.End, now) }
 
 func (c *Change) end(state State, now time.Time) {
 	c.State, c.Ended = state, now
@@ -259,7 +260,7 @@ func (c *Change) standing() string {
 		word := ""
 		switch s.Status {
 		case Took:
-			if s.ReadOnly || s.Stays {
+			if s.ReadOnly || s.Irreversible {
 				continue
 			}
 			word = "in effect"

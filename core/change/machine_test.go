@@ -46,7 +46,7 @@ func TestStart(t *testing.T) {
 		c.Brief.Find(tt.level, "c", "", "x")
 		act, err := c.Start("keeper", Decision{Accepted: tt.accepted}, time.Unix(1, 0))
 		if !errors.Is(err, tt.want) ||
-			(err == nil) != (c.State == Running && c.Steps[0].Status == Begun && act.Deed == Do) &&
+			(err == nil) != (c.State == Running && c.Steps[0].Status == Begun && act.Op == Do) &&
 				tt.state != Running {
 			t.Errorf("%s: %v, then it is %s with its first step %s", tt.title, err, c.State, c.Steps[0].Status)
 		}
@@ -64,29 +64,29 @@ func TestStart(t *testing.T) {
 type world struct{ on []bool }
 
 // play carries a change out against a world; fate says what becomes of each
-// deed. It returns the deeds as text.
-func play(c *Change, w *world, fate func(Act) (happens bool, told Effect)) string {
+// action. It returns the actions as text.
+func play(c *Change, w *world, fate func(NextOp) (happens bool, told Effect)) string {
 	var trace []string
 	c.State = Running
 	for range 100 {
 		act := c.Next()
-		if act.Deed == Finish {
+		if act.Op == Finish {
 			c.Close(act, time.Time{})
 			return strings.Join(trace, " ")
 		}
-		trace = append(trace, fmt.Sprintf("%s%d", act.Deed, act.Step))
+		trace = append(trace, fmt.Sprintf("%s%d", act.Op, act.Step))
 		c.Begin(act, time.Time{})
 		happens, told := fate(act)
-		if act.Deed == Probe && told != Unclear {
+		if act.Op == Probe && told != Unclear {
 			told = NotHappened
 			if w.on[act.Step] {
 				told = Happened
 			}
 		}
-		if happens && act.Deed != Probe {
-			w.on[act.Step] = act.Deed == Do
+		if happens && act.Op != Probe {
+			w.on[act.Step] = act.Op == Do
 		}
-		seen := Seen{Effect: told}
+		seen := Result{Effect: told}
 		if told != Happened {
 			seen.Failure = &Failure{Text: "it went wrong"}
 		}
@@ -103,10 +103,10 @@ func threeSteps() *Change {
 }
 
 func TestMachine(t *testing.T) {
-	fine := func(Act) (bool, Effect) { return true, Happened }
-	at := func(deed Deed, step int, happens bool, told Effect) func(Act) (bool, Effect) {
-		return func(a Act) (bool, Effect) {
-			if a.Deed == deed && a.Step == step {
+	fine := func(NextOp) (bool, Effect) { return true, Happened }
+	at := func(action Operation, step int, happens bool, told Effect) func(NextOp) (bool, Effect) {
+		return func(a NextOp) (bool, Effect) {
+			if a.Op == action && a.Step == step {
 				return happens, told
 			}
 			return true, Happened
@@ -114,7 +114,7 @@ func TestMachine(t *testing.T) {
 	}
 	for _, tt := range []struct {
 		title string
-		fate  func(Act) (bool, Effect)
+		fate  func(NextOp) (bool, Effect)
 		trace string
 		end   State
 	}{
@@ -124,11 +124,11 @@ func TestMachine(t *testing.T) {
 		{"verify fails", at(Do, 2, true, NotHappened), "do0 do1 do2 undo1 undo0", Reverted},
 		{"cut, but it happened", at(Do, 0, true, Unclear), "do0 probe0 do1 do2", Done},
 		{"cut before it happened", at(Do, 1, false, Unclear), "do0 do1 probe1 undo0", Reverted},
-		{"cannot be rolled back", func(a Act) (bool, Effect) {
+		{"cannot be rolled back", func(a NextOp) (bool, Effect) {
 			switch {
-			case a.Deed == Do && a.Step == 2:
+			case a.Op == Do && a.Step == 2:
 				return false, NotHappened
-			case a.Deed == Undo && a.Step == 1:
+			case a.Op == Undo && a.Step == 1:
 				return false, Unclear
 			}
 			return true, Happened
@@ -152,8 +152,8 @@ func TestMachineTookWithFailure(t *testing.T) {
 	c.State = Running
 	act := c.Next()
 	c.Begin(act, time.Time{})
-	c.Observe(act, Seen{Effect: Happened, Failure: &Failure{Text: "unknown language"}}, time.Time{})
-	if next := c.Next(); next.Deed != Undo || next.Step != 0 || c.Failure == nil {
+	c.Observe(act, Result{Effect: Happened, Failure: &Failure{Text: "unknown language"}}, time.Time{})
+	if next := c.Next(); next.Op != Undo || next.Step != 0 || c.Failure == nil {
 		t.Errorf("after it: %+v, failure %v", next, c.Failure)
 	}
 }
@@ -166,12 +166,12 @@ func TestMachineRandom(t *testing.T) {
 		rng := rand.New(rand.NewPCG(seed, 1))
 		c, w := threeSteps(), &world{on: make([]bool, 3)}
 		did := map[int]int{}
-		trace := play(c, w, func(a Act) (bool, Effect) {
-			if a.Deed == Do {
+		trace := play(c, w, func(a NextOp) (bool, Effect) {
+			if a.Op == Do {
 				did[a.Step]++
 			}
 			happens := rng.IntN(4) > 0
-			if a.Deed == Probe {
+			if a.Op == Probe {
 				return false, []Effect{Happened, Happened, Unclear}[rng.IntN(3)]
 			}
 			if rng.IntN(4) == 0 {
@@ -180,7 +180,7 @@ func TestMachineRandom(t *testing.T) {
 			if happens {
 				return true, Happened
 			}
-			if a.Deed == Undo {
+			if a.Op == Undo {
 				return false, Unclear
 			}
 			return false, NotHappened

@@ -20,9 +20,9 @@ type Rules struct {
 	WhenEmpty time.Duration `json:"when_empty,omitempty"`
 	// AcceptLoss: sessions that have written may be ended.
 	AcceptLoss bool `json:"accept_loss,omitempty"`
-	// Leaky: the gate does not keep everybody out (MariaDB), so whoever comes
+	// GateIncomplete: the gate does not keep everybody out (MariaDB), so whoever comes
 	// back and holds nothing does not count, once everybody was ended.
-	Leaky bool `json:"leaky,omitempty"`
+	GateIncomplete bool `json:"leaky,omitempty"`
 	// How they are ended; empty: the whole session.
 	How catalog.Ending `json:"how,omitempty"`
 }
@@ -100,9 +100,9 @@ func (m *Machine) Stop(why string) { m.stopped = why }
 // Refused tells that the server would not end a session.
 func (m *Machine) Refused(id catalog.SessionID, why string) { m.refused[id] = why }
 
-// Unheard tells that an order may not have reached the server: those sessions
+// Unacknowledged tells that an order may not have reached the server: those sessions
 // are ordered to be ended again if they are still there.
-func (m *Machine) Unheard(ids []catalog.SessionID) {
+func (m *Machine) Unacknowledged(ids []catalog.SessionID) {
 	for _, id := range ids {
 		if s, ordered := m.ended[id]; ordered {
 			delete(m.ended, id)
@@ -229,7 +229,7 @@ func (m *Machine) inTheWay(in []catalog.Session) []catalog.Session {
 			return s.Activity != catalog.SessionActive || done && s.StateSince.Sub(before.StateSince) > another
 		})
 	}
-	if !m.rules.Leaky || m.looks < returns {
+	if !m.rules.GateIncomplete || m.looks < returns {
 		return in
 	}
 	return slices.DeleteFunc(slices.Clone(in),

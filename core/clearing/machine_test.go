@@ -130,7 +130,7 @@ func TestMachine(t *testing.T) {
 			[]look{{0, "backup idle", "ending 1"}, {1, "elsewhere idle", "ending"}, {2, "", "cleared"}}, ""},
 		{"one that does not go", Rules{Target: tickets},
 			[]look{{0, "idle", "ending 1"}, {20, "idle", "ending"}, {21, "idle", "given up"}}, "somebody did not go"},
-		{"others that come again and again", Rules{Target: tickets, Leaky: true},
+		{"others that come again and again", Rules{Target: tickets, GateIncomplete: true},
 			[]look{{0, "idle", "ending 1"}, {10, "elsewhere busy", "ending 2"},
 				{21, "elsewhere elsewhere busy", "given up"}}, "others came as fast as they were ended"},
 		{"one that rolls its work back", Rules{Target: tickets, AcceptLoss: true},
@@ -138,10 +138,10 @@ func TestMachine(t *testing.T) {
 				{901, "ending", "given up"}}, "still rolling its work back"},
 		{"a parallel worker goes with its leader", Rules{Target: tickets},
 			[]look{{0, "busy parallel", "ending 1"}, {1, "", "cleared"}}, ""},
-		{"a leaky gate", Rules{Target: tickets, Leaky: true},
+		{"a leaky gate", Rules{Target: tickets, GateIncomplete: true},
 			[]look{{0, "idle", "ending 1"}, {1, "elsewhere idle", "ending 2"},
 				{2, "elsewhere elsewhere idle", "ending 3"}, {3, "elsewhere elsewhere elsewhere idle", "cleared"}}, ""},
-		{"a leaky gate, and work", Rules{Target: tickets, Leaky: true},
+		{"a leaky gate, and work", Rules{Target: tickets, GateIncomplete: true},
 			[]look{{0, "idle", "ending 1"}, {1, "elsewhere idle", "ending 2"},
 				{2, "elsewhere elsewhere idle", "ending 3"}, {3, "elsewhere elsewhere elsewhere busy", "ending 4"}},
 			""},
@@ -188,7 +188,7 @@ func TestMachineStopsAndRefusals(t *testing.T) {
 	}
 	m = New(Rules{Target: Target{Database: "tickets_prod"}}, noon)
 	o := m.Saw(noon, crowd("idle idle"))
-	m.Unheard(o.End[:1])
+	m.Unacknowledged(o.End[:1])
 	m.Refused(o.End[1], "permission denied")
 	if o = m.Saw(noon, crowd("idle")); len(o.End) != 1 {
 		t.Errorf("an order that was not heard is not given again: %+v", o)
@@ -210,7 +210,8 @@ func TestRandomSchedules(t *testing.T) {
 	ends := map[Phase]int{}
 	for seed := range uint64(4000) {
 		rng := rand.New(rand.NewPCG(seed, 4))
-		r := Rules{Target: Target{Database: "tickets_prod"}, AcceptLoss: rng.IntN(2) == 0, Leaky: rng.IntN(3) == 0}
+		r := Rules{Target: Target{Database: "tickets_prod"}, AcceptLoss: rng.IntN(2) == 0,
+			GateIncomplete: rng.IntN(3) == 0}
 		switch rng.IntN(3) {
 		case 0:
 			r.Grace = time.Duration(rng.IntN(20)) * time.Second
@@ -264,14 +265,14 @@ func TestRandomSchedules(t *testing.T) {
 					there[i] = session(there[i].ID.Number, words[rng.IntN(6)])
 				}
 			}
-			if rng.IntN(6) == 0 && (o.Phase == Waiting || r.Leaky) {
+			if rng.IntN(6) == 0 && (o.Phase == Waiting || r.GateIncomplete) {
 				come()
 			}
 		}
 		ends[o.Phase]++
 		left := r.Target.Of(there)
 		if o.Phase == Cleared && slices.ContainsFunc(left,
-			func(s catalog.Session) bool { return !r.Leaky || Classify(s) != Idle }) {
+			func(s catalog.Session) bool { return !r.GateIncomplete || Classify(s) != Idle }) {
 			t.Fatalf("seed %d: cleared, and these are left: %+v", seed, left)
 		}
 		if (o.Phase == GivenUp) != (o.Why != "") || o.Phase == GivenUp && len(left) == 0 {

@@ -32,7 +32,7 @@ func Altered(t *testing.T, e engine.Engine, s engine.Server, name string, option
 		t.Errorf("what was altered would be altered again: %v %+v", again.Statements(), again.Findings)
 	}
 	for _, step := range slices.Backward(done) {
-		if step.ReadOnly || step.Stays || step.Undo == "" {
+		if step.ReadOnly || step.Irreversible || step.Undo == "" {
 			continue
 		}
 		if _, err := s.Undo(t.Context(), step); err != nil {

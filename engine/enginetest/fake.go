@@ -46,7 +46,7 @@ type Fake struct {
 	sessions  []catalog.Session
 	// stubborn sessions do not go when they are ended.
 	stubborn map[int64]bool
-	// Did lists every deed: "do create_database", "probe …", "undo …".
+	// Did lists every action: "do create_database", "probe …", "undo …".
 	did []string
 }
 
@@ -115,10 +115,10 @@ func (f *Fake) GateOpen(name string) bool {
 }
 
 // Fail makes every later "do KIND", "probe KIND" or "undo KIND" go wrong.
-func (f *Fake) Fail(deed string, fault Fault) {
+func (f *Fake) Fail(action string, fault Fault) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.faults[deed] = fault
+	f.faults[action] = fault
 }
 
 // Heal takes all faults away.
@@ -197,7 +197,7 @@ func (f *Fake) Plan(in change.Intent, snap catalog.Snapshot) (change.Brief, erro
 			{Kind: "close_gate", Title: "close the gate", Statement: "CLOSE " + spec.Name, Undo: "OPEN " + spec.Name,
 				Args: args},
 			clear,
-			{Kind: "drop_database", Title: "drop it", Statement: "DROP " + spec.Name, Mend: "MEND " + spec.Name,
+			{Kind: "drop_database", Title: "drop it", Statement: "DROP " + spec.Name, Repair: "MEND " + spec.Name,
 				Args: args},
 			{Kind: "verify_gone", Title: "read back", ReadOnly: true, Args: args},
 		}
@@ -236,21 +236,22 @@ func (s *fakeServer) Sender(ctx context.Context, _ catalog.SessionID, _ bool) (e
 	return engine.SenderGone, err
 }
 
-// enter waits while the server hangs, checks the identity, and notes the deed.
-func (s *fakeServer) enter(ctx context.Context, deed string) (Fault, error) {
+// enter waits while the server hangs, checks the identity, and notes the action.
+func (s *fakeServer) enter(ctx context.Context, action string) (Fault, error) {
 	s.f.mu.Lock()
 	hung, id := s.f.hung, s.f.identity
-	fault := s.f.faults[deed]
-	if deed != "" {
-		s.f.did = append(s.f.did, deed)
+	fault := s.f.faults[action]
+	if action != "" {
+		s.f.did = append(s.f.did, action)
 	}
 	s.f.mu.Unlock()
 	if hung || fault == Hang {
 		<-ctx.Done()
-		return fault, engine.Classify(deed, ctx.Err(), true)
+		return fault, engine.Classify(action, ctx.Err(), true)
 	}
 	known := s.target.Server.Identity
-	if found := (catalog.Identity{Key: id}); !s.target.Anyone && known.Known() && len(known.Differences(found)) > 0 {
+	if found := (catalog.Identity{Key: id}); !s.target.SkipIdentityCheck && known.Known() &&
+		len(known.Differences(found)) > 0 {
 		return fault, &engine.IdentityError{Server: s.target.Server.Name, Known: known, Found: found}
 	}
 	return fault, ctx.Err()
@@ -307,7 +308,7 @@ func (s *fakeServer) Access(ctx context.Context, _ catalog.AccessQuery) (catalog
 	list, err := s.Databases(ctx)
 	for _, d := range list.Databases {
 		a.Databases = append(a.Databases,
-			catalog.AccessDatabase{Name: d.Name, Owner: d.Owner, Interior: &catalog.Interior{Read: a.Read}})
+			catalog.AccessDatabase{Name: d.Name, Owner: d.Owner, Interior: &catalog.ObjectGrants{Read: a.Read}})
 	}
 	return a, err
 }
@@ -349,8 +350,8 @@ func (s *fakeServer) End(ctx context.Context, ids []catalog.SessionID, _ catalog
 }
 
 // act does f unless a fault says otherwise.
-func (s *fakeServer) act(ctx context.Context, deed string, f func() error) error {
-	fault, err := s.enter(ctx, deed)
+func (s *fakeServer) act(ctx context.Context, action string, f func() error) error {
+	fault, err := s.enter(ctx, action)
 	if err != nil {
 		return err
 	}
@@ -358,15 +359,15 @@ func (s *fakeServer) act(ctx context.Context, deed string, f func() error) error
 	defer s.f.mu.Unlock()
 	switch fault {
 	case Refuse:
-		return &engine.Error{Op: deed, Kind: engine.Refused, Code: "F0001", Text: "the fake refuses"}
+		return &engine.Error{Op: action, Kind: engine.Refused, Code: "F0001", Text: "the fake refuses"}
 	case CutBefore:
-		return &engine.Error{Op: deed, Kind: engine.Unknown, Text: "the line was cut"}
+		return &engine.Error{Op: action, Kind: engine.Unknown, Text: "the line was cut"}
 	}
 	if err := f(); err != nil {
 		return err
 	}
 	if fault == CutAfter {
-		return &engine.Error{Op: deed, Kind: engine.Unknown, Text: "the line was cut"}
+		return &engine.Error{Op: action, Kind: engine.Unknown, Text: "the line was cut"}
 	}
 	return nil
 }

@@ -132,7 +132,7 @@ func EachKnown[S any](t *testing.T, e engine.Engine, kinds engine.StepKinds[S], 
 			case s.Kind == change.ClearSessions:
 			case !known || k.Do == nil || k.Probe == nil:
 				t.Errorf("%s writes a step %s, which nobody can do or look for", title, s.Kind)
-			case (s.Undo != "" || s.Mend != "") && k.Undo == nil:
+			case (s.Undo != "" || s.Repair != "") && k.Undo == nil:
 				t.Errorf("%s promises to roll back a step %s, which nobody can", title, s.Kind)
 			case s.ReadOnly && k.Undo != nil:
 				t.Errorf("%s has a step %s that only reads, and can be rolled back", title, s.Kind)
@@ -149,10 +149,10 @@ func Sent(b change.Brief) []string {
 		several := false
 		for _, arg := range []string{"do", "undo", "again", "statements"} {
 			if list, ok := s.Args[arg]; ok {
-				out, several = append(out, engine.Unpack(list)...), true
+				out, several = append(out, engine.DecodeList(list)...), true
 			}
 		}
-		for _, text := range []string{s.Statement, s.Undo, s.Mend} {
+		for _, text := range []string{s.Statement, s.Undo, s.Repair} {
 			if text != "" && !several && s.Kind != change.ClearSessions {
 				out = append(out, text)
 			}

@@ -474,7 +474,7 @@ func testIdentity(t *testing.T, e engine.Engine, target engine.Target) {
 			t.Errorf("%s on another instance: %v", what, err)
 		}
 	}
-	target.Anyone = true
+	target.SkipIdentityCheck = true
 	open := Open(t, e, target)
 	if _, err := open.Inspect(t.Context()); err != nil {
 		t.Errorf("Anyone: %v", err)

@@ -52,7 +52,7 @@ func TestPlanAlterFindings(t *testing.T) {
 			"stop:option.absent", "create the account"},
 		{"a clearing for nothing", cleared, nil, "stop:option.invalid", "leave it out"},
 		{"may not alter", altering(catalog.Values{"comment": "x"}),
-			func(s *catalog.Snapshot) { s.Doomed.MayDrop, s.Doomed.Remedy = false, "GRANT ALTER ON *.*" },
+			func(s *catalog.Snapshot) { s.DropImpact.MayDrop, s.DropImpact.Remedy = false, "GRANT ALTER ON *.*" },
 			"stop:database.denied", "GRANT ALTER"},
 	} {
 		t.Run(tt.title, func(t *testing.T) {

@@ -128,8 +128,8 @@ func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapsh
 		s.readDatabaseSide(gctx, group, in, &snap)
 	}
 	err = group.Wait()
-	if err == nil && snap.Doomed != nil && in.Kind == change.DropDatabase {
-		snap.Doomed.OnlyFor = onlyFor(*snap.Access, snap.Target.Name)
+	if err == nil && snap.DropImpact != nil && in.Kind == change.DropDatabase {
+		snap.DropImpact.ExclusiveAccounts = onlyFor(*snap.Access, snap.Target.Name)
 	}
 	snap.Instance.Read = time.Now().UTC()
 	return snap, err
@@ -155,13 +155,13 @@ func (s *server) readDatabaseSide(ctx context.Context, group *errgroup.Group, in
 		switch in.Kind {
 		case change.AlterDatabase:
 			login := snap.Instance.Login
-			snap.Doomed = &catalog.Doomed{MayDrop: login.May("alter_database"), Denied: lacksPrivilege,
+			snap.DropImpact = &catalog.DropImpact{MayDrop: login.May("alter_database"), Denied: lacksPrivilege,
 				Remedy: login.Remedy("alter_database")}
 		case change.DropDatabase:
 			group.Go(func() (err error) {
-				if snap.Doomed, err = s.readDoomed(ctx, name, snap.Names); err == nil {
-					snap.Doomed.MayDrop, snap.Doomed.Denied = snap.Instance.Login.May("drop_database"), lacksPrivilege
-					snap.Doomed.Remedy = snap.Instance.Login.Remedy("drop_database")
+				if snap.DropImpact, err = s.readDropImpact(ctx, name, snap.Names); err == nil {
+					snap.DropImpact.MayDrop, snap.DropImpact.Denied = snap.Instance.Login.May("drop_database"), lacksPrivilege
+					snap.DropImpact.Remedy = snap.Instance.Login.Remedy("drop_database")
 				}
 				return err
 			})

@@ -188,7 +188,7 @@ func (g guarded) prepare(ctx context.Context, c driver.Conn) error {
 		}
 	}
 	known := g.target.Server.Identity
-	if g.target.Anyone || !known.Known() {
+	if g.target.SkipIdentityCheck || !known.Known() {
 		return nil
 	}
 	found, err := identityOf(ctx, c)

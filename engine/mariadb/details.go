@@ -34,8 +34,8 @@ func detailsOf(of any) *details {
 	return &details{}
 }
 
-// doomDetails are what only this engine's planner reads of a database that is dropped.
-type doomDetails struct {
+// dropDetails are what only this engine's planner reads of a database that is dropped.
+type dropDetails struct {
 	// OutsideKeys are foreign keys of other databases that point into it.
 	OutsideKeys []string
 	// Detached counts transactions without a session that hold rows.
@@ -46,9 +46,9 @@ type doomDetails struct {
 	Events []string
 }
 
-func doomOf(of any) *doomDetails {
-	if d, ok := of.(*doomDetails); ok {
+func dropDetailsOf(of any) *dropDetails {
+	if d, ok := of.(*dropDetails); ok {
 		return d
 	}
-	return &doomDetails{}
+	return &dropDetails{}
 }

@@ -15,7 +15,7 @@ import (
 func everything() catalog.Snapshot {
 	snap := doomed()
 	snap.Server.NameRule = naming.Rule{Free: true}
-	doom(&snap).Events = []string{"nightly"}
+	impact(&snap).Events = []string{"nightly"}
 	snap.Target.Comment = "remark"
 	snap.OwnerFound = []string{"gate@10.%"}
 	snap.Access.Accounts = append(snap.Access.Accounts,

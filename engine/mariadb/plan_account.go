@@ -275,7 +275,7 @@ func planSignIn(b *change.Brief, snap catalog.Snapshot, accounts ...catalog.Prin
 	if len(names) > 0 {
 		b.Steps = append(b.Steps, change.Step{Kind: engine.StepProve,
 			Title: "sign in as " + naming.Show(strings.Join(names, " and ")), ReadOnly: true,
-			Args: map[string]string{"accounts": engine.Pack(names)}}.NeedsSecrets(namesOf(names)...))
+			Args: map[string]string{"accounts": engine.EncodeList(names)}}.NeedsSecrets(namesOf(names)...))
 	}
 }
 

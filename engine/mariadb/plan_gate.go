@@ -47,7 +47,7 @@ func onName(g catalog.Grant, name string) bool {
 // planGate works the gate of a database out of all grants that reach it.
 func planGate(name string, snap catalog.Snapshot, clearLeftovers bool) gate {
 	var g gate
-	for _, event := range doomOf(snap.Doomed.Details).Events {
+	for _, event := range dropDetailsOf(snap.DropImpact.Details).Events {
 		alter := "ALTER EVENT " + quoteIdent(name) + "." + quoteIdent(event)
 		g.add(alter+" DISABLE", alter+" ENABLE")
 		g.again = append(g.again, alter+" DISABLE")
@@ -175,10 +175,12 @@ func gateStep(g gate, name string, self catalog.Principal) change.Step {
 	slices.Reverse(undo)
 	open := strings.Join(undo, ";\n")
 	return change.Step{Kind: stepGate,
-		Title:     "close the gate: revoke, for the time of the change, the privileges that let anybody into " + naming.Show(name),
-		Statement: strings.Join(g.do, ";\n"), Undo: open, Restores: len(undo) > 1, Mend: open,
-		Seconds: 60 + len(g.do), Args: map[string]string{"name": name, "self": self.String(), "do": engine.Pack(g.do),
-			"undo": engine.Pack(undo), "again": engine.Pack(g.again)}}
+		Title: "close the gate: revoke, for the time of the change, the privileges that let anybody into " +
+			naming.Show(name),
+		Statement: strings.Join(g.do, ";\n"), Undo: open, Restores: len(undo) > 1, Repair: open,
+		Seconds: 60 + len(g.do), Args: map[string]string{"name": name, "self": self.String(),
+			"do":   engine.EncodeList(g.do),
+			"undo": engine.EncodeList(undo), "again": engine.EncodeList(g.again)}}
 }
 
 // settleStep is what is left to do after the drop.
@@ -187,8 +189,8 @@ func settleStep(g gate, name string, cleared bool) change.Step {
 	if cleared {
 		title = "remove what is left over of the gate"
 	}
-	return change.Step{Kind: stepSettle, Title: title, Statement: strings.Join(g.after, ";\n"), Stays: true,
-		Seconds: 60 + len(g.after), Args: map[string]string{"name": name, "do": engine.Pack(g.after)}}
+	return change.Step{Kind: stepSettle, Title: title, Statement: strings.Join(g.after, ";\n"), Irreversible: true,
+		Seconds: 60 + len(g.after), Args: map[string]string{"name": name, "do": engine.EncodeList(g.after)}}
 }
 
 // planDropDatabase briefs a drop: MariaDB refuses nothing and takes nothing back,
@@ -201,11 +203,11 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 	if !planning.DatabaseThere(b, spec, snap, "dropped") || b.Stopped() {
 		return
 	}
-	d, doom, clears := *snap.Target, *snap.Doomed, spec.Options.Bool("clear_leftovers")
-	planBlockers(b, d, doom)
+	d, impact, clears := *snap.Target, *snap.DropImpact, spec.Options.Bool("clear_leftovers")
+	planBlockers(b, d, impact)
 	people, roots := outsiders(snap)
 	rules := in.Clearing.Rules(clearing.Target{Database: d.Name})
-	rules.Leaky = len(roots) > 0 || len(people) > 0 && !in.Clearing.Asks("lock_accounts")
+	rules.GateIncomplete = len(roots) > 0 || len(people) > 0 && !in.Clearing.Asks("lock_accounts")
 	planning.Lost(b, snap)
 	clear := planning.Clearing(b, snap, rules, shown, killEach)
 	planning.Manage(b, snap)
@@ -214,7 +216,7 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 			"Privileges are revoked for the time of the change and granted again afterwards, which Genarch's login %s may not do.", login.Name)
 	}
 	b.Set(change.Setting{Name: "name", Value: spec.Name, Asked: true, Decides: "which database"})
-	planning.Manner(b, in.Clearing)
+	planning.SessionPolicy(b, in.Clearing)
 	g := planGate(d.Name, snap, clears)
 	planLeaks(b, in, people, roots, rules.Target.Of(snap.Connected), &g)
 	planLeft(b, g, spec, snap)
@@ -224,8 +226,8 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 	planning.Unseen(b, snap)
 	b.Steps = append(b.Steps, clear,
 		change.Step{Kind: stepDrop, Title: "check once more, and drop database " + shown,
-			Statement: dropDatabase(d.Name), Mend: alterDatabase(d), Uncut: true, Seconds: dropSeconds,
-			Args: map[string]string{"name": d.Name, "objects": fmt.Sprint(total(doom.Objects))}})
+			Statement: dropDatabase(d.Name), Repair: alterDatabase(d), Uncut: true, Seconds: dropSeconds,
+			Args: map[string]string{"name": d.Name, "objects": fmt.Sprint(total(impact.Objects))}})
 	if len(g.after) > 0 {
 		b.Steps = append(b.Steps, settleStep(g, d.Name, clears))
 	}
@@ -238,25 +240,25 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 }
 
 // planBlockers stops at whatever would make the drop fail after it has begun.
-func planBlockers(b *change.Brief, d catalog.Database, doom catalog.Doomed) {
-	if doomOf(doom.Details).Cluster {
+func planBlockers(b *change.Brief, d catalog.Database, impact catalog.DropImpact) {
+	if dropDetailsOf(impact.Details).Cluster {
 		b.Find(change.Stop, change.OptionUnsupported, "Drop it with the cluster's own tools.",
 			"The server is a node of a cluster. There a drop waits for nobody and aborts open transactions on all nodes, so Genarch does not do it.")
 	}
-	if len(doomOf(doom.Details).OutsideKeys) > 0 {
+	if len(dropDetailsOf(impact.Details).OutsideKeys) > 0 {
 		b.Find(change.Stop, change.KeysOutside, "Drop those keys first, or the tables that have them.",
 			"Foreign keys of other databases point into %s, and the drop would stop halfway: %s.", naming.Show(d.Name),
-			planning.Shorten(doomOf(doom.Details).OutsideKeys))
+			planning.Shorten(dropDetailsOf(impact.Details).OutsideKeys))
 	}
-	planning.Prepared(b, doom.Prepared,
+	planning.Prepared(b, impact.Prepared,
 		"find out whose it is, then XA COMMIT or XA ROLLBACK it; the server does not tell which database it is of")
-	if doomOf(doom.Details).Detached > 0 {
+	if dropDetailsOf(impact.Details).Detached > 0 {
 		b.Find(change.Stop, change.PreparedWaiting, "Look at SHOW ENGINE INNODB STATUS and XA RECOVER.",
-			"%s without a session hold locks on this server. One of them in this database would leave it partially dropped.", naming.Count(doomOf(doom.Details).Detached, "transaction")).Passing = true
+			"%s without a session hold locks on this server. One of them in this database would leave it partially dropped.", naming.Count(dropDetailsOf(impact.Details).Detached, "transaction")).Passing = true
 	}
-	if doom.Backup != "" {
+	if impact.Backup != "" {
 		b.Find(change.Stop, change.BackupRunning, "Let the backup finish, then ask again.",
-			"%s A drop would wait for it, or break it.", doom.Backup).Passing = true
+			"%s A drop would wait for it, or break it.", impact.Backup).Passing = true
 	}
 }
 

@@ -19,7 +19,8 @@ func doomed() catalog.Snapshot {
 		catalog.Ability{Code: "drop_database", Allowed: true}, catalog.Ability{Code: "see_databases", Allowed: true})
 	snap.Target = &catalog.Database{Name: "cargo_prod", Encoding: "utf8mb4", Collation: "utf8mb4_bin",
 		Comment: "it's \\ cargo", Owner: "cargo_app@10.0.0.%"}
-	snap.Doomed = &catalog.Doomed{Objects: []catalog.Count{{What: "tables", N: 2}, {What: "events", N: 1}}, Rows: &rows,
+	snap.DropImpact = &catalog.DropImpact{Objects: []catalog.Count{{What: "tables", N: 2}, {What: "events", N: 1}},
+		Rows:    &rows,
 		MayDrop: true}
 	return snap
 }
@@ -70,25 +71,27 @@ func TestPlanDropFindings(t *testing.T) {
 				s.Connected = []catalog.Session{session(root.Principal, nil)}
 			}, "caution:gate.leaky", "never locked"},
 		{"keys from outside", dropping(change.DatabaseSpec{}, nil),
-			func(s *catalog.Snapshot) { doom(s).OutsideKeys = []string{"a.b to cargo_prod.trailers"} },
+			func(s *catalog.Snapshot) { impact(s).OutsideKeys = []string{"a.b to cargo_prod.trailers"} },
 			"stop:keys.outside", "drop those keys"},
 		{"prepared", dropping(change.DatabaseSpec{}, nil),
-			func(s *catalog.Snapshot) { s.Doomed.Prepared = []catalog.Prepared{{Name: "'g1'"}} },
+			func(s *catalog.Snapshot) { s.DropImpact.Prepared = []catalog.Prepared{{Name: "'g1'"}} },
 			"stop:prepared.waiting", "XA ROLLBACK"},
-		{"detached", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { doom(s).Detached = 1 },
+		{"detached", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { impact(s).Detached = 1 },
 			"stop:prepared.waiting", "INNODB STATUS"},
 		{"a backup of all", dropping(change.DatabaseSpec{}, nil),
-			func(s *catalog.Snapshot) { s.Doomed.Backup = "session 9 holds a lock of a backup" }, "stop:backup.running",
+			func(s *catalog.Snapshot) { s.DropImpact.Backup = "session 9 holds a lock of a backup" },
+			"stop:backup.running",
 			"finish"},
-		{"a cluster", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { doom(s).Cluster = true },
+		{"a cluster", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) { impact(s).Cluster = true },
 			"stop:option.unsupported", "cluster"},
 		{"the records", dropping(change.DatabaseSpec{}, nil),
-			func(s *catalog.Snapshot) { s.Doomed.Own = "it holds the records of a Genarch" }, "stop:database.kept", ""},
+			func(s *catalog.Snapshot) { s.DropImpact.Own = "it holds the records of a Genarch" }, "stop:database.kept",
+			""},
 		{"needed elsewhere", dropping(change.DatabaseSpec{}, nil),
-			func(s *catalog.Snapshot) { s.Doomed.Dependents = []string{"view a.b"} }, "caution:drop.breaks",
+			func(s *catalog.Snapshot) { s.DropImpact.Dependents = []string{"view a.b"} }, "caution:drop.breaks",
 			"alter or drop"},
 		{"may not drop", dropping(change.DatabaseSpec{}, nil),
-			func(s *catalog.Snapshot) { s.Doomed.MayDrop, s.Doomed.Remedy = false, "GRANT DROP ON *.*" },
+			func(s *catalog.Snapshot) { s.DropImpact.MayDrop, s.DropImpact.Remedy = false, "GRANT DROP ON *.*" },
 			"stop:database.denied", "GRANT DROP"},
 		{"absent or unseen", dropping(change.DatabaseSpec{Name: "hidden"}, nil), func(s *catalog.Snapshot) {
 			s.Target = nil
@@ -132,7 +135,7 @@ func TestPlanDropStatements(t *testing.T) {
 		alter func(*catalog.Snapshot)
 	}{
 		"drop": {dropping(change.DatabaseSpec{}, &change.ClearingSpec{Grace: 30}),
-			func(s *catalog.Snapshot) { doom(s).Events = []string{"night`ly"} }},
+			func(s *catalog.Snapshot) { impact(s).Events = []string{"night`ly"} }},
 		"drop_leftovers": {dropping(change.DatabaseSpec{Options: catalog.Values{"clear_leftovers": true}}, nil), nil},
 		"drop_held": {dropping(change.DatabaseSpec{},
 			&change.ClearingSpec{Options: catalog.Values{"lock_accounts": true}}),
@@ -180,8 +183,8 @@ func TestGateIsSymmetric(t *testing.T) {
 		}
 	}
 	step := gateStep(g, "cargo_prod", snap.Self)
-	if back := engine.Unpack(step.Args["undo"]); back[0] != g.undo[len(g.undo)-1] || step.Mend == "" ||
-		step.Undo != step.Mend {
+	if back := engine.DecodeList(step.Args["undo"]); back[0] != g.undo[len(g.undo)-1] || step.Repair == "" ||
+		step.Undo != step.Repair {
 		t.Error("the gate is not opened in the reverse order, or not after a try that failed")
 	}
 }

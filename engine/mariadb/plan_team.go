@@ -83,7 +83,7 @@ func proveTeam(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot)
 	if len(names) == 2 {
 		b.Steps = append(b.Steps, change.Step{Kind: engine.StepProve,
 			Title: "sign in as both accounts and try what they may and may not do", ReadOnly: true, Seconds: 60,
-			Args: map[string]string{"accounts": engine.Pack(names), "database": spec.Name,
-				"bundles": engine.Pack([]string{"write", "read"})}}.NeedsSecrets(namesOf(names)...))
+			Args: map[string]string{"accounts": engine.EncodeList(names), "database": spec.Name,
+				"bundles": engine.EncodeList([]string{"write", "read"})}}.NeedsSecrets(namesOf(names)...))
 	}
 }

@@ -282,10 +282,10 @@ func more(s *catalog.Snapshot) *details {
 	return &d
 }
 
-// doom is the same for a database that is taken away.
-func doom(s *catalog.Snapshot) *doomDetails {
-	d := *doomOf(s.Doomed.Details)
-	doomed := *s.Doomed
-	doomed.Details, s.Doomed = &d, &doomed
+// impact is the same for a database that is taken away.
+func impact(s *catalog.Snapshot) *dropDetails {
+	d := *dropDetailsOf(s.DropImpact.Details)
+	doomed := *s.DropImpact
+	doomed.Details, s.DropImpact = &d, &doomed
 	return &d
 }

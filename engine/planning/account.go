@@ -126,15 +126,15 @@ func hostsOf(list []catalog.Account, name string) string {
 }
 
 // Keep stops what would harm Genarch's own login or the engine's accounts.
-func Keep(b *change.Brief, a catalog.Account, snap catalog.Snapshot, deed string) {
+func Keep(b *change.Brief, a catalog.Account, snap catalog.Snapshot, action string) {
 	switch {
 	case a.Principal == snap.Self:
 		b.Find(change.Stop, change.AccountOwn, "Do that with the engine's own client, as another administrator.",
 			"%s is the login that Genarch itself uses on %s; it cannot be %s from here.",
-			naming.Show(a.Principal.String()), snap.Server.Name, deed)
+			naming.Show(a.Principal.String()), snap.Server.Name, action)
 	case a.System:
 		b.Find(change.Stop, change.AccountSystem, "Leave it as it is.",
-			"%s belongs to the server itself and cannot be %s.", naming.Show(a.Principal.String()), deed)
+			"%s belongs to the server itself and cannot be %s.", naming.Show(a.Principal.String()), action)
 	}
 }
 

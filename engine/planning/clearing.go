@@ -46,7 +46,7 @@ func Clearing(b *change.Brief, snap catalog.Snapshot, r clearing.Rules, what, st
 		title = fmt.Sprintf("let work finish for %s, end the sessions of %s, and look until nobody is left",
 			clearing.Span(int(r.Grace.Seconds())), what)
 	}
-	return change.Step{Kind: change.ClearSessions, Title: title, Statement: statement, Stays: true, Clear: &r,
+	return change.Step{Kind: change.ClearSessions, Title: title, Statement: statement, Irreversible: true, Clear: &r,
 		Seconds: int(r.Limit().Seconds())}
 }
 
@@ -82,8 +82,8 @@ func Unseen(b *change.Brief, snap catalog.Snapshot) {
 		f := b.Find(change.Note, code, "", "%s", text)
 		f.Unseen, f.Passing = true, true
 	}
-	if snap.Doomed != nil {
-		for _, u := range snap.Doomed.Unseen {
+	if snap.DropImpact != nil {
+		for _, u := range snap.DropImpact.Unseen {
 			find(change.CatalogueHidden, u)
 		}
 	}
@@ -290,12 +290,12 @@ func sessionsText(spec change.SessionsSpec) string {
 	return fmt.Sprintf("%d sessions", len(spec.IDs))
 }
 
-// Altered is the deed of an alteration that takes nothing away.
+// Altered is the action of an alteration that takes nothing away.
 const Altered = "altered"
 
 // DatabaseThere looks the database of an intent up, and says what forbids
 // taking it away or moving it whatever the engine. It reports whether to go on.
-func DatabaseThere(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot, deed string) bool {
+func DatabaseThere(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot, action string) bool {
 	if snap.Target == nil {
 		if spec.IfExists {
 			b.Outcome, b.Summary = change.Nothing, b.Target+" is not there"
@@ -314,18 +314,18 @@ func DatabaseThere(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snaps
 		}
 		return false
 	}
-	d, doom := snap.Target, snap.Doomed
+	d, impact := snap.Target, snap.DropImpact
 	switch {
 	case d.System:
 		b.Find(change.Stop, change.DatabaseKept, "Leave it as it is.",
-			"%s belongs to the server itself, or to Genarch, and cannot be %s.", naming.Show(d.Name), deed)
-	case doom.Own != "" && deed != Altered:
+			"%s belongs to the server itself, or to Genarch, and cannot be %s.", naming.Show(d.Name), action)
+	case impact.Own != "" && action != Altered:
 		b.Find(change.Stop, change.DatabaseKept, "Leave it as it is.", "%s cannot be %s: %s.", naming.Show(d.Name),
-			deed, doom.Own)
-	case !doom.MayDrop:
-		b.Find(change.Stop, change.DatabaseDenied, doom.Remedy,
-			"%s exists, and Genarch's login %s may not have it %s: %s.", b.Target, snap.Instance.Login.Name, deed,
-			doom.Denied)
+			action, impact.Own)
+	case !impact.MayDrop:
+		b.Find(change.Stop, change.DatabaseDenied, impact.Remedy,
+			"%s exists, and Genarch's login %s may not have it %s: %s.", b.Target, snap.Instance.Login.Name, action,
+			impact.Denied)
 	}
 	return true
 }
@@ -346,11 +346,12 @@ func Prepared(b *change.Brief, list []catalog.Prepared, remedy string) {
 
 // Lost says what a drop would lose.
 func Lost(b *change.Brief, snap catalog.Snapshot) {
-	d, doom := snap.Target, snap.Doomed
-	b.Impact = &change.Impact{Objects: doom.Objects, Rows: doom.Rows, Size: d.Size, Dependents: len(doom.Dependents),
-		Final: true}
+	d, impact := snap.Target, snap.DropImpact
+	b.Impact = &change.Impact{Objects: impact.Objects, Rows: impact.Rows, Size: d.Size,
+		Dependents: len(impact.Dependents),
+		Final:      true}
 	var parts []string
-	for _, c := range doom.Objects {
+	for _, c := range impact.Objects {
 		if c.N > 0 {
 			parts = append(parts, naming.CountWord(c.N, c.What))
 		}
@@ -358,8 +359,8 @@ func Lost(b *change.Brief, snap catalog.Snapshot) {
 	if len(parts) == 0 {
 		parts = append(parts, "nothing")
 	}
-	if doom.Rows != nil && *doom.Rows > 0 {
-		parts = append(parts, "about "+naming.Count(*doom.Rows, "row")+" by the server's estimate")
+	if impact.Rows != nil && *impact.Rows > 0 {
+		parts = append(parts, "about "+naming.Count(*impact.Rows, "row")+" by the server's estimate")
 	}
 	if d.Size != nil {
 		parts = append(parts, sizeText(*d.Size))
@@ -375,14 +376,14 @@ func Lost(b *change.Brief, snap catalog.Snapshot) {
 	b.Find(change.Note, change.DropLoses, "", "%s holds %s.", b.Target, text).Passing = true
 	b.Find(change.Note, change.DropFinal, "Make a backup first, and test that it can be restored.",
 		"A drop is final: Genarch cannot bring the database back.")
-	if len(doom.OnlyFor) > 0 {
+	if len(impact.ExclusiveAccounts) > 0 {
 		b.Find(change.Note, change.DropOrphans,
 			"Look at each afterwards: genarch account show; or drop it: genarch account drop",
-			"Accounts that have privileges in no other database: %s.", Shorten(doom.OnlyFor))
+			"Accounts that have privileges in no other database: %s.", Shorten(impact.ExclusiveAccounts))
 	}
-	Dependents(b, doom.Dependents, doom.Perhaps)
-	if doom.Backup != "" {
-		b.Find(change.Caution, change.BackupRunning, "Wait until it has ended, then look again.", "%s", doom.Backup).
+	Dependents(b, impact.Dependents, impact.PossibleDependents)
+	if impact.Backup != "" {
+		b.Find(change.Caution, change.BackupRunning, "Wait until it has ended, then look again.", "%s", impact.Backup).
 			Passing = true
 	}
 	Use(b, change.DropLastUse, "connected to this database",
@@ -417,14 +418,14 @@ func Use(b *change.Brief, code, seen string, now bool, use catalog.Use) {
 		text = "Nobody was seen " + seen + " since " + use.Since.UTC().Format(stamp) +
 			", when Genarch began to watch; what came and went between two looks is not seen"
 	}
-	if use.Blind >= time.Minute && !use.Since.IsZero() {
-		text += fmt.Sprintf(". For %s in all since then nobody looked", clearing.Span(int(use.Blind.Seconds())))
+	if use.Unobserved >= time.Minute && !use.Since.IsZero() {
+		text += fmt.Sprintf(". For %s in all since then nobody looked", clearing.Span(int(use.Unobserved.Seconds())))
 	}
 	b.Find(change.Note, code, "", "%s.", text).Passing = true
 }
 
-// Manner says how sessions are dealt with, as a setting.
-func Manner(b *change.Brief, c *change.ClearingSpec) {
+// SessionPolicy says how sessions are dealt with, as a setting.
+func SessionPolicy(b *change.Brief, c *change.ClearingSpec) {
 	b.Set(change.Setting{Name: "sessions", Value: c.SettingText(), Asked: c != nil && (c.Grace > 0 || c.WhenEmpty > 0),
 		Decides: "what happens to whoever is connected"})
 }
@@ -443,7 +444,7 @@ func sizeText(n int64) string {
 // cannot sign in any more: they would go on working after it was dropped.
 func ClearAccount(b *change.Brief, in change.Intent, a catalog.Account, snap catalog.Snapshot,
 	statement string) change.Step {
-	Manner(b, in.Clearing)
+	SessionPolicy(b, in.Clearing)
 	who := a.Principal
 	return Clearing(b, snap, in.Clearing.Rules(clearing.Target{Account: &who}), naming.Show(who.String()), statement)
 }

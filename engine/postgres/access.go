@@ -18,7 +18,7 @@ import (
 // interiors keeps what was read inside databases: each takes a login of its own.
 type interiors struct {
 	mu   sync.Mutex
-	kept map[string]*catalog.Interior
+	kept map[string]*catalog.ObjectGrants
 }
 
 // interiorAge is how old a kept reading may be for an overview; a question
@@ -28,18 +28,18 @@ const interiorAge = 30 * time.Second
 // insideTime bounds looking into all databases of a server for one overview.
 const insideTime = 8 * time.Second
 
-func (k *interiors) get(database string) (*catalog.Interior, bool) {
+func (k *interiors) get(database string) (*catalog.ObjectGrants, bool) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	in, ok := k.kept[database]
 	return in, ok && time.Since(in.Read) < interiorAge
 }
 
-func (k *interiors) put(database string, in *catalog.Interior) {
+func (k *interiors) put(database string, in *catalog.ObjectGrants) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if k.kept == nil {
-		k.kept = map[string]*catalog.Interior{}
+		k.kept = map[string]*catalog.ObjectGrants{}
 	}
 	k.kept[database] = in
 }
@@ -304,7 +304,8 @@ func scanClass(row pgx.CollectableRow) (catalog.Class, error) {
 
 // readInterior logs in to a database and reads its access lists. What it finds
 // without a single object is kept for overviews.
-func (s *server) readInterior(ctx context.Context, database string, object *catalog.Object) (*catalog.Interior, error) {
+func (s *server) readInterior(ctx context.Context, database string, object *catalog.Object) (*catalog.ObjectGrants,
+	error) {
 	s.counts.state.logins.RLock()
 	defer s.counts.state.logins.RUnlock()
 	conn, err := s.dialDatabase(ctx, database)
@@ -330,8 +331,8 @@ func (s *server) readInterior(ctx context.Context, database string, object *cata
 }
 
 // readInterior reads on a connection that is in the database.
-func readInterior(ctx context.Context, q querier, database string) (*catalog.Interior, error) {
-	in := &catalog.Interior{Read: time.Now().UTC()}
+func readInterior(ctx context.Context, q querier, database string) (*catalog.ObjectGrants, error) {
+	in := &catalog.ObjectGrants{Read: time.Now().UTC()}
 	var err error
 	if in.Classes, err = collect(ctx, q, "read privileges in "+naming.Show(database), scanClass,
 		interiorColumns); err != nil {
@@ -345,7 +346,7 @@ func readInterior(ctx context.Context, q querier, database string) (*catalog.Int
 		}
 	}
 	in.Futures, err = collect(ctx, q, "read default privileges",
-		func(row pgx.CollectableRow) (f catalog.Future, err error) {
+		func(row pgx.CollectableRow) (f catalog.DefaultPrivilege, err error) {
 			var items []string
 			err = row.Scan(&f.Maker, &f.On, &f.Schema, &items)
 			f.Entries = parseACL(items, false)

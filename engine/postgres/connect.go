@@ -165,7 +165,7 @@ func (s *server) Close() {
 // checkIdentity runs on each new connection: no statement is ever sent to another
 // instance than the registered one.
 func (s *shared) checkIdentity(ctx context.Context, c *pgx.Conn) error {
-	if s.target.Anyone || !s.target.Server.Identity.Known() {
+	if s.target.SkipIdentityCheck || !s.target.Server.Identity.Known() {
 		return nil
 	}
 	found, err := s.readIdentity(ctx, c)

@@ -33,19 +33,19 @@ type holding struct {
 	Databases []string
 }
 
-// doomDetails are what only this engine's planner reads of a database that is taken
+// dropDetails are what only this engine's planner reads of a database that is taken
 // away or moved.
-type doomDetails struct {
+type dropDetails struct {
 	// Slots are its logical replication slots, Subscriptions what it receives.
 	Slots         []slot
 	Subscriptions []string
 }
 
-func doomOf(of any) *doomDetails {
-	if d, ok := of.(*doomDetails); ok {
+func dropDetailsOf(of any) *dropDetails {
+	if d, ok := of.(*dropDetails); ok {
 		return d
 	}
-	return &doomDetails{}
+	return &dropDetails{}
 }
 
 // slot is a logical replication slot.

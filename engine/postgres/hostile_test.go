@@ -37,7 +37,7 @@ func everything() catalog.Snapshot {
 			Example: "seats", Count: 1, Owner: "tickets_owner", Entries: by(may.Update)},
 		catalog.Class{Object: at(catalog.Object{Scope: catalog.ScopeSequence, Name: "numbers"}), Example: "numbers",
 			Count: 1, Owner: "tickets_app", Entries: by(may.Usage)})
-	d.Interior.Futures = []catalog.Future{{Maker: "tickets_owner", On: catalog.ScopeTable, Schema: "desk",
+	d.Interior.Futures = []catalog.DefaultPrivilege{{Maker: "tickets_owner", On: catalog.ScopeTable, Schema: "desk",
 		Entries: by(may.Select)}, {Maker: "tickets_owner", On: catalog.ScopeTable, Entries: by(may.Select)}}
 	snap.Access.Memberships = append(snap.Access.Memberships,
 		catalog.Membership{Role: role("tickets_owner"), Member: role("mate"), Grantor: "keeper", Inherit: true,

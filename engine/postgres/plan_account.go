@@ -126,7 +126,7 @@ func createRoleStep(spec change.AccountSpec, options string) change.Step {
 func signInStep(names ...string) change.Step {
 	return change.Step{Kind: engine.StepProve, Title: "sign in as " + naming.Show(strings.Join(names, " and ")),
 		ReadOnly: true,
-		Args:     map[string]string{"accounts": engine.Pack(names)}}.NeedsSecrets(names...)
+		Args:     map[string]string{"accounts": engine.EncodeList(names)}}.NeedsSecrets(names...)
 }
 
 var dateText = regexp.MustCompile(`^\d{4}-\d{2}-\d{2}( \d{2}:\d{2}(:\d{2})?)?$`)

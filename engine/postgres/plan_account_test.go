@@ -45,12 +45,12 @@ func staffed() catalog.Snapshot {
 			Entries: []catalog.Entry{{Grantee: catalog.Public, Grantor: "tickets_owner",
 				Privileges: may.Connect.Or(may.Temporary), Builtin: true},
 				{Grantee: role("tickets_app"), Grantor: "tickets_owner", Privileges: may.Connect}},
-			Interior: &catalog.Interior{Classes: []catalog.Class{{Object: on(catalog.ScopeSchema), Count: 1,
+			Interior: &catalog.ObjectGrants{Classes: []catalog.Class{{Object: on(catalog.ScopeSchema), Count: 1,
 				Owner: "tickets_owner"}, {Object: on(catalog.ScopeTable), Example: "fares", Count: 3,
 				Owner: "tickets_owner", Entries: own},
 				{Object: catalog.Object{Scope: catalog.ScopeTable, Database: "tickets_prod", Schema: "public",
 					Name: "fares"}, Example: "fares", Count: 1, Owner: "tickets_owner", Entries: own}}}},
-			{Name: "postgres", Owner: "postgres", System: true, Interior: &catalog.Interior{}},
+			{Name: "postgres", Owner: "postgres", System: true, Interior: &catalog.ObjectGrants{}},
 			{Name: "shut", Owner: "crew", Closed: true}}}
 	return snap
 }

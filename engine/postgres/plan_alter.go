@@ -72,8 +72,8 @@ func planAlter(p *planning.Draft) {
 	}
 	if refresh != nil {
 		p.Step(change.Step{Kind: stepAlter, Title: "note the version of the collation that the system has now",
-			Stays:     true,
-			Statement: "ALTER DATABASE " + quoteIdent(d.Name) + " REFRESH COLLATION VERSION",
+			Irreversible: true,
+			Statement:    "ALTER DATABASE " + quoteIdent(d.Name) + " REFRESH COLLATION VERSION",
 			Args: map[string]string{"name": d.Name, "key": d.Key, "option": "collation_version",
 				"will": d.Properties.Text("system_collation_version")}})
 	}
@@ -94,9 +94,9 @@ func alterStep(d catalog.Database, a planning.Alteration) change.Step {
 func planClosing(p *planning.Draft, d catalog.Database, moves bool) {
 	open, asked := p.Asked["allow_connections"]
 	closes := asked && open == false && !d.Closed
-	if doom := p.Snap.Doomed; closes && doom.Own != "" {
+	if impact := p.Snap.DropImpact; closes && impact.Own != "" {
 		p.About("allow_connections", change.Stop, change.DatabaseKept, "Leave it open.", "%s cannot be closed: %s.",
-			naming.Show(d.Name), doom.Own)
+			naming.Show(d.Name), impact.Own)
 	}
 	if asked && moves {
 		p.About("allow_connections", change.Stop, change.OptionInvalid, "Move it first, then alter who can connect.",
@@ -138,14 +138,15 @@ func planRefresh(p *planning.Draft, d catalog.Database) bool {
 // planMoving lays out clearing the database and moving its files.
 func planMoving(p *planning.Draft, d catalog.Database, to string) {
 	b, shown := &p.Brief, naming.Show(d.Name)
-	if own := p.Snap.Doomed.Own; own != "" {
+	if own := p.Snap.DropImpact.Own; own != "" {
 		p.About("tablespace", change.Stop, change.DatabaseKept, "Leave it where it is.", "%s cannot be moved: %s.",
 			shown, own)
 	}
-	planning.Prepared(b, p.Snap.Doomed.Prepared, "connect to "+shown+" and run COMMIT PREPARED or ROLLBACK PREPARED")
+	planning.Prepared(b, p.Snap.DropImpact.Prepared,
+		"connect to "+shown+" and run COMMIT PREPARED or ROLLBACK PREPARED")
 	move := moveStep(b, d, to)
 	clear := planning.Clearing(b, p.Snap, p.In.Clearing.Rules(clearing.Target{Database: d.Name}), shown, terminate)
-	planning.Manner(b, p.In.Clearing)
+	planning.SessionPolicy(b, p.In.Clearing)
 	if !d.Closed {
 		p.Step(planGate(b, d))
 	}

@@ -36,7 +36,9 @@ func TestPlanAlterFindings(t *testing.T) {
 		{"not there", altering(catalog.Values{"comment": "x"}), func(s *catalog.Snapshot) { s.Target = nil },
 			"stop:database.absent", "did you mean"},
 		{"not ours", altering(catalog.Values{"comment": "x"}),
-			func(s *catalog.Snapshot) { s.Doomed.MayDrop, s.Doomed.Remedy = false, "GRANT tickets_owner TO keeper" },
+			func(s *catalog.Snapshot) {
+				s.DropImpact.MayDrop, s.DropImpact.Remedy = false, "GRANT tickets_owner TO keeper"
+			},
 			"stop:database.denied", "GRANT"},
 		{"the server's own", altering(catalog.Values{"comment": "x"}),
 			func(s *catalog.Snapshot) { s.Target.System = true }, "stop:database.kept", "leave it"},
@@ -50,10 +52,10 @@ func TestPlanAlterFindings(t *testing.T) {
 		{"closed with people in it", altering(catalog.Values{"allow_connections": false}), busy, "note:gate.effect",
 			"genarch session end"},
 		{"closed, where Genarch signs in", altering(catalog.Values{"allow_connections": false}),
-			func(s *catalog.Snapshot) { s.Doomed.Own = "Genarch's own login signs in to it" }, "stop:database.kept",
+			func(s *catalog.Snapshot) { s.DropImpact.Own = "Genarch's own login signs in to it" }, "stop:database.kept",
 			"leave it open"},
 		{"commented, where Genarch signs in", altering(catalog.Values{"comment": "x"}),
-			func(s *catalog.Snapshot) { s.Doomed.Own = "Genarch's own login signs in to it" }, "", ""},
+			func(s *catalog.Snapshot) { s.DropImpact.Own = "Genarch's own login signs in to it" }, "", ""},
 		{"fewer than are there", altering(catalog.Values{"connection_limit": int64(1)}), busy, "note:gate.effect", ""},
 		{"a template", altering(catalog.Values{"is_template": true}), nil, "caution:template.open", ""},
 		{"moved and closed", altering(catalog.Values{"tablespace": "fast", "allow_connections": false}), nil,

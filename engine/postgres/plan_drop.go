@@ -1,169 +1,212 @@
 package postgres
 
 import (
+	"slices"
+	"strconv"
 	"strings"
 
-	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
+	"example.com/genarch/core/clearing"
 	"example.com/genarch/core/naming"
-	"example.com/genarch/engine"
 	"example.com/genarch/engine/planning"
 )
 
-// planDropAccount briefs removing a role: what it owns goes to another or stops
-// the change, and everything that it was given is listed before it goes.
-func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
-	spec := *in.Account
-	reassignTo := spec.Options.Text("reassign_to")
-	b.Summary = "drop " + naming.Show(spec.Name) + " on " + snap.Server.Name
-	a, ok := find(snap.Access.Accounts, spec.Name)
-	if !ok && spec.IfExists {
-		planning.Absent(b)
+// The kinds of steps that take a database away or move it. All but the last
+// find it by its number, so that another one of that name is never touched.
+const (
+	stepGate   = "close_gate"
+	stepOpen   = "open_gate"
+	stepDrop   = "drop_database"
+	stepRename = "rename_database"
+	stepMove   = "move_database"
+)
+
+// dropSeconds bounds a drop and a move: a drop waits until the dirty pages of the
+// whole server are written, a move copies all files.
+const dropSeconds = 900
+
+// planTakeAway briefs dropping or renaming a database: the gate is closed,
+// the sessions go, the act, and where the database still exists, the gate opens.
+func planTakeAway(p *planning.Draft) {
+	b, in, snap, spec := &p.Brief, p.In, p.Snap, *p.In.Database
+	shown := naming.Show(spec.Name)
+	action := map[change.Kind]string{change.DropDatabase: "dropped", change.RenameDatabase: "renamed"}[in.Kind]
+	switch in.Kind {
+	case change.DropDatabase:
+		b.Summary = "drop database " + shown + " on " + snap.Server.Name
+		b.Confirm = spec.Name
+	case change.RenameDatabase:
+		b.Summary = "rename database " + shown + " to " + naming.Show(spec.NewName) + " on " + snap.Server.Name
+	}
+	if !planning.DatabaseThere(b, spec, snap, action) {
 		return
 	}
-	if !ok {
-		planning.FindAccount(b, catalog.Principal{Name: spec.Name}, snap, change.AccountAbsent)
-		return
+	d, impact := *snap.Target, *snap.DropImpact
+	if d.Broken && in.Kind != change.DropDatabase {
+		b.Find(change.Stop, change.DatabaseBroken, "genarch database drop "+b.Target,
+			"%s was left over by an interrupted drop, and can only be dropped again.", shown)
 	}
-	planning.Manage(b, snap)
-	planning.Keep(b, a, snap, "dropped")
-	b.Confirm = a.Name
-	b.Set(change.Setting{Name: "name", Value: a.Name, Asked: true,
-		Decides: "it is removed for good; the same name again is another role"})
-	if a.Login || a.Locked {
-		planning.Use(b, change.AccountSeen, "signed in as this account", len(snap.Sessions) > 0, snap.Use)
+	planning.Prepared(b, impact.Prepared, "connect to "+shown+" and run COMMIT PREPARED or ROLLBACK PREPARED")
+	act, open := change.Step{}, true
+	switch in.Kind {
+	case change.DropDatabase:
+		act, open = planDrop(b, d, impact, snap), false
+	case change.RenameDatabase:
+		act = planRename(b, spec, d, snap)
 	}
-	if reassignTo != "" {
-		if to, ok := planning.FindAccount(b, catalog.Principal{Name: reassignTo}, snap, change.AccountAbsent); ok &&
-			to.Name == a.Name {
-			b.Find(change.Stop, change.OptionInvalid, "Name another role.", "%s cannot be reassigned to itself.",
-				a.Name)
-		}
+	clear := planning.Clearing(b, snap, in.Clearing.Rules(clearing.Target{Database: d.Name}), shown, terminate)
+	b.Set(change.Setting{Name: "name", Value: spec.Name, Asked: true,
+		Decides: "which database; it is known by its number too, so another one of that name is left alone"})
+	planning.SessionPolicy(b, in.Clearing)
+	name := d.Name
+	if !d.Closed && !d.Broken {
+		p.Step(planGate(b, d))
 	}
-	planHoldings(b, reassignTo, a, snap)
-	g := graph(*snap.Access)
-	planDropMembers(b, a, snap)
-	planning.Loses(b, g, a.Principal)
-	for _, d := range snap.Access.Databases {
-		if d.Interior == nil {
+	planning.Unseen(b, snap)
+	b.Steps = append(b.Steps, clear, act)
+	if in.Kind == change.RenameDatabase {
+		name = spec.NewName
+	}
+	if open && !d.Closed {
+		b.Steps = append(b.Steps, openStep(d, name))
+	}
+	verify := change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true,
+		Args: map[string]string{"name": name, "key": d.Key, "closed": yesNo(d.Closed)}}
+	if in.Kind == change.DropDatabase {
+		verify.Title, verify.Args = "read back that it is gone", map[string]string{"check": "database_gone",
+			"name": d.Name, "key": d.Key}
+	}
+	b.Steps = append(b.Steps, verify)
+}
+
+// gateStep keeps everybody out: it is the only thing that stops superusers.
+func gateStep(d catalog.Database) change.Step {
+	alter := "ALTER DATABASE " + quoteIdent(d.Name) + " ALLOW_CONNECTIONS "
+	return change.Step{Kind: stepGate,
+		Title: "close the gate: let nobody connect to " + naming.Show(d.Name) + " any more", Statement: alter + "false",
+		Undo: alter + "true",
+		Args: map[string]string{"name": d.Name, "key": d.Key}}
+}
+
+// planGate closes the gate, and says what that does to whom.
+func planGate(b *change.Brief, d catalog.Database) change.Step {
+	b.Find(change.Note, change.GateEffect, "",
+		"While the change runs nobody can connect to %s, superusers included; sessions that are open stay until they are ended. If the change stops before its end, connections are allowed again.", naming.Show(d.Name))
+	return gateStep(d)
+}
+
+func openStep(d catalog.Database, name string) change.Step {
+	return change.Step{Kind: stepOpen, Title: "open the gate: let everybody connect again",
+		Statement: "ALTER DATABASE " + quoteIdent(name) + " ALLOW_CONNECTIONS true", Irreversible: true,
+		Args: map[string]string{"name": name, "key": d.Key}}
+}
+
+// planDrop says what would be lost, and what forbids a drop and nothing else.
+func planDrop(b *change.Brief, d catalog.Database, impact catalog.DropImpact, snap catalog.Snapshot) change.Step {
+	if d.Properties.Bool("is_template") {
+		b.Find(change.Stop, change.DatabaseTemplate,
+			"If nobody copies it any more: ALTER DATABASE "+quoteIdent(d.Name)+" IS_TEMPLATE false",
+			"%s is a template, and the server does not drop templates.", naming.Show(d.Name))
+	}
+	for _, x := range dropDetailsOf(impact.Details).Slots {
+		if x.Active {
+			b.Find(change.Stop, change.ReplicationRunning, "Stop the receiver; then the slot goes with the database.",
+				"The logical replication slot %s is in use: a consumer receives what is written here.",
+				naming.Show(x.Name)).Passing = true
 			continue
 		}
-		for _, c := range d.Interior.Classes {
-			for _, e := range c.Entries {
-				if e.Grantor == a.Name && c.Owner != a.Name && e.Grantee != a.Principal {
-					b.Find(change.Caution, change.GrantOther, "Grant it to them again afterwards.",
-						"%s granted %s on %s to %s, who loses it too.", a.Name, e.Privileges,
-						access.ObjectText(c.Object), e.Grantee)
-				}
-			}
-		}
+		b.Find(change.Caution, change.DropBreaks, "Find out which consumer uses it.",
+			"The logical replication slot %s is dropped silently with the database.", naming.Show(x.Name))
 	}
-	drop := []change.Step{}
-	if a.Login {
-		drop = append(drop, change.Step{Kind: engine.StepStatement, Title: "keep it out",
-			Statement: "ALTER ROLE " + quoteIdent(a.Name) + " NOLOGIN",
-			Undo:      "ALTER ROLE " + quoteIdent(a.Name) + " LOGIN",
-			Args:      map[string]string{"check": "account", "name": a.Name, "login": "no"}})
+	for _, x := range dropDetailsOf(impact.Details).Subscriptions {
+		b.Find(change.Stop, change.ReplicationRunning,
+			"Connect to "+naming.Show(d.Name)+": ALTER SUBSCRIPTION "+quoteIdent(x)+" DISABLE; ALTER SUBSCRIPTION "+
+				quoteIdent(x)+" SET (slot_name = NONE); DROP SUBSCRIPTION "+quoteIdent(x),
+			"%s receives data through the subscription %s, and the server does not drop a database that has one.",
+			naming.Show(d.Name), naming.Show(x))
 	}
-	if clear := planning.ClearAccount(b, in, a, snap, terminate); a.Login || b.AffectedCount > 0 {
-		drop = append(drop, clear)
-	}
-	b.Steps = append(drop, b.Steps...)
-	b.Steps = append(b.Steps,
-		change.Step{Kind: engine.StepStatement, Title: "drop " + naming.Show(a.Name),
-			Statement: "DROP ROLE " + quoteIdent(a.Name),
-			Args:      map[string]string{"check": "account", "name": a.Name, "present": "no"}},
-		change.Step{Kind: change.Verify, Title: "read back that it is gone", ReadOnly: true,
-			Args: map[string]string{"check": "account", "name": a.Name, "present": "no"}})
-	if reassignTo != "" {
-		b.Set(change.Setting{Name: "reassign_to", Value: reassignTo, Asked: true,
-			Decides: "who owns afterwards what it owns"})
-	}
+	planning.Lost(b, snap)
+	return change.Step{Kind: stepDrop, Title: "drop database " + naming.Show(d.Name), Statement: dropDatabase(d.Name),
+		Uncut: true, Seconds: dropSeconds, Args: map[string]string{"name": d.Name, "key": d.Key}}
 }
 
-// planHoldings lays out, for each database where the role has anything, giving
-// its things away and taking its grants.
-func planHoldings(b *change.Brief, reassignTo string, a catalog.Account, snap catalog.Snapshot) {
-	home := orElse(snap.Server.Options.Text("database"), "postgres")
-	shared := false
-	var inside []holding
-	for _, h := range detailsOf(snap.Details).Holdings {
-		if h.Owned > 0 {
-			where := "in database " + naming.Show(h.Database)
-			if h.Database == "" {
-				where = "for the whole server"
-				if len(h.Databases) > 0 {
-					where += " (databases: " + strings.Join(h.Databases, ", ") + ")"
-				}
-			}
-			if reassignTo == "" {
-				b.Find(change.Stop, change.AccountOwns, "Name the new owner: --reassign-to ROLE", "%s owns %s %s: %s.",
-					b.Target, naming.Count(h.Owned, "object"), where, h.Kinds)
-			} else {
-				b.Find(change.Caution, change.AccountOwns, "Choose another role to reassign them to.",
-					"%s becomes the owner of %s %s: %s.", naming.Show(reassignTo), naming.Count(h.Owned, "object"),
-					where, h.Kinds)
-			}
-		}
-		if h.Owned+h.Granted > maxRestore {
-			b.Find(change.Caution, change.AccountOwns, "Reassign objects in smaller parts first.",
-				"%s has %d objects and privileges in %s, too many to record. Once they are reassigned and revoked, a later step that fails cannot restore them.", b.Target, h.Owned+h.Granted, naming.Show(h.Database))
-		}
-		if h.Policies > 0 {
-			b.Find(change.Caution, change.AccountOwns, "Look at the policies first.",
-				"%s is named in %s in %s, and will not be any more.", b.Target,
-				naming.Count(h.Policies, "row policy", "row policies"), naming.Show(h.Database))
-		}
-		switch {
-		case h.Database == "":
-			shared = true
-		case h.Closed:
-			b.Find(change.Stop, change.DatabaseClosed,
-				"ALTER DATABASE "+quoteIdent(h.Database)+" ALLOW_CONNECTIONS true",
-				"%s has objects or privileges in %s, which allows no connections, so they can neither be reassigned nor revoked.", b.Target, naming.Show(h.Database))
-		default:
-			inside = append(inside, h)
-		}
+func planRename(b *change.Brief, spec change.DatabaseSpec, d catalog.Database, snap catalog.Snapshot) change.Step {
+	rule := snap.Server.NameRule
+	others := slices.DeleteFunc(slices.Clone(snap.Names), func(n string) bool { return n == d.Name })
+	suggestion := rule.Suggest(spec.NewName, limits,
+		func(n string) bool { _, _, found := naming.Clashes(n, others); return found })
+	for _, p := range rule.Check(spec.NewName, limits) {
+		b.Find(change.Stop, p.Code, "Choose another name.", "%s", p.Text).Suggestion = suggestion
 	}
-	if shared && len(inside) == 0 {
-		inside = append(inside, holding{Database: home})
-	}
-	for _, h := range inside {
-		var statements []string
-		title := "revoke what it was granted in " + naming.Show(h.Database)
-		if reassignTo != "" {
-			statements = append(statements, "REASSIGN OWNED BY "+quoteIdent(a.Name)+" TO "+quoteIdent(reassignTo))
-			title = "reassign what it owns to " + naming.Show(reassignTo) + ", and " + title
+	if with, how, found := naming.Clashes(spec.NewName, others); found {
+		level, code := change.Stop, change.NameTaken
+		if how != naming.SameName && how != naming.SameButCase {
+			level, code = change.Caution, change.NameLookalike
 		}
-		statements = append(statements, "DROP OWNED BY "+quoteIdent(a.Name))
-		grantees := []string{a.Name}
-		if reassignTo != "" {
-			grantees = append(grantees, reassignTo) // what it holds beside becomes one with what it owns
-		}
-		step := accessStep(title, h.Database, statements, nil, grantees...)
-		step.Kind, step.Undo = stepHandOver, undoNoted(h.Database)
-		step.Args["check"], step.Args["name"] = "holds_nothing", a.Name
-		b.Steps = append(b.Steps, step)
+		b.Find(level, code, "Choose another name.", "There is a database %s on %s already.", naming.Show(with),
+			snap.Server.Name).Suggestion = suggestion
 	}
+	if login := snap.Instance.Login; !login.May("create_database") {
+		b.Find(change.Stop, change.RightsMissing, login.Remedy("create_database"),
+			"A rename needs the right to create databases, which Genarch's login %s lacks.", login.Name)
+	}
+	for _, x := range dropDetailsOf(snap.DropImpact.Details).Slots {
+		b.Find(change.Note, change.GateEffect, "", "The logical replication slot %s follows the new name.",
+			naming.Show(x.Name))
+	}
+	planning.Dependents(b, snap.DropImpact.Dependents, snap.DropImpact.PossibleDependents)
+	b.Find(change.Caution, change.DropBreaks, "Tell the teams, and have the new name in their settings by then.",
+		"Clients that connect by the name %s get an error afterwards. Owner, grants, settings and contents stay.",
+		naming.Show(d.Name))
+	b.Set(change.Setting{Name: "new_name", Value: spec.NewName, Asked: true, Decides: "how every client finds it"})
+	from, to := quoteIdent(d.Name), quoteIdent(spec.NewName)
+	return change.Step{Kind: stepRename, Title: "rename it to " + naming.Show(spec.NewName),
+		Statement: "ALTER DATABASE " + from + " RENAME TO " + to, Undo: "ALTER DATABASE " + to + " RENAME TO " + from,
+		Args: map[string]string{"name": d.Name, "new": spec.NewName, "key": d.Key}}
 }
 
-func planDropMembers(b *change.Brief, a catalog.Account, snap catalog.Snapshot) {
-	var members, roles []string
-	for _, m := range snap.Access.Memberships {
-		if m.Role == a.Principal {
-			members = append(members, m.Member.Name)
-		}
-		if m.Member == a.Principal {
-			roles = append(roles, m.Role.Name)
-		}
+// moveStep copies all files of a database to another tablespace.
+func moveStep(b *change.Brief, d catalog.Database, to string) change.Step {
+	size, from := "", d.Properties.Text("tablespace")
+	if d.Size != nil {
+		size = " (" + strconv.FormatInt(*d.Size>>20, 10) + " MiB)"
 	}
-	if len(members) > 0 {
-		b.Find(change.Caution, change.AccountMembers, "Look what they would lose: genarch role show "+b.Target,
-			"%s loses its members: %s.", b.Target, planning.Shorten(members))
+	b.Find(change.Note, change.GateEffect, "",
+		"All files of the database%s are copied, which takes as long as the disks need. Nobody can use it meanwhile.",
+		size).Passing = true
+	move := "ALTER DATABASE " + quoteIdent(d.Name) + " SET TABLESPACE "
+	return change.Step{Kind: stepMove, Title: "move its files to " + naming.Show(to), Statement: move + quoteIdent(to),
+		Undo: move + quoteIdent(from), Seconds: dropSeconds,
+		Args: map[string]string{"name": d.Name, "key": d.Key, "tablespace": to, "from": from}}
+}
+
+// planEndSessions briefs ending sessions.
+func planEndSessions(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
+	statement := terminate
+	if in.Sessions.StatementOnly {
+		statement = cancelOnly
 	}
-	if len(roles) > 0 {
-		b.Find(change.Note, change.AccountMembers, "", "%s is a member of %s; the membership ends.", b.Target,
-			planning.Shorten(roles))
+	planning.EndSessions(b, in, snap, statement)
+}
+
+// clearTemplate lays out clearing a template that is in use: its gate is closed
+// before the copy, and opened again right after it.
+func clearTemplate(b *change.Brief, in change.Intent, snap catalog.Snapshot) (before, after []change.Step) {
+	t := *snap.Source
+	if !detailsOf(snap.Details).SourceMine {
+		b.Find(change.Stop, change.DatabaseDenied,
+			"GRANT "+quoteIdent(t.Owner)+" TO "+quoteIdent(snap.Instance.Login.Name),
+			"Only its owner may keep others out of the template %s.", naming.Show(t.Name))
 	}
+	before = []change.Step{planning.Clearing(b, snap, in.Clearing.Rules(clearing.Target{Database: t.Name}),
+		"the template "+naming.Show(t.Name), terminate)}
+	if !t.Closed {
+		b.Find(change.Note, change.GateEffect, "", "While %s is copied nobody can connect to it, superusers included.",
+			naming.Show(t.Name))
+		before, after = append([]change.Step{gateStep(t)}, before...), []change.Step{openStep(t, t.Name)}
+		after[0].Title = strings.Replace(after[0].Title, "let everybody connect",
+			"let everybody connect to "+naming.Show(t.Name), 1)
+	}
+	return before, after
 }

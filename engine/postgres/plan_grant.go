@@ -20,8 +20,9 @@ import (
 func accessStep(title, database string, statements, undo []string, grantees ...string) change.Step {
 	return change.Step{Kind: stepAccess, Title: title, Statement: accessText(database, statements, ""),
 		Undo: accessText(database, undo, ""), Seconds: 120,
-		Args: map[string]string{"database": database, "statements": engine.Pack(statements), "undo": engine.Pack(undo),
-			"grantees": engine.Pack(grantees)}}
+		Args: map[string]string{"database": database, "statements": engine.EncodeList(statements),
+			"undo":     engine.EncodeList(undo),
+			"grantees": engine.EncodeList(grantees)}}
 }
 
 // undoNoted stands for the undo of a step until it runs: what it takes to put
@@ -233,9 +234,10 @@ func planMaker(b *change.Brief, d catalog.AccessDatabase, maker catalog.Principa
 	b.Find(change.Note, change.GrantUncovered, "",
 		"Objects that %s creates will be open to those to whom the objects of %s are open.", maker, d.Owner)
 	step := &b.Steps[0]
-	all, back := append(engine.Unpack(step.Args["statements"]), give...), append(take,
-		engine.Unpack(step.Args["undo"])...)
-	*step = accessStep(step.Title, d.Name, all, back, append(engine.Unpack(step.Args["grantees"]), granteesOf(d)...)...)
+	all, back := append(engine.DecodeList(step.Args["statements"]), give...), append(take,
+		engine.DecodeList(step.Args["undo"])...)
+	*step = accessStep(step.Title, d.Name, all, back,
+		append(engine.DecodeList(step.Args["grantees"]), granteesOf(d)...)...)
 }
 
 // granteesOf lists who has default privileges from the owner of a database.

@@ -107,7 +107,7 @@ func planPrivate(p *planning.Draft) []change.Step {
 // else, unless it is a copy of a template that holds more.
 func contents(p *planning.Draft) catalog.AccessDatabase {
 	name := p.In.Database.Name
-	d := catalog.AccessDatabase{Name: name, Owner: p.Settled.Text("owner"), Interior: &catalog.Interior{
+	d := catalog.AccessDatabase{Name: name, Owner: p.Settled.Text("owner"), Interior: &catalog.ObjectGrants{
 		Classes: []catalog.Class{{Object: catalog.Object{Scope: catalog.ScopeSchema, Database: name,
 			Schema: "public"}}}}}
 	for _, t := range p.Snap.Access.Databases {
@@ -145,6 +145,6 @@ func proveStep(t change.TeamSpec, database string) change.Step {
 	app, reader := t.App().Name, t.Reader().Name
 	return change.Step{Kind: engine.StepProve, Title: "sign in as both accounts and try what they may and may not do",
 		ReadOnly: true, Seconds: 60,
-		Args: map[string]string{"accounts": engine.Pack([]string{app, reader}), "database": database,
-			"owner": t.Owner().Name, "bundles": engine.Pack([]string{"write", "read"})}}.NeedsSecrets(app, reader)
+		Args: map[string]string{"accounts": engine.EncodeList([]string{app, reader}), "database": database,
+			"owner": t.Owner().Name, "bundles": engine.EncodeList([]string{"write", "read"})}}.NeedsSecrets(app, reader)
 }

@@ -98,7 +98,7 @@ func (k *pointers) put(key string, list []pointer) {
 
 // readPointers looks into the other databases for what reaches d by its address.
 // What cannot be looked into is said, and keeps nobody from going on.
-func (s *server) readPointers(ctx context.Context, d catalog.Database, out *catalog.Doomed) error {
+func (s *server) readPointers(ctx context.Context, d catalog.Database, out *catalog.DropImpact) error {
 	ctx, cancel := context.WithTimeout(ctx, pointersTime)
 	defer cancel()
 	type other struct {
@@ -147,7 +147,7 @@ func (s *server) readPointers(ctx context.Context, d catalog.Database, out *cata
 		case here:
 			out.Dependents = append(out.Dependents, p.String())
 		case perhaps:
-			out.Perhaps = append(out.Perhaps, p.String()+" (host "+naming.Show(p.host)+")")
+			out.PossibleDependents = append(out.PossibleDependents, p.String()+" (host "+naming.Show(p.host)+")")
 		}
 	}
 	n := 0

@@ -34,7 +34,7 @@ type notes struct {
 // noteBefore reads what a step is about to alter. Handing over what a role owns
 // reaches further than privileges: owners, policies, memberships that it gave.
 func noteBefore(ctx context.Context, q querier, step change.Step) (n notes, err error) {
-	n.grantees = engine.Unpack(step.Args["grantees"])
+	n.grantees = engine.DecodeList(step.Args["grantees"])
 	if n.before, err = capture(ctx, q, n.grantees); err != nil || step.Kind != stepHandOver {
 		return n, err
 	}
@@ -68,9 +68,9 @@ func (n notes) after(ctx context.Context, q querier) (map[string]string, error) 
 		return map[string]string{argUnnoted: fmt.Sprintf("it would have taken %d statements, and %d are kept",
 			len(restore), maxRestore)}, nil
 	}
-	learned := map[string]string{argRestore: engine.Pack(restore)}
+	learned := map[string]string{argRestore: engine.EncodeList(restore)}
 	if len(n.lost) > 0 {
-		learned[argLost] = engine.Pack(n.lost)
+		learned[argLost] = engine.EncodeList(n.lost)
 	}
 	return learned, nil
 }
@@ -80,7 +80,7 @@ const maxShown = 500
 
 // undoText shows what was noted as the undo of the step.
 func undoText(step change.Step, learned map[string]string) string {
-	list := engine.Unpack(learned[argRestore])
+	list := engine.DecodeList(learned[argRestore])
 	if len(list) == 0 {
 		return "-- nothing was altered that has to be put back"
 	}

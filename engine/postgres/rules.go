@@ -22,7 +22,7 @@ type rules struct {
 	g *access.Graph
 	// makers and futures are those of each database, by position.
 	makers  [][]string
-	futures [][]catalog.Future
+	futures [][]catalog.DefaultPrivilege
 }
 
 // Rules prepares PostgreSQL's judgement of a reading.
@@ -37,7 +37,8 @@ func (Engine) Rules(g *access.Graph) access.Rules {
 			g.Join(member, role, false)
 		}
 	}
-	p := rules{g: g, makers: make([][]string, len(a.Databases)), futures: make([][]catalog.Future, len(a.Databases))}
+	p := rules{g: g, makers: make([][]string, len(a.Databases)),
+		futures: make([][]catalog.DefaultPrivilege, len(a.Databases))}
 	for i, d := range a.Databases {
 		if d.Interior != nil {
 			p.makers[i] = makers(d)
@@ -49,15 +50,15 @@ func (Engine) Rules(g *access.Graph) access.Rules {
 
 // withMakers adds, for makers without any default privileges, empty ones: what
 // they will make is theirs alone.
-func withMakers(list []catalog.Future, makers []string) []catalog.Future {
+func withMakers(list []catalog.DefaultPrivilege, makers []string) []catalog.DefaultPrivilege {
 	out := slices.Clone(list)
 	for _, maker := range makers {
 		for _, on := range []catalog.Scope{catalog.ScopeTable, catalog.ScopeSequence} {
-			if !slices.ContainsFunc(list, func(f catalog.Future) bool {
+			if !slices.ContainsFunc(list, func(f catalog.DefaultPrivilege) bool {
 				return f.Maker == maker && f.On == on &&
 					f.Schema == ""
 			}) {
-				out = append(out, catalog.Future{Maker: maker, On: on})
+				out = append(out, catalog.DefaultPrivilege{Maker: maker, On: on})
 			}
 		}
 	}

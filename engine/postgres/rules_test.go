@@ -41,12 +41,12 @@ func rota() catalog.Access {
 		Databases: []catalog.AccessDatabase{{Name: "rota", Owner: "owner",
 			Entries: []catalog.Entry{entry("owner", may.Connect.Or(may.Create, may.Temporary)),
 				entry("desk", may.Connect), entry("officers", may.Temporary), entry("locked", may.Connect)},
-			Interior: &catalog.Interior{
+			Interior: &catalog.ObjectGrants{
 				Classes: []catalog.Class{{Object: db, Count: 1, Owner: "owner",
 					Entries: []catalog.Entry{entry("desk", may.Usage)}},
 					{Object: table, Count: 1, Owner: "owner",
 						Entries: []catalog.Entry{entry("desk", may.Select), entry("officers", data)}}},
-				Futures: []catalog.Future{{Maker: "owner", On: catalog.ScopeTable,
+				Futures: []catalog.DefaultPrivilege{{Maker: "owner", On: catalog.ScopeTable,
 					Entries: []catalog.Entry{entry("desk", may.Select)}},
 					{Maker: "owner", On: catalog.ScopeSequence, Entries: []catalog.Entry{entry("desk", may.Select)}}},
 			}}}}
@@ -160,7 +160,7 @@ func large() catalog.Access {
 	}
 	for d := range 500 {
 		db := catalog.AccessDatabase{Name: fmt.Sprintf("db_%03d", d), Owner: who(d % 300).Name}
-		in := &catalog.Interior{}
+		in := &catalog.ObjectGrants{}
 		for _, scope := range []catalog.Scope{catalog.ScopeSchema, catalog.ScopeTable, catalog.ScopeSequence} {
 			c := catalog.Class{Object: catalog.Object{Scope: scope, Database: db.Name, Schema: "public"}, Count: 40,
 				Owner: db.Owner}
@@ -176,7 +176,7 @@ func large() catalog.Access {
 		for i := range 25 {
 			db.Entries = append(db.Entries, catalog.Entry{Grantee: who((d*37 + i*191) % 5000), Privileges: may.Connect})
 		}
-		in.Futures = []catalog.Future{{Maker: db.Owner, On: catalog.ScopeTable},
+		in.Futures = []catalog.DefaultPrivilege{{Maker: db.Owner, On: catalog.ScopeTable},
 			{Maker: db.Owner, On: catalog.ScopeSequence}}
 		db.Interior = in
 		a.Databases = append(a.Databases, db)

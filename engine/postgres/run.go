@@ -52,7 +52,7 @@ func (s *server) create(ctx context.Context, step change.Step) (engine.Report, e
 			return err
 		}
 		if bad := warningError(op, rep.Messages); bad != nil {
-			rep.Took = true
+			rep.Applied = true
 			return bad
 		}
 		var key uint32

@@ -113,7 +113,7 @@ func (s *server) alterAccess(ctx context.Context, step change.Step) (engine.Repo
 	if err != nil {
 		return rep, engine.NeverSent(err)
 	}
-	for _, text := range engine.Unpack(step.Args["statements"]) {
+	for _, text := range engine.DecodeList(step.Args["statements"]) {
 		if err := exec(ctx, conn.Conn, text); err != nil {
 			// Nothing holds before the commit, whatever became of the answer.
 			return rep, notCommitted(op, err)
@@ -168,7 +168,7 @@ func (s *server) undoAccess(ctx context.Context, step change.Step) (engine.Repor
 		return rep, wrap(op, err)
 	}
 	defer tx.Rollback(context.WithoutCancel(ctx))
-	for _, text := range engine.Unpack(noted) {
+	for _, text := range engine.DecodeList(noted) {
 		if err := exec(ctx, conn.Conn, text); err != nil {
 			e, _ := wrap(op, err).(*engine.Error)
 			e.Detail = "at: " + text
@@ -182,7 +182,7 @@ func (s *server) undoAccess(ctx context.Context, step change.Step) (engine.Repor
 	if err := tx.Commit(ctx); err != nil {
 		return rep, wrap(op, err)
 	}
-	if lost := engine.Unpack(step.Args[argLost]); len(lost) > 0 {
+	if lost := engine.DecodeList(step.Args[argLost]); len(lost) > 0 {
 		return rep, &engine.Error{Op: op, Kind: engine.Differs,
 			Text: "everything else was put back, but no statement gives back: " + planning.Shorten(lost),
 			Next: "Put these right by hand."}

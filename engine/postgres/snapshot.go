@@ -99,7 +99,7 @@ func (s *server) takeSnapshot(ctx context.Context, in change.Intent) (catalog.Sn
 			return err
 		}
 		snap.Target = &d
-		snap.Doomed, err = s.readDoomed(gctx, d, &snap.Target.Size)
+		snap.DropImpact, err = s.readDropImpact(gctx, d, &snap.Target.Size)
 		return err
 	})
 	group.Go(func() error { return s.connected(gctx, in, &snap) })

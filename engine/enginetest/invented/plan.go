@@ -92,7 +92,7 @@ func planCreate(p *planning.Draft) {
 	}
 	build := step(stepBuild, "build it", request{Do: "build", Vault: spec.Name}, request{},
 		map[string]string{"name": spec.Name})
-	build.Stays = true // emptying takes it back too
+	build.Irreversible = true // emptying takes it back too
 	p.Step(step(stepReserve, "reserve the vault "+shown, request{Do: "reserve", Vault: spec.Name, Settings: asked},
 		request{Do: "empty", Vault: spec.Name},
 		map[string]string{"name": spec.Name}),

@@ -95,7 +95,7 @@ func (s *server) enter(ctx context.Context, op string) (*line, *reading, error) 
 
 func (s *server) known(now *reading) error {
 	known, found := s.target.Server.Identity, catalog.Identity{Key: now.Identity}
-	if s.target.Anyone || !known.Known() || len(known.Differences(found)) == 0 {
+	if s.target.SkipIdentityCheck || !known.Known() || len(known.Differences(found)) == 0 {
 		return nil
 	}
 	return &engine.IdentityError{Server: s.target.Server.Name, Known: known, Found: found}
@@ -292,7 +292,7 @@ func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapsh
 		if i := find(state, in.Database.Name); i >= 0 {
 			d := database(state.Vaults[i], state)
 			snap.Target = &d
-			snap.Doomed = &catalog.Doomed{MayDrop: true,
+			snap.DropImpact = &catalog.DropImpact{MayDrop: true,
 				Objects: []catalog.Count{{What: "boxes", N: len(state.Vaults[i].Boxes)}}}
 		}
 		if snap.Choices, err = s.Choices(ctx, "regions"); err != nil {

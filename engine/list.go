@@ -2,9 +2,9 @@ package engine
 
 import "encoding/json"
 
-// Pack keeps a list of statements or names in one argument of a step; Unpack
+// EncodeList keeps a list of statements or names in one argument of a step; DecodeList
 // reads it back. What is in them does not matter.
-func Pack(list []string) string {
+func EncodeList(list []string) string {
 	text, err := json.Marshal(list)
 	if err != nil {
 		return "[]"
@@ -12,8 +12,8 @@ func Pack(list []string) string {
 	return string(text)
 }
 
-// Unpack reads what Pack wrote.
-func Unpack(text string) []string {
+// DecodeList reads what EncodeList wrote.
+func DecodeList(text string) []string {
 	var out []string
 	_ = json.Unmarshal([]byte(text), &out)
 	return out

@@ -1,8 +1,8 @@
 package catalog
 
-// Doomed is what has to be known of a database before it is taken away or moved:
+// DropImpact is what has to be known of a database before it is taken away or moved:
 // what would be lost, who else needs it, what stands in the way.
-type Doomed struct {
+type DropImpact struct {
 	// Details are what only the engine's own planner reads of it; never kept.
 	Details any
 	// Objects counts what it holds, by the engine's words: tables, views, …
@@ -15,12 +15,12 @@ type Doomed struct {
 	MayDrop bool
 	Denied  string
 	Remedy  string
-	// OnlyFor are accounts that have something in no other database.
-	OnlyFor []string
+	// ExclusiveAccounts are accounts that have something in no other database.
+	ExclusiveAccounts []string
 	// Dependents name what elsewhere needs it and would fail without it.
 	Dependents []string
-	// Perhaps is what names it together with a host that may be this server or not.
-	Perhaps []string
+	// PossibleDependents is what names it together with a host that may be this server or not.
+	PossibleDependents []string
 	// Prepared are prepared transactions of it, or of the whole server where that does
 	// not tell them apart.
 	Prepared []Prepared

@@ -20,8 +20,9 @@ func doomed() catalog.Snapshot {
 		Comment: "bookings",
 		Properties: catalog.Values{"tablespace": "pg_default", "connection_limit": "none", "allow_connections": true,
 			"is_template": false}}
-	snap.Doomed = &catalog.Doomed{Objects: []catalog.Count{{What: "tables", N: 3}, {What: "views", N: 0}}, Rows: &rows,
-		MayDrop: true, OnlyFor: []string{"tickets_app"}}
+	snap.DropImpact = &catalog.DropImpact{Objects: []catalog.Count{{What: "tables", N: 3}, {What: "views", N: 0}},
+		Rows:    &rows,
+		MayDrop: true, ExclusiveAccounts: []string{"tickets_app"}}
 	return snap
 }
 
@@ -66,9 +67,11 @@ func TestPlanTakeAwayFindings(t *testing.T) {
 		{"a pool", drop, with(nil), "note:sessions.ended", ""},
 		{"absent", taking(change.DropDatabase, change.DatabaseSpec{Name: "tickts_prod"}, nil),
 			func(s *catalog.Snapshot) { s.Target = nil }, "stop:database.absent", "list them"},
-		{"not its owner", drop, func(s *catalog.Snapshot) { s.Doomed.MayDrop, s.Doomed.Remedy = false, "GRANT tickets_owner TO keeper" }, "stop:database.denied", "GRANT tickets_owner"},
+		{"not its owner", drop, func(s *catalog.Snapshot) {
+			s.DropImpact.MayDrop, s.DropImpact.Remedy = false, "GRANT tickets_owner TO keeper"
+		}, "stop:database.denied", "GRANT tickets_owner"},
 		{"of the engine", drop, func(s *catalog.Snapshot) { s.Target.System = true }, "stop:database.kept", ""},
-		{"of the login", drop, func(s *catalog.Snapshot) { s.Doomed.Own = "Genarch's own login signs in to it" },
+		{"of the login", drop, func(s *catalog.Snapshot) { s.DropImpact.Own = "Genarch's own login signs in to it" },
 			"stop:database.kept", ""},
 		{"a template", drop, func(s *catalog.Snapshot) { s.Target.Properties["is_template"] = true },
 			"stop:database.template", "IS_TEMPLATE false"},
@@ -85,16 +88,16 @@ func TestPlanTakeAwayFindings(t *testing.T) {
 			"--when-empty"},
 		{"a worker", drop, with(func(s *catalog.Session) { s.Kind = catalog.WorkerSession }), "stop:worker.running",
 			"switch it off"},
-		{"a base backup", drop, func(s *catalog.Snapshot) { s.Doomed.Backup = "a base backup runs" },
+		{"a base backup", drop, func(s *catalog.Snapshot) { s.DropImpact.Backup = "a base backup runs" },
 			"caution:backup.running", "wait"},
 		{"prepared", drop, func(s *catalog.Snapshot) {
-			s.Doomed.Prepared = []catalog.Prepared{{Name: "g1", Owner: "tickets_app", Since: time.Unix(0, 0)}}
+			s.DropImpact.Prepared = []catalog.Prepared{{Name: "g1", Owner: "tickets_app", Since: time.Unix(0, 0)}}
 		}, "stop:prepared.waiting", "ROLLBACK PREPARED"},
-		{"an active slot", drop, func(s *catalog.Snapshot) { doom(s).Slots = []slot{{Name: "s1", Active: true}} },
+		{"an active slot", drop, func(s *catalog.Snapshot) { impact(s).Slots = []slot{{Name: "s1", Active: true}} },
 			"stop:replication.running", "stop the receiver"},
-		{"a slot", drop, func(s *catalog.Snapshot) { doom(s).Slots = []slot{{Name: "s1"}} }, "caution:drop.breaks",
+		{"a slot", drop, func(s *catalog.Snapshot) { impact(s).Slots = []slot{{Name: "s1"}} }, "caution:drop.breaks",
 			"consumer"},
-		{"a subscription", drop, func(s *catalog.Snapshot) { doom(s).Subscriptions = []string{"sub"} },
+		{"a subscription", drop, func(s *catalog.Snapshot) { impact(s).Subscriptions = []string{"sub"} },
 			"stop:replication.running", "DROP SUBSCRIPTION"},
 		{"may see nothing", drop, little, "stop:sessions.hidden stop:sessions.denied", "GRANT pg_monitor"},
 		{"a superuser's session", drop, func(s *catalog.Snapshot) {

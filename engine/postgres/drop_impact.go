@@ -11,10 +11,10 @@ import (
 	"example.com/genarch/core/catalog"
 )
 
-// readDoomed reads what has to be known of a database before it is taken away
+// readDropImpact reads what has to be known of a database before it is taken away
 // or moved, and its size into size. Everything but what it holds is read from outside.
-func (s *server) readDoomed(ctx context.Context, d catalog.Database, size **int64) (*catalog.Doomed, error) {
-	out := &catalog.Doomed{Details: &doomDetails{}}
+func (s *server) readDropImpact(ctx context.Context, d catalog.Database, size **int64) (*catalog.DropImpact, error) {
+	out := &catalog.DropImpact{Details: &dropDetails{}}
 	if d.Name == orElse(s.target.Server.Options.Text("database"), "postgres") {
 		out.Own = "Genarch's own login signs in to it"
 	}
@@ -34,17 +34,20 @@ func (s *server) readDoomed(ctx context.Context, d catalog.Database, size **int6
 		return err
 	})
 	group.Go(func() (err error) {
-		doomOf(out.Details).Slots, err = collect(gctx, s.pool, "look for replication slots", pgx.RowToStructByPos[slot],
+		dropDetailsOf(out.Details).Slots, err = collect(gctx, s.pool, "look for replication slots",
+			pgx.RowToStructByPos[slot],
 			`SELECT slot_name::text, active FROM pg_catalog.pg_replication_slots WHERE slot_type = 'logical' AND database::text = $1::text ORDER BY 1 LIMIT 100`, d.Name)
 		if err != nil {
 			return err
 		}
-		doomOf(out.Details).Subscriptions, err = collect(gctx, s.pool, "look for subscriptions", pgx.RowTo[string],
+		dropDetailsOf(out.Details).Subscriptions, err = collect(gctx, s.pool, "look for subscriptions",
+			pgx.RowTo[string],
 			`SELECT subname::text FROM pg_catalog.pg_subscription WHERE subdbid = $1::oid ORDER BY 1 LIMIT 100`, key)
 		if err != nil {
 			return err
 		}
-		out.OnlyFor, err = collect(gctx, s.pool, "look for accounts of it alone", pgx.RowTo[string], onlyFor, key)
+		out.ExclusiveAccounts, err = collect(gctx, s.pool, "look for accounts of it alone", pgx.RowTo[string], onlyFor,
+			key)
 		return err
 	})
 	group.Go(func() error {
@@ -61,7 +64,7 @@ func (s *server) readDoomed(ctx context.Context, d catalog.Database, size **int6
 		}
 		return nil
 	})
-	var pointing catalog.Doomed
+	var pointing catalog.DropImpact
 	group.Go(func() error {
 		if err := s.readPointers(gctx, d, &pointing); err != nil {
 			pointing.Unseen = append(pointing.Unseen,
@@ -72,7 +75,7 @@ func (s *server) readDoomed(ctx context.Context, d catalog.Database, size **int6
 	if err := group.Wait(); err != nil {
 		return nil, err
 	}
-	out.Dependents, out.Perhaps = pointing.Dependents, pointing.Perhaps
+	out.Dependents, out.PossibleDependents = pointing.Dependents, pointing.PossibleDependents
 	out.Unseen = append(append(out.Unseen, pointing.Unseen...),
 		"Programs, jobs and views that reach the database by its address show in no catalogue.")
 	return out, nil
@@ -89,7 +92,7 @@ const onlyFor = `WITH has AS (
 	GROUP BY 1 HAVING bool_and(h.db = $1::oid) ORDER BY 1 LIMIT 100`
 
 // readContents counts what is in a database, from inside.
-func (s *server) readContents(ctx context.Context, d catalog.Database, out *catalog.Doomed) error {
+func (s *server) readContents(ctx context.Context, d catalog.Database, out *catalog.DropImpact) error {
 	if d.Closed || d.Broken {
 		return fmt.Errorf("it allows no connections")
 	}

@@ -179,7 +179,8 @@ func testGate(k taker) {
 		k.t.Errorf("the event is %s, %v", status, err)
 	}
 	// A gate that fails halfway: an account has gone meanwhile.
-	gate.Args["do"] = engine.Pack(append(engine.Unpack(gate.Args["do"]), "ALTER USER nobody@nowhere ACCOUNT LOCK"))
+	gate.Args["do"] = engine.EncodeList(append(engine.DecodeList(gate.Args["do"]),
+		"ALTER USER nobody@nowhere ACCOUNT LOCK"))
 	if _, err := k.s.Do(k.t.Context(), gate); err == nil {
 		k.t.Error("a gate with an account that is not there closes")
 	}

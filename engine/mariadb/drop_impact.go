@@ -17,11 +17,11 @@ import (
 // recordTables are tables that only the records of a Genarch have together.
 var recordTables = []string{"change_steps", "journal_head", "claims", "goose_db_version"}
 
-// readDoomed reads what has to be known of a database before it is dropped. The
+// readDropImpact reads what has to be known of a database before it is dropped. The
 // server looks at none of this itself: it takes away what it can, and half of it
 // if something is in the way. all are the names of the server's databases.
-func (s *server) readDoomed(ctx context.Context, name string, all []string) (*catalog.Doomed, error) {
-	out := &catalog.Doomed{Details: &doomDetails{}}
+func (s *server) readDropImpact(ctx context.Context, name string, all []string) (*catalog.DropImpact, error) {
+	out := &catalog.DropImpact{Details: &dropDetails{}}
 	group, gctx := errgroup.WithContext(ctx) // each part fills fields of its own
 	group.Go(func() error { return s.readContents(gctx, name, out) })
 	group.Go(func() (err error) {
@@ -37,7 +37,7 @@ func (s *server) readDoomed(ctx context.Context, name string, all []string) (*ca
 
 // readBlockers reads what would make a drop fail after it has begun. It is read
 // again right before the drop, so it is kept quick.
-func (s *server) readBlockers(ctx context.Context, name string, out *catalog.Doomed) error {
+func (s *server) readBlockers(ctx context.Context, name string, out *catalog.DropImpact) error {
 	if err := s.readOutsideKeys(ctx, name, out); err != nil {
 		out.Unseen = append(out.Unseen, "Foreign keys of other databases cannot be read: "+err.Error())
 	}
@@ -45,7 +45,7 @@ func (s *server) readBlockers(ctx context.Context, name string, out *catalog.Doo
 	if out.Prepared, err = s.readPrepared(ctx); err != nil {
 		return err
 	}
-	doomOf(out.Details).Detached = s.readDetached(ctx)
+	dropDetailsOf(out.Details).Detached = s.readDetached(ctx)
 	held, err := s.readMetadataLocks(ctx)
 	if err != nil {
 		return err
@@ -59,7 +59,7 @@ func (s *server) readBlockers(ctx context.Context, name string, out *catalog.Doo
 	}
 	var cluster bool
 	if err := s.db.QueryRowContext(ctx, "SELECT @@wsrep_on").Scan(&cluster); err == nil && cluster {
-		doomOf(out.Details).Cluster = true
+		dropDetailsOf(out.Details).Cluster = true
 	}
 	return nil
 }
@@ -84,7 +84,7 @@ func (s *server) readDetached(ctx context.Context) int {
 }
 
 // readContents counts what is in a database, and lists its enabled events.
-func (s *server) readContents(ctx context.Context, name string, out *catalog.Doomed) error {
+func (s *server) readContents(ctx context.Context, name string, out *catalog.DropImpact) error {
 	var tables, views, sequences, routines, triggers, events, records int
 	var rows sql.NullInt64
 	err := s.db.QueryRowContext(ctx,
@@ -108,7 +108,7 @@ func (s *server) readContents(ctx context.Context, name string, out *catalog.Doo
 		func(r *sql.Rows) error {
 			var event string
 			err := r.Scan(&event)
-			doomOf(out.Details).Events = append(doomOf(out.Details).Events, event)
+			dropDetailsOf(out.Details).Events = append(dropDetailsOf(out.Details).Events, event)
 			return err
 		}, name)
 }
@@ -116,14 +116,14 @@ func (s *server) readContents(ctx context.Context, name string, out *catalog.Doo
 // readOutsideKeys finds foreign keys of other databases that point into this
 // one: a drop would take every table but those, and then fail. Source:
 // INNODB_SYS_FOREIGN, whose names are in the form of folders.
-func (s *server) readOutsideKeys(ctx context.Context, name string, out *catalog.Doomed) error {
+func (s *server) readOutsideKeys(ctx context.Context, name string, out *catalog.DropImpact) error {
 	dir, certain := directoryName(name)
 	err := s.query(ctx, "look for foreign keys",
 		`SELECT FOR_NAME, REF_NAME FROM information_schema.INNODB_SYS_FOREIGN WHERE REF_NAME LIKE CONCAT(?, '/%') AND FOR_NAME NOT LIKE CONCAT(?, '/%') LIMIT 200`, func(r *sql.Rows) error {
 			var from, to string
 			err := r.Scan(&from, &to)
 			if strings.HasPrefix(to, dir+"/") && !strings.HasPrefix(from, dir+"/") {
-				doomOf(out.Details).OutsideKeys = append(doomOf(out.Details).OutsideKeys,
+				dropDetailsOf(out.Details).OutsideKeys = append(dropDetailsOf(out.Details).OutsideKeys,
 					strings.Replace(from, "/", ".", 1)+" to "+strings.Replace(to, "/", ".", 1))
 			}
 			return err

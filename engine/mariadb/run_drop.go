@@ -58,16 +58,17 @@ func (s *server) runAll(ctx context.Context, op string, statements []string, ste
 var noLonger = []string{"1141", "1147", "1403", "1133", "1396", "1146", "1049", "1539", "1305"}
 
 func (s *server) closeGate(ctx context.Context, step change.Step) (engine.Report, error) {
-	return engine.Report{}, s.runAll(ctx, "close the gate", engine.Unpack(step.Args["do"]), step, "1141", "1147")
+	return engine.Report{}, s.runAll(ctx, "close the gate", engine.DecodeList(step.Args["do"]), step, "1141", "1147")
 }
 
 // openGate puts back what the gate has taken. All that it does can be done again.
 func (s *server) openGate(ctx context.Context, step change.Step) (engine.Report, error) {
-	return engine.Report{}, s.runAll(ctx, "open the gate again", engine.Unpack(step.Args["undo"]), step, noLonger...)
+	return engine.Report{}, s.runAll(ctx, "open the gate again", engine.DecodeList(step.Args["undo"]), step,
+		noLonger...)
 }
 
 func (s *server) settle(ctx context.Context, step change.Step) (engine.Report, error) {
-	return engine.Report{}, s.runAll(ctx, "settle the grants", engine.Unpack(step.Args["do"]), step, noLonger...)
+	return engine.Report{}, s.runAll(ctx, "settle the grants", engine.DecodeList(step.Args["do"]), step, noLonger...)
 }
 
 // dropNow looks once more for whatever would make the drop fail after it has
@@ -112,12 +113,12 @@ func (s *server) lookOnceMore(ctx context.Context, op, name string, step change.
 	if err != nil {
 		return engine.NeverSent(err)
 	}
-	doom := catalog.Doomed{Details: &doomDetails{}}
-	if err := s.readBlockers(ctx, name, &doom); err != nil {
+	impact := catalog.DropImpact{Details: &dropDetails{}}
+	if err := s.readBlockers(ctx, name, &impact); err != nil {
 		return engine.NeverSent(err)
 	}
 	var b change.Brief
-	planBlockers(&b, d, doom)
+	planBlockers(&b, d, impact)
 	for _, f := range b.Findings {
 		return &engine.Error{Op: step.Title, Kind: engine.NotSent, Text: f.Text, Next: f.Next}
 	}
@@ -243,18 +244,18 @@ func (s *server) mendDrop(ctx context.Context, step change.Step) (engine.Report,
 	} else if err != nil {
 		return engine.Report{}, err
 	}
-	rep, err := s.send(ctx, op, step.Mend, step)
+	rep, err := s.send(ctx, op, step.Repair, step)
 	if err != nil {
 		return rep, err
 	}
-	doom := catalog.Doomed{Details: &doomDetails{}}
-	if err := s.readContents(ctx, name, &doom); err != nil {
+	impact := catalog.DropImpact{Details: &dropDetails{}}
+	if err := s.readContents(ctx, name, &impact); err != nil {
 		return rep, err
 	}
 	before, _ := strconv.Atoi(step.Args["objects"])
-	if now := total(doom.Objects); now < before {
+	if now := total(impact.Objects); now < before {
 		var left []string
-		for _, c := range doom.Objects {
+		for _, c := range impact.Objects {
 			left = append(left, fmt.Sprintf("%d %s", c.N, c.What))
 		}
 		return rep, &engine.Error{Op: "drop database " + naming.Show(name), Kind: engine.Differs,
@@ -293,7 +294,7 @@ func (s *server) probeGate(ctx context.Context, step change.Step) (bool, error) 
 		}
 	}
 	// Events and accounts are looked at by trying: both can be done again.
-	err = s.runAll(ctx, "close the gate", engine.Unpack(step.Args["again"]), step, noLonger...)
+	err = s.runAll(ctx, "close the gate", engine.DecodeList(step.Args["again"]), step, noLonger...)
 	return err == nil, err
 }
 
