@@ -603,7 +603,7 @@ func testWatched(t *testing.T, s *Store) {
 	for i, x := range alike {
 		uses[x] = at.Add(time.Duration(i) * time.Hour)
 	}
-	w := catalog.Watched{Identity: "one", Since: at, Until: at.Add(time.Hour), Blind: 90 * time.Second, Uses: uses}
+	w := catalog.Watched{Identity: "one", Since: at, Until: at.Add(time.Hour), Unobserved: 90 * time.Second, Uses: uses}
 	save := func(w catalog.Watched) {
 		t.Helper()
 		if err := s.SaveWatched(t.Context(), srv.ID, w); err != nil {
@@ -616,9 +616,9 @@ func testWatched(t *testing.T, s *Store) {
 		alike[1]: at.Add(-time.Hour), alike[2]: {}}
 	save(w)
 	got, err := s.Watched(t.Context(), srv.ID, "one")
-	if err != nil || !got.Since.Equal(at) || !got.Until.Equal(w.Until) || got.Blind != w.Blind ||
+	if err != nil || !got.Since.Equal(at) || !got.Until.Equal(w.Until) || got.Unobserved != w.Unobserved ||
 		len(got.Uses) != len(uses)-1 {
-		t.Fatalf("read back: %v, since %v, until %v, blind %v, %d uses; want %d", err, got.Since, got.Until, got.Blind,
+		t.Fatalf("read back: %v, since %v, until %v, blind %v, %d uses; want %d", err, got.Since, got.Until, got.Unobserved,
 			len(got.Uses), len(uses)-1)
 	}
 	if got.Uses[alike[0]] != at.Add(50*time.Hour) || got.Uses[alike[1]] != at.Add(time.Hour) ||

@@ -66,7 +66,7 @@ func (s *Store) Watched(ctx context.Context, server uint64, identity string) (ca
 		return catalog.Watched{}, translate(err)
 	}
 	w := catalog.Watched{Identity: row.Identity, Since: row.SinceAt, Until: row.UntilAt,
-		Blind: time.Duration(row.BlindSeconds) * time.Second, Uses: make(map[catalog.Used]time.Time, len(uses))}
+		Unobserved: time.Duration(row.BlindSeconds) * time.Second, Uses: make(map[catalog.Used]time.Time, len(uses))}
 	for _, u := range uses {
 		w.Uses[u.used()] = u.SeenAt
 	}
@@ -89,7 +89,7 @@ func (s *Store) SaveWatched(ctx context.Context, server uint64, w catalog.Watche
 			Error; err != nil {
 			return err
 		}
-		row := watchedRow{server, w.Identity, w.Since.UTC(), w.Until.UTC(), int64(w.Blind.Seconds())}
+		row := watchedRow{server, w.Identity, w.Since.UTC(), w.Until.UTC(), int64(w.Unobserved.Seconds())}
 		if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(&row).Error; err != nil {
 			return err
 		}

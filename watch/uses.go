@@ -71,7 +71,7 @@ func (u *uses) looked(now time.Time) {
 		return // the records are away
 	}
 	if gap := now.Sub(u.Until); gap > blindAfter {
-		u.Blind += gap
+		u.Unobserved += gap
 	}
 	if now.After(u.Until) {
 		u.Until = now
@@ -111,7 +111,7 @@ func (u *uses) forgetOldest() {
 	}
 	if limit.After(u.Since) {
 		u.Since = limit
-		u.Blind = min(u.Blind, u.Until.Sub(limit))
+		u.Unobserved = min(u.Unobserved, u.Until.Sub(limit))
 	}
 }
 

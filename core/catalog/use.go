@@ -20,7 +20,7 @@ type Watched struct {
 	// Since is the first look, Until the last one that was answered, and Unobserved how
 	// much of the time between them was not looked at.
 	Since, Until time.Time
-	Blind        time.Duration
+	Unobserved        time.Duration
 	// Uses is when each was last seen.
 	Uses map[Used]time.Time
 }
@@ -33,5 +33,5 @@ type Used struct {
 
 // Use of one database or account.
 func (w Watched) Use(u Used) Use {
-	return Use{Last: w.Uses[u], Since: w.Since, Unobserved: w.Blind}
+	return Use{Last: w.Uses[u], Since: w.Since, Unobserved: w.Unobserved}
 }
