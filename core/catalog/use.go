@@ -20,7 +20,7 @@ type Watched struct {
 	// Since is the first look, Until the last one that was answered, and Unobserved how
 	// much of the time between them was not looked at.
 	Since, Until time.Time
-	Unobserved        time.Duration
+	Unobserved   time.Duration
 	// Uses is when each was last seen.
 	Uses map[Used]time.Time
 }
