@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -369,4 +370,30 @@ func BenchmarkConsole(b *testing.B) {
 		}
 	}
 	b.ReportMetric(0, "ns/op")
+}
+
+// BenchmarkCreateBesideReaders makes databases while thirty people read lists of the
+// same server, beside making them alone. The goal is 1.5 times.
+func BenchmarkCreateBesideReaders(b *testing.B) {
+	s, pg := benchService(b), durable(b, pglocal.Start)
+	s.add("harbour", "postgresql", "production", pg)
+	testutil.Beside(b, 15, func(i int) { s.create(b, "harbour", fmt.Sprintf("alone_%d", i)) }, func(i int) {
+		ctx, leave := context.WithCancel(b.Context())
+		var readers sync.WaitGroup
+		for range 30 {
+			readers.Go(func() {
+				for ctx.Err() == nil {
+					req, _ := http.NewRequestWithContext(ctx, "GET", s.url+"/api/v1/servers/harbour/databases", nil)
+					req.Header.Set("Authorization", "Bearer "+s.token)
+					if res, err := http.DefaultClient.Do(req); err == nil {
+						_, _ = io.Copy(io.Discard, res.Body)
+						res.Body.Close()
+					}
+				}
+			})
+		}
+		s.create(b, "harbour", fmt.Sprintf("beside_%d", i))
+		leave()
+		readers.Wait()
+	})
 }

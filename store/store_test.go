@@ -618,7 +618,8 @@ func testWatched(t *testing.T, s *Store) {
 	got, err := s.Watched(t.Context(), srv.ID, "one")
 	if err != nil || !got.Since.Equal(at) || !got.Until.Equal(w.Until) || got.Unobserved != w.Unobserved ||
 		len(got.Uses) != len(uses)-1 {
-		t.Fatalf("read back: %v, since %v, until %v, blind %v, %d uses; want %d", err, got.Since, got.Until, got.Unobserved,
+		t.Fatalf("read back: %v, since %v, until %v, blind %v, %d uses; want %d", err, got.Since, got.Until,
+			got.Unobserved,
 			len(got.Uses), len(uses)-1)
 	}
 	if got.Uses[alike[0]] != at.Add(50*time.Hour) || got.Uses[alike[1]] != at.Add(time.Hour) ||
