@@ -104,7 +104,16 @@ func renderImpact(b change.Brief) *wire.Impact {
 	if b.Impact == nil && b.AffectedCount == 0 {
 		return nil
 	}
-	out := &wire.Impact{Objects: []wire.Count{}, Sessions: b.AffectedCount}
+	out := &wire.Impact{Objects: []wire.Count{}, Sessions: b.AffectedCount, How: "ended"}
+	for _, s := range b.Steps {
+		switch {
+		case s.Clear == nil:
+		case s.Clear.WhenEmpty > 0:
+			out.How = "waited"
+		case s.Clear.How == catalog.EndStatement:
+			out.How = "stopped"
+		}
+	}
 	for _, a := range b.Affected {
 		switch a.Class {
 		case clearing.Written:

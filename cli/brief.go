@@ -92,7 +92,8 @@ func (a app) showImpact(b wire.Brief) {
 			who += fmt.Sprintf(", %d that cannot be seen", i.Hidden)
 		}
 	}
-	lines = append(lines, [2]string{"disconnected", who})
+	title := map[string]string{"ended": "disconnected", "waited": "waited for", "stopped": "stopped"}[i.How]
+	lines = append(lines, [2]string{title, who})
 	if i.Lost {
 		depends := "nothing that is known"
 		if i.Dependents > 0 {

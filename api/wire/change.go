@@ -119,7 +119,8 @@ type Impact struct {
 	Size       *int64  `json:"size,omitempty" doc:"Bytes that would be lost."`
 	Dependents int     `json:"dependents" doc:"Objects elsewhere that are known to need what would be lost."`
 	Final      bool    `json:"final" doc:"Genarch cannot bring it back."`
-	Sessions   int     `json:"sessions" doc:"Sessions that would be ended or waited for."`
+	Sessions   int     `json:"sessions" doc:"Sessions that it is about."`
+	How        string  `json:"how" enum:"ended,waited,stopped" doc:"What becomes of them, or of their statement."`
 	Writing    int     `json:"writing" doc:"How many of those have written work that is not committed; of the first 200."`
 	Hidden     int     `json:"hidden" doc:"How many of those do what cannot be seen."`
 }

@@ -103,7 +103,7 @@ func (s *server) unbounded(ctx context.Context, c *pgxpool.Conn, op, statement s
 		return &engine.Error{Op: op, Kind: engine.NotSent, Err: err}
 	}
 	err := sendAlone(ctx, c, op, statement)
-	if reset := exec(context.WithoutCancel(ctx), c.Conn(), "RESET statement_timeout"); reset != nil && err == nil {
+	if reset := exec(context.WithoutCancel(ctx), c.Conn(), "RESET statement_timeout"); reset != nil {
 		// The connection is of no more use, the statement has taken effect.
 		c.Conn().Close(context.WithoutCancel(ctx))
 	}

@@ -16,6 +16,8 @@
 			.filter(Boolean)
 			.join(', ')
 	);
+	/** What becomes of whoever is connected. */
+	const become = { ended: 'Disconnected', waited: 'Waited for, and not ended', stopped: 'Their statement is stopped' };
 	const disconnected = $derived.by(() => {
 		if (!impact?.sessions) return '';
 		const hidden = impact.hidden ? `, ${count(impact.hidden)} cannot be seen` : '';
@@ -47,7 +49,7 @@
 				[...objects.slice(1), weight].filter(Boolean).join(', ')
 			)}{/if}
 		{@render tile(
-			'Disconnected',
+			become[impact.how],
 			impact.sessions ? many(impact.sessions, 'sessions') : 'nobody',
 			impact.sessions ? disconnected : 'nobody is connected at present',
 			impact.writing || impact.hidden ? 'careful' : 'plain'
