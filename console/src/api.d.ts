@@ -1600,6 +1600,11 @@ export interface components {
              * @description How many of those do what cannot be seen.
              */
             hidden: number;
+            /**
+             * @description What becomes of them, or of their statement.
+             * @enum {string}
+             */
+            how: "ended" | "waited" | "stopped";
             /** @description Something would be lost: the figures say what. */
             lost: boolean;
             /** @description What would be lost, by the engine's words. */
@@ -1611,7 +1616,7 @@ export interface components {
             rows?: number;
             /**
              * Format: int64
-             * @description Sessions that would be ended or waited for.
+             * @description Sessions that it is about.
              */
             sessions: number;
             /**
