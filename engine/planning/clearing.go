@@ -139,10 +139,10 @@ func planPresent(b *change.Brief, in []catalog.Session, r clearing.Rules, what s
 		b.Find(change.Note, change.SessionsNone, "", "Nobody is connected to %s at present.", what).Passing = true
 	case r.WhenEmpty > 0:
 		b.Find(change.Note, change.SessionsWaited, "",
-			"%s connected to %s at present, and the change waits for them: %s.", are(len(in)), what, semicolons(words)).
+			"%s open at present, and the change waits for them: %s.", are(len(in)), semicolons(words)).
 			Passing = true
 	default:
-		b.Find(change.Note, change.SessionsEnded, "", "%s connected to %s at present: %s.", are(len(in)), what,
+		b.Find(change.Note, change.SessionsEnded, "", "%s open at present: %s.", are(len(in)),
 			semicolons(words)).Passing = true
 	}
 }
