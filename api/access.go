@@ -101,7 +101,7 @@ func (h *Handler) find(srv catalog.Server, g *access.Graph, p catalog.Principal)
 	}
 	problem := &Problem{Status: http.StatusNotFound, Code: "account.absent",
 		Detail: fmt.Sprintf("There is no account or role %s on %s.", naming.Show(p.String()), srv.Name),
-		Next:   "List them: genarch account list " + srv.Name}
+		Next:   "List them.", Actions: do("account.list", srv.Name)}
 	if len(hosts) > 1 {
 		problem.Status, problem.Code = http.StatusConflict, "account.ambiguous"
 		problem.Detail, problem.Next = fmt.Sprintf("There are %[2]d accounts named %[1]s, and each is an account of its own.", naming.Show(p.Name), len(hosts)), "Say which: "+strings.Join(hosts, ", ")
@@ -261,7 +261,7 @@ func (h *Handler) listGrants(ctx context.Context, in *struct {
 func noSuchDatabase(srv catalog.Server, name string) error {
 	return &Problem{Status: http.StatusNotFound, Code: "database.absent",
 		Detail: "There is no database " + naming.Show(name) + " on " + srv.Name + ".",
-		Next:   "List them: genarch database list " + srv.Name}
+		Next:   "List them.", Actions: do("database.list", srv.Name)}
 }
 
 // letters are how a matrix writes levels.
@@ -351,7 +351,7 @@ func (h *Handler) showWhy(ctx context.Context, in *struct {
 	if !ok {
 		return nil, &Problem{Status: http.StatusUnprocessableEntity, Code: "privilege.unknown",
 			Detail: fmt.Sprintf("There is no privilege %q.", in.Privilege),
-			Next:   "See what there is: genarch engine show " + string(srv.Engine)}
+			Next:   "See what there is.", Actions: do("engine.show", string(srv.Engine))}
 	}
 	p := h.who(srv, in.Account, in.Within, in.Role)
 	if p != catalog.Public {

@@ -180,7 +180,7 @@ func (h *Handler) requireSee(c *gin.Context) {
 func notSignedIn() *Problem {
 	return &Problem{Status: http.StatusUnauthorized, Code: "sign_in",
 		Detail: "Nobody is signed in, or the session or token has ended.",
-		Next:   "Sign in again; for the CLI: genarch login"}
+		Next:   "Sign in again.", Actions: do("login", "")}
 }
 
 // authorise refuses whoever has not the operation's permission.
@@ -201,7 +201,7 @@ func (h *Handler) authorise(ctx huma.Context, next func(huma.Context)) {
 	case meta["fresh"] == true && !who.fresh():
 		writeHuma(ctx, &Problem{Status: http.StatusForbidden, Code: "sign_in.stale",
 			Detail: "This asks for a password that was given a short while ago.",
-			Next:   "Sign in again, then repeat it; for the CLI: genarch login"})
+			Next:   "Sign in again, then repeat it.", Actions: do("login", "")})
 	default:
 		next(ctx)
 	}
@@ -209,8 +209,9 @@ func (h *Handler) authorise(ctx huma.Context, next func(huma.Context)) {
 
 func forbidden(who caller, permission policy.Permission) *Problem {
 	return &Problem{Status: http.StatusForbidden, Code: "permission.missing",
-		Detail: who.Name + " lacks the permission " + string(permission),
-		Next:   "An operator with the permission admin can give it: genarch operator edit " + who.Name}
+		Detail:  who.Name + " lacks the permission " + string(permission),
+		Next:    "An operator with the permission admin can give it.",
+		Actions: do("operator.edit", who.Name)}
 }
 
 // writeHuma answers a problem from within huma's middleware.

@@ -130,7 +130,7 @@ func (h *Handler) change(ctx context.Context, id uint64) (change.Change, error) 
 
 func noChange(id uint64) *Problem {
 	return &Problem{Status: http.StatusNotFound, Code: "not_found", Detail: fmt.Sprintf("There is no change %d.", id),
-		Next: "List them: genarch change list"}
+		Next: "List them.", Actions: do("change.list", "")}
 }
 
 func (h *Handler) showChange(ctx context.Context, in *ChangePath) (*body[wire.Change], error) {

@@ -171,7 +171,7 @@ func (h *Handler) maker(ctx context.Context, address string, key string, renames
 func (h *Handler) noDatabase(ctx context.Context, srv catalog.Server, access engine.Server, name string) error {
 	p := &Problem{Status: 404, Code: "database.absent",
 		Detail: "There is no database " + naming.Show(name) + " on " + srv.Name + ".",
-		Next:   "List them: genarch database list " + srv.Name}
+		Next:   "List them.", Actions: do("database.list", srv.Name)}
 	in, err := access.Inspect(ctx)
 	if remedy := in.Login.Remedy("see_databases"); err == nil && remedy != "" {
 		p.Code = "database.unseen"

@@ -47,7 +47,7 @@ func (h *Handler) engineNamed(name string) (engine.Engine, error) {
 	e, err := h.Fleet.Engine(catalog.Engine(name))
 	if err != nil {
 		return nil, &Problem{Status: 404, Code: "engine.absent", Detail: err.Error(),
-			Next: "List them: genarch engine list"}
+			Next: "List them.", Actions: do("engine.list", "")}
 	}
 	return e, nil
 }

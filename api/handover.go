@@ -112,7 +112,7 @@ func (h *Handler) revealPasswords(ctx context.Context, in *ChangePath) (*body[wi
 	if errors.Is(err, record.ErrNotFound) {
 		return nil, &Problem{Status: http.StatusGone, Code: "passwords.gone",
 			Detail: "There is no password to be shown: it was shown already, or none was generated.",
-			Next:   "Set another one: genarch account password"}
+			Next:   "Set another one.", Actions: do("account.password", "")}
 	}
 	if err != nil {
 		return nil, err

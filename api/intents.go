@@ -114,3 +114,38 @@ func accountOf(in wire.Intent, out *change.Intent) (map[string]secret.Text, erro
 	spec.Bits = strength(a.Password, a.Name)
 	return map[string]secret.Text{a.Name: secret.New(a.Password)}, nil
 }
+
+// renderIntent is what was asked for, as it can be asked for again; passwords are no
+// part of an intent.
+func renderIntent(in change.Intent) wire.Intent {
+	out := wire.Intent{Kind: string(in.Kind), Server: in.Server}
+	if d := in.Database; d != nil {
+		out.Database = &wire.DatabaseSpec{Name: d.Name, IfNotExists: d.IfNotExists, IfExists: d.IfExists,
+			NewName: d.NewName, Team: (*wire.TeamSpec)(d.Team), Options: d.Options}
+	}
+	if c := in.Clearing; c != nil {
+		out.Clearing = &wire.ClearingSpec{Grace: c.Grace, WhenEmpty: c.WhenEmpty, AcceptLoss: c.AcceptLoss,
+			Options: c.Options}
+	}
+	if s := in.Sessions; s != nil {
+		out.Sessions = &wire.SessionsSpec{Database: s.Database, Account: s.Account, Application: s.Application,
+			Client: s.Client, Class: string(s.Class), IdleLonger: s.IdleLonger, Older: s.Older,
+			StatementOnly: s.StatementOnly}
+		for _, id := range s.IDs {
+			out.Sessions.IDs = append(out.Sessions.IDs, id.String())
+		}
+	}
+	if a := in.Account; a != nil {
+		out.Account = &wire.AccountSpec{Name: a.Name, Database: a.Database, Host: a.Host, Role: a.Role,
+			IfNotExists: a.IfNotExists, IfExists: a.IfExists, NewName: a.NewName, NewHost: a.NewHost,
+			PasswordFrom: string(a.Password), Options: a.Options}
+	}
+	if m := in.Member; m != nil {
+		out.Member = &wire.MemberSpec{Role: m.Role, To: wire.Principal(m.To), Admin: m.Admin, Options: m.Options}
+	}
+	if g := in.Grant; g != nil {
+		out.Grant = &wire.GrantSpec{Database: g.Database, To: wire.Principal(g.To), Bundle: string(g.Bundle),
+			Privileges: g.Privileges, On: renderObject(g.On), GrantOption: g.GrantOption, Options: g.Options}
+	}
+	return out
+}

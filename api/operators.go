@@ -107,7 +107,7 @@ func (h *Handler) editOperator(ctx context.Context, in *struct {
 	if in.Body.Password != nil {
 		if who.Name == o.Name {
 			return nil, problemField("password",
-				"Your own password is set with the present one beside it: genarch operator password")
+				"Your own password is set with the present one beside it.")
 		}
 		if o.Program {
 			return nil, problemField("password", "A program has no password: it signs in with a token.")
@@ -134,7 +134,8 @@ func (h *Handler) operator(ctx context.Context, name string) (policy.Operator, e
 		return o, err
 	}
 	p := &Problem{Status: http.StatusNotFound, Code: "not_found",
-		Detail: "No operator is called " + naming.Show(name) + ".", Next: "List them: genarch operator list"}
+		Detail: "No operator is called " + naming.Show(name) + ".", Next: "List them.",
+		Actions: do("operator.list", "")}
 	if list, err := h.Records.Operators(ctx); err == nil {
 		if near, found := naming.Nearest(name, each(list, func(o policy.Operator) string { return o.Name })); found {
 			p.Next = "Do you mean " + near + "?"
@@ -169,7 +170,7 @@ func (h *Handler) makeToken(ctx context.Context, in *struct{ Body wire.TokenInpu
 		return nil, forbidden(who, policy.Admin)
 	case !o.Program:
 		return nil, problemField("operator",
-			o.Name+" is a person: they make their own tokens. For a program make an operator of its own: genarch operator add NAME --program")
+			o.Name+" is a person: they make their own tokens. For a program make an operator of its own.")
 	}
 	if _, err := permissionsOf(b.Permissions); err != nil {
 		return nil, err

@@ -14,6 +14,7 @@ import (
 	"example.com/genarch/api/wire"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/record"
+	"example.com/genarch/core/remedy"
 	"example.com/genarch/engine"
 )
 
@@ -74,7 +75,7 @@ func optionProblem(err error, p *Problem) bool {
 		texts = append(texts, e.Text)
 		p.Errors = append(p.Errors, wire.ProblemDetail{Location: optionPlace(e), Message: e.Text, Next: e.Next})
 		if p.Next == "" {
-			p.Next = e.Next
+			p.Next, p.Actions = e.Next, renderActions(e.Actions)
 		}
 	}
 	p.Status, p.Code, p.Detail = http.StatusUnprocessableEntity, "option.invalid", strings.Join(texts, "; ")
@@ -102,6 +103,17 @@ func optionErrors(err error) []*engine.OptionError {
 		}
 	case interface{ Unwrap() error }:
 		out = optionErrors(x.Unwrap())
+	}
+	return out
+}
+
+// do is a command as the way to do something about a problem.
+func do(command, at string) []wire.Action { return []wire.Action{{Do: command, At: at}} }
+
+func renderActions(list []remedy.Action) []wire.Action {
+	var out []wire.Action
+	for _, a := range list {
+		out = append(out, wire.Action(a))
 	}
 	return out
 }
@@ -151,7 +163,8 @@ func (h *Handler) problem(ctx context.Context, err error) *Problem {
 	case errors.Is(err, record.ErrSealed):
 		set(http.StatusConflict, "secret.sealed", "")
 	case errors.Is(err, record.ErrSecretNeeded):
-		set(http.StatusUnprocessableEntity, "secret.needed", "Give the password of the login too: --secret-file FILE")
+		set(http.StatusUnprocessableEntity, "secret.needed", "Give the password of the login too.")
+		p.Actions = []wire.Action{{Option: "secret"}}
 	case errors.Is(err, record.ErrInvalid), errors.Is(err, change.ErrIntent):
 		p.Detail = strings.ReplaceAll(p.Detail, "\n", ": ")
 		set(http.StatusUnprocessableEntity, "request.invalid", "")
@@ -178,15 +191,15 @@ func titled(p *Problem) *Problem {
 func (h *Handler) engineProblem(err error, p *Problem) bool {
 	if e, ok := errors.AsType[*engine.IdentityError](err); ok {
 		p.Status, p.Code = http.StatusConflict, "identity.changed"
-		p.Next = "Find out which one is right; if it is the new one: genarch server accept " + e.Server
+		p.Next, p.Actions = "Find out which one is right; if it is the new one, accept it.", do("server.accept", e.Server)
 		known, found := wire.Identity(e.Known), wire.Identity(e.Found)
 		p.Known, p.Found = &known, &found
 		return true
 	}
 	if e, ok := errors.AsType[*engine.Error](err); ok {
 		f := engine.Failure(e)
-		p.Status, p.Code, p.EngineCode, p.Detail, p.Next = http.StatusBadGateway, "server."+
-			string(e.Kind), e.Code, f.Text, f.Next
+		p.Status, p.Code, p.EngineCode = http.StatusBadGateway, "server."+string(e.Kind), e.Code
+		p.Detail, p.Next, p.Actions = f.Text, f.Next, renderActions(f.Actions)
 		return true
 	}
 	return false
@@ -204,7 +217,8 @@ func changeProblem(err error, p *Problem) bool {
 		return true
 	}
 	if e, ok := errors.AsType[*change.Unconfirmed](err); ok {
-		p.Status, p.Code, p.Next = http.StatusConflict, "confirm.missing", "Type the name, or give it with --confirm"
+		p.Status, p.Code, p.Next = http.StatusConflict, "confirm.missing", "Type the name."
+		p.Actions = []wire.Action{{Option: "confirm", Value: e.Name}}
 		p.Detail = e.Error()
 		return true
 	}

@@ -138,18 +138,18 @@ func serverOf(address string) string {
 
 func renderStep(s change.StepRun) wire.Step {
 	return wire.Step{Kind: s.Kind, Title: s.Title, Statement: s.Statement, Undo: s.Undo, Restores: s.Restores,
-		ReadOnly: s.ReadOnly, Stays: s.Irreversible, Status: string(s.Status), Probed: s.Probed,
+		ReadOnly: s.ReadOnly, Irreversible: s.Irreversible, Status: string(s.Status), Probed: s.Probed,
 		Clearing: renderClearing(s.Clearing),
 		Messages: each(s.Messages, func(m change.Message) wire.Message { return wire.Message(m) }),
-		Failure:  (*wire.Failure)(s.Failure),
+		Failure:  renderFailure(s.Failure),
 		Begun:    optional(s.Begun), Ended: optional(s.Ended)}
 }
 
 func renderChange(c change.Change) wire.Change {
 	return wire.Change{ID: c.ID, Kind: string(c.Intent.Kind), Server: c.Intent.Server, Target: c.Brief.Target,
-		State: string(c.State), Ended: c.State.Ended(),
+		Asked: renderIntent(c.Intent), State: string(c.State), Ended: c.State.Ended(),
 		Operator: c.Operator, RunBy: c.RunBy, StopBy: c.StopBy, Stoppable: c.State == change.Running && c.Stoppable(),
-		Result: c.Result, Failure: (*wire.Failure)(c.Failure), Accepted: orEmpty(c.Accepted), Kept: []string{},
+		Result: c.Result, Failure: renderFailure(c.Failure), Accepted: orEmpty(c.Accepted), Kept: []string{},
 		Brief: renderBrief(c), Created: c.Created, Started: optional(c.Started), Finished: optional(c.Ended)}
 }
 
@@ -173,6 +173,17 @@ func renderToken(t record.Token) wire.Token {
 }
 
 func renderFinding(f change.Finding) wire.Finding {
-	return wire.Finding{Code: f.Code, Level: string(f.Level), Text: f.Text, Next: f.Next, Option: f.Option,
+	return wire.Finding{Code: f.Code, Level: string(f.Level), Text: f.Text, Next: f.Next,
+		Actions:    renderActions(f.Actions),
+		Option:     f.Option,
 		Suggestion: f.Suggestion, Unseen: f.Unseen}
+}
+
+func renderFailure(f *change.Failure) *wire.Failure {
+	if f == nil {
+		return nil
+	}
+	return &wire.Failure{Kind: f.Kind, Code: f.Code, Text: f.Text, Next: f.Next,
+		Actions: renderActions(f.Actions),
+		Passing: f.Passing}
 }

@@ -133,7 +133,7 @@ func renderLeftovers(g *access.Graph) []wire.GrantLine {
 	return renderLines(g, list[:min(len(list), maxListed)])
 }
 
-// renderWhy tells an answer in words, with the command that would give what is missing.
+// renderWhy tells an answer in words, with what to ask for to have what is missing granted.
 func renderWhy(srv catalog.Server, g *access.Graph, p catalog.Principal, want privilege.Set,
 	o catalog.Object) wire.Why {
 	a := g.Why(p, want, o)
@@ -151,7 +151,7 @@ func renderWhy(srv catalog.Server, g *access.Graph, p catalog.Principal, want pr
 			Text: n.Privilege.String() + " on " + objectWords(n.Object), Met: n.Met(), Known: n.Known,
 			Chains: each(n.Chains, chain), More: n.More, Denied: each(n.Denied, chain), Dormant: each(n.Dormant, chain)}
 		if !need.Met && n.Known && len(n.Denied) == 0 {
-			need.Missing = giveCommand(srv, p, n.Privilege, n.Object)
+			need.Missing = grantOf(srv, p, n.Privilege, n.Object)
 		}
 		out.Needs = append(out.Needs, need)
 	}
@@ -178,43 +178,14 @@ func objectWords(o catalog.Object) string {
 	return string(o.Scope) + " " + text
 }
 
-// giveCommand is the command that would give a privilege.
-func giveCommand(srv catalog.Server, p catalog.Principal, want privilege.Set, o catalog.Object) string {
+// grantOf is the intent that would give a privilege; nil: nothing below the whole server would.
+func grantOf(srv catalog.Server, p catalog.Principal, want privilege.Set, o catalog.Object) *wire.Intent {
 	if o.Scope == catalog.ScopeServer {
-		return ""
+		return nil
 	}
-	to := p.String()
-	if p.Role && p != catalog.Public {
-		to = "role:" + to
+	spec := &wire.GrantSpec{Database: o.Database, To: wire.Principal(p), Privileges: want.Names()}
+	if o.Scope != catalog.ScopeDatabase {
+		spec.On = renderObject(o)
 	}
-	text := "genarch privilege grant " + quoteWord(srv.Name+"/"+o.Database) + " --to " + quoteWord(to) +
-		" --privilege " + quoteWord(want.String())
-	switch o.Scope {
-	case catalog.ScopeSchema:
-		text += " --schema " + quoteWord(o.Schema)
-	case catalog.ScopeTable, catalog.ScopeSequence, catalog.ScopeRoutine, catalog.ScopeColumn:
-		scope := string(o.Scope)
-		if o.Scope == catalog.ScopeColumn {
-			scope = "table"
-		}
-		name := o.Name
-		if o.Schema != "" {
-			name = o.Schema + "." + name
-		}
-		text += " --" + scope + " " + quoteWord(name)
-		if o.Column != "" {
-			text += " --column " + quoteWord(o.Column)
-		}
-	}
-	return text
-}
-
-// quoteWord makes a text one word of a shell's command line.
-func quoteWord(text string) string {
-	for _, c := range text {
-		if (c < 'a' || c > 'z') && (c < 'A' || c > 'Z') && (c < '0' || c > '9') && !strings.ContainsRune("_-./:@,", c) {
-			return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'"
-		}
-	}
-	return text
+	return &wire.Intent{Kind: string(change.GrantPrivilege), Server: srv.Name, Grant: spec}
 }

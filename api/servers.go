@@ -119,7 +119,8 @@ func (h *Handler) showServer(ctx context.Context, in *ServerPath) (*body[wire.Se
 func (h *Handler) noServer(ctx context.Context, name string, err error) error {
 	p := h.problem(ctx, err)
 	if p.Code == "not_found" {
-		p.Detail, p.Next = "No server "+naming.Show(name)+" is registered.", "List them: genarch server list"
+		p.Detail, p.Next = "No server "+naming.Show(name)+" is registered.", "List them."
+		p.Actions = do("server.list", "")
 		if list, listErr := h.Fleet.List(ctx); listErr == nil {
 			names := each(list, func(s catalog.Server) string { return s.Name })
 			if near, found := naming.Nearest(name, names); found {

@@ -168,7 +168,7 @@ func (h *Handler) setOwnPassword(ctx context.Context, in *struct{ Body wire.Pass
 	who := from(ctx)
 	if who.Program || who.tokenID != 0 && !who.login {
 		return nil, &Problem{Status: http.StatusForbidden, Code: "password.by_token",
-			Detail: "A password is not set by a token.", Next: "Sign in to the console, or with genarch login"}
+			Detail: "A password is not set by a token.", Next: "Sign in with a password.", Actions: do("login", "")}
 	}
 	if wait, ok := h.signIns.allow(who.Name, who.address, ""); !ok {
 		return nil, &Problem{Status: http.StatusTooManyRequests, Code: "sign_in.slow", Detail: "Too many attempts.",

@@ -144,7 +144,7 @@ func sessionsOf(in *wire.SessionsSpec) (*change.SessionsSpec, error) {
 		id, err := catalog.ParseSessionID(text)
 		if err != nil {
 			return nil, &Problem{Status: 422, Code: "session.identity", Detail: err.Error(),
-				Next: "List them: genarch session list"}
+				Next: "List them.", Actions: do("session.list", "")}
 		}
 		out.IDs = append(out.IDs, id)
 	}

@@ -21,6 +21,7 @@ const mod = "example.com/genarch/"
 // allowed says, for each package of ours, which packages of ours it may reach.
 var allowed = map[string][]string{
 	"core/naming":    {},
+	"core/remedy":    {},
 	"core/lexical":   {},
 	"core/secret":    {},
 	"core/journal":   {},
@@ -30,9 +31,9 @@ var allowed = map[string][]string{
 	"core/catalog":   {"core/naming", "core/privilege"},
 	"core/access":    {"core/catalog", "core/naming", "core/privilege"},
 	"core/handover":  {"core/catalog", "core/naming", "core/privilege"},
-	"core/clearing":  {"core/catalog", "core/naming", "core/privilege"},
+	"core/clearing":  {"core/catalog", "core/naming", "core/privilege", "core/remedy"},
 	"core/change": {"core/access", "core/catalog", "core/clearing", "core/naming", "core/privilege",
-		"core/secret"},
+		"core/remedy", "core/secret"},
 	"engine":          {"core/..."},
 	"engine/planning": {"core/...", "engine"},
 	"engine/postgres": {"core/...", "engine", "engine/planning"},

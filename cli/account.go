@@ -80,17 +80,17 @@ func passwordFlags(none bool) []cli.Flag {
 func (a app) password(c *cli.Command, spec *wire.AccountSpec) error {
 	switch {
 	case c.Bool("no-password"):
-		spec.PasswordFrom = "none"
+		spec.PasswordFrom = wire.PasswordNone
 		return nil
 	case c.IsSet("password-file") || c.Bool("password-prompt"):
 		text, err := a.secret(c.String("password-file"), "Password of "+spec.Name+": ")
 		if err != nil {
 			return err
 		}
-		spec.PasswordFrom, spec.Password = "given", text
+		spec.PasswordFrom, spec.Password = wire.PasswordGiven, text
 		return nil
 	}
-	spec.PasswordFrom = "generated"
+	spec.PasswordFrom = wire.PasswordGenerated
 	return nil
 }
 
@@ -113,7 +113,7 @@ func (a app) accountVerb(kind, name, usageText string, flags []cli.Flag, intent 
 			if err != nil {
 				return err
 			}
-			if p.Role && kind == "account" && intent == "account.create" {
+			if p.Role && kind == "account" && intent == wire.KindCreateAccount {
 				return usage("%s is the address of a role: genarch role create %s", c.StringArg("address"),
 					c.StringArg("address"))
 			}
@@ -125,7 +125,7 @@ func (a app) accountVerb(kind, name, usageText string, flags []cli.Flag, intent 
 				return err
 			}
 			in := wire.Intent{Kind: intent, Server: server, Account: &spec}
-			if c.Bool("end-sessions") || intent == "account.drop" {
+			if c.Bool("end-sessions") || intent == wire.KindDropAccount {
 				if in.Clearing, err = clearing(c); err != nil {
 					return err
 				}
@@ -141,7 +141,7 @@ func (a app) accountCommand() *cli.Command {
 			flags = append([]cli.Flag{&cli.BoolFlag{Name: "end-sessions", Usage: "end its open sessions too"}},
 				clearingFlags(false)...)
 		}
-		return a.accountVerb("account", name, usage, flags, "account.alter",
+		return a.accountVerb("account", name, usage, flags, wire.KindAlterAccount,
 			func(_ *cli.Command, spec *wire.AccountSpec) error {
 				spec.Options = map[string]any{"locked": locked}
 				return nil
@@ -163,19 +163,19 @@ func (a app) accountCommand() *cli.Command {
 				slices.Concat(passwordFlags(true), optionFlags("connection-limit", "expires", "locked", "comment"),
 					[]cli.Flag{&cli.BoolFlag{Name: "if-not-exists",
 						Usage: "do nothing if it is there, and say what differs"}}),
-				"account.create", func(c *cli.Command, spec *wire.AccountSpec) error {
+				wire.KindCreateAccount, func(c *cli.Command, spec *wire.AccountSpec) error {
 					spec.IfNotExists = c.Bool("if-not-exists")
 					return a.password(c, spec)
 				}),
 			a.accountVerb("account", "alter", "set its limit, its expiry, its comment, and what else its engine has",
-				optionFlags("connection-limit", "expires", "comment"), "account.alter", asAsked),
+				optionFlags("connection-limit", "expires", "comment"), wire.KindAlterAccount, asAsked),
 			lock("lock", "keep it from signing in; open sessions go on unless ended too", true),
 			lock("unlock", "let it sign in again", false),
 			a.accountVerb("account", "password", "set another password: generated and shown once, unless given",
-				append(passwordFlags(false), optionFlags()...), "account.password", a.password),
+				append(passwordFlags(false), optionFlags()...), wire.KindSetPassword, a.password),
 			a.accountVerb("account", "rename", "give it another name, or another host where that is part of it",
 				[]cli.Flag{&cli.StringFlag{Name: "to", Usage: "the new name"},
-					&cli.StringFlag{Name: "host", Usage: "the new host"}}, "account.rename",
+					&cli.StringFlag{Name: "host", Usage: "the new host"}}, wire.KindRenameAccount,
 				func(c *cli.Command, spec *wire.AccountSpec) error {
 					spec.NewName, spec.NewHost = c.String("to"), c.String("host")
 					if spec.NewName == "" && spec.NewHost == "" {
@@ -193,7 +193,7 @@ func (a app) dropVerb(kind string) *cli.Command {
 		slices.Concat([]cli.Flag{confirmFlag(),
 			&cli.BoolFlag{Name: "if-exists", Usage: "do nothing if it is not there"}}, optionFlags("reassign-to"),
 			clearingFlags(false)),
-		"account.drop", func(c *cli.Command, spec *wire.AccountSpec) error {
+		wire.KindDropAccount, func(c *cli.Command, spec *wire.AccountSpec) error {
 			spec.IfExists = c.Bool("if-exists")
 			return nil
 		})
@@ -230,14 +230,14 @@ func (a app) roleCommand() *cli.Command {
 			a.accountVerb("role", "create", "create a role, which nobody signs in as",
 				append(optionFlags("comment"),
 					&cli.BoolFlag{Name: "if-not-exists", Usage: "do nothing if it is there"}),
-				"account.create", func(c *cli.Command, spec *wire.AccountSpec) error {
+				wire.KindCreateAccount, func(c *cli.Command, spec *wire.AccountSpec) error {
 					spec.Role, spec.IfNotExists = true, c.Bool("if-not-exists")
 					return nil
 				}),
-			member("grant", "make an account or role a member of it", "role.grant", "to",
+			member("grant", "make an account or role a member of it", wire.KindGrantRole, "to",
 				append(optionFlags(), &cli.BoolFlag{Name: "with-admin-option",
 					Usage: "it may make others members"})...),
-			member("revoke", "end the membership of an account or role", "role.revoke", "from"),
+			member("revoke", "end the membership of an account or role", wire.KindRevokeRole, "from"),
 			a.dropVerb("role"),
 		}}
 }

@@ -39,13 +39,13 @@ func (a app) showAffected(b wire.Brief) {
 			doing = b.Read.Sub(*s.StateSince)
 		}
 		switch {
-		case s.Class == "idle":
+		case s.Class == wire.ClassIdle:
 			groups = addIdle(groups, s, doing)
 			told++
 		case told < maxTold:
 			told++
-			a.sayWrapped("      ", fmt.Sprintf("    %-22s  %-15s  %s, %s for %s; would lose %s", s.ID, s.Class,
-				visible(whoIs(s, s.Client)), s.State, span(doing), s.Loses))
+			a.sayWrapped("      ", fmt.Sprintf("    %-22s  %-15s  %s, %s for %s; would lose %s", s.ID, codeWords(s.Class),
+				visible(whoIs(s, s.Client)), codeWords(s.State), span(doing), s.Loses))
 			if s.Statement != "" {
 				a.say("      %s", faint.Render(visible(shorten(s.Statement, 100))))
 			}

@@ -92,7 +92,8 @@ func (a app) showImpact(b wire.Brief) {
 			who += fmt.Sprintf(", %d that cannot be seen", i.Hidden)
 		}
 	}
-	title := map[string]string{"ended": "disconnected", "waited": "waited for", "stopped": "stopped"}[i.How]
+	title := map[string]string{wire.SessionsEnded: "disconnected", wire.SessionsWaited: "waited for",
+		wire.SessionsStopped: "stopped"}[i.How]
 	lines = append(lines, [2]string{title, who})
 	if i.Lost {
 		depends := "nothing that is known"
@@ -151,11 +152,11 @@ func settingTitle(s wire.Setting) string {
 }
 
 func (a app) showFinding(f wire.Finding) {
-	mark := map[string]string{"stop": wrong.Render("STOP"), "caution": caution.Render("CAUTION"),
-		"note": bold.Render("note")}[f.Level]
+	mark := map[string]string{wire.LevelStop: wrong.Render("STOP"), wire.LevelCaution: caution.Render("CAUTION"),
+		wire.LevelNote: bold.Render("note")}[f.Level]
 	a.sayWrapped("      ", fmt.Sprintf("%s  %s  %s", mark, visible(f.Text), faint.Render("["+f.Code+"]")))
-	if f.Next != "" {
-		a.sayWrapped("      ", "      next: "+visible(f.Next))
+	if next := a.nextText(f.Next, f.Actions); next != "" {
+		a.sayWrapped("      ", "      next: "+visible(next))
 	}
 }
 
@@ -172,7 +173,7 @@ func undoText(s wire.Step) string {
 	switch {
 	case s.ReadOnly:
 		return faint.Render("  (only reads)")
-	case s.Stays && s.Clearing == nil && s.Kind == "clear_sessions" && s.Statement != "":
+	case s.Irreversible && s.Clearing == nil && s.Kind == wire.StepClearSessions && s.Statement != "":
 		return faint.Render("  (for each session; it cannot be rolled back)")
 	case s.Restores:
 		return faint.Render("  (if a later step fails, what was there before is put back)")
@@ -188,7 +189,7 @@ func undoText(s wire.Step) string {
 func (a app) decide(b wire.Brief, agreed bool, accepted []string, confirm string) (wire.Run, error) {
 	none := wire.Run{}
 	for _, f := range b.Findings {
-		if f.Level != "caution" || contains(accepted, f.Code) {
+		if f.Level != wire.LevelCaution || contains(accepted, f.Code) {
 			continue
 		}
 		if !a.Terminal {

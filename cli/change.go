@@ -69,7 +69,7 @@ func (a app) alter(ctx context.Context, c *cli.Command, in wire.Intent) error {
 	if err != nil {
 		return err
 	}
-	if !contains(me.Operator.Permissions, "run") {
+	if !contains(me.Operator.Permissions, wire.PermissionRun) {
 		return a.submit(ctx, c, api, change)
 	}
 	if c.Bool("draft") {
@@ -110,7 +110,7 @@ func (a app) submit(ctx context.Context, c *cli.Command, api *client.Client, cha
 func (a app) runDecided(ctx context.Context, c *cli.Command, api *client.Client, change wire.Change) error {
 	decided, err := a.decide(change.Brief, c.Bool("yes"), c.StringSlice("accept"), c.String("confirm"))
 	if err != nil {
-		if change.State == "draft" && !c.Bool("draft") && c.Name != "run" {
+		if change.State == wire.StateDraft && !c.Bool("draft") && c.Name != "run" {
 			_, _ = api.Withdraw(context.WithoutCancel(ctx), change.ID) // a brief nobody agreed to
 		}
 		return err
@@ -144,7 +144,7 @@ func (a app) follow(ctx context.Context, c *cli.Command, api *client.Client, cha
 			return err
 		}
 		for i, s := range now.Brief.Steps {
-			if s.Status != "planned" && said[i] != s.Status {
+			if s.Status != wire.StepPlanned && said[i] != s.Status {
 				told := last
 				if a.Terminal && last != "" {
 					fmt.Fprint(a.Err, "\n") // below the line that was written over
@@ -153,7 +153,7 @@ func (a app) follow(ctx context.Context, c *cli.Command, api *client.Client, cha
 				a.showProgress(i, len(now.Brief.Steps), s, told)
 				said[i] = s.Status
 			}
-			if s.Status == "begun" && s.Clearing != nil {
+			if s.Status == wire.StepBegun && s.Clearing != nil {
 				a.showClearing(*s.Clearing, &last)
 			}
 		}
@@ -185,16 +185,23 @@ func (a app) askStop(ctx context.Context, api *client.Client, change wire.Change
 
 // showProgress tells how a step stands. told is what was said of its clearing last.
 func (a app) showProgress(i, n int, s wire.Step, told string) {
-	word := map[string]string{"begun": "…", "done": fine.Render("done"), "failed": wrong.Render("failed"),
-		"unknown": caution.Render("no answer, looking"),
-		"undoing": "rolling back …", "undone": "rolled back", "undo_failed": wrong.Render("could not be rolled back"),
-		"harmed": wrong.Render("failed, and left something altered")}[s.Status]
+	word := map[string]string{
+		wire.StepBegun:      "…",
+		wire.StepDone:       fine.Render("done"),
+		wire.StepFailed:     wrong.Render("failed"),
+		wire.StepUnknown:    caution.Render("no answer, looking"),
+		wire.StepUndoing:    "rolling back …",
+		wire.StepUndone:     "rolled back",
+		wire.StepUndoFailed: wrong.Render("could not be rolled back"),
+		wire.StepHarmed:     wrong.Render("failed, and left something altered"),
+	}[s.Status]
 	took := ""
-	if s.Begun != nil && s.Ended != nil && slices.Contains([]string{"done", "failed", "harmed"}, s.Status) {
+	over := []string{wire.StepDone, wire.StepFailed, wire.StepHarmed}
+	if s.Begun != nil && s.Ended != nil && slices.Contains(over, s.Status) {
 		took = fmt.Sprintf("  %d ms", s.Ended.Sub(*s.Begun).Milliseconds())
 	}
 	a.say("[%d/%d] %s  %s%s", i+1, n, visible(s.Title), word, faint.Render(took))
-	if p := s.Clearing; p != nil && s.Status != "begun" {
+	if p := s.Clearing; p != nil && s.Status != wire.StepBegun {
 		app{Streams{Err: a.Err}}.showClearing(*p, &told)
 		for _, r := range p.Returned[:min(10, len(p.Returned))] {
 			a.say("        came back while the gate was closed: %s", visible(r))
@@ -203,7 +210,7 @@ func (a app) showProgress(i, n int, s wire.Step, told string) {
 	for _, m := range s.Messages {
 		a.say("        %s: %s", m.Severity, visible(m.Text))
 	}
-	if s.Failure != nil && s.Status != "begun" {
+	if s.Failure != nil && s.Status != wire.StepBegun {
 		a.say("        %s", visible(failureText(*s.Failure)))
 	}
 }
@@ -227,11 +234,11 @@ func (a app) conclude(ctx context.Context, c *cli.Command, api *client.Client, c
 		}
 	}
 	style := fine
-	if change.State != "done" {
+	if change.State != wire.StateDone {
 		style = wrong
 	}
 	a.say("%s  change %d, %s", style.Render(change.State), change.ID, visible(change.Result))
-	if change.State == "done" && len(change.Kept) == 0 {
+	if change.State == wire.StateDone && len(change.Kept) == 0 {
 		// Events do not tell whether there is anything to be shown.
 		if now, err := api.Change(ctx, change.ID); err == nil {
 			change = now
@@ -248,12 +255,14 @@ func (a app) conclude(ctx context.Context, c *cli.Command, api *client.Client, c
 		return err
 	}
 	switch {
-	case change.State == "done":
+	case change.State == wire.StateDone:
 		return nil
-	case change.Failure != nil && change.Failure.Next != "":
-		return &exitError{ExitFailed, fmt.Errorf("%s; next: %s", failureText(*change.Failure), change.Failure.Next)}
 	case change.Failure != nil:
-		return &exitError{ExitFailed, errors.New(failureText(*change.Failure))}
+		text := failureText(*change.Failure)
+		if next := a.nextText(change.Failure.Next, change.Failure.Actions); next != "" {
+			text += "; next: " + next
+		}
+		return &exitError{ExitFailed, errors.New(text)}
 	}
 	return &exitError{ExitFailed, nil}
 }
@@ -422,14 +431,14 @@ func (a app) showChange(ctx context.Context, c *cli.Command, api *client.Client,
 	}
 	if change.Failure != nil {
 		shown.say("%s %s", wrong.Render("failure:"), visible(failureText(*change.Failure)))
-		if change.Failure.Next != "" {
-			shown.say("  next: %s", visible(change.Failure.Next))
+		if next := a.nextText(change.Failure.Next, change.Failure.Actions); next != "" {
+			shown.say("  next: %s", visible(next))
 		}
 	}
 	shown.say("")
 	shown.showBrief(change.Brief)
 	for i, s := range change.Brief.Steps {
-		if s.Status != "planned" {
+		if s.Status != wire.StepPlanned {
 			shown.showProgress(i, len(change.Brief.Steps), s, "")
 		}
 	}

@@ -160,8 +160,8 @@ func Run(ctx context.Context, root *cli.Command, args []string) int {
 	if problem.EngineCode != "" {
 		say("  the engine's code: " + visible(problem.EngineCode))
 	}
-	if problem.Next != "" {
-		say("  next: " + visible(problem.Next))
+	if next := (app{}).nextText(problem.Next, problem.Actions); next != "" {
+		say("  next: " + visible(next))
 	}
 	if code != ExitFailed {
 		return code

@@ -51,7 +51,7 @@ func (a app) databaseCommand() *cli.Command {
 					&cli.StringFlag{Name: "client-host",
 						Usage:       "where the team's accounts come from, on engines that ask for it",
 						DefaultText: "everywhere"},
-					&cli.BoolFlag{Name: "clear-template", Usage: "end the sessions of a template that is in use"},
+					&cli.BoolFlag{Name: "end-sessions", Usage: "end the sessions of the template, where it is in use"},
 				}, slices.Concat(optionFlags("owner", "template", "encoding", "collation", "tablespace",
 					"connection-limit",
 					"comment"), clearingFlags(false), alterFlags())...),
@@ -62,18 +62,20 @@ func (a app) databaseCommand() *cli.Command {
 				Flags: slices.Concat(optionFlags("owner", "encoding", "collation", "tablespace", "connection-limit",
 					"comment"), clearingFlags(false), alterFlags()),
 				Action: a.alterDatabase},
-			a.takeVerb("drop", "drop a database for good: shows what would be lost and who is connected, ends sessions, drops, reads back", "database.drop",
+			a.clearingVerb("drop",
+				"drop a database for good: shows what would be lost and who is connected, ends sessions, drops, reads back",
+				wire.KindDropDatabase,
 				append(optionFlags(), confirmFlag(),
 					&cli.BoolFlag{Name: "if-exists", Usage: "do nothing if it is not there"}),
 				func(c *cli.Command, spec *wire.DatabaseSpec) { spec.IfExists = c.Bool("if-exists") }),
-			a.takeVerb("rename", "give it another name, once nobody is connected", "database.rename",
+			a.clearingVerb("rename", "give it another name, once nobody is connected", wire.KindRenameDatabase,
 				[]cli.Flag{&cli.StringFlag{Name: "to", Usage: "the new name", Required: true}},
 				func(c *cli.Command, spec *wire.DatabaseSpec) { spec.NewName = c.String("to") }),
 		}}
 }
 
-// takeVerb is a command that needs the database empty of sessions.
-func (a app) takeVerb(name, usage, intent string, flags []cli.Flag,
+// clearingVerb is a command that needs the database empty of sessions.
+func (a app) clearingVerb(name, usage, intent string, flags []cli.Flag,
 	fill func(*cli.Command, *wire.DatabaseSpec)) *cli.Command {
 	return &cli.Command{Name: name, Usage: usage, ArgsUsage: "SERVER/DATABASE", Arguments: addressArg(),
 		Flags: append(append(flags, clearingFlags(name == "drop")...), alterFlags()...),
@@ -109,8 +111,8 @@ func (a app) createDatabase(ctx context.Context, c *cli.Command) error {
 	} else if c.IsSet("client-host") {
 		return usage("--client-host says where a team's accounts come from: it needs --for-team.")
 	}
-	in := wire.Intent{Kind: "database.create", Server: server, Database: &spec}
-	if c.Bool("clear-template") {
+	in := wire.Intent{Kind: wire.KindCreateDatabase, Server: server, Database: &spec}
+	if c.Bool("end-sessions") {
 		if in.Clearing, err = clearing(c); err != nil {
 			return err
 		}
@@ -130,7 +132,7 @@ func (a app) alterDatabase(ctx context.Context, c *cli.Command) error {
 	if len(spec.Options) == 0 {
 		return usage("Say what to alter: %s SERVER/DATABASE --comment …, or --set NAME=VALUE", c.FullName())
 	}
-	in := wire.Intent{Kind: "database.alter", Server: server, Database: &spec}
+	in := wire.Intent{Kind: wire.KindAlterDatabase, Server: server, Database: &spec}
 	// Only some alterations need the database empty of sessions.
 	if slices.ContainsFunc([]string{"tablespace", "grace", "when-empty", "accept-loss"}, c.IsSet) {
 		if in.Clearing, err = clearing(c); err != nil {

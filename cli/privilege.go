@@ -69,7 +69,7 @@ func (a app) privilegeCommand() *cli.Command {
 				if len(spec.Privileges) > 0 {
 					spec.On = readObject(c, database)
 				}
-				if intent == "privilege.grant" && spec.Bundle == "" && len(spec.Privileges) == 0 {
+				if intent == wire.KindGrantPrivilege && spec.Bundle == "" && len(spec.Privileges) == 0 {
 					return usage("Say what to grant: --bundle read, write, build or own; or --privilege.")
 				}
 				return a.alter(ctx, c, wire.Intent{Kind: intent, Server: server, Grant: &spec})
@@ -101,12 +101,12 @@ func (a app) privilegeCommand() *cli.Command {
 				ArgsUsage: "SERVER/account:NAME SERVER/account:NAME",
 				Arguments: []cli.Argument{&cli.StringArg{Name: "left"}, &cli.StringArg{Name: "right"}},
 				Flags:     []cli.Flag{outputFlag()}, Action: a.compareAccounts},
-			alter("grant", "grant a bundle or single privileges on a database", "privilege.grant", "to", "bundle",
+			alter("grant", "grant a bundle or single privileges on a database", wire.KindGrantPrivilege, "to", "bundle",
 				"read, write, build or own",
 				append(optionFlags(), &cli.BoolFlag{Name: "with-grant-option",
 					Usage: "with the right to grant them to others"})...),
 			alter("revoke", "revoke privileges on a database: all, single ones, or all but those of a bundle",
-				"privilege.revoke", "from", "keep-bundle", "the bundle that is to remain: read, write or build",
+				wire.KindRevokePrivilege, "from", "keep-bundle", "the bundle that is to remain: read, write or build",
 				optionFlags()...),
 		}}
 }
@@ -356,8 +356,8 @@ func (a app) showWhy(ctx context.Context, c *cli.Command) error {
 		if !n.Met && !n.Known {
 			fmt.Fprintf(a.Out, "             %s\n", caution.Render("there is no such object, or it cannot be seen"))
 		}
-		if n.Missing != "" {
-			fmt.Fprintf(a.Out, "             would give it: %s\n", visible(n.Missing))
+		if n.Missing != nil {
+			fmt.Fprintf(a.Out, "             would give it: %s\n", visible(grantCommand(*n.Missing)))
 		}
 	}
 	return nil

@@ -105,7 +105,7 @@ func (a app) serverCommand() *cli.Command {
 				Action: a.withServer(a.acceptServer)},
 			{Name: "mark", Usage: "write a mark by which the server is known for certain, where it has no number of its own", ArgsUsage: "SERVER", Arguments: nameArg(), Flags: alterFlags(),
 				Action: a.withServer(func(ctx context.Context, c *cli.Command, _ *client.Client, name string) error {
-					return a.alter(ctx, c, wire.Intent{Kind: "server.mark", Server: name})
+					return a.alter(ctx, c, wire.Intent{Kind: wire.KindMarkServer, Server: name})
 				})},
 			{Name: "forget", Usage: "remove a registration; nothing on the server is touched", ArgsUsage: "SERVER",
 				Arguments: nameArg(),
@@ -435,8 +435,8 @@ func (a app) showServer(c *cli.Command, s wire.Server, st wire.Status, whole any
 		a.sayWrapped("      ", caution.Render("CAUTION")+"  "+visible(text))
 	}
 	if t := st.Trouble; t != nil {
-		if t.Next != "" {
-			a.say("  next: %s", t.Next)
+		if next := a.nextText(t.Next, t.Actions); next != "" {
+			a.say("  next: %s", visible(next))
 		}
 		return &exitError{ExitFailed, nil}
 	}

@@ -19,7 +19,7 @@ func sessionFilterFlags() []cli.Flag {
 		&cli.StringFlag{Name: "account", Usage: "of one account: NAME, or NAME@HOST where accounts have hosts"},
 		&cli.StringFlag{Name: "application", Usage: "of one program, as it calls itself"},
 		&cli.StringFlag{Name: "client", Usage: "from one address"},
-		&cli.StringFlag{Name: "class", Usage: "idle, busy, 'in transaction', 'written work', …"},
+		&cli.StringFlag{Name: "class", Usage: "idle, busy, in_transaction, written, hidden"},
 		&cli.DurationFlag{Name: "idle-longer-than", Usage: "idle for longer, for example 15m"},
 		&cli.DurationFlag{Name: "older-than",
 			Usage: "begun longer ago; where the engine does not tell, its transaction"},
@@ -175,7 +175,7 @@ func (a app) sessionColumns(read time.Time) []column[wire.ServerSession] {
 	}
 	return []column[wire.ServerSession]{
 		{title: "session", text: func(s wire.ServerSession) string { return s.ID }},
-		{title: "class", text: func(s wire.ServerSession) string { return s.Class }},
+		{title: "class", text: func(s wire.ServerSession) string { return codeWords(s.Class) }},
 		{title: "account", text: func(s wire.ServerSession) string { return holderText(s.Account) }},
 		{title: "application", text: func(s wire.ServerSession) string { return s.Application }},
 		{title: "client", text: func(s wire.ServerSession) string { return s.Client }},
@@ -254,7 +254,7 @@ func (a app) printTree(list wire.SessionList) error {
 		if w.Depth > 0 {
 			line = strings.Repeat("   ", w.Depth-1) + "└─ "
 		}
-		text := fmt.Sprintf("%s%s  %s  %s  %s", line, s.ID, s.Class,
+		text := fmt.Sprintf("%s%s  %s  %s  %s", line, s.ID, codeWords(s.Class),
 			visible(strings.TrimSpace(holderText(s.Account)+" "+s.Application)), visible(s.Database))
 		switch {
 		case w.Again:
@@ -307,11 +307,11 @@ func (a app) printSession(c *cli.Command, s wire.ServerSession, read time.Time) 
 	}
 	p := properties{}
 	p.add("session", s.Address)
-	p.add("class", s.Class+"; ended, it would lose "+s.Loses)
+	p.add("class", codeWords(s.Class)+"; ended, it would lose "+s.Loses)
 	p.add("account", visible(holderText(s.Account)))
 	for _, f := range []struct{ title, value string }{{"application", s.Application}, {"client", s.Client},
 		{"database", s.Database}, {"uses too", strings.Join(s.Uses, ", ")},
-		{"since", timePtrText(s.Started)}, {"state", s.State + " since " + timePtrText(s.StateSince)},
+		{"since", timePtrText(s.Started)}, {"state", codeWords(s.State) + " since " + timePtrText(s.StateSince)},
 		{"transaction", timePtrText(s.Transaction)}, {"waits for", waitsText(s)}, {"progress", s.Progress}} {
 		if f.value != "" {
 			p.add(f.title, visible(f.value))
@@ -357,7 +357,7 @@ func (a app) endSessions(ctx context.Context, c *cli.Command) error {
 		}
 		server = on
 	}
-	return a.alter(ctx, c, wire.Intent{Kind: "session.end", Server: server, Sessions: &spec,
+	return a.alter(ctx, c, wire.Intent{Kind: wire.KindEndSessions, Server: server, Sessions: &spec,
 		Clearing: &wire.ClearingSpec{Grace: wholeSeconds(c.Duration("grace")), AcceptLoss: c.Bool("accept-loss")}})
 }
 
@@ -367,7 +367,7 @@ func whoIsLeft(p wire.Clearing) string {
 	var who []string
 	alike := map[string]int{}
 	for _, w := range p.Who {
-		text := strings.Join(strings.Fields(w.Account+" "+w.Application+" "+w.Class+" "+w.Progress), " ")
+		text := strings.Join(strings.Fields(w.Account+" "+w.Application+" "+codeWords(w.Class)+" "+w.Progress), " ")
 		if alike[text]++; alike[text] == 1 {
 			who = append(who, text)
 		}
@@ -411,7 +411,7 @@ func (a app) showClearing(p wire.Clearing, last *string) {
 		return
 	}
 	*last = p.Phase + text
-	if p.Phase == "waiting" && p.GraceEnds != nil {
+	if p.Phase == wire.PhaseWaiting && p.GraceEnds != nil {
 		text = fmt.Sprintf("waiting until %s UTC, %s", p.GraceEnds.UTC().Format("15:04:05"), text)
 	}
 	if a.Terminal {
@@ -422,4 +422,17 @@ func (a app) showClearing(p wire.Clearing, last *string) {
 		return
 	}
 	a.say("        %s", text)
+}
+
+// codeWords says in words what the class or state of a session is.
+func codeWords(code string) string {
+	switch code {
+	case wire.ClassWritten:
+		return "written work"
+	case wire.ClassHidden:
+		return "not visible"
+	case wire.ClassOwn:
+		return "Genarch"
+	}
+	return strings.ReplaceAll(code, "_", " ")
 }

@@ -178,12 +178,12 @@ func (l *Line) moved(ctx context.Context, api *client.Client, k wire.Server, s *
 }
 
 func mark(ctx context.Context, api *client.Client, server string) error {
-	c, err := api.Ask(ctx, wire.Intent{Kind: "server.mark", Server: server}, "")
+	c, err := api.Ask(ctx, wire.Intent{Kind: wire.KindMarkServer, Server: server}, "")
 	if err != nil || c.Brief.Stopped {
 		return err
 	}
 	c, err = api.Run(ctx, c.ID, wire.Run{Fingerprint: c.Brief.Fingerprint, Wait: 30})
-	if err == nil && c.State != "done" {
+	if err == nil && c.State != wire.StateDone {
 		err = errors.New(c.Result)
 	}
 	return err

@@ -68,7 +68,7 @@ func (s *service) dropping(b *testing.B, server, name string) (cleared, whole ti
 	}
 	run := time.Now()
 	status, done, _ := s.call("POST", fmt.Sprintf("/api/v1/changes/%v/run", draft["id"]), s.token,
-		fmt.Sprintf(`{"fingerprint":%q,"confirm":%q,"wait":60,"accept":["gate.leaky"]}`,
+		fmt.Sprintf(`{"fingerprint":%q,"confirm":%q,"wait":60,"accept":["gate.incomplete"]}`,
 			draft["brief"].(map[string]any)["fingerprint"], name))
 	whole = time.Since(begun)
 	if status != 200 || done["state"] != "done" {

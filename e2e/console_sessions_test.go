@@ -67,7 +67,7 @@ func TestConsoleSessions(t *testing.T) {
 		}
 		// Written work: a caution that is accepted first.
 		p.Open("/servers/harbour/databases/sailings_prod/sessions")
-		p.Wait("the writer", "document.querySelector('tr[data-session] [data-class=\"written work\"]')")
+		p.Wait("the writer", "document.querySelector('tr[data-session] [data-class=\"written\"]')")
 		p.Click("tr[data-group] input[type=checkbox]")
 		p.WaitText("End 2 sessions")
 		p.Click("main section button.btn-sm:nth-of-type(2)")

@@ -203,7 +203,7 @@ func testListAndEnd(h shore) {
 	})
 	// A tree is shown whole, also where only one in it was asked for.
 	has(h.t, "the tree around written work",
-		h.s.run(0, "session", "list", h.name+"/sailings_prod", "--tree", "--class", "written work").out, "written work",
+		h.s.run(0, "session", "list", h.name+"/sailings_prod", "--tree", "--class", "written").out, "written work",
 		"blocks 1", "n = 8")
 	has(h.t, "a tree of nobody", h.s.run(0, "session", "list", h.name, "--tree", "--account", "nobody").err,
 		"nobody waits")
@@ -212,7 +212,7 @@ func testListAndEnd(h shore) {
 		"UPDATE crossings")
 	has(h.t, "CSV", h.s.run(0, "session", "list", h.name, "-o", "csv").out, "session,class,account")
 	has(h.t, "with the engine's own", h.s.run(0, "session", "list", h.name, "--all").out, "Genarch")
-	if got := h.sessions("/sailings_prod", "--class", "written work"); len(got) < 1 {
+	if got := h.sessions("/sailings_prod", "--class", "written"); len(got) < 1 {
 		h.t.Errorf("by class: %+v", got)
 	}
 	// Chosen by what they are: each option narrows, and nothing else is shown.
@@ -268,7 +268,7 @@ func testListAndEnd(h shore) {
 		h.t.Error("who was ended is still there")
 	}
 	// Written work is a caution; then it goes, and the one who waited goes on.
-	blocker := h.sessions("/sailings_prod", "--class", "written work")
+	blocker := h.sessions("/sailings_prod", "--class", "written")
 	var victim string
 	for _, l := range blocker {
 		if strings.Contains(h.s.run(0, "session", "list", h.name, "--tree").out, l.ID+"  written work") &&
@@ -369,7 +369,7 @@ func testLoss(h shore) {
 	h.furnished("ledger_prod")
 	writer := h.client("ledger_prod", "BEGIN", "UPDATE crossings SET n = 7 WHERE id = 1")
 	testutil.Wait(h.t, "the written work to show",
-		func() bool { return len(h.sessions("/ledger_prod", "--class", "written work")) == 1 })
+		func() bool { return len(h.sessions("/ledger_prod", "--class", "written")) == 1 })
 	r := h.s.run(3, "database", "drop", h.name+"/ledger_prod", "--confirm", "ledger_prod")
 	has(h.t, "written work", r.err, "CAUTION", "work.lost", "--accept work.lost")
 	if !there(writer) {
@@ -511,9 +511,9 @@ func testRenameMoveCopy(h shore) {
 	h.client("tide_tables_prod")
 	has(h.t, "copying what is in use",
 		h.s.run(1, "database", "create", "harbour/copy_prod", "--template", "tide_tables_prod", "--yes").err,
-		"template.in_use", "--clear-template")
+		"template.in_use", "--end-sessions")
 	has(h.t, "clearing it first", h.s.run(0, "database", "create", "harbour/copy_prod", "--template",
-		"tide_tables_prod", "--clear-template", "--yes").err, "0 left, 1 ended")
+		"tide_tables_prod", "--end-sessions", "--yes").err, "0 left, 1 ended")
 	if !h.in("tide_tables_prod") || !h.in("copy_prod") {
 		h.t.Error("the template or its copy is not open")
 	}

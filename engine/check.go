@@ -10,6 +10,7 @@ import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/core/remedy"
 )
 
 // OptionError is one option that an intent cannot have. It wraps [change.ErrIntent].
@@ -19,6 +20,8 @@ type OptionError struct {
 	Option string
 	Text   string
 	Next   string
+	// Actions are ways to do what Next says.
+	Actions []remedy.Action
 	// Suggestion is the name that was probably meant; empty: there is none.
 	Suggestion string
 }
@@ -67,7 +70,7 @@ func CheckIntent(in change.Intent, d *Description) (change.Intent, error) {
 	}
 	if in.Grant != nil {
 		if _, err := d.Table.Parse(in.Grant.Privileges); err != nil {
-			errs = append(errs, fmt.Errorf("%w: %w; %s", change.ErrIntent, err, showEngine(d)))
+			errs = append(errs, fmt.Errorf("%w: %w", change.ErrIntent, err))
 		}
 		own := *in.Grant
 		in.Grant = &own
@@ -81,9 +84,11 @@ func CheckIntent(in change.Intent, d *Description) (change.Intent, error) {
 	return in, errors.Join(errs...)
 }
 
-// showEngine is the next step of whoever asked for what there is not.
-func showEngine(d *Description) string {
-	return "see what there is: genarch engine show " + string(d.ID)
+// seeEngine is the next step of whoever asked for what there is not.
+const seeEngine = "See what the engine has."
+
+func showEngine(d *Description) []remedy.Action {
+	return []remedy.Action{remedy.Command("engine.show", string(d.ID))}
 }
 
 // placed says of accounts that lie in databases in which one: that of a grant, when
@@ -117,9 +122,10 @@ func placed(in change.Intent, d *Description) (change.Intent, error) {
 func checkOptions(in change.Intent, d *Description, part change.Part, options catalog.Values) (catalog.Values, error) {
 	var errs []error
 	k, fields := in.Kind, d.OptionsOf(part, in.Kind)
-	bad := func(name, next, format string, args ...any) {
-		errs = append(errs, &OptionError{Engine: d.ID, Part: part, Option: name, Next: next,
-			Text: fmt.Sprintf(format, args...)})
+	bad := func(name, next, format string, args ...any) *OptionError {
+		e := &OptionError{Engine: d.ID, Part: part, Option: name, Next: next, Text: fmt.Sprintf(format, args...)}
+		errs = append(errs, e)
+		return e
 	}
 	options = inRows(d.Fields[part], options)
 	var out catalog.Values
@@ -131,12 +137,12 @@ func checkOptions(in change.Intent, d *Description, part change.Part, options ca
 		}
 		if who, only := principalOf(in, d), fields[i].For; part == change.PartAccount && len(only) > 0 &&
 			!slices.Contains(only, who.Kind) {
-			bad(name, "leave it out", "%s is nothing that %s have", name, who.Many)
+			bad(name, "Leave it out.", "%s is nothing that %s have", name, who.Many)
 			continue
 		}
 		value, err := fields[i].Parse(options[name])
 		if err != nil {
-			bad(name, showEngine(d), "%s: %v", name, err)
+			bad(name, seeEngine, "%s: %v", name, err).Actions = showEngine(d)
 			continue
 		}
 		if out == nil {
@@ -147,9 +153,10 @@ func checkOptions(in change.Intent, d *Description, part change.Part, options ca
 	for _, f := range fields {
 		switch {
 		case f.With != "" && options.Has(f.Name) && !options.Has(f.With):
-			bad(f.Name, "give both, or leave it out", "%s means nothing without %s", f.Name, f.With)
+			bad(f.Name, "Give both, or leave it out.", "%s means nothing without %s", f.Name, f.With)
 		case f.Required && !options.Has(f.Name):
-			bad(f.Name, "give it: --set "+f.Name+"=…", "%s needs %s: %s", k, f.Name, f.Decides)
+			bad(f.Name, "Give it.", "%s needs %s: %s", k, f.Name, f.Decides).
+				Actions = []remedy.Action{remedy.Option("options."+f.Name, "")}
 		}
 	}
 	return out, errors.Join(errs...)
@@ -163,14 +170,16 @@ func CheckRegistration(d *Description, options catalog.Values) (catalog.Values, 
 	for _, name := range options.Names() {
 		f, known := d.Option(PartServer, name)
 		if !known {
-			errs = append(errs, &OptionError{Engine: d.ID, Part: PartServer, Option: name, Next: showEngine(d),
-				Text: fmt.Sprintf("a registration of %s has no option %s", d.Title, naming.Show(name))})
+			errs = append(errs, &OptionError{Engine: d.ID, Part: PartServer, Option: name, Next: seeEngine,
+				Actions: showEngine(d),
+				Text:    fmt.Sprintf("a registration of %s has no option %s", d.Title, naming.Show(name))})
 			continue
 		}
 		value, err := f.Parse(options[name])
 		if err != nil {
-			errs = append(errs, &OptionError{Engine: d.ID, Part: PartServer, Option: name, Next: showEngine(d),
-				Text: fmt.Sprintf("%s: %v", name, err)})
+			errs = append(errs, &OptionError{Engine: d.ID, Part: PartServer, Option: name, Next: seeEngine,
+				Actions: showEngine(d),
+				Text:    fmt.Sprintf("%s: %v", name, err)})
 			continue
 		}
 		if value != "" {
@@ -180,7 +189,7 @@ func CheckRegistration(d *Description, options catalog.Values) (catalog.Values, 
 	for _, f := range d.Fields[PartServer] {
 		if f.Required && !out.Has(f.Name) {
 			errs = append(errs, &OptionError{Engine: d.ID, Part: PartServer, Option: f.Name,
-				Next: "give it: --set " + f.Name + "=…",
+				Next: "Give it.", Actions: []remedy.Action{remedy.Option("options."+f.Name, "")},
 				Text: fmt.Sprintf("a registration of %s needs %s: %s", d.Title, f.Name, f.Decides)})
 		}
 	}
@@ -225,7 +234,8 @@ func inRows(fields []Field, options catalog.Values) catalog.Values {
 // unknownOption says which option it is that the engine does not have, and what is
 // nearest: the same one in another kind, or one of a like name.
 func unknownOption(k change.Kind, d *Description, part change.Part, name string) error {
-	e := &OptionError{Engine: d.ID, Part: part, Option: name, Next: showEngine(d)}
+	e := &OptionError{Engine: d.ID, Part: part, Option: name, Next: seeEngine,
+		Actions: showEngine(d)}
 	var names []string
 	for _, f := range d.Fields[part] {
 		switch {
@@ -245,7 +255,7 @@ func unknownOption(k change.Kind, d *Description, part change.Part, name string)
 	}
 	e.Text = fmt.Sprintf("%s has no option %s for %s", d.Title, naming.Show(name), k)
 	if near, ok := naming.Nearest(name, names); ok {
-		e.Suggestion, e.Next = near, "Did you mean "+near+"?"
+		e.Suggestion, e.Actions, e.Next = near, nil, "Did you mean "+near+"?"
 	}
 	return e
 }

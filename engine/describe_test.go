@@ -2,6 +2,7 @@ package engine_test
 
 import (
 	"errors"
+	"fmt"
 	"maps"
 	"reflect"
 	"slices"
@@ -130,25 +131,25 @@ func TestCheckIntent(t *testing.T) {
 		{postgres.Engine{}.Describe(), create(catalog.Values{"conection_limit": "5"}),
 			"PostgreSQL has no option conection_limit for database.create", "Did you mean connection_limit?"},
 		{postgres.Engine{}.Describe(), create(catalog.Values{"strategy": "magic"}),
-			`strategy: there is no "magic"; there are wal_log, file_copy`, "genarch engine show postgresql"},
+			`strategy: there is no "magic"; there are wal_log, file_copy`, "engine.show postgresql"},
 		{postgres.Engine{}.Describe(), create(catalog.Values{"connection_limit": int64(-7)}),
-			"connection_limit: -7 is out of bounds; at least 0", "genarch engine show"},
+			"connection_limit: -7 is out of bounds; at least 0", "engine.show"},
 		{postgres.Engine{}.Describe(), create(catalog.Values{"allow": []string{"mate"}}),
-			"allow means nothing without private", "give both"},
+			"allow means nothing without private", "Give both"},
 		{postgres.Engine{}.Describe(), create(catalog.Values{"collation_version": "1"}),
-			"collation_version can be read and not be set", "genarch engine show"},
+			"collation_version can be read and not be set", "engine.show"},
 		{postgres.Engine{}.Describe(), create(catalog.Values{"clear_leftovers": true}),
-			"PostgreSQL has no option clear_leftovers", "genarch engine show"},
+			"PostgreSQL has no option clear_leftovers", "engine.show"},
 		{postgres.Engine{}.Describe(), alter, "encoding is fixed once the database is made", "make a new database"},
 		{mariadb.Engine{}.Describe(), create(catalog.Values{"tablespace": "fast"}),
-			"MariaDB has no option tablespace for database.create", "genarch engine show mariadb"},
+			"MariaDB has no option tablespace for database.create", "engine.show mariadb"},
 		{mariadb.Engine{}.Describe(), create(catalog.Values{"comment": strings.Repeat("x", 1025)}),
 			"it has 1025 characters; at most 1024 fit", ""},
 	} {
 		_, err := engine.CheckIntent(tt.in, tt.d)
 		e, ok := errors.AsType[*engine.OptionError](err)
 		if !ok || !errors.Is(err, change.ErrIntent) || !strings.Contains(e.Text, tt.says) ||
-			!strings.Contains(e.Next, tt.next) {
+			!strings.Contains(fmt.Sprint(e.Next, e.Actions), tt.next) {
 			t.Errorf("%v: %+v; want %q and %q", tt.in.Database.Options, err, tt.says, tt.next)
 		}
 	}

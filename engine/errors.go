@@ -10,6 +10,7 @@ import (
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
+	"example.com/genarch/core/remedy"
 )
 
 // ErrNotFound: what was asked for is not there, as far as the login can see.
@@ -38,6 +39,8 @@ type Error struct {
 	Code, Text, Detail, Hint string
 	// Next says what a person can do about it.
 	Next string
+	// Actions are ways to do that; a command without an address is about the server itself.
+	Actions []remedy.Action
 	// Passing: what stood in the way is of the moment (a lock, a conflict with
 	// somebody else's statement), and the same may succeed a little later.
 	Passing bool
@@ -124,7 +127,7 @@ func NeverSent(err error) error {
 func Failure(err error) *change.Failure {
 	if e, ok := errors.AsType[*Error](err); ok {
 		f := &change.Failure{Kind: string(e.Kind), Code: e.Code, Text: strings.TrimSuffix(e.Error(), " ["+e.Code+"]"),
-			Next: e.Next, Passing: e.Passing}
+			Next: e.Next, Actions: e.Actions, Passing: e.Passing}
 		if e.Hint != "" && f.Next == "" {
 			f.Next = e.Hint
 		}
@@ -132,7 +135,8 @@ func Failure(err error) *change.Failure {
 	}
 	if e, ok := errors.AsType[*IdentityError](err); ok {
 		return &change.Failure{Kind: string(NotSent), Code: "identity", Text: e.Error(),
-			Next: "If this is intended, an operator accepts the new instance with: genarch server accept " + e.Server}
+			Next:    "If this is intended, have an operator accept the new instance.",
+			Actions: []remedy.Action{remedy.Command("server.accept", e.Server)}}
 	}
 	return &change.Failure{Kind: string(Unknown), Text: err.Error()}
 }

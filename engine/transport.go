@@ -13,6 +13,7 @@ import (
 	"sync/atomic"
 
 	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/remedy"
 )
 
 // Transport is how connections to a server are protected. It may be used by many
@@ -104,9 +105,12 @@ func (x *Transport) Unproven(method string) *Error {
 	e := &Error{Op: "sign in", Kind: NotSent,
 		Text: "the server asks for the password by " + method +
 			", which would hand it over, and has not proved which one it is; nothing was sent",
-		Next: "Register it with TLS verified (--tls verified, with --ca-file where its authority is your own), or let Genarch's login use a method that gives nothing away"}
+		Next: "Register it with TLS verified (with the certificate of its authority, where that is your own), or let " +
+			"Genarch's login use a method that gives nothing away.",
+		Actions: []remedy.Action{remedy.Command("server.edit", "").With("tls", "verified")}}
 	if key, _ := x.presented.Load().(string); key != "" {
-		e.Next += "; or, if " + key + " is the key of its certificate (compare it on the server itself): --server-key " + key
+		e.Next += " Or, if " + key + " is the key of its certificate (compare it on the server itself), give that key."
+		e.Actions = append(e.Actions, remedy.Command("server.edit", "").With("server_key", key))
 	}
 	x.refuse(e)
 	return e

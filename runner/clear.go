@@ -61,7 +61,8 @@ func (r *Runner) clear(ctx context.Context, c *change.Change, act change.NextOp,
 				return change.Result{Effect: change.Happened}
 			case clearing.GivenUp:
 				return change.Result{Effect: change.NotHappened,
-					Failure: &change.Failure{Kind: string(engine.Refused), Text: o.Why, Next: o.Next}}
+					Failure: &change.Failure{Kind: string(engine.Refused), Text: o.Why, Next: o.Next,
+						Actions: o.Actions}}
 			}
 			show(false)
 			if len(o.End) > 0 {

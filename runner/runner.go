@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"log/slog"
 	"slices"
+	"strconv"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -21,6 +22,7 @@ import (
 	"example.com/genarch/core/journal"
 	"example.com/genarch/core/policy"
 	"example.com/genarch/core/record"
+	"example.com/genarch/core/remedy"
 	"example.com/genarch/core/secret"
 	"example.com/genarch/engine"
 	"example.com/genarch/events"
@@ -292,9 +294,10 @@ func (r *Runner) tellMaker(ctx context.Context, b change.Brief) change.Brief {
 	if err != nil || !found {
 		return b
 	}
-	b.Find(change.Note, change.MadeMeanwhile, fmt.Sprintf("genarch change show %d", m.ID),
+	b.Find(change.Note, change.MadeMeanwhile, "Look at that change.",
 		"%s was created by %s with change %d, at %s.", b.Target,
-		m.RunBy, m.ID, m.Ended.UTC().Format("2006-01-02 15:04:05 UTC"))
+		m.RunBy, m.ID, m.Ended.UTC().Format("2006-01-02 15:04:05 UTC")).
+		Offer(remedy.Command("change.show", strconv.FormatUint(m.ID, 10)))
 	return b.Seal()
 }
 

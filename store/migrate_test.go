@@ -45,12 +45,17 @@ func TestEarlierRecords(t *testing.T) {
 	if err := s.db.Exec(`UPDATE changes SET kind = 'privilege.grant', intent = '{"kind":"privilege.grant","grant":{"grant_option":true,"note":"say \\"pass_on\\": no"}}' WHERE id = 1`).Error; err != nil {
 		t.Fatal(err)
 	}
+	const brief = `{"affected":[{"session":{"Activity":"idle_in_transaction"},"class":"written"}],"findings":[{"code":"gate.incomplete","text":"a \\"class\\":\\"hidden\\""}],"steps":[{"kind":"restore_grants","irreversible":true,"repair":"x"}]}`
+	if err := s.db.Exec("UPDATE changes SET brief = '" + brief + "', accepted = '[\"gate.incomplete\"]' WHERE id = 1").
+		Error; err != nil {
+		t.Fatal(err)
+	}
 	if err := s.db.Exec(`INSERT INTO operators (name, password_hash, program, disabled, permissions, created_at) VALUES ('purser', '', FALSE, FALSE, '["view","request","admin"]', NOW())`).Error; err != nil {
 		t.Fatal(err)
 	}
 	words := func() string {
 		var intent, permissions string
-		if err := s.db.Raw("SELECT CONCAT(kind, ' ', intent) FROM changes WHERE id = 1").Scan(&intent).
+		if err := s.db.Raw("SELECT CONCAT(kind, ' ', intent, brief, accepted) FROM changes WHERE id = 1").Scan(&intent).
 			Error; err != nil {
 			t.Fatal(err)
 		}
@@ -76,7 +81,11 @@ func TestEarlierRecords(t *testing.T) {
 	}
 	var old int
 	if err := s.db.Raw(`SELECT COUNT(*) FROM changes JOIN operators ON operators.name = 'purser' AND remits = '["see","ask","govern"]'
-		WHERE kind = 'grant.give' AND JSON_VALUE(intent, '$.kind') = 'grant.give' AND JSON_VALUE(intent, '$.grant.pass_on')`).Scan(&old).Error; err != nil || old != 1 {
+		WHERE kind = 'grant.give' AND JSON_VALUE(intent, '$.kind') = 'grant.give' AND JSON_VALUE(intent, '$.grant.pass_on')
+		AND JSON_VALUE(brief, '$.affected[0].class') = 'written work' AND JSON_VALUE(brief, '$.affected[0].session.Activity') = 'idle in transaction'
+		AND JSON_VALUE(brief, '$.steps[0].stays') AND JSON_VALUE(brief, '$.steps[0].mend') = 'x' AND JSON_VALUE(brief, '$.steps[0].kind') = 'settle_grants'
+		AND JSON_VALUE(brief, '$.findings[0].code') = 'gate.leaky' AND JSON_VALUE(brief, '$.findings[0].text') = 'a "class":"hidden"'
+		AND JSON_VALUE(accepted, '$[0]') = 'gate.leaky'`).Scan(&old).Error; err != nil || old != 1 {
 		t.Errorf("as the earlier version has it: %d, %v", old, err)
 	}
 	if err := s.migrate(t.Context()); err != nil {

@@ -207,7 +207,7 @@ type Need struct {
 	More      int     `json:"more,omitempty" doc:"Further ways that are not listed."`
 	Denied    []Chain `json:"denied,omitempty" nullable:"false" doc:"Why it is refused whatever the chains say, on engines that can deny."`
 	Dormant   []Chain `json:"dormant" nullable:"false" doc:"Ways that open only with SET ROLE."`
-	Missing   string  `json:"missing,omitempty" doc:"The command that would give it."`
+	Missing   *Intent `json:"missing,omitempty" doc:"What to ask for, so that it is granted."`
 }
 
 // Why is the answer to who may do what, and by which chain.

@@ -27,13 +27,14 @@ type DatabaseSpec struct {
 
 // Finding is something that a brief points out.
 type Finding struct {
-	Code       string `json:"code"`
-	Level      string `json:"level" enum:"stop,caution,note"`
-	Text       string `json:"text"`
-	Next       string `json:"next,omitempty" doc:"What to do about it."`
-	Option     string `json:"option,omitempty" doc:"The option that it is about."`
-	Suggestion string `json:"suggestion,omitempty" doc:"A value that would do."`
-	Unseen     bool   `json:"unseen,omitempty" doc:"It tells of what cannot be looked at from here."`
+	Code       string   `json:"code"`
+	Level      string   `json:"level" enum:"stop,caution,note"`
+	Text       string   `json:"text"`
+	Next       string   `json:"next,omitempty" doc:"What to do about it."`
+	Actions    []Action `json:"actions,omitempty" nullable:"false" doc:"Ways to do that."`
+	Option     string   `json:"option,omitempty" doc:"The option that it is about."`
+	Suggestion string   `json:"suggestion,omitempty" doc:"A value that would do."`
+	Unseen     bool     `json:"unseen,omitempty" doc:"It tells of what cannot be looked at from here."`
 }
 
 // Setting is one property that the object will have.
@@ -65,29 +66,30 @@ type Message struct {
 
 // Failure is why something did not work.
 type Failure struct {
-	Kind    string `json:"kind" doc:"not_sent, refused, unknown or differs."`
-	Code    string `json:"code,omitempty" doc:"The engine's own."`
-	Text    string `json:"text"`
-	Next    string `json:"next,omitempty"`
-	Passing bool   `json:"passing,omitempty" doc:"What stood in the way is of the moment: the same may succeed a little later."`
+	Kind    string   `json:"kind" doc:"not_sent, refused, unknown or differs."`
+	Code    string   `json:"code,omitempty" doc:"The engine's own."`
+	Text    string   `json:"text"`
+	Next    string   `json:"next,omitempty"`
+	Actions []Action `json:"actions,omitempty" nullable:"false" doc:"Ways to do that."`
+	Passing bool     `json:"passing,omitempty" doc:"What stood in the way is of the moment: the same may succeed a little later."`
 }
 
 // Step is one unit that runs, and what became of it.
 type Step struct {
-	Kind      string     `json:"kind"`
-	Title     string     `json:"title"`
-	Statement string     `json:"statement,omitempty"`
-	Undo      string     `json:"undo,omitempty" doc:"The statement that takes it back."`
-	Restores  bool       `json:"restores,omitempty" doc:"The undo is several statements, which put back what was there before."`
-	ReadOnly  bool       `json:"read_only"`
-	Status    string     `json:"status" enum:"planned,begun,unknown,done,failed,undone,undoing,undo_failed,harmed"`
-	Stays     bool       `json:"stays" doc:"What it did cannot be rolled back, and need not be: sessions that were ended."`
-	Clearing  *Clearing  `json:"clearing,omitempty" doc:"How far a step that clears sessions is."`
-	Probed    bool       `json:"probed" doc:"Its outcome was found out by looking."`
-	Messages  []Message  `json:"messages" nullable:"false"`
-	Failure   *Failure   `json:"failure,omitempty"`
-	Begun     *time.Time `json:"begun,omitempty"`
-	Ended     *time.Time `json:"ended,omitempty"`
+	Kind         string     `json:"kind"`
+	Title        string     `json:"title"`
+	Statement    string     `json:"statement,omitempty"`
+	Undo         string     `json:"undo,omitempty" doc:"The statement that takes it back."`
+	Restores     bool       `json:"restores,omitempty" doc:"The undo is several statements, which put back what was there before."`
+	ReadOnly     bool       `json:"read_only"`
+	Status       string     `json:"status" enum:"planned,begun,unknown,done,failed,undone,undoing,undo_failed,harmed"`
+	Irreversible bool       `json:"irreversible" doc:"What it did cannot be rolled back, and need not be: sessions that were ended."`
+	Clearing     *Clearing  `json:"clearing,omitempty" doc:"How far a step that clears sessions is."`
+	Probed       bool       `json:"probed" doc:"Its outcome was found out by looking."`
+	Messages     []Message  `json:"messages" nullable:"false"`
+	Failure      *Failure   `json:"failure,omitempty"`
+	Begun        *time.Time `json:"begun,omitempty"`
+	Ended        *time.Time `json:"ended,omitempty"`
 }
 
 // Brief is what a change would do.
@@ -137,6 +139,7 @@ type Change struct {
 	Kind      string     `json:"kind"`
 	Server    string     `json:"server"`
 	Target    string     `json:"target"`
+	Asked     Intent     `json:"asked" doc:"What was asked for; a password that was given is left out."`
 	State     string     `json:"state" enum:"draft,waiting,ready,running,done,reverted,stuck,declined,withdrawn,expired"`
 	Ended     bool       `json:"ended" doc:"Nothing more happens to it."`
 	Operator  string     `json:"operator" doc:"Who asked."`

@@ -134,6 +134,7 @@ type Problem struct {
 	Code        string          `json:"code" doc:"Stable: not_found, brief.outdated, identity.changed, …"`
 	Detail      string          `json:"detail"`
 	Next        string          `json:"next,omitempty" doc:"What to do about it."`
+	Actions     []Action        `json:"actions,omitempty" nullable:"false" doc:"Ways to do that."`
 	EngineCode  string          `json:"engine_code,omitempty" doc:"The engine's own code."`
 	Errors      []ProblemDetail `json:"errors,omitempty" nullable:"false"`
 	Known       *Identity       `json:"known,omitempty" doc:"The registered instance."`
@@ -145,9 +146,10 @@ type Problem struct {
 
 // ProblemDetail points at one field of a bad request.
 type ProblemDetail struct {
-	Location string `json:"location"`
-	Message  string `json:"message"`
-	Next     string `json:"next,omitempty" doc:"What to do about it."`
+	Location string   `json:"location"`
+	Message  string   `json:"message"`
+	Next     string   `json:"next,omitempty" doc:"What to do about it."`
+	Actions  []Action `json:"actions,omitempty" nullable:"false" doc:"Ways to do that."`
 }
 
 // ChangeEvent is sent when a change has moved on.

@@ -8,7 +8,7 @@ type ServerSession struct {
 	ID          string     `json:"id" doc:"Its identity: the number and a mark that no later session of that number has."`
 	Address     string     `json:"address"`
 	Number      int64      `json:"number"`
-	Class       string     `json:"class" enum:"idle,busy,in transaction,written work,ending,not visible,Genarch,engine,worker,backup,replication" doc:"What ending it would mean."`
+	Class       string     `json:"class" enum:"idle,busy,in_transaction,written,ending,hidden,own,engine,worker,backup,replication" doc:"What ending it would mean."`
 	Loses       string     `json:"loses" doc:"What it would lose by being ended."`
 	Database    string     `json:"database,omitempty"`
 	Uses        []string   `json:"uses,omitempty" nullable:"false" doc:"Other databases in which it holds locks, on engines where a session is in several."`
@@ -17,7 +17,7 @@ type ServerSession struct {
 	Application string     `json:"application,omitempty"`
 	Client      string     `json:"client,omitempty"`
 	Started     *time.Time `json:"started,omitempty"`
-	State       string     `json:"state" enum:"idle,active,idle in transaction,ending"`
+	State       string     `json:"state" enum:"idle,active,idle_in_transaction,ending"`
 	StateSince  *time.Time `json:"state_since,omitempty"`
 	Statement   string     `json:"statement,omitempty" doc:"What runs or ran last, at most 4000 characters."`
 	Transaction *time.Time `json:"transaction,omitempty" doc:"When its open transaction began."`
@@ -101,7 +101,7 @@ type SessionsSpec struct {
 	Account       string   `json:"account,omitempty" maxLength:"800" doc:"A name, or name@host."`
 	Application   string   `json:"application,omitempty" maxLength:"400"`
 	Client        string   `json:"client,omitempty" maxLength:"300" doc:"An address, without a port."`
-	Class         string   `json:"class,omitempty" enum:"idle,busy,in transaction,written work,not visible"`
+	Class         string   `json:"class,omitempty" enum:"idle,busy,in_transaction,written,hidden"`
 	IdleLonger    int      `json:"idle_longer,omitempty" minimum:"0" doc:"Seconds."`
 	Older         int      `json:"older,omitempty" minimum:"0" doc:"Seconds since it, or its transaction, began."`
 	StatementOnly bool     `json:"statement_only,omitempty" doc:"Stop what runs just now, and leave the session."`
@@ -109,7 +109,7 @@ type SessionsSpec struct {
 
 // Clearing is how far a step that clears sessions is.
 type Clearing struct {
-	Phase     string         `json:"phase" enum:"waiting,ending,cleared,given up"`
+	Phase     string         `json:"phase" enum:"waiting,ending,cleared,given_up"`
 	Began     time.Time      `json:"began"`
 	GraceEnds *time.Time     `json:"grace_ends,omitempty"`
 	Found     int            `json:"found" doc:"At the first look."`

@@ -10,7 +10,7 @@
 	import { registered } from './lib/registered.svelte';
 	import { session } from './lib/session.svelte';
 	import { theme } from './lib/theme.svelte';
-	import Trouble from './lib/Trouble.svelte';
+	import ErrorPanel from './lib/ErrorPanel.svelte';
 	import When from './lib/When.svelte';
 	import SignIn from './pages/SignIn.svelte';
 	import { route, Router } from './router';
@@ -47,7 +47,7 @@
 <svelte:window {onkeydown} />
 
 {#if session.problem && !session.known}
-	<main class="mx-auto max-w-3xl p-6"><Trouble problem={session.problem} retry={() => session.load()} /></main>
+	<main class="mx-auto max-w-3xl p-6"><ErrorPanel problem={session.problem} retry={() => session.load()} /></main>
 {:else if !session.known}
 	<main class="p-6" aria-busy="true"></main>
 {:else if !session.current}

@@ -993,6 +993,18 @@ export interface components {
             /** @description A group without login. */
             role?: boolean;
         };
+        Action: {
+            /** @description The address that the command is about; absent where it is what the answer itself is about. */
+            at?: string;
+            /** @description The command, its words joined by a dot, such as database.list. Absent: the option belongs to what is being asked for. */
+            do?: string;
+            /** @description Which list of choices is meant, for server.choices. */
+            list?: string;
+            /** @description The option to set, by its place in the intent: if_not_exists, clearing.accept_loss; options.NAME is one of the engine's. */
+            option?: string;
+            /** @description What to set it to; absent: a person has to choose. */
+            value?: string;
+        };
         Brief: {
             /** @description The sessions that it would end or wait for, at most 200. */
             affected: components["schemas"]["ServerSession"][];
@@ -1033,6 +1045,8 @@ export interface components {
         Change: {
             /** @description The cautions that were accepted. */
             accepted: string[];
+            /** @description What was asked for; a password that was given is left out. */
+            asked: components["schemas"]["Intent"];
             brief: components["schemas"]["Brief"];
             /** Format: date-time */
             created: string;
@@ -1151,7 +1165,7 @@ export interface components {
              */
             left: number;
             /** @enum {string} */
-            phase: "waiting" | "ending" | "cleared" | "given up";
+            phase: "waiting" | "ending" | "cleared" | "given_up";
             /** @description Those that came back although the gate was closed. */
             returned: string[];
             series: components["schemas"]["SessionPoint"][];
@@ -1379,6 +1393,8 @@ export interface components {
             engines: components["schemas"]["Engine"][];
         };
         Failure: {
+            /** @description Ways to do that. */
+            actions?: components["schemas"]["Action"][];
             /** @description The engine's own. */
             code?: string;
             /** @description not_sent, refused, unknown or differs. */
@@ -1441,6 +1457,8 @@ export interface components {
             title?: string;
         };
         Finding: {
+            /** @description Ways to do that. */
+            actions?: components["schemas"]["Action"][];
             code: string;
             /** @enum {string} */
             level: "stop" | "caution" | "note";
@@ -1769,8 +1787,8 @@ export interface components {
             /** @description False: the object was not found, or cannot be seen. */
             known: boolean;
             met: boolean;
-            /** @description The command that would give it. */
-            missing?: string;
+            /** @description What to ask for, so that it is granted. */
+            missing?: components["schemas"]["Intent"];
             /**
              * Format: int64
              * @description Further ways that are not listed.
@@ -1900,6 +1918,8 @@ export interface components {
             title: string;
         };
         Problem: {
+            /** @description Ways to do that. */
+            actions?: components["schemas"]["Action"][];
             /** @description Codes that have to be accepted. */
             cautions?: string[];
             /** @description The change to go on with instead. */
@@ -1923,6 +1943,8 @@ export interface components {
             type?: string;
         };
         ProblemDetail: {
+            /** @description Ways to do that. */
+            actions?: components["schemas"]["Action"][];
             location: string;
             message: string;
             /** @description What to do about it. */
@@ -2090,7 +2112,7 @@ export interface components {
              * @description What ending it would mean.
              * @enum {string}
              */
-            class: "idle" | "busy" | "in transaction" | "written work" | "ending" | "not visible" | "Genarch" | "engine" | "worker" | "backup" | "replication";
+            class: "idle" | "busy" | "in_transaction" | "written" | "ending" | "hidden" | "own" | "engine" | "worker" | "backup" | "replication";
             client?: string;
             database?: string;
             /** @description Its identity: the number and a mark that no later session of that number has. */
@@ -2115,7 +2137,7 @@ export interface components {
             /** Format: date-time */
             started?: string;
             /** @enum {string} */
-            state: "idle" | "active" | "idle in transaction" | "ending";
+            state: "idle" | "active" | "idle_in_transaction" | "ending";
             /** Format: date-time */
             state_since?: string;
             /** @description What runs or ran last, at most 4000 characters. */
@@ -2210,7 +2232,7 @@ export interface components {
             account?: string;
             application?: string;
             /** @enum {string} */
-            class?: "idle" | "busy" | "in transaction" | "written work" | "not visible";
+            class?: "idle" | "busy" | "in_transaction" | "written" | "hidden";
             /** @description An address, without a port. */
             client?: string;
             database?: string;
@@ -2293,6 +2315,8 @@ export interface components {
             /** Format: date-time */
             ended?: string;
             failure?: components["schemas"]["Failure"];
+            /** @description What it did cannot be rolled back, and need not be: sessions that were ended. */
+            irreversible: boolean;
             kind: string;
             messages: components["schemas"]["Message"][];
             /** @description Its outcome was found out by looking. */
@@ -2303,8 +2327,6 @@ export interface components {
             statement?: string;
             /** @enum {string} */
             status: "planned" | "begun" | "unknown" | "done" | "failed" | "undone" | "undoing" | "undo_failed" | "harmed";
-            /** @description What it did cannot be rolled back, and need not be: sessions that were ended. */
-            stays: boolean;
             title: string;
             /** @description The statement that takes it back. */
             undo?: string;

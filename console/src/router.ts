@@ -71,6 +71,7 @@ export const to = {
 	rename: (server: string, name: string) => `${to.database(server, name)}/rename`,
 	alter: (server: string, name: string) => `${to.database(server, name)}/alter`,
 	changes: (server: string, database = '') => `${database ? to.database(server, database) : to.server(server)}/changes`,
+	settings: (server: string) => `${to.server(server)}/settings`,
 	access: (server: string) => `/servers/${encodeURIComponent(server)}/access`,
 	account: (server: string, who: Who) =>
 		`${who.database ? to.database(server, who.database) : to.server(server)}/${who.role ? 'roles' : 'accounts'}/${encodeURIComponent(whoText({ ...who, database: '' }))}`,

@@ -151,7 +151,7 @@ func (s Server) Cautions() []string {
 	case s.TLS == TLSRequired && key != "":
 		out = append(out, "the certificate of "+s.Name+
 			" is known by its key alone, as it was when it was registered: compare it on the server ("+key+
-			"), or use --tls verified")
+			"), or have it verified")
 	case s.TLS == TLSRequired && s.Identity.Known():
 		out = append(out, "the certificate of "+s.Name+" is neither verified nor known by its key")
 	}

@@ -68,7 +68,7 @@ const (
 	SessionIdle   Activity = "idle"
 	SessionActive Activity = "active"
 	// SessionInTransaction: it does nothing, and has a transaction open.
-	SessionInTransaction Activity = "idle in transaction"
+	SessionInTransaction Activity = "idle_in_transaction"
 	// SessionEnding: it was ended, and rolls its work back.
 	SessionEnding Activity = "ending"
 )

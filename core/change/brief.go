@@ -12,6 +12,7 @@ import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/clearing"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/core/remedy"
 	"example.com/genarch/core/secret"
 )
 
@@ -31,8 +32,10 @@ type Finding struct {
 	Code  string `json:"code"` // stable, see codes.go
 	Level Level  `json:"level"`
 	Text  string `json:"text"` // what and why
-	// Next says what to do about it: a statement, an option, a choice.
+	// Next says what to do about it, in a sentence.
 	Next string `json:"next,omitempty"`
+	// Actions are ways to do that.
+	Actions []remedy.Action `json:"actions,omitempty"`
 	// Option is the option that it is about, where it is about one.
 	Option string `json:"option,omitempty"`
 	// Suggestion is a value that would do, for a form to offer.
@@ -135,10 +138,10 @@ type Step struct {
 	ReadOnly bool `json:"read_only,omitempty"`
 	// Irreversible: what the step did (sessions that were ended) cannot be rolled back,
 	// and what comes before it can be rolled back all the same.
-	Irreversible bool `json:"stays,omitempty"`
+	Irreversible bool `json:"irreversible,omitempty"`
 	// Repair is the statement that puts right what a try that failed may have
 	// altered in part; empty where a failed step has altered nothing.
-	Repair string `json:"mend,omitempty"`
+	Repair string `json:"repair,omitempty"`
 	// Clear is set for a step of kind [ClearSessions].
 	Clear *clearing.Rules `json:"clear,omitempty"`
 	// Uncut: cut off while the server works at it, it would leave the object broken,
@@ -231,6 +234,12 @@ func (b *Brief) Affect(list []catalog.Session) {
 func (b *Brief) Find(level Level, code, next, format string, args ...any) *Finding {
 	b.Findings = append(b.Findings, Finding{Code: code, Level: level, Next: next, Text: fmt.Sprintf(format, args...)})
 	return &b.Findings[len(b.Findings)-1]
+}
+
+// Offer adds ways to do something about it.
+func (f *Finding) Offer(ways ...remedy.Action) *Finding {
+	f.Actions = append(f.Actions, ways...)
+	return f
 }
 
 // Set adds a setting.

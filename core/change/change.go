@@ -8,6 +8,7 @@ import (
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/clearing"
+	"example.com/genarch/core/remedy"
 	"example.com/genarch/core/secret"
 )
 
@@ -142,6 +143,8 @@ type Failure struct {
 	Code string `json:"code,omitempty"` // the engine's own
 	Text string `json:"text"`
 	Next string `json:"next,omitempty"`
+	// Actions are ways to do that.
+	Actions []remedy.Action `json:"actions,omitempty"`
 	// Passing: what stood in the way is of the moment, and the same may succeed a
 	// little later.
 	Passing bool `json:"passing,omitempty"`

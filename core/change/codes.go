@@ -117,8 +117,8 @@ const (
 	DropLastUse = "drop.last_use"
 	// KeysOutside: foreign keys of another database point into it (MariaDB).
 	KeysOutside = "keys.outside"
-	// GateLeaky: who can come back while the gate is closed (MariaDB).
-	GateLeaky = "gate.leaky"
+	// GateIncomplete: who can come back while the gate is closed (MariaDB).
+	GateIncomplete = "gate.incomplete"
 	// GateEffect: what the gate does to whom, while it is closed.
 	GateEffect = "gate.effect"
 )

@@ -13,21 +13,21 @@ import (
 	"example.com/genarch/core/naming"
 )
 
-// Class says what ending a session would mean.
+// Class says what ending a session would mean. Its text is a code; [Class.String] has the words.
 type Class string
 
 // The classes, the harmless ones first.
 const (
 	Idle          Class = "idle"
 	Busy          Class = "busy"
-	InTransaction Class = "in transaction"
+	InTransaction Class = "in_transaction"
 	// Written: its transaction has written; ending it loses that work.
-	Written Class = "written work"
+	Written Class = "written"
 	// Ending: it was ended already, and rolls its work back.
 	Ending Class = "ending"
 	// Hidden: what it does cannot be seen, so it counts as having written.
-	Hidden      Class = "not visible"
-	Own         Class = "Genarch"
+	Hidden      Class = "hidden"
+	Own         Class = "own"
 	Engine      Class = "engine"
 	Worker      Class = "worker"
 	Backup      Class = "backup"
@@ -37,6 +37,21 @@ const (
 // Classes lists them all, what ending them would lose rising; those that are never
 // ended implicitly come last.
 var Classes = []Class{Idle, Ending, Busy, InTransaction, Written, Hidden, Own, Engine, Worker, Backup, Replication}
+
+// String is the class in words.
+func (c Class) String() string {
+	switch c {
+	case InTransaction:
+		return "in transaction"
+	case Written:
+		return "written work"
+	case Hidden:
+		return "not visible"
+	case Own:
+		return "Genarch"
+	}
+	return string(c)
+}
 
 // Classify tells the class of a session.
 func Classify(s catalog.Session) Class {
@@ -196,7 +211,7 @@ func Groups(list []catalog.Session) []Group {
 		}
 		g := &out[i]
 		g.N++
-		class := string(Classify(s))
+		class := Classify(s).String()
 		j := slices.IndexFunc(g.Counts, func(c catalog.Count) bool { return c.What == class })
 		if j < 0 {
 			g.Counts = append(g.Counts, catalog.Count{What: class, N: 1})

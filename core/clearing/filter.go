@@ -31,7 +31,7 @@ func (f Filter) Empty() bool { return f == Filter{} }
 // Check says what is wrong with a filter.
 func (f Filter) Check() error {
 	if f.Class != "" && !slices.Contains(Classes, f.Class) {
-		return fmt.Errorf("there is no class %q; there are %v", f.Class, Classes)
+		return fmt.Errorf("there is no class %q; there are %s", string(f.Class), codes())
 	}
 	if f.IdleLonger < 0 || f.Older < 0 {
 		return fmt.Errorf("a length of time cannot be below zero")
@@ -69,6 +69,15 @@ func (f Filter) Pick(list []catalog.Session, now time.Time) []catalog.Session {
 		func(s catalog.Session) bool { return !f.Fits(s, now) || !Classify(s).Endable() })
 }
 
+// codes lists the classes as they are written in a filter.
+func codes() string {
+	var out []string
+	for _, c := range Classes {
+		out = append(out, string(c))
+	}
+	return strings.Join(out, ", ")
+}
+
 // String says in words whom it means.
 func (f Filter) String() string {
 	var parts []string
@@ -81,7 +90,7 @@ func (f Filter) String() string {
 	add("of the program", f.Application)
 	add("from", f.Client)
 	add("in", f.Database)
-	add("of class", string(f.Class))
+	add("of class", f.Class.String())
 	if f.IdleLonger > 0 {
 		parts = append(parts, "idle for longer than "+Span(f.IdleLonger))
 	}

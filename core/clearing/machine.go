@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/remedy"
 )
 
 // Rules are how one clearing is to go about it.
@@ -55,7 +56,7 @@ const (
 	// Closing: sessions are being ended, and looked for until they are gone.
 	Closing Phase = "ending"
 	Cleared Phase = "cleared"
-	GivenUp Phase = "given up"
+	GivenUp Phase = "given_up"
 )
 
 // Order is what is to be done now.
@@ -67,6 +68,8 @@ type Order struct {
 	Again time.Duration
 	// Why says what made it give up, and Next what to do about it.
 	Why, Next string
+	// Actions are ways to do that.
+	Actions []remedy.Action
 }
 
 // Machine carries one clearing. It is for one goroutine.
@@ -154,7 +157,7 @@ func (m *Machine) order(now time.Time, in []catalog.Session) Order {
 		if lost := slices.DeleteFunc(slices.Clone(left),
 			func(s catalog.Session) bool { return !m.loses(s) }); len(lost) > 0 {
 			return m.giveUp("written work would be lost, and that was not accepted: "+names(lost),
-				"Let them finish, or accept the loss with --accept-loss")
+				"Let them finish, or accept the loss.", remedy.Option("clearing.accept_loss", remedy.Yes))
 		}
 	}
 	if len(m.refused) > 0 {
@@ -245,13 +248,15 @@ func (m *Machine) loses(s catalog.Session) bool {
 	return c == Written || c == Hidden
 }
 
-func (m *Machine) giveUp(why, next string) Order { return Order{Phase: GivenUp, Why: why, Next: next} }
+func (m *Machine) giveUp(why, next string, ways ...remedy.Action) Order {
+	return Order{Phase: GivenUp, Why: why, Next: next, Actions: ways}
+}
 
 // names lists sessions for a sentence, at most five.
 func names(list []catalog.Session) string {
 	var out []string
 	for _, s := range list[:min(len(list), 5)] {
-		text := Who(s) + ", " + string(Classify(s))
+		text := Who(s) + ", " + Classify(s).String()
 		if s.Progress != "" {
 			text += ", " + s.Progress
 		}

@@ -126,6 +126,6 @@ func (p *Progress) unended(s catalog.Session) {
 func (p *Progress) ended(s catalog.Session) {
 	p.Ended++
 	if len(p.EndedWho) < MaxKept {
-		p.EndedWho = append(p.EndedWho, Who(s)+", "+string(Classify(s)))
+		p.EndedWho = append(p.EndedWho, Who(s)+", "+Classify(s).String())
 	}
 }

@@ -1,6 +1,7 @@
 package enginetest
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -78,7 +79,7 @@ func Findings(t *testing.T, b change.Brief, want, remedy string) {
 	remedies := ""
 	for _, f := range b.Findings {
 		got = append(got, string(f.Level)+":"+f.Code)
-		remedies += f.Next + "\n"
+		remedies += fmt.Sprintln(f.Next, f.Actions)
 	}
 	if strings.Join(got, " ") != want || !strings.Contains(strings.ToLower(remedies), strings.ToLower(remedy)) {
 		t.Errorf("findings %v; want %q with the remedy %q; got %s", got, want, remedy, remedies)

@@ -47,7 +47,7 @@ func TestPlanAlterFindings(t *testing.T) {
 		{"mismatch", altering(catalog.Values{"encoding": "latin1", "collation": "utf8mb4_bin"}), nil,
 			"stop:collation.mismatch", "latin1_swedish_ci"},
 		{"another owner", altering(catalog.Values{"owner": "gate"}), held, "caution:owner.replaced note:owner.bundle",
-			"genarch privilege grant"},
+			"privilege.grant"},
 		{"no such owner", altering(catalog.Values{"owner": "moon"}), func(s *catalog.Snapshot) { s.OwnerFound = nil },
 			"stop:option.absent", "create the account"},
 		{"a clearing for nothing", cleared, nil, "stop:option.invalid", "leave it out"},

@@ -76,7 +76,7 @@ func (k taker) stopped(in change.Intent, code, text string) {
 	k.t.Errorf("findings %+v; want the stop %s with %q", b.Findings, code, text)
 }
 
-func TestTakeAway(t *testing.T) {
+func TestDropAndRename(t *testing.T) {
 	t.Parallel()
 	cfg := localdb.Config{Dir: filepath.Join(testutil.Dir(t), "mariadb"), Fast: true,
 		Options: []string{"plugin-load-add=metadata_lock_info", "event-scheduler=ON"}}

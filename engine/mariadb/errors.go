@@ -8,6 +8,7 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 
+	"example.com/genarch/core/remedy"
 	"example.com/genarch/engine"
 )
 
@@ -22,7 +23,7 @@ func wrap(op string, err error) error {
 	}
 	if me, ok := errors.AsType[*mysql.MySQLError](err); ok {
 		e := &engine.Error{Op: op, Kind: engine.Refused, Code: strconv.Itoa(int(me.Number)), Text: me.Message, Err: err,
-			Next: next(op, me.Number)}
+			Next: next(op, me.Number), Actions: actions(me.Number)}
 		switch me.Number {
 		case 1180, 1317, 1969, 1927:
 			// Cut off in the middle: on MariaDB that does not mean that
@@ -39,7 +40,8 @@ func wrap(op string, err error) error {
 		strings.Contains(err.Error(), "x509:") {
 		e.Kind, e.Text = engine.NotSent, "the server does not speak TLS, or its certificate is not accepted: "+
 			err.Error()
-		e.Next = "Set the TLS mode with: genarch server edit NAME --tls off|required|verified"
+		e.Next = "Set the TLS mode: off, required or verified."
+		e.Actions = []remedy.Action{remedy.Command("server.edit", "").With("tls", "")}
 	}
 	return e
 }
@@ -57,25 +59,38 @@ func passing(number uint16) bool {
 func next(op string, number uint16) string {
 	switch number {
 	case 1045, 1698:
-		return "check the login and its password: genarch server edit NAME --admin LOGIN --secret-file FILE"
+		return "Check the login and its password."
 	case 1130:
-		return "the server lets no login in from this host: create the account for it"
+		return "The server lets no login in from this host: create the account for it."
 	case 1007:
-		return "somebody made a database of this name a moment ago: look at it, or choose another name"
+		return "Somebody made a database of this name a moment ago: look at it, or choose another name."
 	case 1044, 1142, 1227, 1410:
-		return "the login lacks a right for this: genarch server check NAME tells which, and the statement that grants it"
+		return "The login lacks a right for this; a check of the server tells which, and the statement that grants it."
 	case 1040:
-		return "the server is full: wait, or raise its max_connections"
+		return "The server is full: wait, or raise its max_connections."
 	case 1205:
-		return "something holds a lock there: look at the sessions, then try again"
+		return "Something holds a lock there: look at the sessions, then try again."
 	case 1290:
-		return "the server was started with an option that forbids it (read_only?)"
+		return "The server was started with an option that forbids it (read_only?)."
 	case 1021:
-		return "the server's disk is full"
+		return "The server's disk is full."
 	case 1133, 1396:
 		if strings.Contains(op, "grant") {
-			return "the account is not there (any more)"
+			return "The account is not there (any more)."
 		}
 	}
 	return ""
+}
+
+// actions are ways to do what next says.
+func actions(number uint16) []remedy.Action {
+	switch number {
+	case 1045, 1698:
+		return []remedy.Action{remedy.Command("server.edit", "").With("admin", "")}
+	case 1044, 1142, 1227, 1410:
+		return []remedy.Action{remedy.Command("server.check", "")}
+	case 1205:
+		return []remedy.Action{remedy.Command("session.list", "").With("tree", remedy.Yes)}
+	}
+	return nil
 }

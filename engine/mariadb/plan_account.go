@@ -11,6 +11,7 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/core/privilege"
+	"example.com/genarch/core/remedy"
 	"example.com/genarch/engine"
 	"example.com/genarch/engine/planning"
 )
@@ -91,9 +92,9 @@ func planRivals(b *change.Brief, p catalog.Principal, snap catalog.Snapshot) {
 	for _, a := range before {
 		if a.Name == "" {
 			b.Find(change.Caution, change.AccountAnonymous,
-				"Drop the anonymous account: genarch account drop "+
-					change.PrincipalAddress(snap.Server.Name, a.Principal).String(),
-				"The anonymous account %s catches sign-ins from %s: MariaDB matches the host first, so %s is refused from there even with the right password.", a.Principal, a.Host, p)
+				"Drop the anonymous account.",
+				"The anonymous account %s catches sign-ins from %s: MariaDB matches the host first, so %s is refused from there even with the right password.", a.Principal, a.Host, p).
+				Offer(remedy.Command("account.drop", change.PrincipalAddress(snap.Server.Name, a.Principal).String()))
 			continue
 		}
 		b.Find(change.Caution, change.AccountOtherHost,
@@ -139,7 +140,7 @@ func planMethod(b *change.Brief, asked, current string, snap catalog.Snapshot) s
 			"SET GLOBAL strict_password_validation=0, so that the server takes a verifier that it cannot check itself",
 			"The server checks passwords with %s and refuses a verifier. Sending the password itself would put it into the server's log.", detailsOf(snap.Details).Strict)
 	}
-	text := "The server gets only a public key, never the password. Clients need MariaDB's plugin client_ed25519, which its own connectors have (for others: --set method=mysql_native_password)."
+	text := "The server gets only a public key, never the password. Clients need MariaDB's plugin client_ed25519, which its own connectors have (for others there is the method mysql_native_password)."
 	if method == methodNative {
 		text = "The server gets only the hash of mysql_native_password, never the password. Whoever can read mysql.global_priv could try to guess it (stronger: ed25519)."
 	}
@@ -167,8 +168,9 @@ func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 			compareAccount(b, spec, a)
 			return
 		}
-		b.Find(change.Stop, change.AccountExists, "Choose another name, or ask with --if-not-exists.",
-			"There is %s %s on %s already.", article(what), naming.Show(p.String()), snap.Server.Name)
+		b.Find(change.Stop, change.AccountExists, "Choose another name, or let it be, if it is there.",
+			"There is %s %s on %s already.", article(what), naming.Show(p.String()), snap.Server.Name).
+			Offer(remedy.Option("if_not_exists", remedy.Yes))
 	}
 	for _, a := range snap.Access.Accounts {
 		if a.Name == p.Name && a.Role != p.Role {
@@ -190,8 +192,9 @@ func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 	}
 	left := slices.DeleteFunc(slices.Clone(snap.Access.Grants), func(gr catalog.Grant) bool { return gr.Grantee != p })
 	if len(left) > 0 {
-		b.Find(change.Caution, change.GrantsLeftover, "Look at them first: genarch privilege list",
-			"The grant tables still hold %s to an account of this name.", naming.Count(len(left), "grant"))
+		b.Find(change.Caution, change.GrantsLeftover, "Look at them first.",
+			"The grant tables still hold %s to an account of this name.", naming.Count(len(left), "grant")).
+			Offer(remedy.Command("privilege.list", b.Target))
 	}
 	set := func(name, value string, asked bool, decides string) {
 		b.Set(change.Setting{Name: name, Value: value, Asked: asked, Source: planning.Source(asked, "MariaDB"),
@@ -254,8 +257,9 @@ func planCredential(b *change.Brief, spec change.AccountSpec, snap catalog.Snaps
 	method := methodNative
 	switch spec.Password {
 	case change.NoPassword:
-		b.Find(change.Note, change.PasswordMissing, "Set one later: genarch account password "+b.Target,
-			"Nobody can sign in as %s until it has a password.", b.Target)
+		b.Find(change.Note, change.PasswordMissing, "Set one later.",
+			"Nobody can sign in as %s until it has a password.", b.Target).
+			Offer(remedy.Command("account.password", b.Target))
 		set("password", "none: nobody can sign in", true,
 			"an account without any credential would let in everybody, so this one lets in nobody")
 	default:
@@ -396,8 +400,8 @@ func compareAccount(b *change.Brief, spec change.AccountSpec, a catalog.Account)
 	wantOptions(want, spec)
 	planning.Existing(b, want, accountFacts(a), func(_, want, have string) bool { return want == have })
 	if hasSecret(spec) {
-		b.Find(change.Note, change.PasswordMethod, "To set one: genarch account password "+b.Target,
-			"%s keeps its password.", b.Target)
+		b.Find(change.Note, change.PasswordMethod, "Set one, if it is to have another.",
+			"%s keeps its password.", b.Target).Offer(remedy.Command("account.password", b.Target))
 	}
 }
 

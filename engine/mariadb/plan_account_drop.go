@@ -6,6 +6,7 @@ import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/core/remedy"
 	"example.com/genarch/engine"
 	"example.com/genarch/engine/planning"
 )
@@ -36,9 +37,9 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	}
 	if len(detailsOf(snap.Details).Definers) > 0 {
 		b.Find(change.Stop, change.AccountDefines,
-			"Make them anew with another definer, or lock the account instead: genarch account lock "+b.Target,
+			"Make them anew with another definer, or lock the account instead.",
 			"%s is the definer of objects that would fail without it: %s.", b.Target,
-			planning.Shorten(detailsOf(snap.Details).Definers))
+			planning.Shorten(detailsOf(snap.Details).Definers)).Offer(remedy.Command("account.lock", b.Target))
 	}
 	if !a.Role {
 		planning.Use(b, change.AccountSeen, "signed in as this account", len(snap.Sessions) > 0, snap.Use)
@@ -52,8 +53,10 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 			if m.Admin && !slices.ContainsFunc(snap.Access.Memberships,
 				func(x catalog.Membership) bool { return x.Role == m.Role && x.Admin && x.Member != a.Principal }) {
 				b.Find(change.Caution, change.AccountMembers,
-					"Grant the admin option to somebody else first: genarch role grant --with-admin-option",
-					"Nobody else may grant the role %s, so it could never be granted to anybody again.", m.Role)
+					"Grant the admin option to somebody else first.",
+					"Nobody else may grant the role %s, so it could never be granted to anybody again.", m.Role).
+					Offer(remedy.Command("role.grant", change.PrincipalAddress(snap.Server.Name, m.Role).String()).
+						With("admin", remedy.Yes))
 			}
 		case m.Role:
 			if m.Member != snap.Self {

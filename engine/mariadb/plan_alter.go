@@ -8,6 +8,7 @@ import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/core/remedy"
 	"example.com/genarch/engine/planning"
 )
 
@@ -106,7 +107,8 @@ func planHandOver(p *planning.Draft, d catalog.Database, owner catalog.Principal
 	}
 	if len(told) > 0 {
 		p.About("owner", change.Caution, change.OwnerReplaced,
-			"Give them a bundle first, if they are to keep something: genarch privilege grant",
-			"All that was given on the whole database is taken from who held it: %s; sessions of theirs that are in it keep it until they say USE again.", planning.Shorten(told))
+			"Grant them a bundle first, if they are to keep something.",
+			"All that was given on the whole database is taken from who held it: %s; sessions of theirs that are in it keep it until they say USE again.", planning.Shorten(told)).
+			Offer(remedy.Command("privilege.grant", p.Target))
 	}
 }

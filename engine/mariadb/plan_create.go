@@ -10,6 +10,7 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/core/privilege"
+	"example.com/genarch/core/remedy"
 	"example.com/genarch/engine/planning"
 )
 
@@ -143,7 +144,9 @@ func planCollation(p *planning.Draft, encoding, collation, source string) {
 			"The collation %s belongs to the character set %s, not to %s.", wanted, strings.Join(homes, ", "), encoding)
 		if own, ok := p.Snap.Choices.Find("encodings", encoding, nil); ok && len(homes) > 0 {
 			w.Suggestion = own.Properties.Text("collation")
-			w.Next = fmt.Sprintf("Take the character set %s, or a collation of %s, for example %s; list them: genarch server choices %s collations", homes[0], encoding, w.Suggestion, server)
+			w.Next = fmt.Sprintf("Take the character set %s, or a collation of %s, for example %s.", homes[0], encoding,
+				w.Suggestion)
+			w.Offer(remedy.Choices(server, "collations"))
 		}
 	}
 	p.Default("encoding", encoding, "the server")
@@ -163,9 +166,10 @@ func planLeftover(p *planning.Draft) {
 			shown = shown[:10]
 		}
 		b.Find(change.Caution, change.GrantsLeftover,
-			"Have them revoked first by the same change: --set clear_leftovers=yes; or look at each: genarch privilege list",
+			"Have them revoked first by the same change; or look at each.",
 			"Grants on this name exist already and apply to the new database at once: %s%s.", strings.Join(shown, "; "),
-			more)
+			more).
+			Offer(remedy.Option("options.clear_leftovers", remedy.Yes), remedy.Command("privilege.list", b.Target))
 	}
 	if !snap.Instance.Login.May("read_grants") {
 		b.Find(change.Note, change.GrantsLeftover, snap.Instance.Login.Remedy("read_grants"),
@@ -229,8 +233,8 @@ func clearLeftovers(p *planning.Draft) {
 	}
 	if len(kept) > 0 {
 		p.Find(change.Caution, change.GrantsLeftover,
-			"Revoke the grant on the pattern by itself: genarch privilege revoke --set pattern=…",
+			"Revoke the grant on the pattern by itself.",
 			"Grants on patterns that match other databases too stay, and apply to the new one: %s.",
-			planning.Shorten(kept))
+			planning.Shorten(kept)).Offer(remedy.Command("privilege.revoke", p.Target).With("options.pattern", ""))
 	}
 }

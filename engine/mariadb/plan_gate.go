@@ -9,6 +9,7 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/clearing"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/core/remedy"
 	"example.com/genarch/engine"
 	"example.com/genarch/engine/planning"
 )
@@ -143,8 +144,9 @@ func planLeaks(b *change.Brief, in change.Intent, people, roots []catalog.Accoun
 			g.after = append(g.after, user+" ACCOUNT UNLOCK")
 		}
 		if len(names) > 0 {
-			b.Find(change.Caution, change.GateEffect, "Leave --lock-accounts out, and they may come back meanwhile.",
-				"While the change runs these accounts cannot sign in at all, to any database: %s. Their open sessions elsewhere go on.", planning.Shorten(names))
+			b.Find(change.Caution, change.GateEffect, "Without that lock they may come back meanwhile.",
+				"While the change runs these accounts cannot sign in at all, to any database: %s. Their open sessions elsewhere go on.", planning.Shorten(names)).
+				Offer(remedy.Option("clearing.options.lock_accounts", "no"))
 		}
 		names = nil
 	}
@@ -154,17 +156,21 @@ func planLeaks(b *change.Brief, in change.Intent, people, roots []catalog.Accoun
 	if len(names) > 0 {
 		// Who could is told; it is a caution when one of them is there now.
 		level, next := change.Note, ""
-		keep := "keep them out of everything meanwhile: --lock-accounts; or accept it"
+		keep, offer := "Keep them out of everything meanwhile, or accept it",
+			[]remedy.Action{remedy.Option("clearing.options.lock_accounts", remedy.Yes)}
 		if in.Clearing.Asks("lock_accounts") || len(people) == 0 {
-			keep = "these are never locked: have them leave; or accept it"
+			keep, offer = "These are never locked: have them leave, or accept it", nil
 		}
 		if slices.ContainsFunc(present,
 			func(s catalog.Session) bool { return slices.Contains(names, s.Account.String()) }) {
 			level, next = change.Caution, keep+
-				": a session that comes back and holds no lock does not stop the drop, and is told of and ended afterwards"
+				": a session that comes back and holds no lock does not stop the drop, and is told of and ended afterwards."
+		} else {
+			offer = nil
 		}
-		b.Find(level, change.GateLeaky, next,
-			"MariaDB cannot keep everybody out of a database; accounts with privileges on all databases could come back meanwhile: %s.", planning.Shorten(names)).Passing = true
+		b.Find(level, change.GateIncomplete, next,
+			"MariaDB cannot keep everybody out of a database; accounts with privileges on all databases could come back meanwhile: %s.", planning.Shorten(names)).
+			Offer(offer...).Passing = true
 	}
 }
 
@@ -183,13 +189,13 @@ func gateStep(g gate, name string, self catalog.Principal) change.Step {
 			"undo": engine.EncodeList(undo), "again": engine.EncodeList(g.again)}}
 }
 
-// settleStep is what is left to do after the drop.
-func settleStep(g gate, name string, cleared bool) change.Step {
+// restoreStep is what is left to do after the drop.
+func restoreStep(g gate, name string, cleared bool) change.Step {
 	title := "put the grants on the name back, as the engine leaves them"
 	if cleared {
 		title = "remove what is left over of the gate"
 	}
-	return change.Step{Kind: stepSettle, Title: title, Statement: strings.Join(g.after, ";\n"), Irreversible: true,
+	return change.Step{Kind: stepRestore, Title: title, Statement: strings.Join(g.after, ";\n"), Irreversible: true,
 		Seconds: 60 + len(g.after), Args: map[string]string{"name": name, "do": engine.EncodeList(g.after)}}
 }
 
@@ -229,7 +235,7 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 			Statement: dropDatabase(d.Name), Repair: alterDatabase(d), Uncut: true, Seconds: dropSeconds,
 			Args: map[string]string{"name": d.Name, "objects": fmt.Sprint(total(impact.Objects))}})
 	if len(g.after) > 0 {
-		b.Steps = append(b.Steps, settleStep(g, d.Name, clears))
+		b.Steps = append(b.Steps, restoreStep(g, d.Name, clears))
 	}
 	verify := change.Step{Kind: change.Verify, Title: "read back that it is gone", ReadOnly: true,
 		Args: map[string]string{"check": "database_gone", "name": d.Name}}
@@ -282,9 +288,9 @@ func planLeft(b *change.Brief, g gate, spec change.DatabaseSpec, snap catalog.Sn
 		b.Find(change.Note, change.GrantsLeftover, "", "The grants on this name are revoked for good: %s.",
 			planning.Shorten(left))
 	case len(left) > 0:
-		b.Find(change.Note, change.GrantsLeftover, "Have them revoked too: --set clear_leftovers=yes",
+		b.Find(change.Note, change.GrantsLeftover, "Have them revoked too.",
 			"Grants on this name remain, and apply again at once if a database of the name is re-created: %s.",
-			planning.Shorten(left))
+			planning.Shorten(left)).Offer(remedy.Option("options.clear_leftovers", remedy.Yes))
 	}
 	if len(wide) > 0 {
 		b.Find(change.Note, change.GrantsLeftover, "",

@@ -9,6 +9,7 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/core/privilege"
+	"example.com/genarch/core/remedy"
 	"example.com/genarch/engine"
 	"example.com/genarch/engine/planning"
 )
@@ -105,8 +106,9 @@ func grantTarget(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, 
 	if spec.Database != "" && needDatabase &&
 		!slices.ContainsFunc(snap.Access.Databases,
 			func(d catalog.AccessDatabase) bool { return d.Name == spec.Database }) {
-		b.Find(change.Stop, change.DatabaseAbsent, "List them: genarch database list "+snap.Server.Name,
-			"There is no database %s on %s. MariaDB would accept the grant all the same, and it would take effect once the database exists.", naming.Show(spec.Database), snap.Server.Name)
+		b.Find(change.Stop, change.DatabaseAbsent, "List them.",
+			"There is no database %s on %s. MariaDB would accept the grant all the same, and it would take effect once the database exists.", naming.Show(spec.Database), snap.Server.Name).
+			Offer(remedy.Command("database.list", snap.Server.Name))
 		return spec.To, false
 	}
 	if spec.To == catalog.Public {
@@ -217,9 +219,10 @@ func noteRole(b *change.Brief, snap catalog.Snapshot, role catalog.Principal) {
 		}
 	}
 	if len(dormant) > 0 {
-		b.Find(change.Note, change.RoleDormant, "genarch account alter … --set default_role="+role.Name,
+		b.Find(change.Note, change.RoleDormant, "Make it their default role.",
 			"The role is not the default role of %s, so for them it holds only after SET ROLE.",
-			planning.Shorten(dormant))
+			planning.Shorten(dormant)).
+			Offer(remedy.Command("account.alter", snap.Server.Name).With("options.default_role", role.Name))
 	}
 }
 

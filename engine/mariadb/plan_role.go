@@ -7,6 +7,7 @@ import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/core/remedy"
 	"example.com/genarch/engine"
 	"example.com/genarch/engine/planning"
 )
@@ -32,8 +33,10 @@ func planDefaultRole(b *change.Brief, role string, a catalog.Account, snap catal
 		return m.Member == a.Principal && m.Role.Name == role
 	}) {
 		b.Find(change.Stop, change.RoleHeld,
-			"Give it first: genarch role grant "+snap.Server.Name+"/role:"+role+" --to "+a.Principal.String(),
-			"%s is no member of the role %s.", a.Principal, role)
+			"Grant it first.",
+			"%s is no member of the role %s.", a.Principal, role).
+			Offer(remedy.Command("role.grant", change.PrincipalAddress(snap.Server.Name,
+				catalog.Principal{Name: role, Role: true}).String()).With("to", a.Principal.String()))
 	}
 	b.Set(change.Setting{Name: "default_role", Value: role, Asked: true, Was: &a.DefaultRole,
 		Decides: "which of its roles holds from the next sign-in on; there can be one"})

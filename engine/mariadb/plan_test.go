@@ -89,7 +89,7 @@ func TestPlanFindings(t *testing.T) {
 			"stop:owner.denied note:owner.bundle", ""},
 		{"leftover grants", change.DatabaseSpec{Name: "a"},
 			func(s *catalog.Snapshot) { more(s).Leftover = []string{"old@% on the database"} },
-			"caution:grants.leftover", "--set clear_leftovers=yes"},
+			"caution:grants.leftover", "options.clear_leftovers=yes"},
 		{"leftovers cannot be seen", change.DatabaseSpec{Name: "a"},
 			func(s *catalog.Snapshot) { s.Instance.Login.Abilities[2].Allowed = false }, "note:grants.leftover", ""},
 		{"no room to grant", change.DatabaseSpec{Name: strings.Repeat("a_", 23)}, nil, "stop:name.length", "fewer _"},
@@ -110,7 +110,7 @@ func TestPlanFindings(t *testing.T) {
 			remedies := ""
 			for _, f := range b.Findings {
 				got = append(got, string(f.Level)+":"+f.Code)
-				remedies += f.Next + "\n"
+				remedies += fmt.Sprintln(f.Next, f.Actions)
 			}
 			if strings.Join(got, " ") != tt.want ||
 				!strings.Contains(strings.ToLower(remedies), strings.ToLower(tt.remedy)) {

@@ -11,6 +11,7 @@ import (
 
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/core/remedy"
 	"example.com/genarch/engine"
 )
 
@@ -88,7 +89,7 @@ func (s *server) proveOne(ctx context.Context, account, database, bundle string,
 	password, ok := step.Secrets[name]
 	if !ok {
 		return &engine.Error{Op: op, Kind: engine.NotSent, Text: "its password is not kept any more",
-			Next: "Set another one: genarch account password"}
+			Next: "Set another one.", Actions: []remedy.Action{remedy.Command("account.password", "")}}
 	}
 	differs := func(text string) error { return &engine.Error{Op: op, Kind: engine.Differs, Text: text} }
 	cfg := s.config.Clone()

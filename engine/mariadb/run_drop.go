@@ -13,14 +13,15 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/clearing"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/core/remedy"
 	"example.com/genarch/engine"
 	"example.com/genarch/engine/planning"
 )
 
 const (
-	stepGate   = "close_gate"
-	stepDrop   = "drop_database"
-	stepSettle = "settle_grants"
+	stepGate    = "close_gate"
+	stepDrop    = "drop_database"
+	stepRestore = "restore_grants"
 )
 
 // dropSeconds bounds a drop that is past its wait for locks: it cannot be
@@ -108,7 +109,8 @@ func (s *server) lookOnceMore(ctx context.Context, op, name string, step change.
 	d, err := s.readDatabase(ctx, name)
 	if errors.Is(err, engine.ErrNotFound) {
 		return &engine.Error{Op: op, Kind: engine.NotSent, Text: "it is gone by now; somebody else dropped it",
-			Next: "Look again: genarch database list"}
+			Next:    "Look again.",
+			Actions: []remedy.Action{remedy.Command("database.list", "")}}
 	}
 	if err != nil {
 		return engine.NeverSent(err)
@@ -172,8 +174,9 @@ func (s *server) tryLocks(ctx context.Context, conn *sender, op, name string) er
 		return nil
 	case e.Code == "1205":
 		return &engine.Error{Op: op, Kind: engine.NotSent, Code: e.Code,
-			Text: "somebody holds a lock on a table of it" + s.holders(ctx, name),
-			Next: "Look who: genarch session list --tree; then ask again"}
+			Text:    "somebody holds a lock on a table of it" + s.holders(ctx, name),
+			Next:    "Look who it is, then ask again.",
+			Actions: []remedy.Action{remedy.Command("session.list", "").With("tree", remedy.Yes)}}
 	case e.Kind == engine.Refused:
 		// The login may not lock, or a table cannot be opened at all: the drop
 		// itself waits two seconds at most.

@@ -15,7 +15,7 @@ var steps = engine.StepKinds[*server]{
 	stepAlter:            {Do: (*server).sendStep, Probe: (*server).probeAlter, Undo: (*server).undoAlter},
 	stepGate:             {Do: (*server).closeGate, Probe: (*server).probeGate, Undo: (*server).openGate},
 	stepDrop:             {Do: (*server).dropNow, Probe: (*server).probeDrop, Undo: (*server).mendDrop},
-	stepSettle:           {Do: (*server).settle, Probe: (*server).probeSettle},
+	stepRestore:          {Do: (*server).settle, Probe: (*server).probeSettle},
 	stepCreateAccount:    {Do: (*server).runStatement, Probe: (*server).probeCheck, Undo: (*server).undoCreateAccount},
 	stepCreateRole:       {Do: (*server).runStatement, Probe: (*server).probeCheck, Undo: (*server).undoCreateAccount},
 	stepMarkDatabase:     {Do: (*server).create, Probe: (*server).probeCreate, Undo: (*server).undoCreate},

@@ -11,6 +11,7 @@ import (
 	"example.com/genarch/core/naming"
 	"example.com/genarch/core/policy"
 	"example.com/genarch/core/privilege"
+	"example.com/genarch/core/remedy"
 	"example.com/genarch/engine"
 )
 
@@ -84,9 +85,8 @@ func FindAccount(b *change.Brief, p catalog.Principal, snap catalog.Snapshot, co
 	}
 	switch len(found) {
 	case 0:
-		next := "List them: genarch account list " + snap.Server.Name
-		f := b.Find(change.Stop, code, next, "There is no %s %s on %s.", what, naming.Show(p.String()),
-			snap.Server.Name)
+		f := b.Find(change.Stop, code, "List them.", "There is no %s %s on %s.", what, naming.Show(p.String()),
+			snap.Server.Name).Offer(remedy.Command("account.list", snap.Server.Name))
 		var names []string
 		for _, a := range snap.Access.Accounts {
 			names = append(names, a.Name)
@@ -155,9 +155,9 @@ func Loses(b *change.Brief, g *access.Graph, p catalog.Principal) {
 func Circle(b *change.Brief, role, member catalog.Principal, g *access.Graph) {
 	atOnce, dormant := g.Roles(role)
 	if role == member || slices.Contains(atOnce, member) || slices.Contains(dormant, member) {
-		b.Find(change.Stop, change.RoleCircle, "Look at who belongs to whom: genarch role show "+b.Target,
+		b.Find(change.Stop, change.RoleCircle, "Look at who belongs to whom.",
 			"%s is a member of %s already, so it would become a member of itself.", naming.Show(role.String()),
-			naming.Show(member.String()))
+			naming.Show(member.String())).Offer(remedy.Command("role.show", b.Target))
 	}
 }
 
@@ -213,9 +213,9 @@ func Team(b *change.Brief, t change.TeamSpec, snap catalog.Snapshot, lim naming.
 		for _, a := range snap.Access.Accounts {
 			if a.Name == p.Name {
 				b.Find(change.Stop, change.AccountExists,
-					"Choose another name for the team, or create the database alone and grant bundles on it: genarch privilege grant",
+					"Choose another name for the team, or create the database alone and grant bundles on it.",
 					"There is an account or role %s on %s already.", naming.Show(a.Principal.String()),
-					snap.Server.Name)
+					snap.Server.Name).Offer(remedy.Command("privilege.grant", b.Target))
 			}
 		}
 		if b.Stopped() {

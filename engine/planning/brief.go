@@ -9,6 +9,7 @@ import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/core/remedy"
 )
 
 // NewBrief starts a brief with what it says for every engine and intent: the
@@ -61,8 +62,9 @@ func Name(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snapshot, lim 
 	var f *change.Finding
 	switch how {
 	case naming.SameName:
-		f = b.Find(change.Stop, change.NameTaken, next+"; or ask with --if-not-exists",
-			"There is a database %s on %s already.", naming.Show(with), snap.Server.Name)
+		f = b.Find(change.Stop, change.NameTaken, next+"; or let it be, if it is there.",
+			"There is a database %s on %s already.", naming.Show(with), snap.Server.Name).
+			Offer(remedy.Option("if_not_exists", remedy.Yes))
 	case naming.SameButCase:
 		f = b.Find(change.Stop, change.NameTakenByCase, next,
 			"There is a database %s on %s, which differs only in upper and lower case.", naming.Show(with),

@@ -10,6 +10,7 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/clearing"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/core/remedy"
 )
 
 // Clearing adds what there is to say about the sessions of a target, and
@@ -107,14 +108,18 @@ func planMayEnd(b *change.Brief, snap catalog.Snapshot, in []catalog.Session) {
 }
 
 // remedies say how to get rid of what is never ended by itself.
-var remedies = map[clearing.Class]struct{ code, what, next string }{
+var remedies = map[clearing.Class]struct {
+	code, what, next string
+	offer            []remedy.Action
+}{
 	clearing.Replication: {change.ReplicationRunning, "Replication is connected, and would reconnect by itself",
-		"Stop it where it is set up (drop the subscription, or stop the receiver), then ask again."},
+		"Stop it where it is set up (drop the subscription, or stop the receiver), then ask again.", nil},
 	clearing.Backup: {change.BackupRunning, "A backup seems to run",
-		"Let it finish: wait with --when-empty; or stop it where it was started."},
+		"Let it finish: wait until nobody is connected; or stop it where it was started.",
+		[]remedy.Action{remedy.Option("clearing.when_empty", "")}},
 	clearing.Worker: {change.WorkerRunning,
 		"A background worker of an extension is connected, and would reconnect by itself",
-		"Switch it off for this database in the extension's settings, then ask again."},
+		"Switch it off for this database in the extension's settings, then ask again.", nil},
 }
 
 // planBars stops at sessions that must not be ended implicitly. A backup may be
@@ -123,7 +128,8 @@ func planBars(b *change.Brief, in []catalog.Session, r clearing.Rules) {
 	for _, class := range []clearing.Class{clearing.Replication, clearing.Backup, clearing.Worker} {
 		if list := pick(in, class); len(list) > 0 && (class != clearing.Backup || r.WhenEmpty == 0) {
 			rem := remedies[class]
-			b.Find(change.Stop, rem.code, rem.next, "%s: %s.", rem.what, whoText(list)).Passing = true
+			b.Find(change.Stop, rem.code, rem.next, "%s: %s.", rem.what, whoText(list)).
+				Offer(rem.offer...).Passing = true
 		}
 	}
 }
@@ -208,8 +214,10 @@ func EndSessions(b *change.Brief, in change.Intent, snap catalog.Snapshot, state
 		list = slices.DeleteFunc(pick(list, clearing.Busy, clearing.Written),
 			func(s catalog.Session) bool { return s.Activity != catalog.SessionActive })
 		if found > len(list) {
-			b.Find(change.Note, change.SessionsNone, "To end a session whatever it does, leave --statement-only out",
-				"No statement runs in %s of them at present.", naming.Count(found-len(list), "session")).Passing = true
+			b.Find(change.Note, change.SessionsNone,
+				"To end a session whatever it does, ask for the whole session to be ended.",
+				"No statement runs in %s of them at present.", naming.Count(found-len(list), "session")).
+				Offer(remedy.Option("statement_only", "no")).Passing = true
 		}
 	}
 	if b.Stopped() {
@@ -303,8 +311,9 @@ func DatabaseThere(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snaps
 				naming.Show(spec.Name), snap.Server.Name)
 			return false
 		}
-		f := b.Find(change.Stop, change.DatabaseAbsent, "List them: genarch database list "+snap.Server.Name,
-			"There is no database %s on %s.", naming.Show(spec.Name), snap.Server.Name)
+		f := b.Find(change.Stop, change.DatabaseAbsent, "List them.",
+			"There is no database %s on %s.", naming.Show(spec.Name), snap.Server.Name).
+			Offer(remedy.Command("database.list", snap.Server.Name))
 		if with, _, like := naming.Clashes(spec.Name, snap.Names); like {
 			f.Next, f.Suggestion = "Did you mean "+naming.Show(with)+"?", with
 		}
@@ -378,8 +387,9 @@ func Lost(b *change.Brief, snap catalog.Snapshot) {
 		"A drop is final: Genarch cannot bring the database back.")
 	if len(impact.ExclusiveAccounts) > 0 {
 		b.Find(change.Note, change.DropOrphans,
-			"Look at each afterwards: genarch account show; or drop it: genarch account drop",
-			"Accounts that have privileges in no other database: %s.", Shorten(impact.ExclusiveAccounts))
+			"Look at each afterwards, or drop it.",
+			"Accounts that have privileges in no other database: %s.", Shorten(impact.ExclusiveAccounts)).
+			Offer(remedy.Command("account.show", snap.Server.Name), remedy.Command("account.drop", snap.Server.Name))
 	}
 	Dependents(b, impact.Dependents, impact.PossibleDependents)
 	if impact.Backup != "" {
@@ -453,8 +463,8 @@ func ClearAccount(b *change.Brief, in change.Intent, a catalog.Account, snap cat
 func OpenSessions(b *change.Brief, a catalog.Account, snap catalog.Snapshot) {
 	if n := len(snap.Sessions); n > 0 {
 		b.Find(change.Caution, change.AccountSessions,
-			"End them with the same change: --end-sessions. A lock alone only keeps new ones out.",
+			"End them with the same change: a lock alone only keeps new ones out.",
 			"%s keeps %s open: %s.", naming.Show(a.Principal.String()), naming.Count(n, "session"),
-			strings.Join(snap.Sessions[:min(n, 5)], "; ")).Passing = true
+			strings.Join(snap.Sessions[:min(n, 5)], "; ")).Offer(remedy.Option("clearing", remedy.Yes)).Passing = true
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/core/remedy"
 	"example.com/genarch/engine"
 )
 
@@ -117,7 +118,7 @@ func (p *Draft) options(g given) {
 func (p *Draft) choice(f engine.Field, name string) {
 	server, title := p.Snap.Server.Name, strings.ToLower(f.Title)
 	found, ok := p.Snap.Choices.Find(f.From, name, func(x, y string) bool { return p.equal(f.Name, y, x) })
-	next := "Choose one of: genarch server choices " + server + " " + f.From
+	next, list := "Choose one of the list.", remedy.Choices(server, f.From)
 	switch {
 	case ok:
 		if !f.Free {
@@ -129,11 +130,12 @@ func (p *Draft) choice(f engine.Field, name string) {
 		}
 	case f.Free:
 		p.About(f.Name, change.Caution, change.OptionUnlisted, next,
-			"The server does not list a %s %s; it may have been installed later, and then works, else the server refuses it and nothing happens.", title, naming.Show(name))
+			"The server does not list a %s %s; it may have been installed later, and then works, else the server refuses it and nothing happens.", title, naming.Show(name)).
+			Offer(list)
 	default:
 		delete(p.Settled, f.Name)
 		w := p.About(f.Name, change.Stop, change.OptionAbsent, next, "There is no %s %s on %s.", title,
-			naming.Show(name), server)
+			naming.Show(name), server).Offer(list)
 		if d, ok := p.Snap.Choices.Default(f.From); ok {
 			w.Suggestion = d.Name
 		}
@@ -218,9 +220,9 @@ func (p *Draft) Existing() {
 		return
 	}
 	p.Summary = p.Target + " is there already, but not as asked"
-	p.Find(change.Note, change.ExistsDifferent, "Alter it: genarch database alter "+p.Target,
+	p.Find(change.Note, change.ExistsDifferent, "Alter it.",
 		"%s exists already and differs: %s. Nothing will be done.",
-		p.Target, strings.Join(words, "; "))
+		p.Target, strings.Join(words, "; ")).Offer(remedy.Command("database.alter", p.Target))
 }
 
 // Step adds steps.

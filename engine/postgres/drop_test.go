@@ -53,7 +53,7 @@ func (k taker) brief(in change.Intent) change.Brief {
 	return enginetest.BriefOf(k.t, Engine{}, k.s, in)
 }
 
-func testTakeAway(t *testing.T, server *localdb.Server) {
+func testDropAndRename(t *testing.T, server *localdb.Server) {
 	k := taker{t, enginetest.Open(t, Engine{}, enginetest.Target(Engine{}, server, "suite")), nil, server}
 	k.admin = k.connect("postgres")
 	for name, f := range map[string]func(taker){"rename and back": testRename, "move and back": testMove,

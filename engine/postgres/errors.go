@@ -7,6 +7,7 @@ import (
 
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"example.com/genarch/core/remedy"
 	"example.com/genarch/engine"
 )
 
@@ -30,7 +31,7 @@ func wrap(op string, err error) error {
 			e.Kind = engine.Unknown
 		}
 		e.Passing = passing(pe.Code)
-		e.Next = next(pe.Code)
+		e.Next, e.Actions = next(pe.Code), actions(pe.Code)
 		return e
 	}
 	if isConnect {
@@ -38,14 +39,16 @@ func wrap(op string, err error) error {
 		if strings.Contains(err.Error(), "require_auth") || strings.Contains(err.Error(), "channel binding") ||
 			strings.Contains(err.Error(), "SCRAM-SHA-256-PLUS") {
 			e.Text = "the server does not sign Genarch in by SCRAM (scram-sha-256), which gives the password away to nobody; nothing was sent"
-			e.Next = "On the server: password_encryption = 'scram-sha-256', set the login's password anew, and scram-sha-256 in pg_hba.conf; or, for a server that cannot: --set weak_sign_in=yes"
+			e.Next = "On the server: password_encryption = 'scram-sha-256', set the login's password anew, and scram-sha-256 in pg_hba.conf; or let a server that cannot sign Genarch in by a weaker method."
+			e.Actions = []remedy.Action{remedy.Command("server.edit", "").With("options.weak_sign_in", remedy.Yes)}
 			return e
 		}
 		// The driver has no type of its own for a server without TLS.
 		_, badCertificate := errors.AsType[*tls.CertificateVerificationError](err)
 		if badCertificate || strings.Contains(connecting.Error(), "tls error") {
 			e.Text = "the server does not speak TLS, or its certificate is not accepted: " + lastLine(connecting)
-			e.Next = "Set the TLS mode with: genarch server edit NAME --tls off|required|verified"
+			e.Next = "Set the TLS mode: off, required or verified."
+			e.Actions = []remedy.Action{remedy.Command("server.edit", "").With("tls", "")}
 		} else if e.Text == "" {
 			e.Text = lastLine(connecting)
 		}
@@ -85,23 +88,36 @@ func cutOff(code string) bool { return strings.HasPrefix(code, "57P0") }
 func next(code string) string {
 	switch code {
 	case "28P01", "28000":
-		return "check the login and its password: genarch server edit NAME --admin LOGIN --secret-file FILE"
+		return "Check the login and its password."
 	case "42P04":
-		return "somebody made a database of this name a moment ago: look at it, or choose another name"
+		return "Somebody made a database of this name a moment ago: look at it, or choose another name."
 	case "42501":
-		return "the login lacks a right for this: genarch server check NAME tells which, and the statement that grants it"
+		return "The login lacks a right for this; a check of the server tells which, and the statement that grants it."
 	case "53300":
-		return "the server is full: wait, or raise its max_connections"
+		return "The server is full: wait, or raise its max_connections."
 	case "55006":
-		return "somebody is connected to it; wait until they have left"
+		return "Somebody is connected to it; wait until they have left."
 	case "3D000":
-		return "there is no database of this name (any more)"
+		return "There is no database of this name (any more)."
 	case "55P03":
-		return "something holds a lock there: look who blocks whom with genarch session list --tree"
+		return "Something holds a lock there: look who blocks whom."
 	case "25006":
-		return "the server is a standby or set to read only: go to the primary"
+		return "The server is a standby or set to read only: go to the primary."
 	case "53100":
-		return "the server's disk is full"
+		return "The server's disk is full."
 	}
 	return ""
+}
+
+// actions are ways to do what next says.
+func actions(code string) []remedy.Action {
+	switch code {
+	case "28P01", "28000":
+		return []remedy.Action{remedy.Command("server.edit", "").With("admin", "")}
+	case "42501":
+		return []remedy.Action{remedy.Command("server.check", "")}
+	case "55P03":
+		return []remedy.Action{remedy.Command("session.list", "").With("tree", remedy.Yes)}
+	}
+	return nil
 }

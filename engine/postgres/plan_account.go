@@ -9,6 +9,7 @@ import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/core/remedy"
 	"example.com/genarch/engine"
 	"example.com/genarch/engine/planning"
 )
@@ -36,9 +37,9 @@ func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 			compareAccount(b, spec, a)
 			return
 		}
-		b.Find(change.Stop, change.AccountExists, "Choose another name, or ask with --if-not-exists.",
+		b.Find(change.Stop, change.AccountExists, "Choose another name, or let it be, if it is there.",
 			"There is a role %s on %s already. PostgreSQL keeps accounts and roles under the same names.",
-			naming.Show(a.Name), snap.Server.Name)
+			naming.Show(a.Name), snap.Server.Name).Offer(remedy.Option("if_not_exists", remedy.Yes))
 	}
 	planning.Manage(b, snap)
 	planning.NewName(b, spec.Name, snap, accountLimits)
@@ -169,8 +170,8 @@ func compareAccount(b *change.Brief, spec change.AccountSpec, a catalog.Account)
 		return want == have || name == "expires" && want != "" && strings.HasPrefix(have, want)
 	})
 	if hasSecret(spec) {
-		b.Find(change.Note, change.PasswordMethod, "To set one: genarch account password "+b.Target,
-			"%s keeps its password.", b.Target)
+		b.Find(change.Note, change.PasswordMethod, "Set one, if it is to have another.",
+			"%s keeps its password.", b.Target).Offer(remedy.Command("account.password", b.Target))
 	}
 }
 
@@ -286,8 +287,9 @@ func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 	}
 	planning.NewName(b, spec.NewName, snap, accountLimits)
 	if a.Method == "md5" || a.Password == nil && a.Login {
-		b.Find(change.Caution, change.PasswordCleared, "Set a password afterwards: genarch account password",
-			"A rename clears a password that is kept as md5, since the name is part of it.")
+		b.Find(change.Caution, change.PasswordCleared, "Set a password afterwards.",
+			"A rename clears a password that is kept as md5, since the name is part of it.").
+			Offer(remedy.Command("account.password", b.Target))
 	}
 	if n := len(snap.Sessions); n > 0 {
 		b.Find(change.Note, change.AccountSessions, "",

@@ -7,6 +7,7 @@ import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/core/remedy"
 	"example.com/genarch/engine"
 	"example.com/genarch/engine/planning"
 )
@@ -98,8 +99,9 @@ func planHoldings(b *change.Brief, reassignTo string, a catalog.Account, snap ca
 				}
 			}
 			if reassignTo == "" {
-				b.Find(change.Stop, change.AccountOwns, "Name the new owner: --reassign-to ROLE", "%s owns %s %s: %s.",
-					b.Target, naming.Count(h.Owned, "object"), where, h.Kinds)
+				b.Find(change.Stop, change.AccountOwns, "Name the new owner.", "%s owns %s %s: %s.",
+					b.Target, naming.Count(h.Owned, "object"), where, h.Kinds).
+					Offer(remedy.Option("options.reassign_to", ""))
 			} else {
 				b.Find(change.Caution, change.AccountOwns, "Choose another role to reassign them to.",
 					"%s becomes the owner of %s %s: %s.", naming.Show(reassignTo), naming.Count(h.Owned, "object"),
@@ -159,8 +161,9 @@ func planDropMembers(b *change.Brief, a catalog.Account, snap catalog.Snapshot) 
 		}
 	}
 	if len(members) > 0 {
-		b.Find(change.Caution, change.AccountMembers, "Look what they would lose: genarch role show "+b.Target,
-			"%s loses its members: %s.", b.Target, planning.Shorten(members))
+		b.Find(change.Caution, change.AccountMembers, "Look at what they would lose.",
+			"%s loses its members: %s.", b.Target, planning.Shorten(members)).
+			Offer(remedy.Command("role.show", b.Target))
 	}
 	if len(roles) > 0 {
 		b.Find(change.Note, change.AccountMembers, "", "%s is a member of %s; the membership ends.", b.Target,

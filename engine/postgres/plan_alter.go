@@ -8,6 +8,7 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/clearing"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/core/remedy"
 	"example.com/genarch/engine/planning"
 )
 
@@ -25,8 +26,9 @@ func planAlter(p *planning.Draft) {
 	}
 	d := *p.Snap.Target
 	if d.Broken {
-		b.Find(change.Stop, change.DatabaseBroken, "genarch database drop "+p.Target,
-			"%s was left over by an interrupted drop, and can only be dropped again.", naming.Show(d.Name))
+		b.Find(change.Stop, change.DatabaseBroken, "Drop it.",
+			"%s was left over by an interrupted drop, and can only be dropped again.", naming.Show(d.Name)).
+			Offer(remedy.Command("database.drop", p.Target))
 		return
 	}
 	list := p.Alterations()
@@ -104,8 +106,9 @@ func planClosing(p *planning.Draft, d catalog.Database, moves bool) {
 	}
 	sessions := len(clearing.Target{Database: d.Name}.Of(p.Snap.Connected))
 	if closes && sessions > 0 {
-		p.About("allow_connections", change.Note, change.GateEffect, "End them afterwards: genarch session end",
-			"Whoever is connected stays (sessions: %d).", sessions).Passing = true
+		p.About("allow_connections", change.Note, change.GateEffect, "End them afterwards.",
+			"Whoever is connected stays (sessions: %d).", sessions).
+			Offer(remedy.Command("session.end", p.Target)).Passing = true
 	}
 	if limit, ok := p.Asked.Int("connection_limit"); ok && int64(sessions) > limit {
 		p.About("connection_limit", change.Note, change.GateEffect, "",
@@ -168,8 +171,9 @@ func planSettings(p *planning.Draft, d catalog.Database) []catalog.Values {
 		was, there := setting(have, name)
 		if why := detailsOf(p.Snap.Details).Refused[name]; set && why != "" {
 			p.About("settings", change.Stop, change.SettingRefused,
-				"Look at what there is: genarch server choices "+p.Snap.Server.Name+" settings",
-				"The server refuses %s for the setting %s: %s.", naming.Show(value), naming.Show(name), why)
+				"Look at what there is.",
+				"The server refuses %s for the setting %s: %s.", naming.Show(value), naming.Show(name), why).
+				Offer(remedy.Choices(p.Snap.Server.Name, "settings"))
 		}
 		if set == there && sameSetting(name, was, value) {
 			continue

@@ -9,6 +9,7 @@ import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/core/remedy"
 	"example.com/genarch/engine/planning"
 )
 
@@ -192,8 +193,9 @@ func planTemplate(p *planning.Draft) (catalog.Choice, bool) {
 			who = fmt.Sprintf("%d sessions", sessions)
 		}
 		p.About("template", change.Stop, change.TemplateInUse,
-			"End their sessions with the same change: --clear-template; or copy from another template",
-			"%s cannot be copied while somebody is connected to it: %s.", t.Name, who)
+			"End their sessions with the same change; or copy from another template.",
+			"%s cannot be copied while somebody is connected to it: %s.", t.Name, who).
+			Offer(remedy.Option("clearing", remedy.Yes))
 	}
 	return t, true
 }
@@ -247,8 +249,9 @@ func planLibcLocale(p *planning.Draft, locale string) {
 	}
 	if _, listed := p.Snap.Choices.Find("collations", locale, sameLocale); !listed {
 		p.About("locale", change.Caution, change.OptionUnlisted,
-			"Choose one of: genarch server choices "+p.Snap.Server.Name+" collations",
-			"The server does not list a locale %s; it may have been installed later, and then works, else the server refuses it and nothing happens.", naming.Show(locale))
+			"Choose one of the list.",
+			"The server does not list a locale %s; it may have been installed later, and then works, else the server refuses it and nothing happens.", naming.Show(locale)).
+			Offer(remedy.Choices(p.Snap.Server.Name, "collations"))
 	}
 	p.Settle("collation", locale)
 	p.Settle("ctype", locale)
@@ -274,9 +277,9 @@ func planProviderLocale(p *planning.Draft, provider string) {
 		})
 	if !known {
 		p.About("locale", change.Stop, change.CollationUnknown,
-			"Choose one of: genarch server choices "+p.Snap.Server.Name+" locales",
+			"Choose one of the list.",
 			"The provider %s knows no locale %q; the server would take it and then sort in some other way.", provider,
-			locale)
+			locale).Offer(remedy.Choices(p.Snap.Server.Name, "locales"))
 	}
 }
 

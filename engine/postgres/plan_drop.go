@@ -9,6 +9,7 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/clearing"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/core/remedy"
 	"example.com/genarch/engine/planning"
 )
 
@@ -44,8 +45,9 @@ func planTakeAway(p *planning.Draft) {
 	}
 	d, impact := *snap.Target, *snap.DropImpact
 	if d.Broken && in.Kind != change.DropDatabase {
-		b.Find(change.Stop, change.DatabaseBroken, "genarch database drop "+b.Target,
-			"%s was left over by an interrupted drop, and can only be dropped again.", shown)
+		b.Find(change.Stop, change.DatabaseBroken, "Drop it.",
+			"%s was left over by an interrupted drop, and can only be dropped again.", shown).
+			Offer(remedy.Command("database.drop", b.Target))
 	}
 	planning.Prepared(b, impact.Prepared, "connect to "+shown+" and run COMMIT PREPARED or ROLLBACK PREPARED")
 	act, open := change.Step{}, true

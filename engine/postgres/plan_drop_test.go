@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -44,7 +45,7 @@ func taking(k change.Kind, spec change.DatabaseSpec, c *change.ClearingSpec) cha
 	return change.Intent{Kind: k, Database: &spec, Clearing: c}
 }
 
-func TestPlanTakeAwayFindings(t *testing.T) {
+func TestPlanClearingFindings(t *testing.T) {
 	drop := taking(change.DropDatabase, change.DatabaseSpec{}, nil)
 	rename := taking(change.RenameDatabase, change.DatabaseSpec{NewName: "fares_prod"}, nil)
 	move := taking(change.AlterDatabase, change.DatabaseSpec{Options: catalog.Values{"tablespace": "fast"}}, nil)
@@ -85,7 +86,7 @@ func TestPlanTakeAwayFindings(t *testing.T) {
 		{"replication", drop, with(func(s *catalog.Session) { s.Kind = catalog.ReplicationSession }),
 			"stop:replication.running", "drop the subscription"},
 		{"a backup", drop, with(func(s *catalog.Session) { s.Kind = catalog.BackupSession }), "stop:backup.running",
-			"--when-empty"},
+			"clearing.when_empty"},
 		{"a worker", drop, with(func(s *catalog.Session) { s.Kind = catalog.WorkerSession }), "stop:worker.running",
 			"switch it off"},
 		{"a base backup", drop, func(s *catalog.Snapshot) { s.DropImpact.Backup = "a base backup runs" },
@@ -114,11 +115,11 @@ func TestPlanTakeAwayFindings(t *testing.T) {
 		{"rename to a bad name", taking(change.RenameDatabase, change.DatabaseSpec{NewName: "no suffix"}, nil), nil,
 			"stop:name.suffix", ""},
 		{"rename a leftover", rename, func(s *catalog.Snapshot) { s.Target.Broken = true }, "stop:database.broken",
-			"genarch database drop"},
+			"database.drop"},
 		{"move", move, nil, "note:gate.effect", ""},
 		{"move nowhere", taking(change.AlterDatabase,
 			change.DatabaseSpec{Options: catalog.Values{"tablespace": "attic"}}, nil), nil, "stop:option.absent",
-			"choices harbour tablespaces"},
+			"server.choices harbour tablespaces"},
 		{"move to where it is", taking(change.AlterDatabase,
 			change.DatabaseSpec{Options: catalog.Values{"tablespace": "pg_default"}}, nil), nil,
 			"note:database.as_asked", ""},
@@ -133,7 +134,8 @@ func TestPlanTakeAwayFindings(t *testing.T) {
 			remedied := tt.remedy == ""
 			for _, f := range b.Findings {
 				got = append(got, string(f.Level)+":"+f.Code)
-				remedied = remedied || strings.Contains(strings.ToLower(f.Next), strings.ToLower(tt.remedy))
+				advice := strings.ToLower(fmt.Sprint(f.Next, f.Actions))
+				remedied = remedied || strings.Contains(advice, strings.ToLower(tt.remedy))
 				if f.Level == change.Stop && f.Next == "" {
 					t.Errorf("the stop %s says not what to do next", f.Code)
 				}
@@ -158,7 +160,7 @@ func TestPlanTakeAwayFindings(t *testing.T) {
 	}
 }
 
-func TestPlanTakeAwayStatements(t *testing.T) {
+func TestPlanClearingStatements(t *testing.T) {
 	odd := `ti"ck;ets`
 	for name, tt := range map[string]struct {
 		in    change.Intent
@@ -191,7 +193,7 @@ func TestPlanTakeAwayStatements(t *testing.T) {
 			if tt.alter != nil {
 				tt.alter(&snap)
 			}
-			enginetest.Golden(t, *update, "take_"+name, ask(t, tt.in, snap))
+			enginetest.Golden(t, *update, name, ask(t, tt.in, snap))
 		})
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/core/privilege"
+	"example.com/genarch/core/remedy"
 	"example.com/genarch/engine"
 	"example.com/genarch/engine/planning"
 )
@@ -37,8 +38,9 @@ func grantTarget(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) 
 	catalog.Principal, bool) {
 	i := slices.IndexFunc(snap.Access.Databases, func(d catalog.AccessDatabase) bool { return d.Name == spec.Database })
 	if i < 0 {
-		b.Find(change.Stop, change.DatabaseAbsent, "List them: genarch database list "+snap.Server.Name,
-			"There is no database %s on %s.", naming.Show(spec.Database), snap.Server.Name)
+		b.Find(change.Stop, change.DatabaseAbsent, "List them.",
+			"There is no database %s on %s.", naming.Show(spec.Database), snap.Server.Name).
+			Offer(remedy.Command("database.list", snap.Server.Name))
 		return catalog.AccessDatabase{}, spec.To, false
 	}
 	d := snap.Access.Databases[i]

@@ -8,6 +8,7 @@ import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/core/remedy"
 	"example.com/genarch/engine"
 	"example.com/genarch/engine/planning"
 )
@@ -59,8 +60,9 @@ func planPrivate(p *planning.Draft) []change.Step {
 	allow := p.Asked.List("allow")
 	if !p.Asked.Bool("private") {
 		b.Find(change.Note, change.PublicAccess,
-			"Ask for a private one (--set private=yes), or for what a team needs (--for-team)",
-			"Every account of the server may connect to the new database and create temporary tables in it: PostgreSQL grants CONNECT and TEMPORARY to PUBLIC.")
+			"Ask for a private one, or for what a team needs.",
+			"Every account of the server may connect to the new database and create temporary tables in it: PostgreSQL grants CONNECT and TEMPORARY to PUBLIC.").
+			Offer(remedy.Option("options.private", remedy.Yes), remedy.Option("team", ""))
 		return nil
 	}
 	db := "DATABASE " + quoteIdent(spec.Name)
@@ -117,9 +119,9 @@ func contents(p *planning.Draft) catalog.AccessDatabase {
 			d.Interior = t.Interior
 		default:
 			p.Find(change.Caution, change.CatalogueHidden,
-				"Grant the bundles again afterwards: genarch privilege grant",
+				"Grant the bundles again afterwards.",
 				"The objects in the template %s cannot be read (%s), so only its schema public is opened to the team.",
-				naming.Show(t.Name), t.Why)
+				naming.Show(t.Name), t.Why).Offer(remedy.Command("privilege.grant", p.Target))
 		}
 	}
 	return d

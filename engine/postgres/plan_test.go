@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"flag"
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -73,7 +74,7 @@ func TestPlanFindings(t *testing.T) {
 			func(s *catalog.Snapshot) { s.OwnerAllowed = false }, "stop:owner.denied",
 			`GRANT "crew" TO "keeper" WITH SET TRUE`},
 		{"no such encoding", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"encoding": "utf-9"}}, nil,
-			"stop:option.absent note:template.switched", "choices harbour encodings"},
+			"stop:option.absent note:template.switched", "server.choices harbour encodings"},
 		{"spelling of an encoding", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"encoding": "utf-8"}},
 			nil, "", ""},
 		{"encoding without locale", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"encoding": "latin1"}},
@@ -85,7 +86,7 @@ func TestPlanFindings(t *testing.T) {
 				Options: catalog.Values{"template": "template1", "encoding": "LATIN1", "collation": "C"}}, nil,
 			"stop:template.mismatch", "template0"},
 		{"unlisted collation", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"collation": "xx_XX.UTF-8"}},
-			nil, "caution:option.unlisted note:template.switched", "choices harbour collations"},
+			nil, "caution:option.unlisted note:template.switched", "server.choices harbour collations"},
 		{"icu without locale", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"provider": "icu"}}, nil,
 			"stop:locale.missing note:template.switched", "add a locale"},
 		{"icu", change.DatabaseSpec{Name: "a_prod",
@@ -102,15 +103,15 @@ func TestPlanFindings(t *testing.T) {
 			func(s *catalog.Snapshot) { s.Instance.Number, s.Instance.Version = 150018, "15.18" },
 			"stop:option.unsupported note:template.switched", "choose another"},
 		{"no template", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"template": "nope"}}, nil,
-			"stop:option.absent", "choices harbour templates"},
+			"stop:option.absent", "server.choices harbour templates"},
 		{"template in use", change.DatabaseSpec{Name: "a_prod"}, func(s *catalog.Snapshot) {
 			template1(s).Properties["sessions"], more(s).TemplateUsers = int64(2), []string{"crew from 10.0.0.7"}
-		}, "stop:template.in_use", "--clear-template"},
+		}, "stop:template.in_use", "clearing=yes"},
 		{"template not ours", change.DatabaseSpec{Name: "a_prod"},
 			func(s *catalog.Snapshot) { template1(s).Why = "it is no template" }, "stop:option.unusable",
 			"IS_TEMPLATE true"},
 		{"no tablespace", change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"tablespace": "moon"}}, nil,
-			"stop:option.absent", "choices harbour tablespaces"},
+			"stop:option.absent", "server.choices harbour tablespaces"},
 		{"two ways to say the locale",
 			change.DatabaseSpec{Name: "a_prod", Options: catalog.Values{"locale": "C", "collation": "C"}}, nil,
 			"stop:option.invalid note:template.switched", "either"},
@@ -137,7 +138,7 @@ func TestPlanFindings(t *testing.T) {
 					continue // told of every database that is not private; see TestPlanTeam
 				}
 				got = append(got, string(f.Level)+":"+f.Code)
-				remedies += f.Next + "\n"
+				remedies += fmt.Sprintln(f.Next, f.Actions)
 				if f.Level == change.Stop && f.Next == "" {
 					t.Errorf("the stop %s says not what to do next", f.Code)
 				}

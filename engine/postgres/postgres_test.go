@@ -34,7 +34,7 @@ func TestSessions15(t *testing.T) {
 	t.Parallel()
 	s := testutil.Postgres(t, "max_prepared_transactions=5", "wal_level=logical")
 	enginetest.RunSessions(t, rigs.Of(Engine{}, s))
-	testTakeAway(t, s)
+	testDropAndRename(t, s)
 }
 
 func TestSessions18(t *testing.T) {

@@ -211,7 +211,8 @@ func (s *server) withConn(ctx context.Context, op string, f func(*pgxpool.Conn) 
 func warningError(op string, messages []change.Message) error {
 	for _, m := range messages {
 		if m.Severity == "WARNING" && !strings.HasPrefix(m.Code, "00") && !strings.HasPrefix(m.Code, "01") {
-			return &engine.Error{Op: op, Kind: engine.Refused, Code: m.Code, Text: m.Text, Next: next(m.Code)}
+			return &engine.Error{Op: op, Kind: engine.Refused, Code: m.Code, Text: m.Text, Next: next(m.Code),
+				Actions: actions(m.Code)}
 		}
 	}
 	return nil

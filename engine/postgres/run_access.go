@@ -13,6 +13,7 @@ import (
 
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/core/remedy"
 	"example.com/genarch/engine"
 	"example.com/genarch/engine/planning"
 )
@@ -243,7 +244,8 @@ func (s *server) signIn(ctx context.Context, database, account string, step chan
 	password, ok := step.Secrets[account]
 	if !ok {
 		return nil, "", &engine.Error{Op: "sign in as " + account, Kind: engine.NotSent,
-			Text: "its password is not kept any more", Next: "Set another one: genarch account password"}
+			Text: "its password is not kept any more", Next: "Set another one.",
+			Actions: []remedy.Action{remedy.Command("account.password", "")}}
 	}
 	cfg := s.config.Copy()
 	cfg.User, cfg.Password = account, password.Reveal()

@@ -13,6 +13,7 @@ import (
 
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/core/remedy"
 	"example.com/genarch/engine"
 	"example.com/genarch/engine/planning"
 )
@@ -53,7 +54,8 @@ func mustFind(ctx context.Context, q querier, op string, args map[string]string)
 	case !there:
 		return f, &engine.Error{Op: op, Kind: engine.NotSent,
 			Text: "the database " + naming.Show(args["name"]) +
-				" that this was planned for is gone; if one of that name is there, it is another one, and is left alone", Next: "Look again: genarch database list"}
+				" that this was planned for is gone; if one of that name is there, it is another one, and is left alone", Next: "Look again.",
+			Actions: []remedy.Action{remedy.Command("database.list", "")}}
 	case f.name != args["name"]:
 		return f, &engine.Error{Op: op, Kind: engine.NotSent, Text: "it is called " + naming.Show(f.name) + " by now",
 			Next: "Ask again, with that name."}
@@ -92,7 +94,7 @@ func (s *server) undoGate(ctx context.Context, step change.Step) (engine.Report,
 		// Any ALTER DATABASE with options would end our own connection.
 		return engine.Report{}, &engine.Error{Op: op, Kind: engine.Refused,
 			Text: naming.Show(f.name) + " was left over by an interrupted drop: nobody can connect to it any more",
-			Next: "Drop it again: genarch database drop"}
+			Next: "Drop it again.", Actions: []remedy.Action{remedy.Command("database.drop", "")}}
 	}
 	return s.takeBack(ctx, op, "ALTER DATABASE "+quoteIdent(f.name)+" ALLOW_CONNECTIONS true", step)
 }
@@ -111,7 +113,8 @@ func (s *server) explainLock(ctx context.Context, q querier, err error) error {
 	if readErr == nil && len(holders) > 0 {
 		e.Detail = "the list of databases is locked by " + strings.Join(holders, ", ")
 	}
-	e.Next = "Have it finish or end it (genarch session list, genarch session end), then ask again"
+	e.Next = "Have it finish or end it, then ask again."
+	e.Actions = []remedy.Action{remedy.Command("session.list", ""), remedy.Command("session.end", "")}
 	return e
 }
 

@@ -1,7 +1,7 @@
 <script lang="ts">
 	import type { Brief, ServerSession } from './api';
 	import ClassWord from './ClassWord.svelte';
-	import { address, count, since, visible } from './format';
+	import { codeWords, address, count, since, visible } from './format';
 	import { whoText } from '../router';
 
 	/** The sessions that a change would end or wait for, those that lose most first. */
@@ -27,7 +27,7 @@
 					>{visible(who(s))}</span
 				>
 			</p>
-			<p class="quiet text-sm">{s.state} for {since(s.state_since, brief.read)}; would lose {s.loses}</p>
+			<p class="quiet text-sm">{codeWords(s.state)} for {since(s.state_since, brief.read)}; would lose {s.loses}</p>
 			{#if s.statement}<p class="mono quiet truncate text-sm" title={s.statement}>{visible(s.statement)}</p>{/if}
 		</div>
 	{/each}

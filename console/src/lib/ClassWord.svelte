@@ -1,4 +1,6 @@
 <script lang="ts">
+	import { codeWords } from './format';
+
 	/** What ending a session would mean, in a word with a sign of its own. */
 	type Props = { value: string };
 	let { value }: Props = $props();
@@ -6,18 +8,18 @@
 	const marks: Record<string, string> = {
 		idle: '○',
 		busy: '●',
-		'in transaction': '◐',
-		'written work': '✎',
+		in_transaction: '◐',
+		written: '✎',
 		ending: '↺',
-		'not visible': '?',
+		hidden: '?',
 		backup: '▣',
 		replication: '⇄',
 		worker: '⚙',
 		engine: '⚙',
-		Genarch: '◆'
+		own: '◆'
 	};
 	const tones: Record<string, string> = {
-		'written work': 'font-semibold',
+		written: 'font-semibold',
 		busy: 'text-primary',
 		backup: 'font-semibold',
 		replication: 'font-semibold'
@@ -25,5 +27,5 @@
 </script>
 
 <span class="whitespace-nowrap {tones[value] ?? ''}" data-class={value}
-	><span aria-hidden="true" class="inline-block w-4 text-center">{marks[value] ?? ''}</span> {value}</span
+	><span aria-hidden="true" class="inline-block w-4 text-center">{marks[value] ?? ''}</span> {codeWords(value)}</span
 >

@@ -37,7 +37,7 @@
 		waiting: 'Work may finish',
 		ending: 'Sessions are being ended',
 		cleared: 'Nobody is left',
-		'given up': 'Given up'
+		given_up: 'Given up'
 	};
 	$effect(() => (going ? clock.tick() : undefined));
 </script>

@@ -15,7 +15,7 @@
 	import Field from './Field.svelte';
 	import FieldInput from './FieldInput.svelte';
 	import Skeleton from './Skeleton.svelte';
-	import Trouble from './Trouble.svelte';
+	import ErrorPanel from './ErrorPanel.svelte';
 
 	type Props = {
 		server: string;
@@ -97,7 +97,7 @@
 	</Field>
 {/snippet}
 
-{#if problem}<Trouble {problem} />{/if}
+{#if problem}<ErrorPanel {problem} />{/if}
 {#if !choices && !problem}<Skeleton rows={5} label="Reading what can be chosen" />{:else}
 	{#each first as f (f.name)}
 		{#if !f.with || options[f.with]}{@render one(f)}{/if}

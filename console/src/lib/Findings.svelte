@@ -1,4 +1,5 @@
 <script lang="ts">
+	import Actions from './Actions.svelte';
 	import type { Finding } from './api';
 
 	/** folded: what it comes to stands above in figures, so notes are folded even where nothing else is said. */
@@ -29,6 +30,7 @@
 					<span class="break-words">{f.text}</span>
 				</p>
 				{#if f.next && !again}<p class="quiet text-sm break-words">Next: {f.next}</p>{/if}
+				{#if !again}<Actions actions={f.actions} />{/if}
 				{#if f.suggestion && onsuggest && !again}
 					<button type="button" class="btn btn-xs btn-outline mt-1" onclick={() => onsuggest(f)}
 						>Use <span class="mono">{f.suggestion}</span></button

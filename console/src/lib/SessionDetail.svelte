@@ -1,6 +1,6 @@
 <script lang="ts">
 	import type { ServerSession } from './api';
-	import { count, exact, since, visible, visibleText } from './format';
+	import { codeWords, count, exact, since, visible, visibleText } from './format';
 	import { whoText } from '../router';
 
 	type Props = { session: ServerSession; read: string; onclose: () => void };
@@ -14,7 +14,7 @@
 			['client', s.client],
 			['database', [s.database, ...(s.uses ?? [])].filter(Boolean).join(', ')],
 			['since', s.started ? exact(s.started) : ''],
-			['state', `${s.state} for ${since(s.state_since, read)}`],
+			['state', `${codeWords(s.state)} for ${since(s.state_since, read)}`],
 			[
 				'transaction',
 				s.transaction

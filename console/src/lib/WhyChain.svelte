@@ -1,9 +1,21 @@
 <script lang="ts">
-	import type { Why } from './api';
+	import { api, problemOf, type Intent, type Problem, type Why } from './api';
+	import ErrorPanel from './ErrorPanel.svelte';
+	import { session } from './session.svelte';
+	import { go, to } from '../router';
 	import { visible } from './format';
 
 	type Props = { why: Why };
 	let { why }: Props = $props();
+	let problem = $state<Problem | null>(null);
+
+	async function ask(intent: Intent): Promise<void> {
+		try {
+			go(to.change((await api.ask(intent)).id));
+		} catch (e) {
+			problem = problemOf(e);
+		}
+	}
 </script>
 
 <div data-allowed={why.allowed}>
@@ -31,8 +43,14 @@
 						{visible(c.text)}
 					</p>{/each}
 				{#if !n.met && !n.known}<p class="text-sm">There is no such object, or it cannot be seen.</p>{/if}
-				{#if n.missing}<p class="text-sm break-words">Would give it: <code class="mono">{n.missing}</code></p>{/if}
+				{#if n.missing && session.may('request')}{@const missing = n.missing}<button
+						type="button"
+						class="btn btn-xs btn-outline mt-1"
+						onclick={() => ask(missing)}
+						>Show the brief for granting {visible(missing.grant?.privileges?.join(', ') ?? '')}</button
+					>{/if}
 			</li>
 		{/each}
 	</ol>
+	{#if problem}<ErrorPanel {problem} />{/if}
 </div>

@@ -13,6 +13,7 @@ export type EngineField = Schemas['Field'];
 export type Choice = Schemas['Choice'];
 export type Brief = Schemas['Brief'];
 export type Finding = Schemas['Finding'];
+export type Action = Schemas['Action'];
 export type Step = Schemas['Step'];
 export type Change = Schemas['Change'];
 export type ChangeLine = Schemas['ChangeLine'];

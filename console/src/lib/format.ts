@@ -128,3 +128,7 @@ function escaped(c: string): string {
 export function capital(word: string): string {
 	return word.slice(0, 1).toUpperCase() + word.slice(1);
 }
+
+/** Says in words what the class or state of a session is. */
+export const codeWords = (code: string): string =>
+	({ written: 'written work', hidden: 'not visible', own: 'Genarch' })[code] ?? code.replaceAll('_', ' ');

@@ -8,10 +8,10 @@ const pause = 2000;
 export const classes = [
 	'idle',
 	'busy',
-	'in transaction',
-	'written work',
+	'in_transaction',
+	'written',
 	'ending',
-	'not visible',
+	'hidden',
 	'backup',
 	'replication',
 	'worker'
@@ -122,5 +122,5 @@ export class Sessions {
 
 /** Whether a session may be ended from here at all. */
 export function endable(s: ServerSession): boolean {
-	return s.class !== 'Genarch' && s.class !== 'engine';
+	return s.class !== 'own' && s.class !== 'engine';
 }

@@ -1,14 +1,14 @@
 <script lang="ts">
 	import { engines } from '../lib/engines.svelte';
 	import { api, problemOf, type Matrix, type Problem, type Why } from '../lib/api';
-	import Band from '../lib/Band.svelte';
+	import EnvironmentBanner from '../lib/EnvironmentBanner.svelte';
 	import { count, visible } from '../lib/format';
 	import { cell, levels } from '../lib/levels';
 	import { live } from '../lib/live.svelte';
 	import MatrixGrid from '../lib/MatrixGrid.svelte';
 	import { session } from '../lib/session.svelte';
 	import Skeleton from '../lib/Skeleton.svelte';
-	import Trouble from '../lib/Trouble.svelte';
+	import ErrorPanel from '../lib/ErrorPanel.svelte';
 	import When from '../lib/When.svelte';
 	import WhyChain from '../lib/WhyChain.svelte';
 	import { param, to, whoText } from '../router';
@@ -92,7 +92,7 @@
 
 <svelte:head><title>Access on {server} · Genarch</title></svelte:head>
 
-<Band {server} />
+<EnvironmentBanner {server} />
 <section class="mx-auto max-w-7xl px-4 py-4 sm:px-6">
 	<div class="flex flex-wrap items-end justify-between gap-3">
 		<h1>Access on {server}</h1>
@@ -103,7 +103,7 @@
 				>
 			</div>{/if}
 	</div>
-	{#if problem}<Trouble {problem} retry={load} />
+	{#if problem}<ErrorPanel {problem} retry={load} />
 	{:else if !matrix}<Skeleton rows={10} label="Reading who has what" />
 	{:else}
 		<p class="quiet text-sm">

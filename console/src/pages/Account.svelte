@@ -1,14 +1,14 @@
 <script lang="ts">
 	import { engines, valueText } from '../lib/engines.svelte';
 	import { api, problemOf, type AccountDetail, type Problem, type Why } from '../lib/api';
-	import { Asking } from '../lib/asking.svelte';
-	import Band from '../lib/Band.svelte';
+	import { ChangeForm } from '../lib/changeForm.svelte';
+	import EnvironmentBanner from '../lib/EnvironmentBanner.svelte';
 	import { count, lastUse, visible } from '../lib/format';
 	import { tone } from '../lib/levels';
 	import { live } from '../lib/live.svelte';
 	import { session } from '../lib/session.svelte';
 	import Skeleton from '../lib/Skeleton.svelte';
-	import Trouble from '../lib/Trouble.svelte';
+	import ErrorPanel from '../lib/ErrorPanel.svelte';
 	import When from '../lib/When.svelte';
 	import WhyChain from '../lib/WhyChain.svelte';
 	import { param, route, to, whoText } from '../router';
@@ -19,7 +19,7 @@
 	const isRole = $derived(route.pathname.includes('/roles/'));
 	let account = $state.raw<AccountDetail | null>(null);
 	let problem = $state<Problem | null>(null);
-	const asking = $derived(new Asking(server));
+	const form = $derived(new ChangeForm(server));
 
 	// The question: which privilege, on what.
 	let privilege = $state('SELECT');
@@ -74,7 +74,7 @@
 		database: account?.database,
 		role: account?.kind === 'role' && engines.separateRoles(account.engine)
 	});
-	const alter = (more: object) => asking.ask({ kind: 'account.alter', server, account: { ...spec, ...more } });
+	const alter = (more: object) => form.ask({ kind: 'account.alter', server, account: { ...spec, ...more } });
 	const facts = $derived.by((): [string, string, string?][] => {
 		const a = account;
 		if (!a) return [];
@@ -113,10 +113,12 @@
 
 <svelte:head><title>{who} · {server} · Genarch</title></svelte:head>
 
-<Band {server}><a class="underline underline-offset-2" href={to.access(server)}>access</a></Band>
+<EnvironmentBanner {server}
+	><a class="underline underline-offset-2" href={to.access(server)}>access</a></EnvironmentBanner
+>
 <section class="mx-auto max-w-7xl px-4 py-4 sm:px-6">
 	<h1 class="mono text-[1.375rem]! break-all">{visible(who)}</h1>
-	{#if problem}<Trouble {problem} retry={load} />
+	{#if problem}<ErrorPanel {problem} retry={load} />
 	{:else if !account}<Skeleton rows={8} label="Reading the account" />
 	{:else}
 		<p class="quiet text-sm">{account.kind} · read <When at={account.read} /></p>
@@ -141,7 +143,7 @@
 					<button
 						class="btn btn-sm"
 						onclick={() =>
-							asking.ask({ kind: 'account.password', server, account: { ...spec, password_from: 'generated' } })}
+							form.ask({ kind: 'account.password', server, account: { ...spec, password_from: 'generated' } })}
 						>New password</button
 					>
 					<button class="btn btn-sm" onclick={() => alter({ options: { locked: !account?.locked } })}
@@ -150,7 +152,7 @@
 					{#if account.sessions && !account.locked}<button
 							class="btn btn-sm"
 							onclick={() =>
-								asking.ask({
+								form.ask({
 									kind: 'account.alter',
 									server,
 									account: { ...spec, options: { locked: true } },
@@ -164,7 +166,7 @@
 				>
 				<span class="quiet self-center text-sm">Each shows its brief first.</span>
 			</div>
-			{#if asking.refused}<Trouble problem={asking.refused} />{/if}
+			{#if form.refused}<ErrorPanel problem={form.refused} />{/if}
 		{/if}
 		<div class="mt-5 grid gap-x-12 gap-y-6 lg:grid-cols-2">
 			<div class="min-w-0">
@@ -220,7 +222,7 @@
 					>
 					<button class="btn btn-sm">Ask</button>
 				</form>
-				{#if unanswered}<Trouble problem={unanswered} />{:else if why}<div class="mt-3"><WhyChain {why} /></div>{/if}
+				{#if unanswered}<ErrorPanel problem={unanswered} />{:else if why}<div class="mt-3"><WhyChain {why} /></div>{/if}
 				<h2 class="mt-6 mb-1">Given to it directly</h2>
 				{#each account.grants as g, i (i)}
 					<div class="border-base-300/60 border-b py-1.5">

@@ -1,23 +1,25 @@
 <script lang="ts">
 	import { api, problemOf, type Database, type Intent, type Problem } from '../lib/api';
-	import AskForm from '../lib/AskForm.svelte';
-	import { Asking } from '../lib/asking.svelte';
+	import ChangeFormPage from '../lib/ChangeFormPage.svelte';
+	import { ChangeForm } from '../lib/changeForm.svelte';
 	import EngineFields from '../lib/EngineFields.svelte';
 	import { altered, engines, optionsOf, propertiesOf, property, type Options, valueText } from '../lib/engines.svelte';
 	import { visible } from '../lib/format';
-	import { Manner } from '../lib/manner.svelte';
-	import MannerFields from '../lib/MannerFields.svelte';
+	import { SessionPolicy } from '../lib/sessionPolicy.svelte';
+	import SessionPolicyFields from '../lib/SessionPolicyFields.svelte';
 	import Skeleton from '../lib/Skeleton.svelte';
-	import Trouble from '../lib/Trouble.svelte';
+	import ErrorPanel from '../lib/ErrorPanel.svelte';
 	import { param } from '../router';
 
 	const server = $derived(param('server'));
 	const name = $derived(param('database'));
-	const asking = $derived(new Asking(server));
-	const engine = $derived(engines.get(asking.server?.engine));
+	const form = $derived(
+		new ChangeForm(server, { options: (name, value) => (options[name] = value), clearing: (name) => policy.set(name) })
+	);
+	const engine = $derived(engines.get(form.server?.engine));
 	const fields = $derived(optionsOf(engine, 'database.alter'));
 	const fixed = $derived(propertiesOf(engine).filter((f) => f.fixed));
-	const manner = new Manner();
+	const policy = new SessionPolicy();
 	let database = $state.raw<Database | null>(null);
 	let options = $state<Options>({});
 	let problem = $state<Problem | null>(null);
@@ -26,7 +28,7 @@
 		try {
 			await engines.load();
 			const d = await api.database(server, name);
-			const of = engines.get(asking.server?.engine);
+			const of = engines.get(form.server?.engine);
 			// A form begins with what is there, so that only what differs is asked for.
 			options = Object.fromEntries(
 				optionsOf(of, 'database.alter')
@@ -39,8 +41,8 @@
 		}
 	}
 	$effect(() => {
-		void [server, name, asking.server];
-		if (asking.server) load();
+		void [server, name, form.server];
+		if (form.server) load();
 	});
 
 	const changed = $derived(
@@ -53,28 +55,28 @@
 					kind: 'database.alter',
 					server,
 					database: { name, options: changed },
-					clearing: clears ? manner.spec : undefined
+					clearing: clears ? policy.spec : undefined
 				}
 			: null
 	);
-	const brief = $derived(intent ? asking.brief : null);
+	const brief = $derived(intent ? form.brief : null);
 </script>
 
 <svelte:head><title>Alter {name} · {server} · Genarch</title></svelte:head>
 
-<AskForm
+<ChangeFormPage
 	title="Alter {visible(name)}"
-	{asking}
+	{form}
 	{intent}
 	button="Show the brief for altering {visible(name)}"
 	hint="Change something; what would run is shown here."
 	rest={(f) => !f.option}
 >
-	{#if problem}<Trouble {problem} retry={load} />{/if}
+	{#if problem}<ErrorPanel {problem} retry={load} />{/if}
 	{#if !engine || !database}{#if !problem}<Skeleton rows={6} label="Reading the database" />{/if}
 	{:else}
 		<EngineFields {server} {engine} kind="database.alter" bind:options {brief} now={database} />
-		{#if clears}<MannerFields {manner} gate={engines.gate(asking.server?.engine)} refused="the alteration" />{/if}
+		{#if clears}<SessionPolicyFields {policy} gate={engines.gate(form.server?.engine)} refused="the alteration" />{/if}
 		{#if fixed.length}
 			<section>
 				<h2 class="mb-1">What cannot be altered</h2>
@@ -92,4 +94,4 @@
 			</section>
 		{/if}
 	{/if}
-</AskForm>
+</ChangeFormPage>

@@ -1,7 +1,10 @@
 <script lang="ts">
-	import { api, problemOf, type Change, type Handover, type Problem } from '../lib/api';
+	import { provideActing } from '../lib/acting';
+	import Actions from '../lib/Actions.svelte';
+	import { withOption } from '../lib/actions';
+	import { api, problemOf, type Action, type Change, type Handover, type Problem } from '../lib/api';
 	import AffectedList from '../lib/AffectedList.svelte';
-	import Band from '../lib/Band.svelte';
+	import EnvironmentBanner from '../lib/EnvironmentBanner.svelte';
 	import ClearingPanel from '../lib/ClearingPanel.svelte';
 	import Figures from '../lib/Figures.svelte';
 	import Findings from '../lib/Findings.svelte';
@@ -9,11 +12,11 @@
 	import { live } from '../lib/live.svelte';
 	import HandoverSheet from '../lib/HandoverSheet.svelte';
 	import { session } from '../lib/session.svelte';
-	import Settings from '../lib/Settings.svelte';
+	import SettingsTable from '../lib/SettingsTable.svelte';
 	import Skeleton from '../lib/Skeleton.svelte';
 	import State from '../lib/State.svelte';
 	import Timeline from '../lib/Timeline.svelte';
-	import Trouble from '../lib/Trouble.svelte';
+	import ErrorPanel from '../lib/ErrorPanel.svelte';
 	import When from '../lib/When.svelte';
 	import { go, param, to } from '../router';
 
@@ -115,6 +118,26 @@
 	}
 	const withdraw = () => move(api.withdraw);
 
+	/** Options that findings name are set by asking once more; a password that was given is not known any more. */
+	provideActing({
+		here: () => change?.target ?? '',
+		can: (a) => !!a.value && change?.asked.account?.password_from !== 'given' && session.may('request'),
+		set: askWith
+	});
+	async function askWith(a: Action): Promise<void> {
+		if (!change || busy) return;
+		busy = true;
+		try {
+			const next = await api.ask(withOption(change.asked, a.option ?? '', a.value ?? ''));
+			if (open) await api.withdraw(change.id);
+			go(to.change(next.id));
+		} catch (e) {
+			acted = problemOf(e);
+		} finally {
+			busy = false;
+		}
+	}
+
 	async function reveal(): Promise<void> {
 		if (!change) return;
 		try {
@@ -137,12 +160,13 @@
 
 <svelte:head><title>Change {id} · Genarch</title></svelte:head>
 
-<Band server={change?.server ?? ''}
-	>{#if change?.target !== change?.server}<span class="mono break-all">{visible(change?.target ?? '')}</span>{/if}</Band
+<EnvironmentBanner server={change?.server ?? ''}
+	>{#if change?.target !== change?.server}<span class="mono break-all">{visible(change?.target ?? '')}</span
+		>{/if}</EnvironmentBanner
 >
 <section class="mx-auto max-w-6xl px-4 py-4 sm:px-6">
 	{#if problem}<h1>Change {id}</h1>
-		<Trouble {problem} retry={load} />
+		<ErrorPanel {problem} retry={load} />
 	{:else if !change || !brief}<Skeleton rows={8} label="Reading the change" />
 	{:else}
 		<div class="flex flex-wrap items-baseline gap-x-4 gap-y-1">
@@ -174,6 +198,7 @@
 						{#if change.failure.code}<span class="mono">[{change.failure.code}]</span>{/if}
 					</p>
 					{#if change.failure.next}<p class="quiet">Next: {change.failure.next}</p>{/if}
+					<Actions actions={change.failure.actions} />
 				{/if}
 				{#if change.kept.length && change.operator === session.name}
 					<p class="mt-2 flex flex-wrap items-center gap-3">
@@ -251,7 +276,7 @@
 					</table>
 				{/if}
 
-				{#if acted}<Trouble problem={acted} />
+				{#if acted}<ErrorPanel problem={acted} />
 					{#if acted.change}<button
 							class="btn btn-primary btn-sm"
 							onclick={() => acted?.change && go(to.change(acted.change.id))}>Read the new brief</button
@@ -332,7 +357,7 @@
 				{#if brief.settings.length}<h2 class="mb-1">
 						{open ? (change.kind.endsWith('.create') ? 'What it will be' : 'As asked') : 'What was settled'}
 					</h2>
-					<Settings settings={brief.settings} />{/if}
+					<SettingsTable settings={brief.settings} />{/if}
 				<h2 class="mt-5 mb-1">Made from</h2>
 				<p class="text-sm">
 					A reading of <span class="mono break-all">{brief.identity}</span>

@@ -1,11 +1,11 @@
 <script lang="ts">
 	import { api, problemOf, type Change, type ChangeLine, type Problem } from '../lib/api';
-	import Band from '../lib/Band.svelte';
+	import EnvironmentBanner from '../lib/EnvironmentBanner.svelte';
 	import { took, visible } from '../lib/format';
 	import { live } from '../lib/live.svelte';
 	import Skeleton from '../lib/Skeleton.svelte';
 	import State from '../lib/State.svelte';
-	import Trouble from '../lib/Trouble.svelte';
+	import ErrorPanel from '../lib/ErrorPanel.svelte';
 	import When from '../lib/When.svelte';
 	import { databaseAddress, param, to } from '../router';
 
@@ -68,7 +68,7 @@
 	><title>{target || server ? `Changes of ${visible(target || server)}` : 'Changes'} · Genarch</title></svelte:head
 >
 
-{#if server}<Band {server} />{/if}
+{#if server}<EnvironmentBanner {server} />{/if}
 <section class="mx-auto max-w-7xl px-4 py-5 sm:px-6">
 	<div class="flex flex-wrap items-baseline justify-between gap-3">
 		<h1 class="break-words">
@@ -81,7 +81,7 @@
 			></label
 		>
 	</div>
-	{#if problem}<Trouble {problem} retry={() => load()} />{/if}
+	{#if problem}<ErrorPanel {problem} retry={() => load()} />{/if}
 	{#if !lines && !problem}<Skeleton label="Reading the changes" />{/if}
 	{#if lines?.length === 0}<p class="py-6">
 			{only

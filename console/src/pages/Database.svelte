@@ -8,7 +8,7 @@
 		type Problem,
 		type SessionList
 	} from '../lib/api';
-	import Band from '../lib/Band.svelte';
+	import EnvironmentBanner from '../lib/EnvironmentBanner.svelte';
 	import { cell, tone } from '../lib/levels';
 	import { engines, propertiesOf, property, valueText } from '../lib/engines.svelte';
 	import { session } from '../lib/session.svelte';
@@ -17,7 +17,7 @@
 	import { registered } from '../lib/registered.svelte';
 	import Skeleton from '../lib/Skeleton.svelte';
 	import State from '../lib/State.svelte';
-	import Trouble from '../lib/Trouble.svelte';
+	import ErrorPanel from '../lib/ErrorPanel.svelte';
 	import When from '../lib/When.svelte';
 	import { param, to, whoText } from '../router';
 
@@ -125,10 +125,10 @@
 
 <svelte:head><title>{name} · {serverName} · Genarch</title></svelte:head>
 
-<Band server={serverName} />
+<EnvironmentBanner server={serverName} />
 <section class="mx-auto max-w-7xl px-4 py-4 sm:px-6">
 	<h1 class="mono text-[1.375rem]! break-all">{visible(name)}</h1>
-	{#if problem}<Trouble {problem} retry={load} />
+	{#if problem}<ErrorPanel {problem} retry={load} />
 	{:else if !database}<Skeleton label="Reading the database" />
 	{:else}
 		<div class="flex flex-wrap items-end justify-between gap-3">
@@ -168,7 +168,7 @@
 							>{/if}</span
 					>
 				</div>
-				{#if untold}<Trouble problem={untold} />
+				{#if untold}<ErrorPanel problem={untold} />
 				{:else if !matrix}<Skeleton rows={4} label="Reading who has what" />
 				{:else}
 					<div class="max-h-80 overflow-auto">

@@ -1,19 +1,25 @@
 <script lang="ts">
 	import type { Intent } from '../lib/api';
-	import AskForm from '../lib/AskForm.svelte';
-	import { Asking } from '../lib/asking.svelte';
+	import ChangeFormPage from '../lib/ChangeFormPage.svelte';
+	import { ChangeForm } from '../lib/changeForm.svelte';
 	import EngineFields from '../lib/EngineFields.svelte';
 	import { engines, given, type Options } from '../lib/engines.svelte';
 	import { visible } from '../lib/format';
-	import { Manner } from '../lib/manner.svelte';
-	import MannerFields from '../lib/MannerFields.svelte';
+	import { SessionPolicy } from '../lib/sessionPolicy.svelte';
+	import SessionPolicyFields from '../lib/SessionPolicyFields.svelte';
 	import { param } from '../router';
 
 	const server = $derived(param('server'));
 	const database = $derived(param('database'));
-	const asking = $derived(new Asking(server));
-	const engine = $derived(engines.get(asking.server?.engine));
-	const manner = new Manner();
+	const form = $derived(
+		new ChangeForm(server, {
+			options: (name, value) => (options[name] = value),
+			clearing: (name) => policy.set(name),
+			'clearing.options': (name, value) => (clearing[name] = value)
+		})
+	);
+	const engine = $derived(engines.get(form.server?.engine));
+	const policy = new SessionPolicy();
 	let options = $state<Options>({});
 	let clearing = $state<Options>({});
 
@@ -21,25 +27,25 @@
 		kind: 'database.drop',
 		server,
 		database: { name: database, options: given(options) },
-		clearing: { ...manner.spec, options: given(clearing) }
+		clearing: { ...policy.spec, options: given(clearing) }
 	}));
 </script>
 
 <svelte:head><title>Drop {database} · {server} · Genarch</title></svelte:head>
 
-<AskForm
+<ChangeFormPage
 	title="Drop {visible(database)}"
-	{asking}
+	{form}
 	{intent}
 	button="Show the brief for dropping {visible(database)}"
 	hint="Reading who is connected and what would be lost."
 >
-	<MannerFields {manner} gate={engines.gate(asking.server?.engine)} refused="the drop" />
+	<SessionPolicyFields {policy} gate={engines.gate(form.server?.engine)} refused="the drop" />
 	{#if engine}
-		<EngineFields {server} {engine} kind="database.drop" bind:options brief={asking.brief} />
-		<EngineFields {server} {engine} kind="database.drop" part="clearing" bind:options={clearing} brief={asking.brief} />
+		<EngineFields {server} {engine} kind="database.drop" bind:options brief={form.brief} />
+		<EngineFields {server} {engine} kind="database.drop" part="clearing" bind:options={clearing} brief={form.brief} />
 	{/if}
 	<p class="border-error bg-base-200 rounded-box border-l-4 px-4 py-2">
 		A drop is final. The next page shows everything once more, and asks for the name.
 	</p>
-</AskForm>
+</ChangeFormPage>

@@ -5,7 +5,7 @@
 	import { live } from '../lib/live.svelte';
 	import { count, identityText, size } from '../lib/format';
 	import Skeleton from '../lib/Skeleton.svelte';
-	import Trouble from '../lib/Trouble.svelte';
+	import ErrorPanel from '../lib/ErrorPanel.svelte';
 	import When from '../lib/When.svelte';
 	import { to } from '../router';
 
@@ -67,12 +67,12 @@
 		{#if servers}
 			<p class="quiet" role="status">
 				{asked < servers.length
-					? `asking ${servers.length} servers …`
+					? `form ${servers.length} servers …`
 					: `${answered} of ${servers.length} servers answered`}
 			</p>
 		{/if}
 	</div>
-	{#if problem}<Trouble {problem} retry={load} />{/if}
+	{#if problem}<ErrorPanel {problem} retry={load} />{/if}
 	{#if !servers && !problem}<Skeleton label="Reading the fleet" />{/if}
 	{#if servers?.length === 0}
 		<div class="max-w-2xl py-6">
@@ -115,7 +115,7 @@
 										>{engines.title(s.engine)} <span class="mono">{st?.version ?? ''}</span></td
 									>
 									{#if !st}
-										<td colspan="5" class="quiet"><span class="appear-late">asking …</span></td>
+										<td colspan="5" class="quiet"><span class="appear-late">form …</span></td>
 									{:else if st.trouble}
 										<td colspan="5" class="py-1!">
 											<strong class="text-error">Does not answer as it should:</strong>

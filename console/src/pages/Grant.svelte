@@ -2,13 +2,13 @@
 	import EngineFields from '../lib/EngineFields.svelte';
 	import { engines, given, type Options } from '../lib/engines.svelte';
 	import { api, type Account, type Intent } from '../lib/api';
-	import AskForm from '../lib/AskForm.svelte';
-	import { Asking } from '../lib/asking.svelte';
+	import ChangeFormPage from '../lib/ChangeFormPage.svelte';
+	import { ChangeForm } from '../lib/changeForm.svelte';
 	import { visible } from '../lib/format';
 	import { param, whoText } from '../router';
 
 	const server = $derived(param('server'));
-	const asking = $derived(new Asking(server));
+	const form = $derived(new ChangeForm(server, { options: (name, value) => (options[name] = value) }));
 	const start = new URLSearchParams(location.search);
 	let database = $state(start.get('database') ?? '');
 	let who = $state(start.get('who') ?? '');
@@ -32,10 +32,10 @@
 			() => {}
 		);
 	});
-	const engine = $derived(engines.get(asking.server?.engine));
-	const hosts = $derived(engines.hasHosts(asking.server?.engine));
-	const apart = $derived(engines.separateRoles(asking.server?.engine));
-	const schemas = $derived(engines.hasSchemas(asking.server?.engine));
+	const engine = $derived(engines.get(form.server?.engine));
+	const hosts = $derived(engines.hasHosts(form.server?.engine));
+	const apart = $derived(engines.separateRoles(form.server?.engine));
+	const schemas = $derived(engines.hasSchemas(form.server?.engine));
 	const intent = $derived.by((): Intent | null => {
 		if (!database || !who) return null;
 		const role = who.startsWith('role:');
@@ -72,9 +72,9 @@
 
 <svelte:head><title>Privileges on {server} · Genarch</title></svelte:head>
 
-<AskForm
+<ChangeFormPage
 	title="Grant or revoke privileges on {server}"
-	{asking}
+	{form}
 	{intent}
 	button="Show the brief{who ? ` for ${visible(who)}` : ''}"
 	hint="Name an account and a database; the statements that would run are shown here."
@@ -178,6 +178,6 @@
 				{engine}
 				kind={act === 'grant' ? 'privilege.grant' : 'privilege.revoke'}
 				bind:options
-				brief={asking.brief}
+				brief={form.brief}
 			/>{/key}{/if}
-</AskForm>
+</ChangeFormPage>

@@ -1,10 +1,10 @@
 <script lang="ts">
 	import { api, problemOf, type Handover, type Problem } from '../lib/api';
-	import Band from '../lib/Band.svelte';
+	import EnvironmentBanner from '../lib/EnvironmentBanner.svelte';
 	import { visible } from '../lib/format';
 	import HandoverSheet from '../lib/HandoverSheet.svelte';
 	import Skeleton from '../lib/Skeleton.svelte';
-	import Trouble from '../lib/Trouble.svelte';
+	import ErrorPanel from '../lib/ErrorPanel.svelte';
 	import When from '../lib/When.svelte';
 	import { param, to } from '../router';
 
@@ -29,12 +29,12 @@
 
 <svelte:head><title>Handover of {database} · {server} · Genarch</title></svelte:head>
 
-<Band {server} />
+<EnvironmentBanner {server} />
 <section class="mx-auto max-w-6xl px-4 py-4 sm:px-6">
 	<h1 class="break-words">
 		Handover of <a class="link-plain mono" href={to.database(server, database)}>{visible(database)}</a>
 	</h1>
-	{#if problem}<Trouble {problem} retry={load} />
+	{#if problem}<ErrorPanel {problem} retry={load} />
 	{:else if !sheet}<Skeleton rows={6} label="Reading who uses it" />
 	{:else}
 		<p class="quiet text-sm">

@@ -3,7 +3,7 @@
 	import { count, exact, visible } from '../lib/format';
 	import { live } from '../lib/live.svelte';
 	import Skeleton from '../lib/Skeleton.svelte';
-	import Trouble from '../lib/Trouble.svelte';
+	import ErrorPanel from '../lib/ErrorPanel.svelte';
 	import { to } from '../router';
 
 	let entries = $state<JournalEntry[] | null>(null);
@@ -62,7 +62,7 @@
 			<button class="btn btn-sm" onclick={check}>Check the whole chain</button>
 		</div>
 	</div>
-	{#if problem}<Trouble {problem} retry={() => load()} />{/if}
+	{#if problem}<ErrorPanel {problem} retry={() => load()} />{/if}
 	{#if !entries && !problem}<Skeleton label="Reading the journal" />{/if}
 	{#if entries?.length}
 		<div class="overflow-x-auto">

@@ -2,18 +2,18 @@
 	import EngineFields from '../lib/EngineFields.svelte';
 	import { engines, given, type Options } from '../lib/engines.svelte';
 	import type { Intent } from '../lib/api';
-	import AskForm from '../lib/AskForm.svelte';
-	import { Asking } from '../lib/asking.svelte';
+	import ChangeFormPage from '../lib/ChangeFormPage.svelte';
+	import { ChangeForm } from '../lib/changeForm.svelte';
 	import { visible } from '../lib/format';
 	import { param } from '../router';
 
 	const server = $derived(param('server'));
-	const asking = $derived(new Asking(server));
-	const engine = $derived(engines.get(asking.server?.engine));
-	const hosts = $derived(engines.hasHosts(asking.server?.engine));
+	const form = $derived(new ChangeForm(server, { options: (name, value) => (options[name] = value) }));
+	const engine = $derived(engines.get(form.server?.engine));
+	const hosts = $derived(engines.hasHosts(form.server?.engine));
 	let name = $state('');
-	const inside = $derived(engines.inDatabases(asking.server?.engine));
-	const roles = $derived(engines.hasRoles(asking.server?.engine));
+	const inside = $derived(engines.inDatabases(form.server?.engine));
+	const roles = $derived(engines.hasRoles(form.server?.engine));
 	let host = $state('');
 	let database = $state(new URLSearchParams(location.search).get('database') ?? '');
 	let kind = $state<'account' | 'role'>('account');
@@ -38,9 +38,9 @@
 
 <svelte:head><title>New account on {server} · Genarch</title></svelte:head>
 
-<AskForm
+<ChangeFormPage
 	title="New account on {server}"
-	{asking}
+	{form}
 	{intent}
 	button="Show the brief{name ? ` for ${visible(name)}` : ''}"
 	hint="Type a name; the statements that would run are shown here."
@@ -124,6 +124,6 @@
 				kind="account.create"
 				principal={kind}
 				bind:options
-				brief={asking.brief}
+				brief={form.brief}
 			/>{/key}{/if}
-</AskForm>
+</ChangeFormPage>

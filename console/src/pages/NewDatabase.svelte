@@ -1,23 +1,30 @@
 <script lang="ts">
 	import { problemOf, type Finding, type Intent, type Problem } from '../lib/api';
-	import AskForm from '../lib/AskForm.svelte';
-	import { Asking } from '../lib/asking.svelte';
+	import ChangeFormPage from '../lib/ChangeFormPage.svelte';
+	import { ChangeForm } from '../lib/changeForm.svelte';
 	import EngineFields from '../lib/EngineFields.svelte';
 	import { engines, given, type Options } from '../lib/engines.svelte';
 	import Field from '../lib/Field.svelte';
 	import { visible } from '../lib/format';
 	import Skeleton from '../lib/Skeleton.svelte';
-	import Trouble from '../lib/Trouble.svelte';
+	import ErrorPanel from '../lib/ErrorPanel.svelte';
 	import { param } from '../router';
 
 	const server = $derived(param('server'));
-	const asking = $derived(new Asking(server));
-	const engine = $derived(engines.get(asking.server?.engine));
-	const hosts = $derived(engines.hasHosts(asking.server?.engine));
+	const form = $derived(
+		new ChangeForm(server, {
+			options: (name, value) => (options[name] = value),
+			'': (name, value) => name === 'clearing' && (clears = !!value)
+		})
+	);
+	const engine = $derived(engines.get(form.server?.engine));
+	const hosts = $derived(engines.hasHosts(form.server?.engine));
 	let name = $state('');
 	let team = $state('');
 	let teamHost = $state('');
 	let options = $state<Options>({});
+	/** Sessions in the template are ended. */
+	let clears = $state(false);
 	let problem = $state<Problem | null>(null);
 
 	const load = () =>
@@ -36,26 +43,27 @@
 						name,
 						team: team ? { name: team, host: teamHost || undefined } : undefined,
 						options: given(options)
-					}
+					},
+					clearing: clears ? {} : undefined
 				}
 			: null
 	);
-	const brief = $derived(intent ? asking.brief : null);
+	const brief = $derived(intent ? form.brief : null);
 	const aboutName = $derived(brief?.findings.filter((f) => f.code.startsWith('name.')) ?? []);
 	const suggest = (f: Finding) => (name = f.suggestion ?? name);
 </script>
 
 <svelte:head><title>New database on {server} · Genarch</title></svelte:head>
 
-<AskForm
+<ChangeFormPage
 	title="New database on {server}"
-	{asking}
+	{form}
 	{intent}
 	button="Show the brief{name ? ` for ${visible(name)}` : ''}"
 	hint="Type a name; the statements that would run are shown here."
 	rest={(f) => !f.option && !f.code.startsWith('name.')}
 >
-	{#if problem && !engine}<Trouble {problem} retry={load} />
+	{#if problem && !engine}<ErrorPanel {problem} retry={load} />
 	{:else if !engine}<Skeleton rows={6} label="Reading what can be asked for" />
 	{:else}
 		<Field title="Name" findings={aboutName} onsuggest={suggest}>
@@ -68,7 +76,7 @@
 					autocapitalize="none"
 					spellcheck="false"
 					required
-					placeholder={asking.server?.name_rule.suffix ? `…${asking.server.name_rule.suffix}` : ''}
+					placeholder={form.server?.name_rule.suffix ? `…${form.server.name_rule.suffix}` : ''}
 					bind:value={name}
 					aria-invalid={aboutName.some((f) => f.level === 'stop')}
 				/>
@@ -111,5 +119,9 @@
 			{brief}
 			without={team ? ['owner', 'private', 'allow'] : []}
 		/>
+		{#if clears}<label class="flex items-center gap-2"
+				><input class="checkbox checkbox-sm" type="checkbox" name="clearing" bind:checked={clears} /> sessions in the template
+				are ended</label
+			>{/if}
 	{/if}
-</AskForm>
+</ChangeFormPage>

@@ -1,31 +1,31 @@
 <script lang="ts">
 	import type { Intent } from '../lib/api';
-	import AskForm from '../lib/AskForm.svelte';
-	import { Asking } from '../lib/asking.svelte';
+	import ChangeFormPage from '../lib/ChangeFormPage.svelte';
+	import { ChangeForm } from '../lib/changeForm.svelte';
 	import { engines } from '../lib/engines.svelte';
 	import { visible } from '../lib/format';
-	import { Manner } from '../lib/manner.svelte';
-	import MannerFields from '../lib/MannerFields.svelte';
+	import { SessionPolicy } from '../lib/sessionPolicy.svelte';
+	import SessionPolicyFields from '../lib/SessionPolicyFields.svelte';
 	import { param } from '../router';
 
 	const server = $derived(param('server'));
 	const database = $derived(param('database'));
-	const asking = $derived(new Asking(server));
-	const manner = new Manner();
+	const form = $derived(new ChangeForm(server, { clearing: (name) => policy.set(name) }));
+	const policy = new SessionPolicy();
 	let name = $state('');
 
 	const intent = $derived.by((): Intent | null =>
 		name && name !== database
-			? { kind: 'database.rename', server, database: { name: database, new_name: name }, clearing: manner.spec }
+			? { kind: 'database.rename', server, database: { name: database, new_name: name }, clearing: policy.spec }
 			: null
 	);
 </script>
 
 <svelte:head><title>Rename {database} · {server} · Genarch</title></svelte:head>
 
-<AskForm
+<ChangeFormPage
 	title="Rename {visible(database)}"
-	{asking}
+	{form}
 	{intent}
 	button="Show the brief for renaming {visible(database)}"
 	hint="Type the new name; who is connected and what would run is shown here."
@@ -41,8 +41,8 @@
 			bind:value={name}
 		/></label
 	>
-	<MannerFields {manner} gate={engines.gate(asking.server?.engine)} refused="the rename" />
+	<SessionPolicyFields {policy} gate={engines.gate(form.server?.engine)} refused="the rename" />
 	<p class="quiet">
 		Every program that connects by the old name fails from then on. Grants, settings and what is in it stay as they are.
 	</p>
-</AskForm>
+</ChangeFormPage>

@@ -1,6 +1,6 @@
 <script lang="ts">
 	import { api, problemOf, type Problem, type Server } from '../lib/api';
-	import Band from '../lib/Band.svelte';
+	import EnvironmentBanner from '../lib/EnvironmentBanner.svelte';
 	import DatabaseRows from '../lib/DatabaseRows.svelte';
 	import { DatabaseTable } from '../lib/databases.svelte';
 	import { engines } from '../lib/engines.svelte';
@@ -9,7 +9,7 @@
 	import { registered } from '../lib/registered.svelte';
 	import { session } from '../lib/session.svelte';
 	import Skeleton from '../lib/Skeleton.svelte';
-	import Trouble from '../lib/Trouble.svelte';
+	import ErrorPanel from '../lib/ErrorPanel.svelte';
 	import When from '../lib/When.svelte';
 	import { param, to } from '../router';
 
@@ -62,8 +62,8 @@
 
 <svelte:head><title>{name} · Genarch</title></svelte:head>
 
-<Band server={name} version={status?.version}
-	>{#if known}<span class="mono">{known.host}{known.port ? `:${known.port}` : ''}</span>{/if}</Band
+<EnvironmentBanner server={name} version={status?.version}
+	>{#if known}<span class="mono">{known.host}{known.port ? `:${known.port}` : ''}</span>{/if}</EnvironmentBanner
 >
 <section class="mx-auto max-w-7xl px-4 py-4 sm:px-6">
 	{#each known?.cautions ?? [] as text (text)}<p
@@ -73,13 +73,13 @@
 		</p>{/each}
 	{#if problem}
 		<h1>{name}</h1>
-		<Trouble {problem} retry={load} />
+		<ErrorPanel {problem} retry={load} />
 	{:else}
 		<div class="flex flex-wrap items-end justify-between gap-3">
 			<div class="min-w-0">
 				<h1 class="break-words">{name}</h1>
 				{#if !status}
-					<p class="text-sm" role="status"><span class="quiet appear-late">asking …</span>&nbsp;</p>
+					<p class="text-sm" role="status"><span class="quiet appear-late">form …</span>&nbsp;</p>
 					<p class="mono" aria-hidden="true">&nbsp;</p>
 				{:else if status.reachable}
 					<p class="quiet text-sm">
@@ -99,7 +99,7 @@
 		{#if status?.read_only}<p class="border-warning bg-base-200 mt-3 max-w-3xl rounded-box border-l-4 px-4 py-2">
 				Nothing can be altered here: {status.read_only}
 			</p>{/if}
-		{#if status?.trouble}<Trouble problem={status.trouble} retry={load} />{/if}
+		{#if status?.trouble}<ErrorPanel problem={status.trouble} retry={load} />{/if}
 		{#if !status?.trouble}
 			<div class="mt-4 mb-1 flex flex-wrap items-center gap-x-4 gap-y-2">
 				<label class="flex items-center gap-2"
@@ -121,7 +121,7 @@
 			{#each table.list?.partial ?? [] as p (p)}<p class="border-warning bg-base-200 my-2 border-l-4 px-3 py-1 text-sm">
 					Partial: {p}
 				</p>{/each}
-			{#if table.problem}<Trouble problem={table.problem} retry={load} />
+			{#if table.problem}<ErrorPanel problem={table.problem} retry={load} />
 			{:else if !table.list}<Skeleton rows={8} label="Reading the databases" />
 			{:else if table.list.total === 0}
 				<p class="py-6">

@@ -1,15 +1,15 @@
 <script lang="ts">
-	import { Asking } from '../lib/asking.svelte';
+	import { ChangeForm } from '../lib/changeForm.svelte';
 	import { engines } from '../lib/engines.svelte';
-	import Band from '../lib/Band.svelte';
-	import { count, visible } from '../lib/format';
+	import EnvironmentBanner from '../lib/EnvironmentBanner.svelte';
+	import { codeWords, count, visible } from '../lib/format';
 	import { session } from '../lib/session.svelte';
 	import SessionChart from '../lib/SessionChart.svelte';
 	import SessionDetail from '../lib/SessionDetail.svelte';
 	import SessionRows from '../lib/SessionRows.svelte';
 	import { classes, Sessions } from '../lib/sessions.svelte';
 	import Skeleton from '../lib/Skeleton.svelte';
-	import Trouble from '../lib/Trouble.svelte';
+	import ErrorPanel from '../lib/ErrorPanel.svelte';
 	import WaitTree from '../lib/WaitTree.svelte';
 	import When from '../lib/When.svelte';
 	import { param, to } from '../router';
@@ -17,7 +17,7 @@
 	const server = $derived(param('server'));
 	const database = $derived(param('database'));
 	const sessions = $derived(new Sessions(server, database));
-	const asking = $derived(new Asking(server));
+	const form = $derived(new ChangeForm(server));
 	$effect(() => {
 		void sessions.all; // reading anew when the box is ticked
 		return sessions.watch();
@@ -26,15 +26,15 @@
 	const list = $derived(sessions.list);
 	const there = $derived(classes.filter((c) => list?.sessions.some((s) => s.class === c)));
 	const end = (statement_only: boolean) =>
-		asking.ask({ kind: 'session.end', server, sessions: { ids: [...sessions.chosen], statement_only } });
+		form.ask({ kind: 'session.end', server, sessions: { ids: [...sessions.chosen], statement_only } });
 </script>
 
 <svelte:head><title>Sessions of {database || server} · Genarch</title></svelte:head>
 
-<Band {server}
+<EnvironmentBanner {server}
 	>{#if database}<a class="mono underline underline-offset-2 break-all" href={to.database(server, database)}
 			>{visible(database)}</a
-		>{/if}</Band
+		>{/if}</EnvironmentBanner
 >
 <section class="mx-auto max-w-7xl px-4 py-4 sm:px-6">
 	<h1 class="break-words">
@@ -46,7 +46,7 @@
 			/>, again every 2 s{#if database}{' '}· <a class="link-plain" href={to.sessions(server)}>all of {server}</a>{/if}
 		</p>{/if}
 	{#if sessions.history && !database}<div class="mt-3"><SessionChart history={sessions.history} /></div>{/if}
-	{#if sessions.problem}<Trouble problem={sessions.problem} retry={() => sessions.load()} />{/if}
+	{#if sessions.problem}<ErrorPanel problem={sessions.problem} retry={() => sessions.load()} />{/if}
 	{#if list}
 		{#each list.prepared as p (p.name)}<p
 				class="border-warning bg-base-200 mt-3 max-w-3xl rounded-box border-l-4 px-4 py-2"
@@ -71,7 +71,8 @@
 			<label class="flex items-center gap-2"
 				><span class="label-text">Class</span>
 				<select class="select select-sm w-40" name="class" bind:value={sessions.only}
-					><option value="">all of them</option>{#each there as c (c)}<option value={c}>{c}</option>{/each}</select
+					><option value="">all of them</option>{#each there as c (c)}<option value={c}>{codeWords(c)}</option
+						>{/each}</select
 				></label
 			>
 			<label class="flex items-center gap-2 text-sm"
@@ -82,12 +83,12 @@
 		</div>
 		{#if session.may('request')}
 			<div class="my-2 flex min-h-8 flex-wrap items-center gap-3">
-				{#if !engines.get(asking.server?.engine)?.endings.statement?.why}<button
+				{#if !engines.get(form.server?.engine)?.endings.statement?.why}<button
 						class="btn btn-sm"
-						disabled={!sessions.chosen.size || asking.busy}
+						disabled={!sessions.chosen.size || form.busy}
 						onclick={() => end(true)}>Stop the statements of {sessions.chosen.size || 'those chosen'} …</button
 					>{/if}
-				<button class="btn btn-sm" disabled={!sessions.chosen.size || asking.busy} onclick={() => end(false)}
+				<button class="btn btn-sm" disabled={!sessions.chosen.size || form.busy} onclick={() => end(false)}
 					>End {sessions.chosen.size
 						? sessions.chosen.size === 1
 							? '1 session'
@@ -96,7 +97,7 @@
 				>
 				<span class="quiet text-sm">Each shows its brief first: who they are and what they would lose.</span>
 			</div>
-			{#if asking.refused}<Trouble problem={asking.refused} />{/if}
+			{#if form.refused}<ErrorPanel problem={form.refused} />{/if}
 		{/if}
 		{#if list.total === 0}<p class="py-6">Nobody is connected{database ? ` to ${visible(database)}` : ''} just now.</p>
 		{:else if sessions.rows.length === 0}<p class="py-6">

@@ -1,7 +1,7 @@
 <script lang="ts">
 	import { problemOf, type Problem } from '../lib/api';
 	import { session } from '../lib/session.svelte';
-	import Trouble from '../lib/Trouble.svelte';
+	import ErrorPanel from '../lib/ErrorPanel.svelte';
 
 	let name = $state('');
 	let password = $state('');
@@ -55,5 +55,5 @@
 		>
 		<button class="btn btn-primary mt-2" disabled={busy}>Sign in</button>
 	</form>
-	{#if problem}<Trouble {problem} />{/if}
+	{#if problem}<ErrorPanel {problem} />{/if}
 </main>

@@ -2,7 +2,7 @@
 	import { api, problemOf, type ConsoleSession, type Problem } from '../lib/api';
 	import { session } from '../lib/session.svelte';
 	import Skeleton from '../lib/Skeleton.svelte';
-	import Trouble from '../lib/Trouble.svelte';
+	import ErrorPanel from '../lib/ErrorPanel.svelte';
 	import When from '../lib/When.svelte';
 
 	let sessions = $state.raw<ConsoleSession[] | null>(null);
@@ -102,7 +102,7 @@
 			>
 			<p id="differs" class="text-error text-sm" role="status">{differs ? 'It differs from the one above.' : ''}</p>
 			<div><button class="btn btn-primary" disabled={busy || differs}>Set the password</button></div>
-			{#if refused}<Trouble problem={refused} />{/if}
+			{#if refused}<ErrorPanel problem={refused} />{/if}
 			<p role="status">{done}</p>
 		</form>
 		<div class="min-w-0">
@@ -112,7 +112,7 @@
 						>Sign out everywhere else</button
 					>{/if}
 			</div>
-			{#if problem}<Trouble {problem} retry={load} />
+			{#if problem}<ErrorPanel {problem} retry={load} />
 			{:else if !sessions}<Skeleton rows={3} label="Reading your sessions" />
 			{:else}
 				<table class="ledger mt-2">

@@ -1,12 +1,17 @@
-import { api, problemOf, type Brief, type Intent, type Problem, type Server } from './api';
+import { tick } from 'svelte';
+import { api, problemOf, type Action, type Brief, type Intent, type Problem, type Server } from './api';
 import { registered } from './registered.svelte';
 import { go, to } from '../router';
+
+/** Sets an option of a form. */
+type Setter = (name: string, value: unknown) => void;
+type Setters = Record<string, Setter | undefined>;
 
 /** How long typing must rest before the server is asked, in milliseconds. */
 const rest = 300;
 
-/** A form for any intent: what the server says to it while it is filled in, and asking for it. */
-export class Asking {
+/** A form for any intent: what the server says to it while it is filled in, and form for it. */
+export class ChangeForm {
 	brief = $state.raw<Brief | null>(null);
 	problem = $state<Problem | null>(null);
 	refused = $state<Problem | null>(null);
@@ -14,7 +19,33 @@ export class Asking {
 	#timer: ReturnType<typeof setTimeout> | undefined;
 	#abort: AbortController | null = null;
 
-	constructor(readonly name: string) {}
+	/** setters: how a form takes an option, by the part of the intent that it belongs to ("" is the intent's own). */
+	constructor(
+		readonly name: string,
+		readonly setters: Setters = {}
+	) {}
+
+	/** The setter of an option by its place, and its name there. */
+	#setter(place: string): [Setter | undefined, string] {
+		const dot = place.lastIndexOf('.');
+		return [this.setters[dot < 0 ? '' : place.slice(0, dot)], place.slice(dot + 1)];
+	}
+
+	/** Whether the form has the option. */
+	can(action: Action): boolean {
+		const [set, name] = this.#setter(action.option ?? '');
+		return !!set && (action.value ? true : !!document.getElementsByName(name).length);
+	}
+
+	/** Sets the option, or leads to its field where a person has to choose. */
+	set(action: Action): void {
+		const [set, name] = this.#setter(action.option ?? '');
+		if (action.value) set?.(name, action.value === 'yes' ? true : action.value === 'no' ? undefined : action.value);
+		else {
+			set?.(name, undefined);
+			tick().then(() => document.getElementsByName(name)[0]?.focus());
+		}
+	}
 
 	/** The server as it is registered. */
 	get server(): Server | undefined {

@@ -41,7 +41,7 @@ KILL SOFT CONNECTION …
 DROP DATABASE `cargo_prod`
 -- undo: 
 
--- settle_grants: put the grants on the name back, as the engine leaves them
+-- restore_grants: put the grants on the name back, as the engine leaves them
 GRANT INSERT, UPDATE
   ON `cargo\_prod`.*
   TO `crew`

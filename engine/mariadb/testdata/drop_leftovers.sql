@@ -39,7 +39,7 @@ KILL SOFT CONNECTION …
 DROP DATABASE `cargo_prod`
 -- undo: 
 
--- settle_grants: remove what is left over of the gate
+-- restore_grants: remove what is left over of the gate
 REVOKE DELETE HISTORY
   ON `cargo\_prod`.*
   FROM 'cargo_app'@'10.0.0.%';

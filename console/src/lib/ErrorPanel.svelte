@@ -1,4 +1,5 @@
 <script lang="ts">
+	import Actions from './Actions.svelte';
 	import type { Problem } from './api';
 
 	type Props = { problem: Problem; retry?: () => void };
@@ -31,6 +32,7 @@
 		</ul>
 	{/if}
 	{#if problem.next}<p class="quiet mt-1">Next: {problem.next}</p>{/if}
+	<Actions actions={problem.actions} />
 	{#if problem.engine_code}<p class="quiet mono mt-1">engine code {problem.engine_code}</p>{/if}
 	{#if retry}<button class="btn btn-sm mt-2" onclick={retry}>Read again</button>{/if}
 </div>
