@@ -17,6 +17,7 @@ import (
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
+	"example.com/genarch/core/history"
 	"example.com/genarch/core/journal"
 	"example.com/genarch/core/policy"
 	"example.com/genarch/core/record"
@@ -53,6 +54,9 @@ type Records interface {
 	Change(ctx context.Context, id uint64) (change.Change, error)
 	Kept(ctx context.Context, id uint64) ([]string, error)
 	Changes(ctx context.Context, f change.Filter) ([]change.Change, error)
+	// History are the points kept of a database, or with an empty name of a server, from a
+	// time on, and the one before.
+	History(ctx context.Context, server uint64, name string, from time.Time) ([]history.Point, error)
 }
 
 // Fleet is what the API needs of the registered servers.
@@ -117,6 +121,7 @@ type Handler struct {
 	streams streams
 	known   known
 	totals  totals
+	traps   traps
 	names   names
 	metrics *metrics
 	// secure: people reach the service by TLS.
@@ -166,6 +171,8 @@ func New(cfg Config) *Handler {
 	h.registerDatabases()
 	h.registerAccess()
 	h.registerSessions()
+	h.registerHistory()
+	h.registerAttention()
 	h.registerChanges()
 	h.registerOperators()
 	h.registerJournal()

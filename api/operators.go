@@ -13,6 +13,7 @@ import (
 	"example.com/genarch/core/naming"
 	"example.com/genarch/core/policy"
 	"example.com/genarch/core/record"
+	"example.com/genarch/core/remedy"
 )
 
 func (h *Handler) registerOperators() {
@@ -169,8 +170,10 @@ func (h *Handler) makeToken(ctx context.Context, in *struct{ Body wire.TokenInpu
 	case !who.May(policy.Admin):
 		return nil, forbidden(who, policy.Admin)
 	case !o.Program:
-		return nil, problemField("operator",
-			o.Name+" is a person: they make their own tokens. For a program make an operator of its own.")
+		p := problemField("operator", o.Name+" is a person: they make their own tokens.")
+		p.Next = "For a program add an operator of its own."
+		p.Actions = []wire.Action{{Do: "operator.add", Option: "program", Value: remedy.Yes}}
+		return nil, p
 	}
 	if _, err := permissionsOf(b.Permissions); err != nil {
 		return nil, err

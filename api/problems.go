@@ -191,7 +191,8 @@ func titled(p *Problem) *Problem {
 func (h *Handler) engineProblem(err error, p *Problem) bool {
 	if e, ok := errors.AsType[*engine.IdentityError](err); ok {
 		p.Status, p.Code = http.StatusConflict, "identity.changed"
-		p.Next, p.Actions = "Find out which one is right; if it is the new one, accept it.", do("server.accept", e.Server)
+		p.Next = "Find out which one is right; if it is the new one, accept it."
+		p.Actions = do("server.accept", e.Server)
 		known, found := wire.Identity(e.Known), wire.Identity(e.Found)
 		p.Known, p.Found = &known, &found
 		return true

@@ -73,20 +73,7 @@ func (r accountRenderer) account(a catalog.Account) wire.Account {
 
 // marks are what deserves a look about an account.
 func (r accountRenderer) marks(a catalog.Account) []wire.Mark {
-	var out []wire.Mark
-	add := func(code, format string, args ...any) {
-		out = append(out, wire.Mark{Code: code, Text: fmt.Sprintf(format, args...)})
-	}
-	for _, m := range r.g.Marks(a) {
-		add(m.Code, "%s", m.Text)
-	}
-	if a.Name == "" && a.Login {
-		add("anonymous", "it has no name: any name that fits no other account at this host signs in as it")
-	}
-	if a.Open && a.Login && !a.Locked {
-		add("no_password", "it has no password: whoever knows its name can sign in")
-	}
-	return out
+	return each(r.g.Marks(a), func(m access.Mark) wire.Mark { return wire.Mark(m) })
 }
 
 func renderObject(o catalog.Object) wire.Object {

@@ -22,6 +22,7 @@ const mod = "example.com/genarch/"
 var allowed = map[string][]string{
 	"core/naming":    {},
 	"core/remedy":    {},
+	"core/history":   {},
 	"core/lexical":   {},
 	"core/secret":    {},
 	"core/journal":   {},

@@ -243,13 +243,13 @@ func (a app) roleCommand() *cli.Command {
 }
 
 func accountListFlags() []cli.Flag {
-	return []cli.Flag{
-		&cli.StringFlag{Name: "kind", Value: "all", Usage: "all, account or role"}, outputFlag(),
+	return listFlags(
+		&cli.StringFlag{Name: "kind", Value: "all", Usage: "all, account or role"},
 		&cli.StringFlag{Name: "search", Usage: "part of the name, host or comment"},
 		&cli.BoolFlag{Name: "system", Usage: "the engine's own too"},
 		&cli.BoolFlag{Name: "marked", Usage: "only those that deserve a look"},
-		&cli.IntFlag{Name: "limit", Value: 20000, Usage: "at most so many"},
-	}
+		limitFlag(20000),
+	)
 }
 
 func (a app) listAccounts(ctx context.Context, c *cli.Command, api *client.Client, server, kind string) error {

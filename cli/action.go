@@ -89,7 +89,8 @@ func grantCommand(in wire.Intent) string {
 	if g.To.Role && g.To.Name != "PUBLIC" {
 		to = "role:" + g.To.Name
 	}
-	text := "genarch privilege grant " + shellWord(naming.DatabaseAddress(in.Server, g.Database).String()) + " --to " + shellWord(to) +
+	text := "genarch privilege grant " + shellWord(naming.DatabaseAddress(in.Server, g.Database).String()) +
+		" --to " + shellWord(to) +
 		" --privilege " + shellWord(strings.Join(g.Privileges, ","))
 	name := g.On.Name
 	if g.On.Schema != "" {
@@ -121,7 +122,8 @@ func find(list []*cli.Command, words []string) *cli.Command {
 // shellWord makes a text one word of a shell's command line.
 func shellWord(text string) string {
 	for _, c := range text {
-		if (c < 'a' || c > 'z') && (c < 'A' || c > 'Z') && (c < '0' || c > '9') && !strings.ContainsRune("_-./:@,=", c) {
+		plain := c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9'
+		if !plain && !strings.ContainsRune("_-./:@,=", c) {
 			return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'"
 		}
 	}

@@ -44,8 +44,8 @@ func (a app) showAffected(b wire.Brief) {
 			told++
 		case told < maxTold:
 			told++
-			a.sayWrapped("      ", fmt.Sprintf("    %-22s  %-15s  %s, %s for %s; would lose %s", s.ID, codeWords(s.Class),
-				visible(whoIs(s, s.Client)), codeWords(s.State), span(doing), s.Loses))
+			a.sayWrapped("      ", fmt.Sprintf("    %-22s  %-15s  %s, %s for %s; would lose %s", s.ID,
+				codeWords(s.Class), visible(whoIs(s, s.Client)), codeWords(s.State), span(doing), s.Loses))
 			if s.Statement != "" {
 				a.say("      %s", faint.Render(visible(shorten(s.Statement, 100))))
 			}

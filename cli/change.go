@@ -307,11 +307,11 @@ func (a app) changeCommand() *cli.Command {
 	}
 	return &cli.Command{Name: "change", Usage: "alterations: what was asked for, what ran, what came of it",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "list changes, the newest first", Flags: []cli.Flag{outputFlag(),
+			{Name: "list", Usage: "list changes, the newest first", Flags: listFlags(
 				&cli.StringFlag{Name: "server", Usage: "of one server"},
 				&cli.StringFlag{Name: "target", Usage: "about one address"},
 				&cli.StringFlag{Name: "state", Usage: "draft, waiting, running, done, reverted, stuck, …"},
-				&cli.IntFlag{Name: "limit", Value: 50, Usage: "at most so many"}},
+				limitFlag(50)),
 				Action: a.listChanges},
 			{Name: "show", Usage: "one change with its brief, steps and messages", ArgsUsage: "ID", Arguments: id(),
 				Flags: []cli.Flag{outputFlag()}, Action: with(a.showChange)},

@@ -18,7 +18,7 @@ func (a app) choicesCommand() *cli.Command {
 		ArgsUsage:   "SERVER [LIST]",
 		Description: "Without LIST it says which lists there are.",
 		Arguments:   append(nameArg(), &cli.StringArg{Name: "list"}),
-		Flags:       []cli.Flag{outputFlag(), &cli.StringFlag{Name: "search", Usage: "part of the name"}},
+		Flags:       listFlags(&cli.StringFlag{Name: "search", Usage: "part of the name"}),
 		Action:      a.listChoices}
 }
 

@@ -32,15 +32,14 @@ func (a app) databaseCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "the databases of a server, as they are now", ArgsUsage: "SERVER",
 				Arguments: nameArg(),
-				Flags: []cli.Flag{outputFlag(),
+				Flags: listFlags(
 					&cli.StringFlag{Name: "search", Usage: "part of the name, or of a text among the properties"},
-					&cli.BoolFlag{Name: "system", Usage: "the engine's own databases too"},
-					&cli.StringFlag{Name: "sort", Value: "name",
-						Usage: "name, size, tables, sessions or a property; - before it turns it round"},
-					&cli.IntFlag{Name: "limit", Value: 20000, Usage: "at most so many"}},
+					&cli.BoolFlag{Name: "system", Usage: "the engine's own databases too"}, limitFlag(20000)),
 				Action: a.withServer(a.listDatabases)},
 			{Name: "show", Usage: "one database with all its properties", ArgsUsage: "SERVER/DATABASE",
 				Arguments: addressArg(), Flags: []cli.Flag{outputFlag()}, Action: a.showDatabase},
+			{Name: "history", Usage: "its sessions and size over time, as a plot", ArgsUsage: "SERVER/DATABASE",
+				Arguments: addressArg(), Flags: historyFlags(), Action: a.databaseHistory},
 			{Name: "create", Usage: "create a database: shows the brief, asks, runs, reads back",
 				ArgsUsage: "SERVER/DATABASE", Arguments: addressArg(),
 				Description: "What is not given is left to the server's defaults, which the brief shows with their values.\n" + otherOptions,
@@ -142,22 +141,6 @@ func (a app) alterDatabase(ctx context.Context, c *cli.Command) error {
 	return a.alter(ctx, c, in)
 }
 
-func comparePtr[N int | int64](x, y *N) int {
-	switch {
-	case x == nil && y == nil:
-		return 0
-	case x == nil:
-		return 1
-	case y == nil:
-		return -1
-	case *x < *y:
-		return -1
-	case *x > *y:
-		return 1
-	}
-	return 0
-}
-
 func (a app) listDatabases(ctx context.Context, c *cli.Command, api *client.Client, server string) error {
 	list, err := api.Databases(ctx, server,
 		client.DatabaseQuery{Search: c.String("search"), System: c.Bool("system"), Limit: c.Int("limit")})
@@ -166,9 +149,6 @@ func (a app) listDatabases(ctx context.Context, c *cli.Command, api *client.Clie
 	}
 	engine, err := api.Engine(ctx, list.Engine)
 	if err != nil {
-		return err
-	}
-	if err := sortDatabases(list.Databases, c.String("sort"), engine); err != nil {
 		return err
 	}
 	for _, p := range list.Partial {
@@ -187,37 +167,6 @@ func (a app) listDatabases(ctx context.Context, c *cli.Command, api *client.Clie
 		}
 	}
 	return print(a, c, list, list.Databases, databaseColumns(engine))
-}
-
-// sortDatabases sorts by a figure, or by a property of the engine; unknown comes last.
-func sortDatabases(list []wire.Database, by string, engine wire.Engine) error {
-	by, reverse := strings.CutPrefix(by, "-")
-	figures := map[string]func(x, y wire.Database) int{
-		"name":     func(x, y wire.Database) int { return strings.Compare(x.Name, y.Name) },
-		"size":     func(x, y wire.Database) int { return comparePtr(x.Size, y.Size) },
-		"tables":   func(x, y wire.Database) int { return comparePtr(x.Tables, y.Tables) },
-		"sessions": func(x, y wire.Database) int { return comparePtr(x.Sessions, y.Sessions) },
-	}
-	compare, known := figures[by]
-	if !known {
-		var names []string
-		for _, f := range engine.Fields["database"] {
-			if f.Show != "" {
-				names = append(names, f.Name)
-			}
-		}
-		if !slices.Contains(names, by) {
-			return usage("Sort by name, size, tables, sessions, %s, not %q.", strings.Join(names, ", "), by)
-		}
-		compare = func(x, y wire.Database) int { return compareValues(property(x, by), property(y, by)) }
-	}
-	slices.SortStableFunc(list, func(x, y wire.Database) int {
-		if reverse {
-			return compare(y, x)
-		}
-		return compare(x, y)
-	})
-	return nil
 }
 
 // countedText says how old the oldest count of tables is, if it is not new, and why
@@ -252,8 +201,9 @@ func databaseColumns(engine wire.Engine) []column[wire.Database] {
 			text:  func(d wire.Database) string { return fieldText(f, property(d, f.Name)) },
 			exact: func(d wire.Database) string { return valueText(property(d, f.Name)) },
 			right: f.Type == "number" || f.Type == "size"}
+		col.asked = f.Show != "list"
 		switch {
-		case f.Show != "list":
+		case f.Show == "":
 		case f.Name == "comment":
 			last = append(last, col)
 		case f.Group == "":

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -156,21 +155,6 @@ func valueText(value any) string {
 		return strings.Join(out, ", ")
 	}
 	return fmt.Sprint(value)
-}
-
-// compareValues puts numbers by their size and texts by the alphabet; none comes last.
-func compareValues(x, y any) int {
-	a, aNumber := x.(float64)
-	b, bNumber := y.(float64)
-	switch {
-	case aNumber && bNumber:
-		return cmp.Compare(a, b)
-	case valueText(x) == "" || valueText(y) == "":
-		return strings.Compare(valueText(y), valueText(x))
-	case aNumber != bNumber:
-		return map[bool]int{true: -1, false: 1}[aNumber]
-	}
-	return strings.Compare(valueText(x), valueText(y))
 }
 
 // addField adds one property of a thing, a line for each row of a table. What it has

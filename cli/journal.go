@@ -31,10 +31,10 @@ func detailText(e wire.JournalEntry) string {
 func (a app) journalCommand() *cli.Command {
 	return &cli.Command{Name: "journal", Usage: "the record of everything that was asked, decided and run",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "the newest entries first", Flags: []cli.Flag{outputFlag(),
+			{Name: "list", Usage: "the newest entries first", Flags: listFlags(
 				&cli.Uint64Flag{Name: "change", Usage: "of one change"},
 				&cli.Uint64Flag{Name: "before", Usage: "read on behind this entry"},
-				&cli.IntFlag{Name: "limit", Value: 50, Usage: "at most so many"}},
+				limitFlag(50)),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					api, err := a.connect(c)
 					if err != nil {

@@ -37,7 +37,7 @@ func (a app) operatorCommand() *cli.Command {
 	}
 	return &cli.Command{Name: "operator", Usage: "who may sign in to Genarch, and what they may do",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "list operators", Flags: []cli.Flag{outputFlag()},
+			{Name: "list", Usage: "list operators", Flags: listFlags(),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					api, err := a.connect(c)
 					if err != nil {
@@ -109,7 +109,7 @@ func (a app) operatorCommand() *cli.Command {
 				&cli.StringFlag{Name: "password-file", Usage: "file with the new password", DefaultText: "asked for"}},
 				Action: a.ownPassword},
 			{Name: "sessions", Usage: "the consoles that you are signed in to",
-				Flags:  []cli.Flag{outputFlag(), &cli.BoolFlag{Name: "end-others", Usage: "sign out everywhere else"}},
+				Flags:  listFlags(&cli.BoolFlag{Name: "end-others", Usage: "sign out everywhere else"}),
 				Action: a.ownSessions},
 		}}
 }
@@ -167,7 +167,7 @@ var operatorColumns = []column[wire.Operator]{
 func (a app) tokenCommand() *cli.Command {
 	return &cli.Command{Name: "token", Usage: "tokens, with which programs sign in", Commands: []*cli.Command{
 		{Name: "list", Usage: "list tokens: all of them with the permission admin, else your own",
-			Flags: []cli.Flag{outputFlag()}, Action: func(ctx context.Context, c *cli.Command) error {
+			Flags: listFlags(), Action: func(ctx context.Context, c *cli.Command) error {
 				api, err := a.connect(c)
 				if err != nil {
 					return err

@@ -37,10 +37,24 @@ type column[T any] struct {
 	text  func(T) string
 	exact func(T) string
 	right bool // numbers are aligned to the right
+	// asked: shown only when it is asked for; chosen: it was, so it is shown even if empty.
+	asked, chosen bool
 }
 
-// print writes a list in the form asked for. whole is what JSON and YAML show.
+// print writes a list in the form asked for. whole is what JSON and YAML show, unless rows
+// or columns were chosen: then they show those.
 func print[T any](a app, c *cli.Command, whole any, rows []T, columns []column[T]) error {
+	chosen := selected(c)
+	rows, columns, err := choose(c, rows, columns)
+	if err != nil {
+		return err
+	}
+	switch {
+	case c.IsSet("columns"):
+		whole = asObjects(rows, columns)
+	case chosen:
+		whole = rows
+	}
 	switch c.String("output") {
 	case "json":
 		return a.printJSON(whole)
@@ -134,16 +148,12 @@ func printCSV[T any](a app, rows []T, columns []column[T]) error {
 	w := csv.NewWriter(a.Out)
 	record := make([]string, len(columns))
 	for i, col := range columns {
-		record[i] = strings.ReplaceAll(strings.ToLower(col.title), " ", "_")
+		record[i] = col.name()
 	}
 	w.Write(record)
 	for _, row := range rows {
 		for i, col := range columns {
-			f := col.text
-			if col.exact != nil {
-				f = col.exact
-			}
-			record[i] = noFormula(f(row))
+			record[i] = noFormula(col.value(row))
 		}
 		w.Write(record)
 	}
@@ -169,7 +179,7 @@ func printTable[T any](a app, rows []T, columns []column[T]) error {
 	// Columns that say nothing in any row are left out.
 	var shown []column[T]
 	for i, col := range columns {
-		said := i == 0
+		said := i == 0 || col.chosen
 		for _, row := range rows {
 			said = said || col.text(row) != ""
 		}

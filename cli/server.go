@@ -71,8 +71,8 @@ func (a app) serverCommand() *cli.Command {
 					&cli.StringFlag{Name: "engine", Usage: "one of genarch engine list", Required: true}),
 				Action: a.withServer(a.addServer)},
 			{Name: "list", Usage: "all servers, as they are now",
-				Flags: []cli.Flag{outputFlag(),
-					&cli.BoolFlag{Name: "registered", Usage: "only what is registered, without asking the servers"}},
+				Flags: listFlags(
+					&cli.BoolFlag{Name: "registered", Usage: "only what is registered, without asking the servers"}),
 				Action: a.listServers},
 			{Name: "show", Usage: "one server, as registered and as it is now", ArgsUsage: "SERVER",
 				Arguments: nameArg(),
@@ -84,6 +84,8 @@ func (a app) serverCommand() *cli.Command {
 					}
 					return a.showServer(c, s, *s.Status, s)
 				})},
+			{Name: "history", Usage: "its sessions and size over time, as a plot", ArgsUsage: "SERVER",
+				Arguments: nameArg(), Flags: historyFlags(), Action: a.withServer(a.serverHistory)},
 			{Name: "check", Usage: "prove address, identity, version, and what the login may do", ArgsUsage: "SERVER",
 				Arguments: nameArg(), Flags: []cli.Flag{outputFlag()},
 				Action: a.withServer(func(ctx context.Context, c *cli.Command, api *client.Client, name string) error {

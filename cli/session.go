@@ -67,10 +67,10 @@ func (a app) sessionCommand() *cli.Command {
 		Usage: "sessions: who is connected, who blocks whom; end them by their identity", Commands: []*cli.Command{
 			{Name: "list", Usage: "who is connected to a server or a database, as it is now",
 				ArgsUsage: "SERVER[/DATABASE]", Arguments: addressArg(),
-				Flags: append([]cli.Flag{outputFlag(),
+				Flags: append(listFlags(
 					&cli.BoolFlag{Name: "all", Usage: "the engine's own and Genarch's too"},
 					&cli.BoolFlag{Name: "tree", Usage: "who blocks whom, as a tree"},
-					&cli.IntFlag{Name: "limit", Value: 2000, Usage: "at most so many"}}, sessionFilterFlags()...),
+					limitFlag(2000)), sessionFilterFlags()...),
 				Action: a.listSessions},
 			{Name: "show", Usage: "one session with its whole statement", ArgsUsage: "SERVER/session:ID",
 				Arguments: addressArg(), Flags: []cli.Flag{outputFlag()}, Action: a.showSession},

@@ -323,6 +323,22 @@ func (c *Client) Choices(ctx context.Context, server string, keys ...string) (wi
 	return get[wire.Choices](ctx, c, serverPath(server)+"/choices?"+url.Values{"keys": keys}.Encode())
 }
 
+// ServerHistory is the sessions and the size of a server over so many days.
+func (c *Client) ServerHistory(ctx context.Context, server string, days int) (wire.History, error) {
+	return get[wire.History](ctx, c, serverPath(server)+"/history?days="+strconv.Itoa(days))
+}
+
+// DatabaseHistory is the sessions and the size of a database over so many days.
+func (c *Client) DatabaseHistory(ctx context.Context, server, name string, days int) (wire.History, error) {
+	return get[wire.History](ctx, c, serverPath(server)+"/databases/"+url.PathEscape(name)+"/history?days="+
+		strconv.Itoa(days))
+}
+
+// Attention is what needs a look.
+func (c *Client) Attention(ctx context.Context) (wire.Attention, error) {
+	return get[wire.Attention](ctx, c, "/attention")
+}
+
 // Brief says what an intent would do; nothing is kept.
 func (c *Client) Brief(ctx context.Context, in wire.Intent) (wire.Brief, error) {
 	return post[wire.Brief](ctx, c, "/briefs", in)

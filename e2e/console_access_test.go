@@ -86,7 +86,7 @@ func TestConsoleAccess(t *testing.T) {
 		p.Type("input[name=object]", "lounges_prod")
 		p.Click("form button.btn-sm")
 		p.WaitText("No.")
-		p.WaitText("genarch privilege grant harbour/lounges_prod --to fares_report --privilege CREATE")
+		p.WaitText("Show the brief for granting CREATE")
 		p.Type("input[name=privilege]", "CONNECT")
 		p.Click("form button.btn-sm")
 		p.WaitText("Yes.")

@@ -252,7 +252,7 @@ func testListAndEnd(h shore) {
 	}
 	has(h.t, "the statement of one that is idle",
 		h.s.run(0, "session", "end", h.sessions("/sailings_prod", "--class", "idle")[0].Address, "--statement-only",
-			"--yes").err, "no statement runs there at present", "leave --statement-only out")
+			"--yes").err, "no statement runs there at present", "leave out --statement-only")
 	// Shown first, and nothing runs without agreement.
 	var idles []string
 	for _, l := range h.sessions("/sailings_prod", "--class", "idle") {
@@ -666,7 +666,7 @@ func TestOwnRecords(t *testing.T) {
 	// ends none of them.
 	own := 0
 	for _, l := range (shore{t: t, s: s, name: "own"}).sessions("", "--all") {
-		if l.Database == "records" && l.Class != "Genarch" {
+		if l.Database == "records" && l.Class != "own" {
 			t.Errorf("a session of the store's own shows as %s", l.Class)
 		}
 		if l.Database == "records" {

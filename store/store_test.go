@@ -45,6 +45,7 @@ func TestStore(t *testing.T) {
 	t.Run("deadlock", func(t *testing.T) { testDeadlock(t, s) })
 	t.Run("servers", func(t *testing.T) { testServers(t, s) })
 	t.Run("last use", func(t *testing.T) { testWatched(t, s) })
+	t.Run("history", func(t *testing.T) { testHistory(t, s) })
 	t.Run("operators", func(t *testing.T) { testOperators(t, s) })
 	t.Run("changes", func(t *testing.T) { testChanges(t, s) })
 	t.Run("stopping", func(t *testing.T) { testStopping(t, s) })

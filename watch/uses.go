@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/history"
 	"example.com/genarch/core/record"
 )
 
@@ -17,6 +18,13 @@ type Records interface {
 	Watched(ctx context.Context, server uint64, identity string) (catalog.Watched, error)
 	// SaveWatched writes it, of the uses only those given; a zero time forgets one.
 	SaveWatched(ctx context.Context, server uint64, w catalog.Watched) error
+	// SaveHistory keeps points of a server by the names of its databases; an empty name is
+	// the server itself. Of a point that is there for the time, the most sessions count.
+	SaveHistory(ctx context.Context, server uint64, points map[string][]history.Point) error
+	// RenameHistory keeps a database's points under another name; an empty one forgets them.
+	RenameHistory(ctx context.Context, server uint64, from, to string) error
+	// ThinHistory gathers and forgets what is old.
+	ThinHistory(ctx context.Context, now time.Time) error
 }
 
 const (
@@ -188,7 +196,13 @@ func (w *Watch) Renamed(server string, from, to catalog.Used) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	k := w.servers[server]
-	if k == nil || k.uses.fresh == nil {
+	if k == nil {
+		return
+	}
+	if from.Database != "" {
+		k.figures.rename(from.Database, to.Database)
+	}
+	if k.uses.fresh == nil {
 		return
 	}
 	last, known := k.uses.Uses[from]

@@ -1,7 +1,7 @@
 // Package watch samples, all the time, how many sessions the registered servers
-// have: for the chart of the last hour, which it keeps in memory, and to tell when
-// a database or an account was last used, of which no engine keeps a record. That
-// goes into the records. All that it keeps is bounded.
+// have: for the chart of the last hour, which it keeps in memory, to tell when a
+// database or an account was last used, and for the history of sessions and sizes,
+// of which no engine keeps a record. Those go into the records. All that it keeps is bounded.
 package watch
 
 import (
@@ -14,6 +14,7 @@ import (
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/clearing"
+	"example.com/genarch/core/history"
 	"example.com/genarch/engine"
 )
 
@@ -50,13 +51,20 @@ type Watch struct {
 type seen struct {
 	samples []catalog.Sample
 	uses    uses
+	figures figures
 }
 
 // Start begins to sample; Stop ends it.
 func Start(f Fleet, r Records, log *slog.Logger) *Watch {
 	ctx, cancel := context.WithCancel(context.Background())
 	w := &Watch{fleet: f, records: r, log: log, servers: map[string]*seen{}, cancel: cancel, done: make(chan struct{})}
-	go w.run(ctx)
+	go func() {
+		defer close(w.done)
+		var loops sync.WaitGroup
+		loops.Go(func() { w.run(ctx) })
+		loops.Go(func() { w.keepHistory(ctx) })
+		loops.Wait()
+	}()
 	return w
 }
 
@@ -67,7 +75,6 @@ func (w *Watch) Stop() {
 }
 
 func (w *Watch) run(ctx context.Context) {
-	defer close(w.done)
 	tick := time.NewTicker(every)
 	defer tick.Stop()
 	saved := time.Now()
@@ -139,8 +146,8 @@ func (w *Watch) note(ctx context.Context, srv catalog.Server, now time.Time, lis
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	k := w.servers[srv.Name]
-	if k == nil {
-		k = &seen{}
+	if k == nil || k.figures.server != srv.ID {
+		k = &seen{figures: figures{server: srv.ID, kept: map[string]history.Point{}}}
 		w.servers[srv.Name] = k
 	}
 	if recalled != nil {
@@ -149,6 +156,7 @@ func (w *Watch) note(ctx context.Context, srv catalog.Server, now time.Time, lis
 	if answered {
 		k.uses.looked(now)
 	}
+	there := map[string]int{}
 	for _, s := range list {
 		switch clearing.Classify(s) {
 		case clearing.Own, clearing.Engine:
@@ -170,6 +178,10 @@ func (w *Watch) note(ctx context.Context, srv catalog.Server, now time.Time, lis
 			sample.Waiting++
 		}
 		k.uses.saw(s, now)
+		there[s.Database]++
+	}
+	if answered {
+		k.figures.saw(now, there)
 	}
 	k.samples = append(k.samples, sample)
 	if over := len(k.samples) - kept; over > 0 {

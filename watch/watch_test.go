@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/history"
 	"example.com/genarch/core/record"
 	"example.com/genarch/engine"
 )
@@ -23,6 +24,7 @@ type harbour struct {
 	mu       sync.Mutex // guards all below
 	identity string
 	sessions []catalog.Session
+	sizes    map[string]int64
 	down     bool
 }
 
@@ -53,11 +55,29 @@ func (h *harbour) Sessions(context.Context, catalog.SessionQuery) (catalog.Sessi
 	return catalog.SessionList{Sessions: h.sessions}, nil
 }
 
+func (h *harbour) Databases(context.Context) (catalog.Listing, error) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	var out catalog.Listing
+	for name, size := range h.sizes {
+		out.Databases = append(out.Databases, catalog.Database{Name: name, Size: &size})
+	}
+	return out, nil
+}
+
+func (h *harbour) resize(sizes map[string]int64) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.sizes = sizes
+}
+
 // shelf keeps what is put on record.
 type shelf struct {
 	mu   sync.Mutex // guards all below
 	kept catalog.Watched
 	away bool
+	// points are what is kept of the history, by name and time.
+	points map[string]map[time.Time]history.Point
 }
 
 func (s *shelf) goAway(away bool) {

@@ -63,6 +63,7 @@ type TeamSpec struct {
 type Mark struct {
 	Code string `json:"code" doc:"For programs: powerful, no_password, anonymous, …; an engine may have codes of its own."`
 	Text string `json:"text"`
+	Trap bool   `json:"trap,omitempty" doc:"It does other than it seems."`
 }
 
 // RoleLink is a membership as seen from one side.

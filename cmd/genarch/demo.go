@@ -17,7 +17,9 @@ import (
 
 	"example.com/genarch/api/wire"
 	"example.com/genarch/client"
+	"example.com/genarch/core/history"
 	"example.com/genarch/demo"
+	"example.com/genarch/store"
 )
 
 // demoOperator is who signs in to the demo.
@@ -73,9 +75,11 @@ func (d demoRun) run(ctx context.Context, reset bool) error {
 	}
 	defer logFile.Close()
 	ready := make(chan string, 1)
+	var records *store.Store // set before the service is ready
 	s := service{listen: freeListen(d.listen), data: filepath.Join(d.dir, "genarch"), firstName: demoOperator,
 		firstPassword: password,
-		log:           slog.New(slog.NewTextHandler(logFile, nil)), ready: func(address string) { ready <- address }}
+		log:           slog.New(slog.NewTextHandler(logFile, nil)), ready: func(address string) { ready <- address },
+		opened: func(r *store.Store) { records = r }}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	ended := make(chan error, 1)
@@ -84,7 +88,7 @@ func (d demoRun) run(ctx context.Context, reset bool) error {
 	case err := <-ended:
 		return err
 	case address := <-ready:
-		if err := d.welcome(ctx, line, address, password, time.Since(begun)); err != nil && ctx.Err() == nil {
+		if err := d.welcome(ctx, line, records, address, password, begun); err != nil && ctx.Err() == nil {
 			cancel()
 			return errors.Join(err, <-ended)
 		}
@@ -94,8 +98,9 @@ func (d demoRun) run(ctx context.Context, reset bool) error {
 	return err
 }
 
-// welcome registers the servers and prints how to go on.
-func (d demoRun) welcome(ctx context.Context, line *demo.Line, address, password string, took time.Duration) error {
+// welcome registers the servers, gives them a past and prints how to go on.
+func (d demoRun) welcome(ctx context.Context, line *demo.Line, records *store.Store, address, password string,
+	begun time.Time) error {
 	anonymous, err := client.New(address, "")
 	if err != nil {
 		return err
@@ -106,6 +111,9 @@ func (d demoRun) welcome(ctx context.Context, line *demo.Line, address, password
 		return err
 	}
 	if err := line.Register(ctx, api); err != nil {
+		return err
+	}
+	if err := givePast(ctx, api, records); err != nil {
 		return err
 	}
 	self, err := os.Executable()
@@ -134,7 +142,7 @@ Things to try there:
   genarch database drop harbour/tickets_prod
 
 Ctrl-C stops everything; make demo starts it again with its data, make demo-reset afresh.
-`, took.Seconds(), address, demoOperator, password, env)
+`, time.Since(begun).Seconds(), address, demoOperator, password, env)
 	return nil
 }
 
@@ -182,4 +190,37 @@ func freeListen(address string) string {
 	}
 	host, _, _ := net.SplitHostPort(address)
 	return net.JoinHostPort(host, "0")
+}
+
+// givePast makes up a history for the servers that have none yet: plots of a demo that has
+// just begun would be empty.
+func givePast(ctx context.Context, api *client.Client, records *store.Store) error {
+	servers, err := records.Servers(ctx)
+	if err != nil {
+		return err
+	}
+	now := time.Now()
+	for _, s := range servers {
+		kept, err := records.History(ctx, s.ID, "", now.Add(-history.Kept))
+		if err != nil {
+			return err
+		}
+		if len(kept) > 10 {
+			continue
+		}
+		list, err := api.Databases(ctx, s.Name, client.DatabaseQuery{Limit: 1000})
+		if err != nil {
+			return err
+		}
+		sizes := map[string]int64{}
+		for _, d := range list.Databases {
+			if d.Size != nil {
+				sizes[d.Name] = *d.Size
+			}
+		}
+		if err := records.SaveHistory(ctx, s.ID, demo.Past(s.Name, sizes, now)); err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -52,6 +52,7 @@ type service struct {
 	announceGenerated func(name, password string)
 	log               *slog.Logger
 	ready             func(address string) // called when calls are taken
+	opened            func(*store.Store)   // called with the records; nil: nobody needs them
 }
 
 func serveCommand() *cli.Command {
@@ -194,6 +195,9 @@ func (s service) run(ctx context.Context) error {
 		return err
 	}
 	defer stopStore()
+	if s.opened != nil {
+		s.opened(records)
+	}
 	if err := os.MkdirAll(s.data, 0o700); err != nil {
 		return err
 	}

@@ -4,6 +4,26 @@
  */
 
 export interface paths {
+    "/attention": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What needs a look: servers, changes, traps among accounts
+         * @description Needs the permission view.
+         */
+        get: operations["list-attention"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/briefs": {
         parameters: {
             query?: never;
@@ -664,6 +684,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/servers/{server}/databases/{database}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Sessions and size of a database over time
+         * @description Needs the permission view.
+         */
+        get: operations["show-database-history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/servers/{server}/grants": {
         parameters: {
             query?: never;
@@ -676,6 +716,26 @@ export interface paths {
          * @description Needs the permission view.
          */
         get: operations["list-grants"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/servers/{server}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Sessions and size of a server over time
+         * @description Needs the permission view.
+         */
+        get: operations["show-server-history"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1004,6 +1064,35 @@ export interface components {
             option?: string;
             /** @description What to set it to; absent: a person has to choose. */
             value?: string;
+        };
+        Attention: {
+            items: components["schemas"]["AttentionItem"][];
+            /** Format: date-time */
+            read: string;
+            /** @description The last day of each server. */
+            trends: components["schemas"]["History"][];
+            /** @description Servers whose accounts could not be looked through in time. */
+            unread: string[];
+        };
+        AttentionItem: {
+            actions?: components["schemas"]["Action"][];
+            /** Format: int64 */
+            change?: number;
+            /** @enum {string} */
+            code: "server.silent" | "server.identity" | "server.connections" | "change.stuck" | "change.waiting" | "accounts.traps";
+            /**
+             * Format: int64
+             * @description Of how many things it tells.
+             */
+            count: number;
+            /** @description What it is made of, in sentences; at most 20. */
+            more: string[];
+            next?: string;
+            server?: string;
+            /** @description A whole sentence. */
+            text: string;
+            /** @description Something is broken or held up. */
+            urgent: boolean;
         };
         Brief: {
             /** @description The sessions that it would end or wait for, at most 200. */
@@ -1599,6 +1688,36 @@ export interface components {
             /** @description What was tried as this account, and how it went. */
             proof: string[];
         };
+        History: {
+            address: string;
+            /** Format: date-time */
+            from: string;
+            /** @description At most 400, the oldest first. */
+            points: components["schemas"]["HistoryPoint"][];
+            /**
+             * Format: int64
+             * @description That each point stands for.
+             */
+            seconds: number;
+            /** Format: date-time */
+            until: string;
+        };
+        HistoryPoint: {
+            /** Format: date-time */
+            at: string;
+            /** @description Nobody looked, or the server did not answer. */
+            missing?: boolean;
+            /**
+             * Format: int64
+             * @description Of clients, at once.
+             */
+            sessions: number;
+            /**
+             * Format: int64
+             * @description Bytes; absent: not known.
+             */
+            size?: number;
+        };
         Identity: {
             key: string;
             marks: {
@@ -1711,6 +1830,8 @@ export interface components {
             /** @description For programs: powerful, no_password, anonymous, …; an engine may have codes of its own. */
             code: string;
             text: string;
+            /** @description It does other than it seems. */
+            trap?: boolean;
         };
         Matrix: {
             databases: string[];
@@ -2432,6 +2553,35 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "list-attention": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Attention"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     brief: {
         parameters: {
             query?: never;
@@ -3729,6 +3879,41 @@ export interface operations {
             };
         };
     };
+    "show-database-history": {
+        parameters: {
+            query?: {
+                /** @description How many days back. */
+                days?: number;
+            };
+            header?: never;
+            path: {
+                server: string;
+                database: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["History"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-grants": {
         parameters: {
             query?: {
@@ -3757,6 +3942,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["GrantList"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-server-history": {
+        parameters: {
+            query?: {
+                /** @description How many days back. */
+                days?: number;
+            };
+            header?: never;
+            path: {
+                server: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["History"];
                 };
             };
             /** @description Error */

@@ -67,6 +67,8 @@ type Rules interface {
 type Mark struct {
 	Code string // stable: no_password, weak_method, shadowed, …
 	Text string
+	// Trap: it does other than it seems, and is pointed out before anybody looks for it.
+	Trap bool
 }
 
 // Powerful is the mark of an account that has all rights, or can give them to itself.
@@ -191,8 +193,20 @@ func (g *Graph) Opens(l Line, database string) bool {
 	return l.Object.Scope != catalog.ScopeServer && l.Object.Database == database
 }
 
-// Marks are what deserves a look about an account, by its engine's rules.
-func (g *Graph) Marks(a catalog.Account) []Mark { return g.rules.Marks(a) }
+// Marks are what deserves a look about an account, by its engine's rules and by those that
+// hold everywhere.
+func (g *Graph) Marks(a catalog.Account) []Mark {
+	out := g.rules.Marks(a)
+	if a.Name == "" && a.Login {
+		out = append(out, Mark{Code: "anonymous", Trap: true,
+			Text: "it has no name: any name that fits no other account at this host signs in as it"})
+	}
+	if a.Open && a.Login && !a.Locked {
+		out = append(out, Mark{Code: "no_password", Trap: true,
+			Text: "it has no password: whoever knows its name can sign in"})
+	}
+	return out
+}
 
 // AtOnce reports whether a member has the privileges of a role without taking it on.
 func (g *Graph) AtOnce(member, role catalog.Principal) bool {

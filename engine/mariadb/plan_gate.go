@@ -164,7 +164,8 @@ func planLeaks(b *change.Brief, in change.Intent, people, roots []catalog.Accoun
 		if slices.ContainsFunc(present,
 			func(s catalog.Session) bool { return slices.Contains(names, s.Account.String()) }) {
 			level, next = change.Caution, keep+
-				": a session that comes back and holds no lock does not stop the drop, and is told of and ended afterwards."
+				": a session that comes back and holds no lock does not stop the drop, and is told of "+
+				"and ended afterwards."
 		} else {
 			offer = nil
 		}

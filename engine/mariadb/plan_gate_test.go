@@ -53,7 +53,8 @@ func TestPlanDropFindings(t *testing.T) {
 		{"quiet", dropping(change.DatabaseSpec{}, nil), nil,
 			"note:sessions.none note:drop.loses note:drop.final note:grants.leftover", ""},
 		{"who could come back", dropping(change.DatabaseSpec{}, nil),
-			func(s *catalog.Snapshot) { s.Access.Accounts = append(s.Access.Accounts, reporter) }, "note:gate.incomplete",
+			func(s *catalog.Snapshot) { s.Access.Accounts = append(s.Access.Accounts, reporter) },
+			"note:gate.incomplete",
 			""},
 		{"who could come back, and is there", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) {
 			s.Access.Accounts = append(s.Access.Accounts, reporter)

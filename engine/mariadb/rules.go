@@ -305,14 +305,14 @@ func (m *rules) Fits(pattern, database string) bool { return matches(pattern, da
 // its clients get instead.
 func (m *rules) Marks(a catalog.Account) []access.Mark {
 	var out []access.Mark
-	add := func(code, format string, args ...any) {
-		out = append(out, access.Mark{Code: code, Text: fmt.Sprintf(format, args...)})
+	add := func(code string, trap bool, format string, args ...any) {
+		out = append(out, access.Mark{Code: code, Text: fmt.Sprintf(format, args...), Trap: trap})
 	}
 	switch {
 	case a.Super, a.Global.Has(may.CreateUser):
 		out = append(out, access.Powerful(a.Super))
 	case !a.Global.Empty():
-		add("powerful", "it has privileges on the whole server: %s", a.Global)
+		add("powerful", false, "it has privileges on the whole server: %s", a.Global)
 	}
 	if !a.Login {
 		return out
@@ -320,13 +320,13 @@ func (m *rules) Marks(a catalog.Account) []access.Mark {
 	before, after := rivals(slices.Concat(m.byName[a.Name], m.byName[""]), a.Principal)
 	for _, x := range before {
 		if x.Name == "" {
-			add("shadowed", "clients from %s get the anonymous account there instead of it", x.Host)
+			add("shadowed", true, "clients from %s get the anonymous account there instead of it", x.Host)
 			continue
 		}
-		add("shadowed", "clients from %s get %s instead of it", x.Host, x.Principal)
+		add("shadowed", true, "clients from %s get %s instead of it", x.Host, x.Principal)
 	}
 	for _, x := range after {
-		add("shadows", "clients from %s get it instead of %s", a.Host, x.Principal)
+		add("shadows", false, "clients from %s get it instead of %s", a.Host, x.Principal)
 	}
 	return out
 }

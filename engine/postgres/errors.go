@@ -39,7 +39,8 @@ func wrap(op string, err error) error {
 		if strings.Contains(err.Error(), "require_auth") || strings.Contains(err.Error(), "channel binding") ||
 			strings.Contains(err.Error(), "SCRAM-SHA-256-PLUS") {
 			e.Text = "the server does not sign Genarch in by SCRAM (scram-sha-256), which gives the password away to nobody; nothing was sent"
-			e.Next = "On the server: password_encryption = 'scram-sha-256', set the login's password anew, and scram-sha-256 in pg_hba.conf; or let a server that cannot sign Genarch in by a weaker method."
+			e.Next = "On the server: password_encryption = 'scram-sha-256', set the login's password " +
+				"anew, and scram-sha-256 in pg_hba.conf; or let a server that cannot sign Genarch in by a weaker method."
 			e.Actions = []remedy.Action{remedy.Command("server.edit", "").With("options.weak_sign_in", remedy.Yes)}
 			return e
 		}

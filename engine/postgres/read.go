@@ -134,7 +134,8 @@ func scanDatabase(row pgx.CollectableRow) (catalog.Database, error) {
 	case d.Broken:
 		d.Trouble = "left over from an interrupted drop: nobody can connect, and only dropping it again helps"
 	case stale:
-		d.Trouble = "its collation has another version than when it was made: rebuild the indexes on text, then have its version refreshed (an alteration, option refresh_collation)"
+		d.Trouble = "its collation has another version than when it was made: rebuild the indexes on " +
+			"text, then have its version refreshed (an alteration, option refresh_collation)"
 	}
 	return d, err
 }

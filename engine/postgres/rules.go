@@ -329,7 +329,7 @@ func (p rules) Marks(a catalog.Account) []access.Mark {
 		out = append(out, access.Powerful(a.Super))
 	}
 	if a.Login && !a.Locked && a.Password != nil && !*a.Password {
-		out = append(out, access.Mark{Code: "no_password",
+		out = append(out, access.Mark{Code: "no_password", Trap: true,
 			Text: "it has no password: it signs in only where pg_hba.conf asks for none, or by another way"})
 	}
 	if a.Method == "md5" {

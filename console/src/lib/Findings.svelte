@@ -30,12 +30,12 @@
 					<span class="break-words">{f.text}</span>
 				</p>
 				{#if f.next && !again}<p class="quiet text-sm break-words">Next: {f.next}</p>{/if}
-				{#if !again}<Actions actions={f.actions} />{/if}
 				{#if f.suggestion && onsuggest && !again}
 					<button type="button" class="btn btn-xs btn-outline mt-1" onclick={() => onsuggest(f)}
 						>Use <span class="mono">{f.suggestion}</span></button
 					>
 				{/if}
+				{#if !again}<Actions actions={f.actions} />{/if}
 			</li>
 		{/each}
 	</ul>

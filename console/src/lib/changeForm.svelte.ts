@@ -10,7 +10,7 @@ type Setters = Record<string, Setter | undefined>;
 /** How long typing must rest before the server is asked, in milliseconds. */
 const rest = 300;
 
-/** A form for any intent: what the server says to it while it is filled in, and form for it. */
+/** A form for any intent: what the server says to it while it is filled in, and asking for it. */
 export class ChangeForm {
 	brief = $state.raw<Brief | null>(null);
 	problem = $state<Problem | null>(null);
@@ -19,7 +19,7 @@ export class ChangeForm {
 	#timer: ReturnType<typeof setTimeout> | undefined;
 	#abort: AbortController | null = null;
 
-	/** setters: how a form takes an option, by the part of the intent that it belongs to ("" is the intent's own). */
+	/** setters: how the form takes an option, by its place in the intent; "options.*" is any of that part. */
 	constructor(
 		readonly name: string,
 		readonly setters: Setters = {}
@@ -28,7 +28,7 @@ export class ChangeForm {
 	/** The setter of an option by its place, and its name there. */
 	#setter(place: string): [Setter | undefined, string] {
 		const dot = place.lastIndexOf('.');
-		return [this.setters[dot < 0 ? '' : place.slice(0, dot)], place.slice(dot + 1)];
+		return [this.setters[place] ?? this.setters[`${place.slice(0, Math.max(0, dot))}.*`], place.slice(dot + 1)];
 	}
 
 	/** Whether the form has the option. */

@@ -14,7 +14,10 @@
 	const server = $derived(param('server'));
 	const name = $derived(param('database'));
 	const form = $derived(
-		new ChangeForm(server, { options: (name, value) => (options[name] = value), clearing: (name) => policy.set(name) })
+		new ChangeForm(server, {
+			'options.*': (name, value) => (options[name] = value),
+			'clearing.*': (name) => policy.set(name)
+		})
 	);
 	const engine = $derived(engines.get(form.server?.engine));
 	const fields = $derived(optionsOf(engine, 'database.alter'));

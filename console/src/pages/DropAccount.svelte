@@ -15,7 +15,10 @@
 	const within = $derived(param('database'));
 	const isRole = $derived(route.pathname.includes('/roles/'));
 	const form = $derived(
-		new ChangeForm(server, { options: (name, value) => (options[name] = value), clearing: (name) => policy.set(name) })
+		new ChangeForm(server, {
+			'options.*': (name, value) => (options[name] = value),
+			'clearing.*': (name) => policy.set(name)
+		})
 	);
 	const apart = $derived(engines.separateRoles(form.server?.engine));
 	const engine = $derived(engines.get(form.server?.engine));

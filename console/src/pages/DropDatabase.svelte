@@ -13,9 +13,9 @@
 	const database = $derived(param('database'));
 	const form = $derived(
 		new ChangeForm(server, {
-			options: (name, value) => (options[name] = value),
-			clearing: (name) => policy.set(name),
-			'clearing.options': (name, value) => (clearing[name] = value)
+			'options.*': (name, value) => (options[name] = value),
+			'clearing.*': (name) => policy.set(name),
+			'clearing.options.*': (name, value) => (clearing[name] = value)
 		})
 	);
 	const engine = $derived(engines.get(form.server?.engine));

@@ -67,7 +67,7 @@
 		{#if servers}
 			<p class="quiet" role="status">
 				{asked < servers.length
-					? `form ${servers.length} servers …`
+					? `asking ${servers.length} servers …`
 					: `${answered} of ${servers.length} servers answered`}
 			</p>
 		{/if}
@@ -115,7 +115,7 @@
 										>{engines.title(s.engine)} <span class="mono">{st?.version ?? ''}</span></td
 									>
 									{#if !st}
-										<td colspan="5" class="quiet"><span class="appear-late">form …</span></td>
+										<td colspan="5" class="quiet"><span class="appear-late">asking …</span></td>
 									{:else if st.trouble}
 										<td colspan="5" class="py-1!">
 											<strong class="text-error">Does not answer as it should:</strong>

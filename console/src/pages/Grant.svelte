@@ -8,7 +8,7 @@
 	import { param, whoText } from '../router';
 
 	const server = $derived(param('server'));
-	const form = $derived(new ChangeForm(server, { options: (name, value) => (options[name] = value) }));
+	const form = $derived(new ChangeForm(server, { 'options.*': (name, value) => (options[name] = value) }));
 	const start = new URLSearchParams(location.search);
 	let database = $state(start.get('database') ?? '');
 	let who = $state(start.get('who') ?? '');

@@ -8,7 +8,7 @@
 	import { param } from '../router';
 
 	const server = $derived(param('server'));
-	const form = $derived(new ChangeForm(server, { options: (name, value) => (options[name] = value) }));
+	const form = $derived(new ChangeForm(server, { 'options.*': (name, value) => (options[name] = value) }));
 	const engine = $derived(engines.get(form.server?.engine));
 	const hosts = $derived(engines.hasHosts(form.server?.engine));
 	let name = $state('');

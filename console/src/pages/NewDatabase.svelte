@@ -13,8 +13,8 @@
 	const server = $derived(param('server'));
 	const form = $derived(
 		new ChangeForm(server, {
-			options: (name, value) => (options[name] = value),
-			'': (name, value) => name === 'clearing' && (clears = !!value)
+			'options.*': (name, value) => (options[name] = value),
+			clearing: (_, value) => (clears = !!value)
 		})
 	);
 	const engine = $derived(engines.get(form.server?.engine));

@@ -10,7 +10,7 @@
 
 	const server = $derived(param('server'));
 	const database = $derived(param('database'));
-	const form = $derived(new ChangeForm(server, { clearing: (name) => policy.set(name) }));
+	const form = $derived(new ChangeForm(server, { 'clearing.*': (name) => policy.set(name) }));
 	const policy = new SessionPolicy();
 	let name = $state('');
 

@@ -79,7 +79,7 @@
 			<div class="min-w-0">
 				<h1 class="break-words">{name}</h1>
 				{#if !status}
-					<p class="text-sm" role="status"><span class="quiet appear-late">form …</span>&nbsp;</p>
+					<p class="text-sm" role="status"><span class="quiet appear-late">asking …</span>&nbsp;</p>
 					<p class="mono" aria-hidden="true">&nbsp;</p>
 				{:else if status.reachable}
 					<p class="quiet text-sm">
