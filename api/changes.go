@@ -94,16 +94,25 @@ func (h *Handler) ask(ctx context.Context, in *struct {
 	return &made{fmt.Sprintf("%s/changes/%d", prefix, c.ID), out}, err
 }
 
+// Period is a time in a query.
+type Period struct {
+	Since time.Time `query:"since" doc:"Not before this time."`
+	Until time.Time `query:"until" doc:"Before this time."`
+}
+
 func (h *Handler) listChanges(ctx context.Context, in *struct {
-	Server string `query:"server" maxLength:"40"`
-	Target string `query:"target" maxLength:"1000" doc:"The address of what they are about."`
-	State  string `query:"state" enum:"draft,waiting,ready,running,done,reverted,stuck,declined,withdrawn,expired"`
+	Server   string `query:"server" maxLength:"40"`
+	Target   string `query:"target" maxLength:"1000" doc:"The address of what they are about."`
+	State    string `query:"state" enum:"draft,waiting,ready,running,done,reverted,stuck,declined,withdrawn,expired"`
+	Operator string `query:"operator" maxLength:"64" doc:"Who asked for them or let them run."`
+	Kind     string `query:"kind" maxLength:"40" doc:"Of an intent: database.drop."`
+	Period
 	Before uint64 `query:"before" doc:"Read on: changes with a smaller number."`
 	Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"100"`
 }) (*body[wire.ChangeList], error) {
 	list, err := h.Records.Changes(ctx,
-		change.Filter{Server: in.Server, Target: in.Target, State: change.State(in.State), Before: in.Before,
-			Limit: in.Limit + 1})
+		change.Filter{Server: in.Server, Target: in.Target, State: change.State(in.State), Operator: in.Operator,
+			Kind: change.Kind(in.Kind), Since: in.Since, Until: in.Until, Before: in.Before, Limit: in.Limit + 1})
 	if err != nil {
 		return nil, err
 	}

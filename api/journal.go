@@ -14,12 +14,17 @@ func (h *Handler) registerJournal() {
 	register(h, op{method: "GET", path: "/journal", id: "list-journal", summary: "Read the journal, the newest first",
 		permission: policy.View},
 		func(ctx context.Context, in *struct {
-			Change uint64 `query:"change"`
+			Change   uint64 `query:"change"`
+			Operator string `query:"operator" maxLength:"64"`
+			Action   string `query:"action" maxLength:"40" doc:"What was done, or its first word: change for change.run too."`
+			Subject  string `query:"subject" maxLength:"1000" doc:"An address; what lies beneath it belongs to it."`
+			Period
 			Before uint64 `query:"before" doc:"Read on: entries with a smaller number."`
 			Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 		}) (*body[wire.Journal], error) {
 			list, err := h.Records.Journal(ctx,
-				journal.Filter{Change: in.Change, Before: in.Before, Limit: in.Limit + 1})
+				journal.Filter{Change: in.Change, Operator: in.Operator, Action: in.Action, Subject: in.Subject,
+					Since: in.Since, Until: in.Until, Before: in.Before, Limit: in.Limit + 1})
 			if err != nil {
 				return nil, err
 			}

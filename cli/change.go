@@ -311,7 +311,9 @@ func (a app) changeCommand() *cli.Command {
 				&cli.StringFlag{Name: "server", Usage: "of one server"},
 				&cli.StringFlag{Name: "target", Usage: "about one address"},
 				&cli.StringFlag{Name: "state", Usage: "draft, waiting, running, done, reverted, stuck, …"},
-				limitFlag(50)),
+				&cli.StringFlag{Name: "operator", Usage: "asked for or run by one operator"},
+				&cli.StringFlag{Name: "kind", Usage: "of one kind, such as database.drop"},
+				sinceFlag(), untilFlag(), limitFlag(50)),
 				Action: a.listChanges},
 			{Name: "show", Usage: "one change with its brief, steps and messages", ArgsUsage: "ID", Arguments: id(),
 				Flags: []cli.Flag{outputFlag()}, Action: with(a.showChange)},
@@ -386,10 +388,9 @@ func (a app) listChanges(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	q := url.Values{"limit": {strconv.Itoa(c.Int("limit"))}}
-	for _, name := range []string{"server", "target", "state"} {
-		if v := c.String(name); v != "" {
-			q.Set(name, v)
-		}
+	setTexts(q, c, "server", "target", "state", "operator", "kind")
+	if err := setPeriod(q, c); err != nil {
+		return err
 	}
 	list, err := api.Changes(ctx, q)
 	if err != nil {

@@ -33,6 +33,10 @@ func (a app) journalCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "the newest entries first", Flags: listFlags(
 				&cli.Uint64Flag{Name: "change", Usage: "of one change"},
+				&cli.StringFlag{Name: "operator", Usage: "of one operator"},
+				&cli.StringFlag{Name: "action", Usage: "what was done, or its first word, such as operator"},
+				&cli.StringFlag{Name: "subject", Usage: "about this `ADDRESS` or what lies beneath it"},
+				sinceFlag(), untilFlag(),
 				&cli.Uint64Flag{Name: "before", Usage: "read on behind this entry"},
 				limitFlag(50)),
 				Action: func(ctx context.Context, c *cli.Command) error {
@@ -45,6 +49,10 @@ func (a app) journalCommand() *cli.Command {
 						if n := c.Uint64(name); n > 0 {
 							q.Set(name, strconv.FormatUint(n, 10))
 						}
+					}
+					setTexts(q, c, "operator", "action", "subject")
+					if err := setPeriod(q, c); err != nil {
+						return err
 					}
 					j, err := api.Journal(ctx, q)
 					if err != nil {

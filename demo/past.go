@@ -11,8 +11,9 @@ import (
 
 // Past makes up what the databases of a demo server were like before today, from what they
 // are now: they grew, are busy by day and quiet at night, and one night nobody looked.
-// sizes are in bytes, by name. The same server always has the same past.
-func Past(server string, sizes map[string]int64, now time.Time) map[string][]history.Point {
+// now is what they are: sizes and the sessions of this moment. The same server always has
+// the same past.
+func Past(server string, present map[string]history.Point, now time.Time) map[string][]history.Point {
 	out := map[string][]history.Point{}
 	whole := map[time.Time]*history.Point{}
 	var times []time.Time
@@ -30,18 +31,21 @@ func Past(server string, sizes map[string]int64, now time.Time) map[string][]his
 		}
 		at = at.Add(step).Truncate(step)
 	}
-	for name, size := range sizes {
+	for name, is := range present {
+		if is.Size == nil {
+			continue
+		}
 		random := rand.New(rand.NewPCG(seedOf(server), seedOf(name)))
-		most := 1 + random.IntN(14)        // sessions at noon
-		growth := 0.1 + random.Float64()/2 // in ninety days
+		most := is.Sessions + is.Sessions/2 // at noon
+		growth := 0.1 + random.Float64()/2  // in ninety days
 		for _, at := range times {
 			share := 1 - growth*now.Sub(at).Hours()/history.Kept.Hours()
-			was := int64(float64(size)*share) / 8192 * 8192
+			was := int64(float64(*is.Size)*share) / 8192 * 8192
 			day := math.Max(0, math.Sin((float64(at.Hour())+float64(at.Minute())/60-6)/14*math.Pi))
 			if at.Weekday() == time.Sunday {
 				day /= 3
 			}
-			p := history.Point{At: at, Size: &was, Sessions: int(day*float64(most) + random.Float64()*1.6)}
+			p := history.Point{At: at, Size: &was, Sessions: int(day*float64(most) + random.Float64()*1.2)}
 			out[name] = append(out[name], p)
 			whole[at].Sessions += p.Sessions
 			*whole[at].Size += was

@@ -171,8 +171,10 @@ func TestConsoleSessions(t *testing.T) {
 		p.WaitText("What will happen")
 		p.Click("main form button.btn-primary")
 		p.Wait("the end", state("done"))
-		p.Click("a[href$='/databases/crossings_prod']")
-		p.Wait("its new place", "[...document.querySelectorAll('dd')].some((d) => d.innerText === 'pier')")
+		p.Click("main a[href$='/databases/crossings_prod']")
+		p.WaitText("Over time")
+		p.Click("nav a[href$='/crossings_prod/properties']")
+		p.Wait("its new place", "[...document.querySelectorAll('dd span')].some((d) => d.innerText === 'pier')")
 	})
 	t.Run("drop on MariaDB", func(t *testing.T) {
 		q.t = t

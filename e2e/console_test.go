@@ -28,6 +28,7 @@ func TestConsole(t *testing.T) {
 	t.Run("places", func(t *testing.T) { testPlaces(t, s, b) })
 	t.Run("one's own account", func(t *testing.T) { testYou(t, s, b) })
 	t.Run("narrow", func(t *testing.T) { testNarrow(t, s, b) })
+	t.Run("by the keyboard alone", func(t *testing.T) { testKeyboard(t, s, b) })
 }
 
 func testSignIn(t *testing.T, s *service, b *testutil.Browser) {
@@ -75,7 +76,7 @@ func testPlaces(t *testing.T, s *service, b *testutil.Browser) {
 	}
 	p.WaitText("Changes of harbour/tickets_prod")
 	if p.Has("a[href='/changes/']") ||
-		p.Eval("[...document.querySelectorAll('tbody td:nth-child(3)')].some((c) => c.title !== 'harbour/tickets_prod')") {
+		p.Eval("[...document.querySelectorAll('tr[data-change] td:nth-child(3) a')].some((c) => c.title !== 'harbour/tickets_prod')") {
 		t.Error("the changes of a database are mixed with others")
 	}
 	p.Open("/changes")
@@ -166,7 +167,7 @@ func testConsoleCreate(t *testing.T, s *service, b *testutil.Browser) {
 	p.Open("/journal")
 	p.WaitText("change.done")
 	p.Click("main button")
-	p.WaitText("Whole: all")
+	p.WaitText("Valid: all")
 	// Anything is reached by the keyboard.
 	p.Eval("(document.activeElement.blur(), document.dispatchEvent(new KeyboardEvent('keydown', {key: '/', bubbles: true})), true)")
 	p.Wait("the search", "document.querySelector('dialog[open]')")
@@ -251,15 +252,35 @@ func testMany(t *testing.T, s *service, b *testutil.Browser, dsn string) {
 	p.Wait("the end of the list", "document.querySelector('tr[data-database=many_00000]')")
 }
 
+// consolePages are all pages of the console, and what shows that one is complete.
+var consolePages = map[string]string{
+	"/": "2 of 2 servers answered", "/changes": "database.create", "/changes/1": "What happened",
+	"/journal": "sign_in", "/operators": "Add an operator", "/new-server": "Names of new databases", "/you": "Sign out",
+	"/compare?left=harbour/account:genarch&right=harbour/account:genarch": "They do not differ",
+	"/servers/harbour": "tickets_prod", "/servers/harbour/access": "Access on harbour",
+	"/servers/harbour/sessions": "Sessions", "/servers/harbour/changes": "Changes of harbour",
+	"/servers/harbour/settings": "What Genarch's login may do", "/servers/nowhere": "No server nowhere",
+	"/servers/harbour/new-database": "Nothing runs yet", "/servers/harbour/new-account": "Nothing runs yet",
+	"/servers/harbour/new-grant": "Nothing runs yet", "/servers/harbour/accounts/genarch": "May it, and why?",
+	"/servers/harbour/accounts/genarch/alter":            "Connection limit",
+	"/servers/harbour/accounts/genarch/drop":             "What to know",
+	"/servers/harbour/databases/tickets_prod":            "Over time",
+	"/servers/harbour/databases/tickets_prod/access":     "what each comes to",
+	"/servers/harbour/databases/tickets_prod/sessions":   "Sessions",
+	"/servers/harbour/databases/tickets_prod/changes":    "Changes of harbour/tickets_prod",
+	"/servers/harbour/databases/tickets_prod/properties": "Properties of",
+	"/servers/harbour/databases/tickets_prod/alter":      "Nothing runs yet",
+	"/servers/harbour/databases/tickets_prod/rename":     "Nothing runs yet",
+	"/servers/harbour/databases/tickets_prod/drop":       "What to know",
+	"/servers/harbour/databases/tickets_prod/handover":   "Handover",
+}
+
 func testAccessible(t *testing.T, s *service, b *testutil.Browser) {
 	p := b.Page(t, s.url)
 	p.SignIn("keeper", password)
 	for _, dark := range []bool{false, true} {
 		p.Dark(dark)
-		for path, ready := range map[string]string{"/": "2 of 2 servers answered", "/servers/harbour": "tickets_prod",
-			"/servers/harbour/new-database":           "Nothing runs yet",
-			"/servers/harbour/databases/tickets_prod": "connection limit", "/changes": "database.create",
-			"/changes/1": "What happened", "/journal": "sign_in", "/servers/nowhere": "No server nowhere"} {
+		for path, ready := range consolePages {
 			p.Open(path)
 			p.WaitText(ready)
 			p.Axe(fmt.Sprintf("%s, dark %v", path, dark))
@@ -274,8 +295,7 @@ func testNarrow(t *testing.T, s *service, b *testutil.Browser) {
 	p := b.Page(t, s.url)
 	p.SignIn("keeper", password)
 	p.Size(390, 844)
-	for path, ready := range map[string]string{"/": "2 of 2 servers answered", "/servers/harbour": "tickets_prod",
-		"/servers/harbour/new-database": "Nothing runs yet", "/changes/1": "What happened", "/journal": "sign_in"} {
+	for path, ready := range consolePages {
 		p.Open(path)
 		p.WaitText(ready)
 		if !p.Eval("document.documentElement.scrollWidth <= innerWidth") {

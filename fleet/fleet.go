@@ -343,7 +343,7 @@ func (f *Fleet) RefreshIdentity(ctx context.Context, operator, name string) erro
 		return err
 	}
 	srv.Identity = in.Identity
-	return f.update(ctx, srv, nil, entry(operator, "server.relearn", srv))
+	return f.update(ctx, srv, nil, entry(operator, "server.identity", srv))
 }
 
 // Forget removes a registration; nothing on the server is touched.

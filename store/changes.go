@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -162,6 +163,13 @@ func (s *Store) Changes(ctx context.Context, f change.Filter) ([]change.Change, 
 	if f.State != "" {
 		q = q.Where("state = ?", string(f.State))
 	}
+	if f.Operator != "" {
+		q = q.Where("(operator = ? OR run_by = ?)", f.Operator, f.Operator)
+	}
+	if f.Kind != "" {
+		q = q.Where("kind = ?", string(f.Kind))
+	}
+	q = within(q, "created_at", f.Since, f.Until)
 	if f.Before > 0 {
 		q = q.Where("id < ?", f.Before)
 	}
@@ -172,6 +180,22 @@ func (s *Store) Changes(ctx context.Context, f change.Filter) ([]change.Change, 
 		out[i] = changeFrom(r, nil)
 	}
 	return out, translate(err)
+}
+
+// within narrows a reading to a time; the end is not included.
+func within(q *gorm.DB, column string, since, until time.Time) *gorm.DB {
+	if !since.IsZero() {
+		q = q.Where(column+" >= ?", since.UTC())
+	}
+	if !until.IsZero() {
+		q = q.Where(column+" < ?", until.UTC())
+	}
+	return q
+}
+
+// beneath is a pattern of LIKE that fits what begins with a text and a separator.
+func beneath(text, separator string) string {
+	return strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(text) + separator + "%"
 }
 
 // SaveChange writes a change and its steps back together with the journal

@@ -159,6 +159,16 @@ func (s *Store) Journal(ctx context.Context, f journal.Filter) ([]journal.Entry,
 	if f.Change > 0 {
 		q = q.Where("change_id = ?", f.Change)
 	}
+	if f.Operator != "" {
+		q = q.Where("operator = ?", f.Operator)
+	}
+	if f.Action != "" {
+		q = q.Where("(action = ? OR action LIKE ?)", f.Action, beneath(f.Action, "."))
+	}
+	if f.Subject != "" {
+		q = q.Where("(subject = ? OR subject LIKE ?)", f.Subject, beneath(f.Subject, "/"))
+	}
+	q = within(q, "at", f.Since, f.Until)
 	if f.Before > 0 {
 		q = q.Where("seq < ?", f.Before)
 	}

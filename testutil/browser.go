@@ -19,6 +19,7 @@ import (
 	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 )
 
 // actTime bounds one thing that a page does, and one wait for it: a page may be
@@ -298,4 +299,26 @@ func (p *Page) SignIn(name, password string) {
 	p.Type("input[name=password]", password)
 	p.Click("main form button")
 	p.Wait("the fleet", "document.querySelector('nav')")
+}
+
+// Press presses a key, or types a text, wherever the focus is.
+func (p *Page) Press(keys string) {
+	p.tb.Helper()
+	p.do(chromedp.KeyEvent(keys))
+}
+
+// maxTabs bounds how far the focus is moved on in search of something.
+const maxTabs = 250
+
+// TabTo moves the focus on with the Tab key until it is on what fits.
+func (p *Page) TabTo(css string) {
+	p.tb.Helper()
+	p.Wait(css, fmt.Sprintf("document.querySelector(%q)", css))
+	for range maxTabs {
+		if p.Eval(fmt.Sprintf("document.activeElement.matches(%q)", css)) {
+			return
+		}
+		p.Press(kb.Tab)
+	}
+	p.tb.Fatalf("the Tab key never comes to %s; the page shows: %.700s", css, p.text())
 }

@@ -208,17 +208,19 @@ func givePast(ctx context.Context, api *client.Client, records *store.Store) err
 		if len(kept) > 10 {
 			continue
 		}
-		list, err := api.Databases(ctx, s.Name, client.DatabaseQuery{Limit: 1000})
+		list, err := api.Databases(ctx, s.Name, client.DatabaseQuery{System: true, Limit: 1000})
 		if err != nil {
 			return err
 		}
-		sizes := map[string]int64{}
+		present := map[string]history.Point{}
 		for _, d := range list.Databases {
-			if d.Size != nil {
-				sizes[d.Name] = *d.Size
+			p := history.Point{Size: d.Size}
+			if d.Sessions != nil {
+				p.Sessions = *d.Sessions
 			}
+			present[d.Name] = p
 		}
-		if err := records.SaveHistory(ctx, s.ID, demo.Past(s.Name, sizes, now)); err != nil {
+		if err := records.SaveHistory(ctx, s.ID, demo.Past(s.Name, present, now)); err != nil {
 			return err
 		}
 	}

@@ -16,11 +16,12 @@
 	import { route, Router } from './router';
 
 	let palette = $state<Palette>();
-	const places = [
+	const places = $derived([
 		{ address: '/', title: 'Fleet' },
 		{ address: '/changes', title: 'Changes' },
-		{ address: '/journal', title: 'Journal' }
-	];
+		{ address: '/journal', title: 'Journal' },
+		...(session.may('admin') ? [{ address: '/operators', title: 'Operators' }] : [])
+	]);
 	const here = (address: string) =>
 		address === '/'
 			? route.pathname === '/' || route.pathname.startsWith('/servers')

@@ -2622,6 +2622,14 @@ export interface operations {
                 /** @description The address of what they are about. */
                 target?: string;
                 state?: "draft" | "waiting" | "ready" | "running" | "done" | "reverted" | "stuck" | "declined" | "withdrawn" | "expired";
+                /** @description Who asked for them or let them run. */
+                operator?: string;
+                /** @description Of an intent: database.drop. */
+                kind?: string;
+                /** @description Not before this time. */
+                since?: string;
+                /** @description Before this time. */
+                until?: string;
                 /** @description Read on: changes with a smaller number. */
                 before?: number;
                 limit?: number;
@@ -3159,6 +3167,15 @@ export interface operations {
         parameters: {
             query?: {
                 change?: number;
+                operator?: string;
+                /** @description What was done, or its first word: change for change.run too. */
+                action?: string;
+                /** @description An address; what lies beneath it belongs to it. */
+                subject?: string;
+                /** @description Not before this time. */
+                since?: string;
+                /** @description Before this time. */
+                until?: string;
                 /** @description Read on: entries with a smaller number. */
                 before?: number;
                 limit?: number;

@@ -2,15 +2,22 @@
 import { createRouter, Router } from 'sv-router';
 import Place from './lib/Place.svelte';
 import Fleet from './pages/Fleet.svelte';
-import Changes from './pages/Changes.svelte';
-import Database from './pages/Database.svelte';
 import NotFound from './pages/NotFound.svelte';
-import Server from './pages/Server.svelte';
 
 // What most visits do not open is fetched when it is wanted.
 const Access = () => import('./pages/Access.svelte');
+const Compare = () => import('./pages/Compare.svelte');
+const DatabaseAccess = () => import('./pages/DatabaseAccess.svelte');
+const DatabaseProperties = () => import('./pages/DatabaseProperties.svelte');
+const NewServer = () => import('./pages/NewServer.svelte');
+const Operators = () => import('./pages/Operators.svelte');
+const ServerSettings = () => import('./pages/ServerSettings.svelte');
+const AlterAccount = () => import('./pages/AlterAccount.svelte');
 const AccountPage = () => import('./pages/Account.svelte');
 const AlterDatabase = () => import('./pages/AlterDatabase.svelte');
+const Changes = () => import('./pages/Changes.svelte');
+const Database = () => import('./pages/Database.svelte');
+const Server = () => import('./pages/Server.svelte');
 const Change = () => import('./pages/Change.svelte');
 const DropAccount = () => import('./pages/DropAccount.svelte');
 const DropDatabase = () => import('./pages/DropDatabase.svelte');
@@ -29,6 +36,8 @@ export const { p, navigate, isActive, route } = createRouter({
 	'/servers/:server': Server,
 	'/servers/:server/new-database': NewDatabase,
 	'/servers/:server/databases/:database': Database,
+	'/servers/:server/databases/:database/access': DatabaseAccess,
+	'/servers/:server/databases/:database/properties': DatabaseProperties,
 	'/servers/:server/databases/:database/handover': HandoverPage,
 	'/servers/:server/databases/:database/drop': DropDatabase,
 	'/servers/:server/databases/:database/rename': RenameDatabase,
@@ -40,6 +49,11 @@ export const { p, navigate, isActive, route } = createRouter({
 	'/servers/:server/access': Access,
 	'/servers/:server/accounts/:account': AccountPage,
 	'/servers/:server/roles/:account': AccountPage,
+	'/servers/:server/settings': ServerSettings,
+	'/servers/:server/accounts/:account/alter': AlterAccount,
+	'/servers/:server/roles/:account/alter': AlterAccount,
+	'/servers/:server/databases/:database/accounts/:account/alter': AlterAccount,
+	'/servers/:server/databases/:database/roles/:account/alter': AlterAccount,
 	'/servers/:server/accounts/:account/drop': DropAccount,
 	'/servers/:server/roles/:account/drop': DropAccount,
 	'/servers/:server/databases/:database/accounts/:account': AccountPage,
@@ -48,6 +62,9 @@ export const { p, navigate, isActive, route } = createRouter({
 	'/servers/:server/databases/:database/roles/:account/drop': DropAccount,
 	'/servers/:server/new-account': NewAccount,
 	'/servers/:server/new-grant': GrantPage,
+	'/new-server': NewServer,
+	'/compare': Compare,
+	'/operators': Operators,
 	'/changes': Changes,
 	'/changes/:id': Change,
 	'/journal': Journal,
@@ -63,6 +80,8 @@ export const to = {
 	newDatabase: (server: string) => `/servers/${encodeURIComponent(server)}/new-database`,
 	database: (server: string, name: string) =>
 		`/servers/${encodeURIComponent(server)}/databases/${encodeURIComponent(name)}`,
+	databaseAccess: (server: string, name: string) => `${to.database(server, name)}/access`,
+	properties: (server: string, name: string) => `${to.database(server, name)}/properties`,
 	handover: (server: string, name: string) =>
 		`/servers/${encodeURIComponent(server)}/databases/${encodeURIComponent(name)}/handover`,
 	sessions: (server: string, database = '') =>
@@ -78,6 +97,7 @@ export const to = {
 	newAccount: (server: string) => `/servers/${encodeURIComponent(server)}/new-account`,
 	newGrant: (server: string, database = '', who = '') =>
 		`/servers/${encodeURIComponent(server)}/new-grant?${new URLSearchParams({ database, who })}`,
+	compare: (left = '', right = '') => `/compare?${new URLSearchParams({ left, right })}`,
 	change: (id: number) => `/changes/${id}`
 };
 

@@ -199,6 +199,11 @@ type Filter struct {
 	// Target is the address of what they are about, before or afterwards.
 	Target string
 	State  State
-	Before uint64 // changes with a smaller number
-	Limit  int
+	// Operator asked for them or let them run.
+	Operator string
+	Kind     Kind
+	// Since and Until are when they were asked for, the end not included.
+	Since, Until time.Time
+	Before       uint64 // changes with a smaller number
+	Limit        int
 }

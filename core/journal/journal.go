@@ -135,8 +135,15 @@ func ErrNotReached(c Checkpoint) error {
 
 // Filter narrows a reading of the journal; zero fields do not.
 type Filter struct {
-	Change uint64
-	Before uint64 // entries with a smaller number
-	After  uint64 // entries with a greater number, the oldest first
-	Limit  int
+	Change   uint64
+	Operator string
+	// Action is what was done, or its first word: change for change.run too.
+	Action string
+	// Subject is an address; what lies beneath it belongs to it.
+	Subject string
+	// Since and Until are when it was done, the end not included.
+	Since, Until time.Time
+	Before       uint64 // entries with a smaller number
+	After        uint64 // entries with a greater number, the oldest first
+	Limit        int
 }

@@ -32,8 +32,21 @@
 		principal?: string;
 		/** Fields that have a place of their own in the form. */
 		without?: string[];
+		/** What stands for leaving a field as it is. */
+		unset?: string;
 	};
-	let { server, engine, kind, part, options = $bindable(), brief, now, principal, without = [] }: Props = $props();
+	let {
+		server,
+		engine,
+		kind,
+		part,
+		options = $bindable(),
+		brief,
+		now,
+		principal,
+		without = [],
+		unset = 'default'
+	}: Props = $props();
 
 	const fields = $derived(
 		optionsOf(engine, kind, part).filter(
@@ -76,8 +89,8 @@
 	/** What the field says of itself until the brief has it. */
 	const own = (f: EngineField): Brief['settings'][number] => ({
 		name: f.name,
-		value: now ? '' : (f.default ?? ''),
-		asked: !!now,
+		value: now || unset !== 'default' ? '' : (f.default ?? ''),
+		asked: !!now || unset !== 'default',
 		decides: f.decides,
 		fixed: !!f.fixed
 	});
@@ -90,7 +103,7 @@
 				{id}
 				field={f}
 				choices={offered(f)}
-				unset={now && f.show && f.type !== 'text' && f.type !== 'number' ? '' : now ? (f.show ? '' : 'no') : 'default'}
+				unset={now && f.show && f.type !== 'text' && f.type !== 'number' ? '' : now ? (f.show ? '' : 'no') : unset}
 				bind:value={options[f.name]}
 			/>
 		{/snippet}

@@ -15,7 +15,10 @@
 	const pages: Entry[] = [
 		{ text: 'Fleet', kind: 'page', environment: '', address: '/' },
 		{ text: 'Changes', kind: 'page', environment: '', address: '/changes' },
-		{ text: 'Journal', kind: 'page', environment: '', address: '/journal' }
+		{ text: 'Journal', kind: 'page', environment: '', address: '/journal' },
+		{ text: 'Compare two accounts', kind: 'page', environment: '', address: '/compare' },
+		{ text: 'Register a server', kind: 'page', environment: '', address: '/new-server' },
+		{ text: 'Operators and tokens', kind: 'page', environment: '', address: '/operators' }
 	];
 	const shown = $derived.by(() => {
 		const words = typed.toLowerCase().split(/\s+/).filter(Boolean);

@@ -16,12 +16,19 @@
 			covers: ['/access', '/accounts', '/roles', '/new-account', '/new-grant']
 		},
 		{ title: 'Sessions', address: to.sessions(server), covers: ['/sessions'] },
-		{ title: 'Changes', address: to.changes(server), covers: ['/changes'] }
+		{ title: 'Changes', address: to.changes(server), covers: ['/changes'] },
+		{ title: 'Settings', address: to.settings(server), covers: ['/settings'] }
 	]);
 	const ofDatabase = $derived<Section[]>([
-		{ title: 'Overview', address: inside, covers: ['/drop', '/rename', '/alter', '/handover', '/accounts', '/roles'] },
+		{ title: 'Overview', address: inside, covers: ['/drop', '/rename'] },
+		{
+			title: 'Access',
+			address: to.databaseAccess(server, database),
+			covers: ['/access', '/handover', '/accounts', '/roles']
+		},
 		{ title: 'Sessions', address: to.sessions(server, database), covers: ['/sessions'] },
-		{ title: 'Changes', address: to.changes(server, database), covers: ['/changes'] }
+		{ title: 'Changes', address: to.changes(server, database), covers: ['/changes'] },
+		{ title: 'Properties', address: to.properties(server, database), covers: ['/properties', '/alter'] }
 	]);
 	/** The address of the page, without what stands in front of its sections. */
 	const here = (section: Section, base: string) =>

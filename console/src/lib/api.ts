@@ -33,6 +33,17 @@ export type ServerSession = Schemas['ServerSession'];
 export type SessionList = Schemas['SessionList'];
 export type SessionHistory = Schemas['SessionHistory'];
 export type Session = Schemas['Session'];
+export type History = Schemas['History'];
+export type Attention = Schemas['Attention'];
+export type AttentionItem = Schemas['AttentionItem'];
+export type Operator = Schemas['Operator'];
+export type OperatorInput = Schemas['OperatorInput'];
+export type OperatorPatch = Schemas['OperatorPatch'];
+export type Token = Schemas['Token'];
+export type TokenInput = Schemas['TokenInput'];
+export type ServerInput = Schemas['ServerInput'];
+export type ServerPatch = Schemas['ServerPatch'];
+export type Comparison = Schemas['Comparison'];
 export type Problem = Schemas['Problem'];
 
 /** A problem that the service answered, or that it could not be reached. */
@@ -129,6 +140,30 @@ export const api = {
 	engines: () => unwrap(client.GET('/engines')),
 	servers: () => unwrap(client.GET('/servers')),
 	server: (name: string, signal?: AbortSignal) => unwrap(client.GET('/servers/{server}', { ...server(name), signal })),
+	attention: () => unwrap(client.GET('/attention')),
+	serverHistory: (name: string, days: number) =>
+		unwrap(client.GET('/servers/{server}/history', { params: { path: { server: name }, query: { days } } })),
+	databaseHistory: (name: string, database: string, days: number) =>
+		unwrap(
+			client.GET('/servers/{server}/databases/{database}/history', {
+				params: { path: { server: name, database }, query: { days } }
+			})
+		),
+	checkServer: (name: string) => unwrap(client.GET('/servers/{server}/check', server(name))),
+	addServer: (body: ServerInput) => unwrap(client.POST('/servers', { body })),
+	editServer: (name: string, body: ServerPatch) => unwrap(client.PATCH('/servers/{server}', { ...server(name), body })),
+	acceptServer: (name: string, key: string) =>
+		unwrap(client.POST('/servers/{server}/accept', { ...server(name), body: { key } })),
+	forgetServer: (name: string) => unwrap(client.DELETE('/servers/{server}', server(name))),
+	operators: () => unwrap(client.GET('/operators')),
+	addOperator: (body: OperatorInput) => unwrap(client.POST('/operators', { body })),
+	editOperator: (name: string, body: OperatorPatch) =>
+		unwrap(client.PATCH('/operators/{name}', { params: { path: { name } }, body })),
+	tokens: () => unwrap(client.GET('/tokens')),
+	addToken: (body: TokenInput) => unwrap(client.POST('/tokens', { body })),
+	revokeToken: (id: number) => unwrap(client.DELETE('/tokens/{id}', { params: { path: { id } } })),
+	compare: (query: NonNullable<paths['/comparison']['get']['parameters']['query']>) =>
+		unwrap(client.GET('/comparison', { params: { query } })),
 	choices: (name: string, keys: string[]) =>
 		unwrap(client.GET('/servers/{server}/choices', { params: { path: { server: name }, query: { keys } } })),
 	databases: (name: string, system: boolean, signal?: AbortSignal) =>
@@ -143,7 +178,7 @@ export const api = {
 	brief: (intent: Schemas['Intent'], signal?: AbortSignal) => unwrap(client.POST('/briefs', { body: intent, signal })),
 	ask: (intent: Schemas['Intent']) => unwrap(client.POST('/changes', { body: intent, params: { header: {} } })),
 	change: (id: number) => unwrap(client.GET('/changes/{id}', { params: { path: { id } } })),
-	changes: (query: { server?: string; target?: string; state?: Change['state']; before?: number; limit?: number }) =>
+	changes: (query: NonNullable<paths['/changes']['get']['parameters']['query']>) =>
 		unwrap(client.GET('/changes', { params: { query } })),
 	run: (id: number, fingerprint: string, accept: string[], confirm?: string) =>
 		unwrap(client.POST('/changes/{id}/run', { params: { path: { id } }, body: { fingerprint, accept, confirm } })),
@@ -196,7 +231,7 @@ export const api = {
 		if (!answer.ok) throw new Failure(unreachable());
 		return answer.text();
 	},
-	journal: (query: { before?: number; change?: number; limit?: number }) =>
+	journal: (query: NonNullable<paths['/journal']['get']['parameters']['query']>) =>
 		unwrap(client.GET('/journal', { params: { query } })),
 	checkJournal: () => unwrap(client.GET('/journal/check'))
 };

@@ -57,7 +57,7 @@
 		const list = named.length ? named : all;
 		if (only === 'marked') return list.filter((i) => m.rows[i]!.marks);
 		if (only === 'all') return list;
-		const fits = only === 'differs' ? (x: string) => cell(x).differs || x === 'c' : (x: string) => !'-e'.includes(x);
+		const fits = only === 'differs' ? (x: string) => cell(x).differs || x === 'c' : (x: string) => !'-n'.includes(x);
 		return list.filter((i) => columns.some((c) => fits(m.rows[i]!.cells[c] ?? '?')));
 	});
 	const nothing = $derived(

@@ -113,9 +113,7 @@
 
 <svelte:head><title>{who} · {server} · Genarch</title></svelte:head>
 
-<EnvironmentBanner {server}
-	><a class="underline underline-offset-2" href={to.access(server)}>access</a></EnvironmentBanner
->
+<EnvironmentBanner {server} />
 <section class="mx-auto max-w-7xl px-4 py-4 sm:px-6">
 	<h1 class="mono text-[1.375rem]! break-all">{visible(who)}</h1>
 	{#if problem}<ErrorPanel {problem} retry={load} />
@@ -161,6 +159,8 @@
 							>Lock it and end its {account.sessions === 1 ? 'session' : `${count(account.sessions)} sessions`}</button
 						>{/if}
 				{/if}
+				<a class="btn btn-sm" href="{to.account(server, { ...account, role: isRole })}/alter">Alter …</a>
+				<a class="btn btn-sm" href={to.compare(account.address)}>Compare …</a>
 				<a class="btn btn-sm" href="{to.account(server, { ...account, role: isRole })}/drop"
 					>Drop {visible(account.name)} …</a
 				>

@@ -2,9 +2,10 @@
 	import EngineFields from '../lib/EngineFields.svelte';
 	import { engines, given, type Options } from '../lib/engines.svelte';
 	import { api, type Account, type Intent } from '../lib/api';
+	import Combobox from '../lib/Combobox.svelte';
 	import ChangeFormPage from '../lib/ChangeFormPage.svelte';
 	import { ChangeForm } from '../lib/changeForm.svelte';
-	import { visible } from '../lib/format';
+	import { capital, visible } from '../lib/format';
 	import { param, whoText } from '../router';
 
 	const server = $derived(param('server'));
@@ -17,7 +18,9 @@
 	let bundle = $state<'' | 'read' | 'write' | 'build' | 'own'>('read');
 	let single = $state(false);
 	let privileges = $state('');
-	let table = $state('');
+	let scope = $state<NonNullable<NonNullable<Intent['grant']>['on']>['scope']>('database');
+	/** What names the object: each part by itself, for a name may hold any character. */
+	let named = $state<Record<string, string>>({});
 	let grantOption = $state(false);
 	let accounts = $state.raw<Account[]>([]);
 	let databases = $state.raw<string[]>([]);
@@ -35,7 +38,9 @@
 	const engine = $derived(engines.get(form.server?.engine));
 	const hosts = $derived(engines.hasHosts(form.server?.engine));
 	const apart = $derived(engines.separateRoles(form.server?.engine));
-	const schemas = $derived(engines.hasSchemas(form.server?.engine));
+	/** What single privileges can be on, by the engine's own list. */
+	const scopes = $derived(engine?.scopes.filter((s) => s.name !== 'server') ?? []);
+	const parts = $derived(scopes.find((s) => s.name === scope)?.parts?.filter((part) => part !== 'database') ?? []);
 	const intent = $derived.by((): Intent | null => {
 		if (!database || !who) return null;
 		const role = who.startsWith('role:');
@@ -52,12 +57,10 @@
 				.map((p) => p.trim())
 				.filter(Boolean);
 			if (!grant.privileges.length) return null;
-			const dot = table.indexOf('.');
-			if (table)
-				grant.on =
-					dot >= 0 && schemas
-						? { scope: 'table', schema: table.slice(0, dot), name: table.slice(dot + 1) }
-						: { scope: 'table', name: table };
+			if (scope !== 'database') {
+				if (parts.some((part) => !named[part])) return null;
+				grant.on = { scope, ...Object.fromEntries(parts.map((part) => [part, named[part]])) };
+			}
 		} else if (bundle) grant.bundle = bundle;
 		else if (act === 'grant') return null;
 		if (grantOption && act === 'grant') grant.grant_option = true;
@@ -101,35 +104,34 @@
 		>
 	</fieldset>
 	<div class="grid gap-4 sm:grid-cols-2">
-		<label class="flex flex-col gap-1"
-			><span class="label-text">Account or role</span><input
+		<div class="flex flex-col gap-1">
+			<label class="label-text" for="who">Account or role</label>
+			<Combobox
+				id="who"
 				name="who"
-				class="input mono w-full"
-				list="whos"
-				autocomplete="off"
-				autocapitalize="none"
-				required
+				free
+				options={[
+					...accounts
+						.filter((a) => !a.database || a.database === database)
+						.map((a) => ({
+							value: (apart && a.kind === 'role' ? 'role:' : '') + whoText({ ...a, database: '' }),
+							title: a.comment
+						})),
+					{ value: 'PUBLIC', title: 'everybody' }
+				]}
 				bind:value={who}
-			/></label
-		>
-		<datalist id="whos"
-			>{#each accounts.filter((a) => !a.database || a.database === database) as a, i (i)}<option
-					value={(apart && a.kind === 'role' ? 'role:' : '') + whoText({ ...a, database: '' })}
-				></option>{/each}<option value="PUBLIC">everybody</option></datalist
-		>
-		<label class="flex flex-col gap-1"
-			><span class="label-text">Database</span><input
+			/>
+		</div>
+		<div class="flex flex-col gap-1">
+			<label class="label-text" for="database">Database</label>
+			<Combobox
+				id="database"
 				name="database"
-				class="input mono w-full"
-				list="dbs"
-				autocomplete="off"
-				required
+				free
+				options={databases.map((value) => ({ value }))}
 				bind:value={database}
-			/></label
-		>
-		<datalist id="dbs"
-			>{#each databases as d, i (i)}<option value={d}></option>{/each}</datalist
-		>
+			/>
+		</div>
 	</div>
 	<label class="flex items-center gap-2"
 		><input class="checkbox checkbox-sm" type="checkbox" bind:checked={single} /> single privileges instead of a bundle</label
@@ -146,14 +148,19 @@
 				/></label
 			>
 			<label class="flex flex-col gap-1"
-				><span class="label-text">Table (empty: the database itself)</span><input
-					name="table"
-					class="input mono w-full"
-					placeholder={schemas ? 'schema.table' : 'table'}
-					autocomplete="off"
-					bind:value={table}
-				/></label
+				><span class="label-text">On</span><select name="scope" class="select w-full" bind:value={scope}
+					>{#each scopes as s (s.name)}<option value={s.name}
+							>{s.name === 'database' ? 'the whole database' : `a ${s.title}`}</option
+						>{/each}</select
+				></label
 			>
+			{#each parts as part (part)}<label class="flex flex-col gap-1"
+					><span class="label-text"
+						>{part === 'name' ? capital(scope ?? '') : capital(part)}{part === 'name' && scope === 'routine'
+							? ', with the types of its arguments'
+							: ''}</span
+					><input name="object_{part}" class="input mono w-full" autocomplete="off" bind:value={named[part]} /></label
+				>{/each}
 		</div>
 	{:else}
 		<fieldset class="flex flex-col gap-1">

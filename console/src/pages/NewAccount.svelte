@@ -1,7 +1,8 @@
 <script lang="ts">
 	import EngineFields from '../lib/EngineFields.svelte';
 	import { engines, given, type Options } from '../lib/engines.svelte';
-	import type { Intent } from '../lib/api';
+	import { api, type Intent } from '../lib/api';
+	import Combobox from '../lib/Combobox.svelte';
 	import ChangeFormPage from '../lib/ChangeFormPage.svelte';
 	import { ChangeForm } from '../lib/changeForm.svelte';
 	import { visible } from '../lib/format';
@@ -21,6 +22,14 @@
 	let password = $state('');
 	let options = $state<Options>({});
 
+	let databases = $state.raw<{ value: string }[]>([]);
+	$effect(() => {
+		if (inside)
+			api.databases(server, false).then(
+				(l) => (databases = l.databases.map((d) => ({ value: d.name }))),
+				() => {}
+			);
+	});
 	const intent = $derived.by((): Intent | null => {
 		if (!name || (inside && !database) || (kind === 'account' && from === 'given' && !password)) return null;
 		const account: NonNullable<Intent['account']> = { name };
@@ -70,17 +79,10 @@
 			/></label
 		>
 		{#if inside}
-			<label class="flex flex-col gap-1"
-				><span class="label-text">The {engine?.nouns.database?.one} that it lies in</span><input
-					name="database"
-					class="input mono w-full"
-					autocomplete="off"
-					autocapitalize="none"
-					spellcheck="false"
-					required
-					bind:value={database}
-				/></label
-			>
+			<div class="flex flex-col gap-1">
+				<label class="label-text" for="database">The {engine?.nouns.database?.one} that it lies in</label>
+				<Combobox id="database" name="database" free options={databases} bind:value={database} />
+			</div>
 		{/if}
 		{#if hosts && kind === 'account'}
 			<label class="flex flex-col gap-1"

@@ -6,6 +6,7 @@
 	import { engines } from '../lib/engines.svelte';
 	import { count, identityText, size } from '../lib/format';
 	import { live } from '../lib/live.svelte';
+	import { Query } from '../lib/query.svelte';
 	import { registered } from '../lib/registered.svelte';
 	import { session } from '../lib/session.svelte';
 	import Skeleton from '../lib/Skeleton.svelte';
@@ -17,7 +18,15 @@
 	let server = $state<Server | null>(null);
 	let problem = $state<Problem | null>(null);
 	const known = $derived(registered.get(name));
-	const table = $derived(new DatabaseTable(name));
+	const query = new Query({ find: '', by: 'name', down: '', system: '' });
+	const table = $derived(
+		new DatabaseTable(
+			name,
+			() => query.get('find'),
+			() => query.get('system') === 'yes'
+		)
+	);
+	const order = $derived({ by: query.get('by'), down: query.get('down') === 'yes' });
 
 	async function readServer(): Promise<void> {
 		const wanted = name;
@@ -37,7 +46,7 @@
 	$effect(() => {
 		const t = table;
 		server = null;
-		t.system; // reading both kinds anew when the box is ticked
+		t.system(); // reading both kinds anew when the box is ticked
 		t.load();
 		readServer();
 		// Databases come and go without Genarch too; large lists less often.
@@ -108,14 +117,18 @@
 						class="input input-sm w-48 sm:w-64"
 						type="search"
 						placeholder="name, owner or comment"
-						bind:value={table.search}
+						bind:value={() => query.get('find'), (find) => query.set({ find })}
 					/></label
 				>
 				<label class="flex items-center gap-2 text-sm"
-					><input class="checkbox checkbox-sm" type="checkbox" bind:checked={table.system} /> the engine's own too</label
+					><input
+						class="checkbox checkbox-sm"
+						type="checkbox"
+						bind:checked={() => query.get('system') === 'yes', (on) => query.set({ system: on ? 'yes' : '' })}
+					/> the engine's own too</label
 				>
 				{#if table.list}<span class="quiet text-sm" role="status"
-						>{table.search ? `${count(table.rows.length)} of ${count(table.list.total)}` : count(table.list.total)} shown</span
+						>{query.get('find') ? `${count(table.rows.length)} of ${count(table.list.total)}` : count(table.list.total)} shown</span
 					>{/if}
 			</div>
 			{#each table.list?.partial ?? [] as p (p)}<p class="border-warning bg-base-200 my-2 border-l-4 px-3 py-1 text-sm">
@@ -132,9 +145,15 @@
 				</p>
 			{:else if table.rows.length === 0}
 				<p class="py-6">
-					Nothing fits “{table.search}”. <button class="link" onclick={() => (table.search = '')}>Show all</button>
+					Nothing fits “{query.get('find')}”.
+					<button class="link" onclick={() => query.set({ find: '' })}>Show all</button>
 				</p>
-			{:else}<DatabaseRows {table} engine={engines.get(known?.engine)} />{/if}
+			{:else}<DatabaseRows
+					{table}
+					engine={engines.get(known?.engine)}
+					{order}
+					onorder={(o) => query.set({ by: o.by, down: o.down ? 'yes' : '' })}
+				/>{/if}
 		{/if}
 	{/if}
 </section>
