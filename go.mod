@@ -2,6 +2,8 @@ module example.com/genarch
 
 go 1.26.0
 
+ignore ./console/node_modules
+
 require (
 	charm.land/lipgloss/v2 v2.0.6
 	filippo.io/edwards25519 v1.2.0

@@ -28,7 +28,8 @@ func testKeyboard(t *testing.T, s *service, b *testutil.Browser) {
 	}
 	// From the skip link on, everything of the frame.
 	for _, place := range [][3]string{
-		{"header nav a[href='/changes']", "/changes", "Changes"}, {"header nav a[href='/journal']", "/journal", "sign_in"},
+		{"header nav a[href='/changes']", "/changes", "Changes"},
+		{"header nav a[href='/journal']", "/journal", "sign_in"},
 		{"header nav a[href='/operators']", "/operators", "Add an operator"},
 		{"header a[href='/you']", "/you", "Your password"}, {"header nav a[href='/']", "/", "servers answered"},
 		{"a[href='/new-server']", "/new-server", "Register a server"},

@@ -76,7 +76,8 @@ func testPlaces(t *testing.T, s *service, b *testutil.Browser) {
 	}
 	p.WaitText("Changes of harbour/tickets_prod")
 	if p.Has("a[href='/changes/']") ||
-		p.Eval("[...document.querySelectorAll('tr[data-change] td:nth-child(3) a')].some((c) => c.title !== 'harbour/tickets_prod')") {
+		p.Eval("[...document.querySelectorAll('tr[data-change] td:nth-child(3) a')]"+
+			".some((c) => c.title !== 'harbour/tickets_prod')") {
 		t.Error("the changes of a database are mixed with others")
 	}
 	p.Open("/changes")

@@ -82,9 +82,12 @@ func TestEarlierRecords(t *testing.T) {
 	var old int
 	if err := s.db.Raw(`SELECT COUNT(*) FROM changes JOIN operators ON operators.name = 'purser' AND remits = '["see","ask","govern"]'
 		WHERE kind = 'grant.give' AND JSON_VALUE(intent, '$.kind') = 'grant.give' AND JSON_VALUE(intent, '$.grant.pass_on')
-		AND JSON_VALUE(brief, '$.affected[0].class') = 'written work' AND JSON_VALUE(brief, '$.affected[0].session.Activity') = 'idle in transaction'
-		AND JSON_VALUE(brief, '$.steps[0].stays') AND JSON_VALUE(brief, '$.steps[0].mend') = 'x' AND JSON_VALUE(brief, '$.steps[0].kind') = 'settle_grants'
-		AND JSON_VALUE(brief, '$.findings[0].code') = 'gate.leaky' AND JSON_VALUE(brief, '$.findings[0].text') = 'a "class":"hidden"'
+		AND JSON_VALUE(brief, '$.affected[0].class') = 'written work'
+		AND JSON_VALUE(brief, '$.affected[0].session.Activity') = 'idle in transaction'
+		AND JSON_VALUE(brief, '$.steps[0].stays') AND JSON_VALUE(brief, '$.steps[0].mend') = 'x'
+		AND JSON_VALUE(brief, '$.steps[0].kind') = 'settle_grants'
+		AND JSON_VALUE(brief, '$.findings[0].code') = 'gate.leaky'
+		AND JSON_VALUE(brief, '$.findings[0].text') = 'a "class":"hidden"'
 		AND JSON_VALUE(accepted, '$[0]') = 'gate.leaky'`).Scan(&old).Error; err != nil || old != 1 {
 		t.Errorf("as the earlier version has it: %d, %v", old, err)
 	}

@@ -30,10 +30,14 @@
 	session.load();
 	$effect(() => {
 		if (session.current) {
-			[live.open(), registered.open()];
+			live.open();
+			registered.open();
 			// A page that cannot do without asks again, and says what went wrong.
 			engines.load().catch(() => {});
-		} else [live.close(), registered.close()];
+		} else {
+			live.close();
+			registered.close();
+		}
 	});
 
 	function onkeydown(e: KeyboardEvent): void {

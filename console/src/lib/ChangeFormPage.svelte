@@ -8,7 +8,6 @@
 	import Figures from './Figures.svelte';
 	import Findings from './Findings.svelte';
 	import ErrorPanel from './ErrorPanel.svelte';
-	import { to } from '../router';
 
 	type Props = {
 		title: string;

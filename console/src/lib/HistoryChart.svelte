@@ -82,7 +82,6 @@
 	</figcaption>
 	{#if last === undefined}<p class="quiet py-4">Nothing is known of that time.</p>
 	{:else}
-		<!-- svelte-ignore a11y_no_noninteractive_tabindex -->
 		<svg
 			viewBox="0 0 {width} {height}"
 			class="w-full"

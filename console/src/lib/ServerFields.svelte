@@ -1,6 +1,6 @@
 <script lang="ts">
 	import type { Server, ServerInput } from './api';
-	import { engines, type Options } from './engines.svelte';
+	import { engines } from './engines.svelte';
 	import Field from './Field.svelte';
 	import FieldInput from './FieldInput.svelte';
 
@@ -10,7 +10,6 @@
 
 	const engine = $derived(engines.get(input.engine));
 	const fields = $derived(engine?.fields.server ?? []);
-	let options = $derived<Options>((input.options ??= {}));
 	const labels = {
 		get text() {
 			return Object.entries(input.labels ?? {})
@@ -132,7 +131,11 @@
 		</div>{/if}
 	{#each fields as f (f.name)}
 		<Field title={f.title} setting={{ name: f.name, value: '', asked: true, fixed: false, decides: f.decides }}>
-			{#snippet children(id)}<FieldInput {id} field={f} bind:value={options[f.name]} />{/snippet}
+			{#snippet children(id)}<FieldInput
+					{id}
+					field={f}
+					bind:value={() => input.options?.[f.name], (value) => (input.options = { ...input.options, [f.name]: value })}
+				/>{/snippet}
 		</Field>
 	{/each}
 	<Field title="Where clients find it, HOST[:PORT], one a line; empty: the same address">
