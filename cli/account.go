@@ -78,7 +78,15 @@ func passwordFlags(none bool) []cli.Flag {
 
 // password reads where the password of an account comes from.
 func (a app) password(c *cli.Command, spec *wire.AccountSpec) error {
+	said := 0
+	for _, flag := range []string{"no-password", "password-file", "password-prompt"} {
+		if c.IsSet(flag) {
+			said++
+		}
+	}
 	switch {
+	case said > 1:
+		return usage("Say where the password comes from once: a file, the prompt, or none.")
 	case c.Bool("no-password"):
 		spec.PasswordFrom = wire.PasswordNone
 		return nil

@@ -123,7 +123,7 @@ func find(list []*cli.Command, words []string) *cli.Command {
 func shellWord(text string) string {
 	for _, c := range text {
 		plain := c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9'
-		if !plain && !strings.ContainsRune("_-./:@,=", c) {
+		if !plain && !strings.ContainsRune("_-./:@,=+", c) {
 			return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'"
 		}
 	}

@@ -71,7 +71,8 @@ func Root(version string, s Streams, more ...*cli.Command) *cli.Command {
 		},
 		Commands: append(more, app{s}.commands()...),
 	}
-	prepare(root)
+	addExamples(root, nil)
+	app{s}.prepare(root)
 	return root
 }
 
@@ -83,14 +84,15 @@ func (a app) commands() []*cli.Command {
 		a.loginCommand(), a.logoutCommand(), a.attentionCommand(), a.serverCommand(), a.engineCommand(),
 		a.databaseCommand(),
 		a.sessionCommand(), a.accountCommand(), a.roleCommand(), a.privilegeCommand(), a.handoverCommand(),
-		a.changeCommand(), a.operatorCommand(), a.tokenCommand(), a.journalCommand(),
+		a.changeCommand(), a.operatorCommand(), a.tokenCommand(), a.journalCommand(), a.manCommand(),
 	}
 }
 
-// prepare makes mistyped commands and options errors with a suggestion, on
-// every command: the library inherits neither.
-func prepare(c *cli.Command) {
+// prepare makes mistyped commands and options errors with a suggestion, and addresses
+// complete themselves, on every command: the library inherits neither.
+func (a app) prepare(c *cli.Command) {
 	c.Suggest = true
+	a.completeAddresses(c)
 	c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error {
 		text := err.Error()
 		if word, ok := strings.CutPrefix(text, "flag provided but not defined: "); ok {
@@ -123,7 +125,7 @@ func prepare(c *cli.Command) {
 		}
 	}
 	for _, sub := range c.Commands {
-		prepare(sub)
+		a.prepare(sub)
 	}
 }
 

@@ -323,6 +323,12 @@ func (c *Client) Choices(ctx context.Context, server string, keys ...string) (wi
 	return get[wire.Choices](ctx, c, serverPath(server)+"/choices?"+url.Values{"keys": keys}.Encode())
 }
 
+// Search finds servers, databases, accounts and roles by parts of their addresses.
+func (c *Client) Search(ctx context.Context, words string, limit int) (wire.SearchResult, error) {
+	query := url.Values{"q": {words}, "limit": {strconv.Itoa(limit)}}
+	return get[wire.SearchResult](ctx, c, "/search?"+query.Encode())
+}
+
 // ServerHistory is the sessions and the size of a server over so many days.
 func (c *Client) ServerHistory(ctx context.Context, server string, days int) (wire.History, error) {
 	return get[wire.History](ctx, c, serverPath(server)+"/history?days="+strconv.Itoa(days))

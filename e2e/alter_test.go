@@ -187,7 +187,9 @@ func testAlterConsole(t *testing.T, s *service) {
 	p.WaitText("What will happen")
 	p.Click("main form button.btn-primary")
 	p.WaitText("Done, and read back as asked")
-	p.Click("a[href$='/databases/tickets_prod']")
+	p.Click("main a[href$='/databases/tickets_prod']")
+	p.WaitText("Over time")
+	p.Click("nav a[href$='/tickets_prod/properties']")
 	p.WaitText("search_path = public")
 	has(t, "what the console altered", s.run(0, "database", "show", "harbour/tickets_prod").out,
 		"connection limit       12", "search_path = public")

@@ -44,7 +44,7 @@ func testUsage(t *testing.T, s *service) {
 		{[]string{"database", "list", "harbour", "extra"}, 2, "one argument too many"},
 		{[]string{"database", "create", "tickets"}, 2, "SERVER/DATABASE"},
 		{[]string{"database", "list", "harbour", "-o", "xml"}, 2, "table, json, yaml, csv"},
-		{[]string{"database", "list", "harbour", "--sort", "colour"}, 2, "Sort by"},
+		{[]string{"database", "list", "harbour", "--sort", "colour"}, 2, "There is no column \"colour\""},
 		{[]string{"database", "list", "harb0ur"}, 4, "Do you mean harbour"},
 		{[]string{"database", "show", "harbour/nowhere"}, 4, "There is no database nowhere on harbour"},
 		{[]string{"change", "show", "4711"}, 4, "There is no change 4711"},

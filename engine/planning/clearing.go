@@ -463,7 +463,7 @@ func ClearAccount(b *change.Brief, in change.Intent, a catalog.Account, snap cat
 func OpenSessions(b *change.Brief, a catalog.Account, snap catalog.Snapshot) {
 	if n := len(snap.Sessions); n > 0 {
 		b.Find(change.Caution, change.AccountSessions,
-			"End them with the same change: a lock alone only keeps new ones out.",
+			"A lock alone only keeps new ones out; end them with the same change.",
 			"%s keeps %s open: %s.", naming.Show(a.Principal.String()), naming.Count(n, "session"),
 			strings.Join(snap.Sessions[:min(n, 5)], "; ")).Offer(remedy.Option("clearing", remedy.Yes)).Passing = true
 	}
