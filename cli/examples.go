@@ -19,10 +19,13 @@ var examples = map[string][]string{
 	"logout":     {"genarch logout"},
 	"attention":  {"genarch attention", "genarch attention --where urgent=yes -o json"},
 
-	"server prepare": {"genarch server prepare postgresql --login genarch > login.sql"},
-	"server add": {"genarch server add harbour --engine postgresql --host db1.ossavik.example --admin genarch " +
+	"server prepare": {"genarch server prepare ENGINE --login genarch > login.sql"},
+	"server add": {"genarch server add harbour --engine ENGINE --host db1.ossavik.example --admin genarch " +
 		"--environment production --name-suffix _prod"},
-	"server list":    {"genarch server list", "genarch server list --columns name,environment,sessions --sort -sessions"},
+	"server list": {
+		"genarch server list",
+		"genarch server list --columns name,environment,sessions --sort -sessions",
+	},
 	"server show":    {"genarch server show harbour"},
 	"server history": {"genarch server history harbour --days 30"},
 	"server check":   {"genarch server check harbour"},
@@ -33,7 +36,7 @@ var examples = map[string][]string{
 	"server forget":  {"genarch server forget slipway"},
 
 	"engine list": {"genarch engine list"},
-	"engine show": {"genarch engine show mariadb"},
+	"engine show": {"genarch engine show ENGINE"},
 
 	"database list": {"genarch database list harbour",
 		"genarch database list harbour --where 'size>1GiB' --where sessions=0 --sort -size"},
@@ -70,7 +73,10 @@ var examples = map[string][]string{
 	"role revoke": {"genarch role revoke harbour/role:readers --from tickets_app"},
 	"role drop":   {"genarch role drop harbour/role:readers"},
 
-	"privilege list":    {"genarch privilege list harbour/tickets_prod", "genarch privilege list quay/account:report@%"},
+	"privilege list": {
+		"genarch privilege list harbour/tickets_prod",
+		"genarch privilege list quay/account:report@%",
+	},
 	"privilege matrix":  {"genarch privilege matrix harbour --database tickets"},
 	"privilege why":     {"genarch privilege why harbour/account:tickets_app INSERT tickets_prod/public.bookings"},
 	"privilege compare": {"genarch privilege compare harbour/account:tickets_app slipway/account:tickets_app"},

@@ -52,7 +52,8 @@ func TestExamples(t *testing.T) {
 			}
 			for _, w := range words {
 				flag, option := strings.CutPrefix(w, "--")
-				if option && !slices.ContainsFunc(c.Flags, func(f cli.Flag) bool { return slices.Contains(f.Names(), flag) }) {
+				if option &&
+					!slices.ContainsFunc(c.Flags, func(f cli.Flag) bool { return slices.Contains(f.Names(), flag) }) {
 					t.Errorf("%q: the command has no option %s", line, w)
 				}
 			}

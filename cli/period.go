@@ -34,8 +34,12 @@ func setPeriod(q url.Values, c *cli.Command) error {
 		}
 		at, ok := timeOf(text, time.Now())
 		if !ok {
-			return usage("Write --%s as a time, such as 2026-11-27 or 2026-11-27T14:30, or as how long ago, such as 3h, "+
-				"not %q.", name, text)
+			return usage(
+				"Write --%s as a time, such as 2026-11-27 or 2026-11-27T14:30, or as how long ago, such as 3h, "+
+					"not %q.",
+				name,
+				text,
+			)
 		}
 		q.Set(name, at.UTC().Format(time.RFC3339))
 	}

@@ -178,7 +178,10 @@ func (s *script) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		s.archive.Files = append(s.archive.Files, txtar.File{Name: call, Data: s.recorded(r, body)})
 		i, s.changed = len(s.archive.Files)-1, true
 	}
-	status, text := http.StatusNotFound, fmt.Sprintf(`{"status":404,"code":"not_found","detail":"the script has no %s"}`, call)
+	status, text := http.StatusNotFound, fmt.Sprintf(
+		`{"status":404,"code":"not_found","detail":"the script has no %s"}`,
+		call,
+	)
 	if i >= 0 {
 		status, text = http.StatusOK, string(s.archive.Files[i].Data)
 		if first, rest, cut := strings.Cut(text, "\n"); cut && len(first) == 3 {

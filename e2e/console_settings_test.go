@@ -79,7 +79,16 @@ func TestConsoleAdministration(t *testing.T) {
 
 	t.Run("accounts", func(t *testing.T) {
 		for _, name := range []string{"tickets_app", "fares_app"} {
-			s.run(0, "account", "create", "harbour/account:"+name, "--no-password", "--yes", "--accept", "password.missing")
+			s.run(
+				0,
+				"account",
+				"create",
+				"harbour/account:"+name,
+				"--no-password",
+				"--yes",
+				"--accept",
+				"password.missing",
+			)
 		}
 		p.Open("/servers/harbour/accounts/tickets_app")
 		p.WaitText("May it, and why?")
@@ -112,7 +121,10 @@ func TestConsoleAdministration(t *testing.T) {
 		p.Click("thead th:first-child button") // turned round
 		first := "document.querySelector('tr[data-database]')?.dataset.database"
 		p.Wait("the order", first+" === 'sailings_live'")
-		p.Wait("the address to follow", "location.search.includes('find=ings_live') && location.search.includes('down=yes')")
+		p.Wait(
+			"the address to follow",
+			"location.search.includes('find=ings_live') && location.search.includes('down=yes')",
+		)
 		p.Click("tr[data-database=crossings_live] a")
 		p.WaitText("Over time")
 		p.Eval("(history.back(), true)")

@@ -41,25 +41,17 @@ func (g *Graph) Traps() []Trap {
 			}
 		}
 	}
-	g.lines(func(l Line) {
-		if !l.Pattern || l.Owner || l.Builtin {
-			return
-		}
-		exact, others := false, []string{}
-		for _, d := range g.access.Databases {
-			switch {
-			case d.Name == l.Object.Database:
-				exact = true
-			case g.Opens(l, d.Name):
-				others = append(others, naming.Show(d.Name))
+	for _, w := range g.Wider() {
+		// A pattern that names no database is meant as one.
+		if _, named := g.Database(w.Object.Database); named && len(w.Opens) > 0 {
+			opens := slices.Sorted(slices.Values(w.Opens))
+			for i, name := range opens {
+				opens[i] = naming.Show(name)
 			}
+			out = append(out, Trap{TrapWideGrant, w.Holder, fmt.Sprintf("The grant of %s on %s opens %s too.",
+				naming.Show(w.Holder.String()), naming.Show(w.Object.Database), shorten(opens))})
 		}
-		if exact && len(others) > 0 {
-			slices.Sort(others)
-			out = append(out, Trap{TrapWideGrant, l.Holder, fmt.Sprintf("The grant of %s on %s opens %s too.",
-				naming.Show(l.Holder.String()), naming.Show(l.Object.Database), shorten(others))})
-		}
-	})
+	}
 	for _, l := range g.Leftovers() {
 		out = append(out, Trap{TrapLeftover, l.Holder, fmt.Sprintf(
 			"The grant of %s on %s fits no database; it takes effect with the next one that it fits.",

@@ -41,18 +41,6 @@ func (a Action) With(name, value string) Action {
 	return a
 }
 
-// Placed gives the commands that have no address yet the one that they are about.
-func Placed(list []Action, at string) []Action {
-	out := make([]Action, len(list))
-	for i, a := range list {
-		if a.Do != "" && a.At == "" {
-			a.At = at
-		}
-		out[i] = a
-	}
-	return out
-}
-
 // String is the action in one line, for logs and tests.
 func (a Action) String() string {
 	var words []string

@@ -215,7 +215,12 @@ func (r *Records) Operator(_ context.Context, name string) (policy.Operator, str
 
 // UpdateOperator alters one; another password, and being disabled, end what was signed in,
 // but for the session of this hash.
-func (r *Records) UpdateOperator(_ context.Context, o policy.Operator, hash, keep string, e journal.Entry) (int, error) {
+func (r *Records) UpdateOperator(
+	_ context.Context,
+	o policy.Operator,
+	hash, keep string,
+	e journal.Entry,
+) (int, error) {
 	return read(r, func() (int, error) {
 		was, err := found(r.operators, o.Name)
 		if err != nil {
@@ -238,7 +243,10 @@ func (r *Records) UpdateOperator(_ context.Context, o policy.Operator, hash, kee
 		}
 		ends := hash != "" || o.Disabled
 		if ends {
-			maps.DeleteFunc(r.sessions, func(h string, s record.Session) bool { return s.Operator == o.Name && h != keep })
+			maps.DeleteFunc(
+				r.sessions,
+				func(h string, s record.Session) bool { return s.Operator == o.Name && h != keep },
+			)
 		}
 		left := 0
 		for id, t := range r.tokens {
@@ -345,7 +353,10 @@ func (r *Records) EndSession(_ context.Context, hash string, e journal.Entry) er
 // EndOtherSessions ends all but one of an operator.
 func (r *Records) EndOtherSessions(_ context.Context, operator, hash string, e journal.Entry) error {
 	return r.with(func() error {
-		maps.DeleteFunc(r.sessions, func(h string, s record.Session) bool { return s.Operator == operator && h != hash })
+		maps.DeleteFunc(
+			r.sessions,
+			func(h string, s record.Session) bool { return s.Operator == operator && h != hash },
+		)
 		r.enter(e)
 		return nil
 	})

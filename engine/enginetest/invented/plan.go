@@ -10,6 +10,7 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/clearing"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/core/remedy"
 	"example.com/genarch/engine/planning"
 )
 
@@ -100,6 +101,7 @@ func planCreate(p *planning.Draft) {
 }
 
 func planAlter(p *planning.Draft) {
+	p.Summary = "alter " + p.Target
 	if !planning.DatabaseThere(&p.Brief, *p.In.Database, p.Snap, planning.Altered) {
 		return
 	}
@@ -142,8 +144,9 @@ func there(p *planning.Draft, name string) bool {
 	if slices.Contains(p.Snap.Names, name) {
 		return true
 	}
-	p.Find(change.Stop, change.DatabaseAbsent, "List them: genarch database list "+p.Snap.Server.Name,
-		"There is no vault %s on %s.", naming.Show(name), p.Snap.Server.Name)
+	p.Find(change.Stop, change.DatabaseAbsent, "List them.",
+		"There is no vault %s on %s.", naming.Show(name), p.Snap.Server.Name).
+		Offer(remedy.Command("database.list", p.Snap.Server.Name))
 	return false
 }
 
@@ -205,6 +208,7 @@ func planPermit(p *planning.Draft) {
 	if p.Settled["deny"] == true {
 		word = "deny"
 	}
+	p.Summary = word + " something in " + naming.Show(g.Database) + " on " + p.Snap.Server.Name
 	if !there(p, g.Database) {
 		return
 	}
