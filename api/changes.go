@@ -49,7 +49,12 @@ func (h *Handler) registerChanges() {
 		permission: policy.Request}, h.revealPasswords)
 	script := h.describe(op{method: "GET", path: "/changes/{id}/script", id: "show-script",
 		summary: "The statements of a change, as a script to keep", permission: policy.View})
-	script.Responses = map[string]*huma.Response{"200": {Description: "The statements, in the form of the engine's own client: its media type is another one where that is no SQL.", Content: map[string]*huma.MediaType{"application/sql": {Schema: &huma.Schema{Type: huma.TypeString}}}}}
+	script.Responses = map[string]*huma.Response{
+		"200": {
+			Description: "The statements, in the form of the engine's own client: its media type is another one where that is no SQL.",
+			Content:     map[string]*huma.MediaType{"application/sql": {Schema: &huma.Schema{Type: huma.TypeString}}},
+		},
+	}
 	huma.Register(h.api, script, h.showScript)
 }
 
@@ -158,7 +163,7 @@ func (h *Handler) withKept(ctx context.Context, c change.Change) (wire.Change, e
 		return out, nil
 	}
 	kept, err := h.Records.Kept(ctx, c.ID)
-	out.Kept = orEmpty(kept)
+	out.PendingPasswords = orEmpty(kept)
 	return out, err
 }
 
@@ -288,7 +293,10 @@ func scriptOf(c change.Change, form engine.Script) string {
 		switch {
 		case len(s.SecretsNeeded()) > 0:
 			// The mask would be taken for the password.
-			comment("Not run: it needs a password, and none is kept. Put it in place of '%s', and take the comment marks away:", secret.Mask)
+			comment(
+				"Not run: it needs a password, and none is kept. Put it in place of '%s', and take the comment marks away:",
+				secret.Mask,
+			)
 			for line := range strings.SplitSeq(strings.ReplaceAll(s.Statement, "\r", " ")+form.End, "\n") {
 				comment("  %s", line)
 			}

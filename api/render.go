@@ -149,8 +149,9 @@ func renderChange(c change.Change) wire.Change {
 	return wire.Change{ID: c.ID, Kind: string(c.Intent.Kind), Server: c.Intent.Server, Target: c.Brief.Target,
 		Asked: renderIntent(c.Intent), State: string(c.State), Ended: c.State.Ended(),
 		Operator: c.Operator, RunBy: c.RunBy, StopBy: c.StopBy, Stoppable: c.State == change.Running && c.Stoppable(),
-		Result: c.Result, Failure: renderFailure(c.Failure), Accepted: orEmpty(c.Accepted), Kept: []string{},
-		Brief: renderBrief(c), Created: c.Created, Started: optional(c.Started), Finished: optional(c.Ended)}
+		Result: c.Result, Failure: renderFailure(c.Failure), Accepted: orEmpty(c.Accepted),
+		PendingPasswords: []string{},
+		Brief:            renderBrief(c), Created: c.Created, Started: optional(c.Started), Finished: optional(c.Ended)}
 }
 
 func renderChangeLine(c change.Change) wire.ChangeLine {

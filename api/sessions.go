@@ -95,7 +95,7 @@ func renderUse(u catalog.Use) *wire.Use {
 	if u.Since.IsZero() {
 		return nil
 	}
-	return &wire.Use{Last: optional(u.Last), Since: u.Since, Blind: int64(u.Unobserved.Seconds())}
+	return &wire.Use{Last: optional(u.Last), Since: u.Since, Unobserved: int64(u.Unobserved.Seconds())}
 }
 
 func renderSession(server string, s catalog.Session, class clearing.Class) wire.ServerSession {

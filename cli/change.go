@@ -102,7 +102,12 @@ func (a app) submit(ctx context.Context, c *cli.Command, api *client.Client, cha
 		return err
 	}
 	return &exitError{ExitUnconfirmed,
-		fmt.Errorf("Change %d waits for somebody who may run it: genarch change run %d; see how it goes with: genarch change follow %d", change.ID, change.ID, change.ID)}
+		fmt.Errorf(
+			"Change %d waits for somebody who may run it: genarch change run %d; see how it goes with: genarch change follow %d",
+			change.ID,
+			change.ID,
+			change.ID,
+		)}
 }
 
 // runDecided asks for agreement, runs the change and follows it. When the
@@ -167,7 +172,14 @@ func (a app) follow(ctx context.Context, c *cli.Command, api *client.Client, cha
 		change = stopped
 	}
 	if !change.Ended {
-		return &exitError{ExitFailed, fmt.Errorf("Stopped watching; the change goes on: genarch change follow %d; to stop it: genarch change stop %d", change.ID, change.ID)}
+		return &exitError{
+			ExitFailed,
+			fmt.Errorf(
+				"Stopped watching; the change goes on: genarch change follow %d; to stop it: genarch change stop %d",
+				change.ID,
+				change.ID,
+			),
+		}
 	}
 	return a.conclude(ctx, c, api, change, false)
 }
@@ -176,7 +188,12 @@ func (a app) follow(ctx context.Context, c *cli.Command, api *client.Client, cha
 func (a app) askStop(ctx context.Context, api *client.Client, change wire.Change) (wire.Change, error) {
 	signal.Reset(os.Interrupt) // a second Ctrl-C ends the command at once
 	a.say("")
-	answer, err := a.ask(fmt.Sprintf("Type stop to stop change %d and roll back what it did, or Enter to only stop watching: ", change.ID))
+	answer, err := a.ask(
+		fmt.Sprintf(
+			"Type stop to stop change %d and roll back what it did, or Enter to only stop watching: ",
+			change.ID,
+		),
+	)
 	if err != nil || answer != "stop" {
 		return change, err
 	}
@@ -238,13 +255,13 @@ func (a app) conclude(ctx context.Context, c *cli.Command, api *client.Client, c
 		style = wrong
 	}
 	a.say("%s  change %d, %s", style.Render(change.State), change.ID, visible(change.Result))
-	if change.State == wire.StateDone && len(change.Kept) == 0 {
+	if change.State == wire.StateDone && len(change.PendingPasswords) == 0 {
 		// Events do not tell whether there is anything to be shown.
 		if now, err := api.Change(ctx, change.ID); err == nil {
 			change = now
 		}
 	}
-	if len(change.Kept) > 0 {
+	if len(change.PendingPasswords) > 0 {
 		if h, err := api.Passwords(ctx, change.ID); err == nil {
 			return a.printDone(c, change, h)
 		}

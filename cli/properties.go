@@ -33,8 +33,8 @@ func useText(u *wire.Use, sessions *int) string {
 	if u.Last != nil {
 		text = timeText(*u.Last)
 	}
-	if blind := time.Duration(u.Blind) * time.Second; blind >= time.Minute {
-		text += fmt.Sprintf(" (for %s nobody looked)", span(blind))
+	if unobserved := time.Duration(u.Unobserved) * time.Second; unobserved >= time.Minute {
+		text += fmt.Sprintf(" (for %s nobody looked)", span(unobserved))
 	}
 	return text
 }

@@ -12,13 +12,13 @@ import (
 	"example.com/genarch/localdb"
 )
 
-// holding is one database of the company.
-type holding struct {
+// demoDatabase is one database of the company.
+type demoDatabase struct {
 	name, owner, comment string
 	tables               map[string]int // name and rows
 }
 
-var passenger = []holding{
+var passenger = []demoDatabase{
 	{"sailings", "sailings_owner", "timetable, ships and crossings",
 		map[string]int{"crossings": 6200, "ships": 14, "routes": 22}},
 	{"tickets", "tickets_owner", "bookings and fares", map[string]int{"bookings": 9400, "fares": 310, "refunds": 480}},
@@ -28,7 +28,7 @@ var passenger = []holding{
 	{"ledger", "ledger_owner", "daily takings", map[string]int{"takings": 5200}},
 }
 
-var freight = []holding{
+var freight = []demoDatabase{
 	{"boarding", "boarding_app", "gates and scans", map[string]int{"scans": 7000, "gates": 12}},
 	{"cargo", "cargo_app", "bookings of trailers", map[string]int{"trailers": 2100, "bookings": 4300}},
 	{"harbour_dues", "dues_app", "what each port charges", map[string]int{"dues": 900}},
@@ -36,7 +36,7 @@ var freight = []holding{
 	{"harbour-dues", "dues_app", "copy of spring, named with a hyphen by mistake", nil},
 }
 
-var holdings = map[string][]holding{
+var demoDatabases = map[string][]demoDatabase{
 	"harbour": passenger,
 	"slipway": {passenger[0], passenger[1],
 		{"berths", "sailings_owner", "trial of the new berth planner", map[string]int{"berths": 40, "slots": 1500}},
@@ -47,15 +47,15 @@ var holdings = map[string][]holding{
 		{"sandbox", "tides_app", "", nil}},
 }
 
-// furnish fills a server that has none of the company's databases yet.
-func furnish(ctx context.Context, b berth, s *localdb.Server) error {
+// seed fills a server that has none of the company's databases yet.
+func seed(ctx context.Context, b demoServer, s *localdb.Server) error {
 	if b.engine == "mariadb" {
-		return furnishMariaDB(ctx, b, s)
+		return seedMariaDB(ctx, b, s)
 	}
-	return furnishPostgres(ctx, b, s)
+	return seedPostgres(ctx, b, s)
 }
 
-func furnishPostgres(ctx context.Context, b berth, s *localdb.Server) error {
+func seedPostgres(ctx context.Context, b demoServer, s *localdb.Server) error {
 	conn, err := pgx.Connect(ctx, s.DSN("postgres"))
 	if err != nil {
 		return err
@@ -74,13 +74,13 @@ func furnishPostgres(ctx context.Context, b berth, s *localdb.Server) error {
 	if err := makeRoles(ctx, conn, s); err != nil {
 		return err
 	}
-	for _, h := range holdings[b.name] {
+	for _, h := range demoDatabases[b.name] {
 		if err := makePostgres(ctx, conn, s, h, h.name+b.suffix); err != nil {
 			return err
 		}
 	}
 	// The template comes last: its presence says that the rest is whole.
-	base := holding{"ferry_base", "sailings_owner", "template: calendar, ports and vessel types",
+	base := demoDatabase{"ferry_base", "sailings_owner", "template: calendar, ports and vessel types",
 		map[string]int{"calendar": 1461, "ports": 9, "vessel_types": 5}}
 	if err := makePostgres(ctx, conn, s, base, base.name+"_new"); err != nil {
 		return err
@@ -92,7 +92,7 @@ func furnishPostgres(ctx context.Context, b berth, s *localdb.Server) error {
 	return err
 }
 
-func makePostgres(ctx context.Context, admin *pgx.Conn, s *localdb.Server, h holding, name string) error {
+func makePostgres(ctx context.Context, admin *pgx.Conn, s *localdb.Server, h demoDatabase, name string) error {
 	if _, err := admin.Exec(ctx, "DROP DATABASE IF EXISTS "+name); err != nil {
 		return err
 	}
@@ -119,7 +119,7 @@ func makePostgres(ctx context.Context, admin *pgx.Conn, s *localdb.Server, h hol
 	return openPostgres(ctx, conn, h)
 }
 
-func furnishMariaDB(ctx context.Context, b berth, s *localdb.Server) error {
+func seedMariaDB(ctx context.Context, b demoServer, s *localdb.Server) error {
 	db, err := sql.Open("mysql", s.DSN("")+"?multiStatements=true")
 	if err != nil {
 		return err
@@ -130,17 +130,35 @@ func furnishMariaDB(ctx context.Context, b berth, s *localdb.Server) error {
 		Scan(&there); err != nil || there > 0 {
 		return err
 	}
-	for _, h := range holdings[b.name] {
+	for _, h := range demoDatabases[b.name] {
 		name := h.name + b.suffix
 		pattern := strings.ReplaceAll(name, "_", `\_`)
-		_, err := db.ExecContext(ctx, fmt.Sprintf("DROP DATABASE IF EXISTS `%[1]s`; CREATE DATABASE `%[1]s` CHARACTER SET utf8mb4 COLLATE utf8mb4_unicode_ci COMMENT '%[2]s';"+
-			"CREATE USER IF NOT EXISTS '%[3]s'@'127.0.0.1' IDENTIFIED BY '%[5]s'; GRANT ALL PRIVILEGES ON `%[4]s`.* TO '%[3]s'@'127.0.0.1'", name, h.comment, h.owner, pattern, s.Password.Reveal()))
+		_, err := db.ExecContext(
+			ctx,
+			fmt.Sprintf(
+				"DROP DATABASE IF EXISTS `%[1]s`; CREATE DATABASE `%[1]s` CHARACTER SET utf8mb4 COLLATE utf8mb4_unicode_ci COMMENT '%[2]s';"+
+					"CREATE USER IF NOT EXISTS '%[3]s'@'127.0.0.1' IDENTIFIED BY '%[5]s'; GRANT ALL PRIVILEGES ON `%[4]s`.* TO '%[3]s'@'127.0.0.1'",
+				name,
+				h.comment,
+				h.owner,
+				pattern,
+				s.Password.Reveal(),
+			),
+		)
 		if err != nil {
 			return err
 		}
 		for table, rows := range h.tables {
-			_, err := db.ExecContext(ctx, fmt.Sprintf("CREATE TABLE `%[1]s`.%[2]s (id BIGINT PRIMARY KEY, code VARCHAR(20) NOT NULL, noted DATETIME NOT NULL, detail TEXT, KEY (noted));"+
-				"INSERT INTO `%[1]s`.%[2]s SELECT seq, CONCAT('OL-', LPAD(seq, 6, '0')), NOW() - INTERVAL seq*7 MINUTE, REPEAT(MD5(seq), 3) FROM `%[1]s`.seq_1_to_%[3]d", name, table, rows))
+			_, err := db.ExecContext(
+				ctx,
+				fmt.Sprintf(
+					"CREATE TABLE `%[1]s`.%[2]s (id BIGINT PRIMARY KEY, code VARCHAR(20) NOT NULL, noted DATETIME NOT NULL, detail TEXT, KEY (noted));"+
+						"INSERT INTO `%[1]s`.%[2]s SELECT seq, CONCAT('OL-', LPAD(seq, 6, '0')), NOW() - INTERVAL seq*7 MINUTE, REPEAT(MD5(seq), 3) FROM `%[1]s`.seq_1_to_%[3]d",
+					name,
+					table,
+					rows,
+				),
+			)
 			if err != nil {
 				return err
 			}
@@ -151,7 +169,14 @@ func furnishMariaDB(ctx context.Context, b berth, s *localdb.Server) error {
 	if err := makeTraps(ctx, db, b, s); err != nil {
 		return err
 	}
-	_, err = db.ExecContext(ctx, fmt.Sprintf("GRANT SELECT, INSERT ON `parking\\%s`.* TO 'cargo_app'@'127.0.0.1'; CREATE USER IF NOT EXISTS 'parking_app'@'127.0.0.1' IDENTIFIED BY '%s'; GRANT SELECT, INSERT, UPDATE ON `parking\\%s`.* TO 'parking_app'@'127.0.0.1'",
-		b.suffix, s.Password.Reveal(), b.suffix))
+	_, err = db.ExecContext(
+		ctx,
+		fmt.Sprintf(
+			"GRANT SELECT, INSERT ON `parking\\%s`.* TO 'cargo_app'@'127.0.0.1'; CREATE USER IF NOT EXISTS 'parking_app'@'127.0.0.1' IDENTIFIED BY '%s'; GRANT SELECT, INSERT, UPDATE ON `parking\\%s`.* TO 'parking_app'@'127.0.0.1'",
+			b.suffix,
+			s.Password.Reveal(),
+			b.suffix,
+		),
+	)
 	return err
 }

@@ -20,13 +20,13 @@ import (
 	"example.com/genarch/localdb"
 )
 
-// berth is one of the company's servers.
-type berth struct {
+// demoServer is one of the company's servers.
+type demoServer struct {
 	name, engine, environment, suffix string
 	labels                            map[string]string
 }
 
-var berths = []berth{
+var demoServers = []demoServer{
 	{"harbour", "postgresql", "production", "_prod", map[string]string{"site": "Ossavik", "team": "passenger"}},
 	{"slipway", "postgresql", "staging", "_staging", map[string]string{"site": "Ossavik", "team": "passenger"}},
 	{"quay", "mariadb", "production", "_prod", map[string]string{"site": "Ossavik", "team": "freight"}},
@@ -40,8 +40,8 @@ var options = map[string][]string{
 	"quay":    {"plugin-load-add=metadata_lock_info", "performance-schema=ON", "event-scheduler=ON"},
 }
 
-// Line is the running company.
-type Line struct {
+// Demo is the running company.
+type Demo struct {
 	servers map[string]*localdb.Server
 	traffic sync.WaitGroup
 	stop    context.CancelFunc
@@ -85,11 +85,11 @@ func Reset(dir string) error {
 }
 
 // Start starts the four servers side by side and fills those that are empty.
-func Start(ctx context.Context, dir string) (*Line, error) {
-	l := &Line{servers: map[string]*localdb.Server{}}
+func Start(ctx context.Context, dir string) (*Demo, error) {
+	l := &Demo{servers: map[string]*localdb.Server{}}
 	var mu sync.Mutex
 	var group errgroup.Group
-	for _, b := range berths {
+	for _, b := range demoServers {
 		group.Go(func() error {
 			start := pglocal.Start
 			if b.engine == "mariadb" {
@@ -102,7 +102,7 @@ func Start(ctx context.Context, dir string) (*Line, error) {
 			mu.Lock()
 			l.servers[b.name] = s
 			mu.Unlock()
-			if err := furnish(ctx, b, s); err != nil {
+			if err := seed(ctx, b, s); err != nil {
 				return fmt.Errorf("%s: demo data: %w", b.name, err)
 			}
 			return nil
@@ -119,7 +119,7 @@ func Start(ctx context.Context, dir string) (*Line, error) {
 }
 
 // Stop ends the traffic and the servers.
-func (l *Line) Stop() {
+func (l *Demo) Stop() {
 	if l.stop != nil {
 		l.stop()
 	}
@@ -133,12 +133,12 @@ func (l *Line) Stop() {
 
 // Register makes Genarch know the four servers, at the ports that they have
 // now, and marks those that have no identity of their own.
-func (l *Line) Register(ctx context.Context, api *client.Client) error {
+func (l *Demo) Register(ctx context.Context, api *client.Client) error {
 	known, err := api.Servers(ctx, false)
 	if err != nil {
 		return err
 	}
-	for _, b := range berths {
+	for _, b := range demoServers {
 		s := l.servers[b.name]
 		registered := false
 		for _, k := range known {
@@ -171,7 +171,7 @@ func (l *Line) Register(ctx context.Context, api *client.Client) error {
 }
 
 // moved follows a demo server to another port: the old one was taken.
-func (l *Line) moved(ctx context.Context, api *client.Client, k wire.Server, s *localdb.Server) error {
+func (l *Demo) moved(ctx context.Context, api *client.Client, k wire.Server, s *localdb.Server) error {
 	secret := s.Password.Reveal()
 	_, err := api.EditServer(ctx, k.Name, wire.ServerPatch{Version: k.Version, Port: &s.Port, Secret: &secret})
 	return err

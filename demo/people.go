@@ -56,7 +56,7 @@ var uses = map[string][]use{
 // openPostgres gives what uses says, on what is there and what the owner will
 // make, and takes from everybody what the engine gives to everybody, except on
 // the databases that nobody has got round to yet.
-func openPostgres(ctx context.Context, conn *pgx.Conn, h holding) error {
+func openPostgres(ctx context.Context, conn *pgx.Conn, h demoDatabase) error {
 	var texts []string
 	var database string
 	if err := conn.QueryRow(ctx, "SELECT current_database()").Scan(&database); err != nil {
@@ -87,7 +87,7 @@ func openPostgres(ctx context.Context, conn *pgx.Conn, h holding) error {
 // makeTraps makes what deserves a look on a MariaDB server: a grant whose _ is a
 // wildcard, an account that shadows another, a anonymous account, a role that is
 // nobody's default.
-func makeTraps(ctx context.Context, db *sql.DB, b berth, s *localdb.Server) error {
+func makeTraps(ctx context.Context, db *sql.DB, b demoServer, s *localdb.Server) error {
 	password := " IDENTIFIED BY '" + s.Password.Reveal() + "'"
 	dues, boarding := "`harbour_dues"+b.suffix+"`.*", "`boarding\\"+b.suffix+"`.*"
 	if b.name == "drydock" {

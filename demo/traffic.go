@@ -19,7 +19,7 @@ const again = 800 * time.Millisecond
 // class of them can be looked at within a minute: a pool, a report that runs
 // long, a backup, somebody idle in a transaction that has written and somebody
 // who waits for that, and a nightly job that is always back within a second.
-func (l *Line) startTraffic(ctx context.Context) {
+func (l *Demo) startTraffic(ctx context.Context) {
 	harbour, quay := l.servers["harbour"], l.servers["quay"]
 	for range 6 {
 		l.postgres(ctx, harbour, "tickets_prod", "tickets_app", "booking-desk", 3*time.Second,
@@ -50,7 +50,7 @@ func (l *Line) startTraffic(ctx context.Context) {
 }
 
 // postgres keeps one session that repeats statements with a pause.
-func (l *Line) postgres(ctx context.Context, s *localdb.Server, database, account, program string, pause time.Duration,
+func (l *Demo) postgres(ctx context.Context, s *localdb.Server, database, account, program string, pause time.Duration,
 	statements ...string) {
 	l.session(ctx, s, database, account, program, func(conn *pgx.Conn) bool {
 		for _, text := range statements {
@@ -64,7 +64,7 @@ func (l *Line) postgres(ctx context.Context, s *localdb.Server, database, accoun
 
 // backup keeps something running that looks to the server as a dump does: a long
 // snapshot from which one table after the other is copied out.
-func (l *Line) backup(ctx context.Context, s *localdb.Server, database string) {
+func (l *Demo) backup(ctx context.Context, s *localdb.Server, database string) {
 	l.session(ctx, s, database, s.Admin, "pg_dump", func(conn *pgx.Conn) bool {
 		if _, err := conn.Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY"); err != nil {
 			return false
@@ -82,7 +82,7 @@ func (l *Line) backup(ctx context.Context, s *localdb.Server, database string) {
 
 // session keeps one connection: it works until work says no more, and comes back
 // a moment later.
-func (l *Line) session(ctx context.Context, s *localdb.Server, database, account, program string,
+func (l *Demo) session(ctx context.Context, s *localdb.Server, database, account, program string,
 	work func(*pgx.Conn) bool) {
 	l.traffic.Go(func() {
 		for ctx.Err() == nil {
@@ -101,7 +101,7 @@ func (l *Line) session(ctx context.Context, s *localdb.Server, database, account
 }
 
 // mariadb keeps one session that repeats statements with a pause.
-func (l *Line) mariadb(ctx context.Context, s *localdb.Server, database, account, program string, pause time.Duration,
+func (l *Demo) mariadb(ctx context.Context, s *localdb.Server, database, account, program string, pause time.Duration,
 	statements ...string) {
 	l.traffic.Go(func() {
 		db, err := sql.Open("mysql", strings.Replace(s.DSN(database), s.Admin+":", account+":", 1)+

@@ -64,7 +64,7 @@ func testDoors(t *testing.T, s *service) {
 	}
 	defer res.Body.Close()
 	text, _ := io.ReadAll(res.Body)
-	has(t, "metrics", string(text), "genarch_http_request_seconds_bucket", "genarch_watchers",
+	has(t, "metrics", string(text), "genarch_http_request_seconds_bucket", "genarch_event_subscribers",
 		`go_sql_open_connections{db_name="records"}`, "go_goroutines")
 }
 

@@ -113,7 +113,7 @@ func (r *Runner) carry(ctx context.Context, c change.Change, done change.NextOp,
 		if context.Cause(ctx) != nil && seen.Effect == change.Unclear {
 			return false // cut off: what was begun is on record, and will be probed
 		}
-		c.Observe(act, seen, now())
+		c.Record(act, seen, now())
 		news = append(news, stepEntry(c, act, string(act.Op)+"."+string(seen.Effect)))
 		if act.Op != change.Probe || seen.Effect != change.Unclear {
 			probing = time.Time{}
@@ -129,7 +129,7 @@ func (r *Runner) carry(ctx context.Context, c change.Change, done change.NextOp,
 		}
 		if now().Sub(probing) > limit && c.Steps[act.Step].ReadOnly {
 			// It alters nothing, so what was done before can be rolled back.
-			c.Observe(act, change.Result{Effect: change.NotHappened, Failure: stillUnknown(c.Steps[act.Step].Failure)},
+			c.Record(act, change.Result{Effect: change.NotHappened, Failure: stillUnknown(c.Steps[act.Step].Failure)},
 				now())
 			news, probing = append(news, stepEntry(c, act,
 				string(act.Op)+"."+string(change.NotHappened))), time.Time{}

@@ -205,7 +205,7 @@ func testClearCrash(t *testing.T, g *rig) {
 		c := g.clearingRig(t, drafter, name, nil, 41)
 		drafter.Shutdown(t.Context())
 		c.State, c.RunBy = change.Running, "keeper"
-		c.Steps[0].Status, c.Steps[1].Status = change.Took, change.Begun
+		c.Steps[0].Status, c.Steps[1].Status = change.Applied, change.Begun
 		g.fake.CloseGate(name)
 		if gone {
 			g.fake.Disconnect(41)

@@ -302,7 +302,7 @@ func testCrash(t *testing.T, g *rig) {
 			false},
 		{"first begun, took effect", true, []change.Status{change.Begun, change.Planned, change.Planned}, change.Done,
 			true},
-		{"second begun, not sent", true, []change.Status{change.Took, change.Begun, change.Planned}, change.Reverted,
+		{"second begun, not sent", true, []change.Status{change.Applied, change.Begun, change.Planned}, change.Reverted,
 			false},
 		{"undo begun", true, []change.Status{change.Undoing, change.Failed, change.Planned}, change.Reverted, false},
 	} {

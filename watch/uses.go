@@ -32,9 +32,9 @@ const (
 	saveEvery = time.Minute
 	// saveTime bounds that for one server.
 	saveTime = 10 * time.Second
-	// blindAfter is how long no look may be answered before the time counts as not
+	// unobservedAfter is how long no look may be answered before the time counts as not
 	// watched.
-	blindAfter = 6 * every
+	unobservedAfter = 6 * every
 	// maxUses bounds what is remembered of one server.
 	maxUses = 40000
 )
@@ -78,7 +78,7 @@ func (u *uses) looked(now time.Time) {
 	if u.fresh == nil {
 		return // the records are away
 	}
-	if gap := now.Sub(u.Until); gap > blindAfter {
+	if gap := now.Sub(u.Until); gap > unobservedAfter {
 		u.Unobserved += gap
 	}
 	if now.After(u.Until) {
@@ -178,7 +178,7 @@ func (w *Watch) Use(server string, x catalog.Used) catalog.Use {
 		return catalog.Use{}
 	}
 	use := k.uses.Use(x)
-	if gap := time.Since(k.uses.Until); !use.Since.IsZero() && gap > blindAfter {
+	if gap := time.Since(k.uses.Until); !use.Since.IsZero() && gap > unobservedAfter {
 		use.Unobserved += gap // it does not answer just now
 	}
 	return use

@@ -135,25 +135,25 @@ type Count struct {
 
 // Change is one intended alteration, from draft to outcome.
 type Change struct {
-	ID        uint64     `json:"id"`
-	Kind      string     `json:"kind"`
-	Server    string     `json:"server"`
-	Target    string     `json:"target"`
-	Asked     Intent     `json:"asked" doc:"What was asked for; a password that was given is left out."`
-	State     string     `json:"state" enum:"draft,waiting,ready,running,done,reverted,stuck,declined,withdrawn,expired"`
-	Ended     bool       `json:"ended" doc:"Nothing more happens to it."`
-	Operator  string     `json:"operator" doc:"Who asked."`
-	RunBy     string     `json:"run_by,omitempty"`
-	StopBy    string     `json:"stop_by,omitempty" doc:"Who asked for it to be stopped while it ran."`
-	Stoppable bool       `json:"stoppable" doc:"It runs, and everything done so far can be rolled back."`
-	Result    string     `json:"result,omitempty"`
-	Failure   *Failure   `json:"failure,omitempty"`
-	Accepted  []string   `json:"accepted" nullable:"false" doc:"The cautions that were accepted."`
-	Brief     Brief      `json:"brief"`
-	Kept      []string   `json:"kept" nullable:"false" doc:"The accounts whose generated passwords can still be shown, once, to who asked."`
-	Created   time.Time  `json:"created"`
-	Started   *time.Time `json:"started,omitempty"`
-	Finished  *time.Time `json:"finished,omitempty"`
+	ID               uint64     `json:"id"`
+	Kind             string     `json:"kind"`
+	Server           string     `json:"server"`
+	Target           string     `json:"target"`
+	Asked            Intent     `json:"asked" doc:"What was asked for; a password that was given is left out."`
+	State            string     `json:"state" enum:"draft,waiting,ready,running,done,reverted,stuck,declined,withdrawn,expired"`
+	Ended            bool       `json:"ended" doc:"Nothing more happens to it."`
+	Operator         string     `json:"operator" doc:"Who asked."`
+	RunBy            string     `json:"run_by,omitempty"`
+	StopBy           string     `json:"stop_by,omitempty" doc:"Who asked for it to be stopped while it ran."`
+	Stoppable        bool       `json:"stoppable" doc:"It runs, and everything done so far can be rolled back."`
+	Result           string     `json:"result,omitempty"`
+	Failure          *Failure   `json:"failure,omitempty"`
+	Accepted         []string   `json:"accepted" nullable:"false" doc:"The cautions that were accepted."`
+	Brief            Brief      `json:"brief"`
+	PendingPasswords []string   `json:"pending_passwords" nullable:"false" doc:"The accounts whose generated passwords can still be shown, once, to who asked."`
+	Created          time.Time  `json:"created"`
+	Started          *time.Time `json:"started,omitempty"`
+	Finished         *time.Time `json:"finished,omitempty"`
 }
 
 // ChangeList is a page of changes, the newest first, with their briefs left out.

@@ -74,9 +74,9 @@ type SessionSample struct {
 // Use is when somebody was last seen using a database or an account, as far as
 // Genarch has looked: the engines keep no record of it.
 type Use struct {
-	Last  *time.Time `json:"last,omitempty" doc:"Absent: nobody was seen since the watch began."`
-	Since time.Time  `json:"since" doc:"When Genarch began to watch the server."`
-	Blind int64      `json:"blind" doc:"For how many seconds of that nobody looked, or the server did not answer."`
+	Last       *time.Time `json:"last,omitempty" doc:"Absent: nobody was seen since the watch began."`
+	Since      time.Time  `json:"since" doc:"When Genarch began to watch the server."`
+	Unobserved int64      `json:"unobserved" doc:"For how many seconds of that nobody looked, or the server did not answer."`
 }
 
 // SessionHistory is the samples of the last hour.

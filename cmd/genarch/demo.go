@@ -99,7 +99,7 @@ func (d demoRun) run(ctx context.Context, reset bool) error {
 }
 
 // welcome registers the servers, gives them a past and prints how to go on.
-func (d demoRun) welcome(ctx context.Context, line *demo.Line, records *store.Store, address, password string,
+func (d demoRun) welcome(ctx context.Context, line *demo.Demo, records *store.Store, address, password string,
 	begun time.Time) error {
 	anonymous, err := client.New(address, "")
 	if err != nil {

@@ -68,11 +68,22 @@ func serveCommand() *cli.Command {
 			&cli.StringFlag{Name: "store-dsn-file",
 				Usage:   "file with the DSN of a MariaDB for the records (or GENARCH_STORE_DSN)",
 				Sources: setting("store-dsn-file"), DefaultText: "a private MariaDB"},
-			text("store-admin-dsn-file", "",
-				"file with the DSN of another login to the same database, which makes its tables; the one above then needs no rights to alter them"),
-			text("key-file", "", "key that seals the servers' secrets; made on the first start (default: key.json in the data folder)"),
+			text(
+				"store-admin-dsn-file",
+				"",
+				"file with the DSN of another login to the same database, which makes its tables; the one above then needs no rights to alter them",
+			),
+			text(
+				"key-file",
+				"",
+				"key that seals the servers' secrets; made on the first start (default: key.json in the data folder)",
+			),
 			text("tls-cert", "", "certificate chain (PEM)"), text("tls-key", "", "its key (PEM)"),
-			text("public-url", "", "the address by which people reach the service, such as https://genarch.ossavik.example, when a proxy is before it"),
+			text(
+				"public-url",
+				"",
+				"the address by which people reach the service, such as https://genarch.ossavik.example, when a proxy is before it",
+			),
 			&cli.StringSliceFlag{Name: "trusted-proxy",
 				Usage:   "address or network of a proxy whose X-Forwarded-For is believed",
 				Sources: setting("trusted-proxy")},
@@ -80,8 +91,11 @@ func serveCommand() *cli.Command {
 				Usage: "the way back when nobody can sign in any more: this operator gets a new password (from --first-password-file, a prompt, or generated) and every permission"},
 			text("log-format", "text", "text or json"), text("log-level", "info", "debug, info, warn or error"),
 			text("first-operator", "keeper", "name of the first operator, made on the first start"),
-			text("first-password-file", "",
-				"file with the first operator's password (or GENARCH_FIRST_PASSWORD; else asked for, or generated and shown once)"),
+			text(
+				"first-password-file",
+				"",
+				"file with the first operator's password (or GENARCH_FIRST_PASSWORD; else asked for, or generated and shown once)",
+			),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := settings().err; err != nil {
@@ -165,14 +179,14 @@ func newLog(format, level string) (*slog.Logger, error) {
 // stopTime bounds an orderly stop: steps in hand get this long.
 const stopTime = 30 * time.Second
 
-// garbage is how far the heap may grow before it is cleaned up, in percent, where
+// gcPercent is how far the heap may grow before it is cleaned up, in percent, where
 // GOGC says nothing else. The service keeps a few MiB, and a list of thousands
 // is built up and thrown away at once: with Go's own 100 it would clean up in the
-// middle of each. Above roomy bytes it is cleaned up as often as it takes to stay
+// middle of each. Above memoryLimit bytes it is cleaned up as often as it takes to stay
 // there, where GOMEMLIMIT says nothing else.
 const (
-	garbage = 400
-	roomy   = 512 << 20
+	gcPercent   = 400
+	memoryLimit = 512 << 20
 )
 
 // run runs the service until ctx ends, and then stops it in order: calls are
@@ -180,10 +194,10 @@ const (
 // the private MariaDB stops.
 func (s service) run(ctx context.Context) error {
 	if os.Getenv("GOGC") == "" {
-		debug.SetGCPercent(garbage)
+		debug.SetGCPercent(gcPercent)
 	}
 	if os.Getenv("GOMEMLIMIT") == "" {
-		debug.SetMemoryLimit(roomy)
+		debug.SetMemoryLimit(memoryLimit)
 	}
 	listener, err := s.open()
 	if err != nil {
@@ -255,7 +269,10 @@ func (s service) open() (net.Listener, error) {
 	}
 	ip := net.ParseIP(host)
 	if local := host == "localhost" || ip != nil && ip.IsLoopback(); !local && s.tlsCert == "" {
-		return nil, fmt.Errorf("listening on %s, beyond this machine, needs TLS: give --tls-cert and --tls-key, or listen on 127.0.0.1 behind a proxy that has it", s.listen)
+		return nil, fmt.Errorf(
+			"listening on %s, beyond this machine, needs TLS: give --tls-cert and --tls-key, or listen on 127.0.0.1 behind a proxy that has it",
+			s.listen,
+		)
 	}
 	if (s.tlsCert == "") != (s.tlsKey == "") {
 		return nil, errors.New("--tls-cert and --tls-key go together")
@@ -345,7 +362,7 @@ func (s service) address(l net.Listener) string {
 func (s service) collectors(records *store.Store, hub *events.Hub) []prometheus.Collector {
 	return []prometheus.Collector{
 		collectors.NewDBStatsCollector(records.Pool(), "records"),
-		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "genarch_watchers",
+		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "genarch_event_subscribers",
 			Help: "Streams of events that are open."}, func() float64 { return float64(hub.Subscribers()) }),
 	}
 }

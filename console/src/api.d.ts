@@ -1146,11 +1146,11 @@ export interface components {
             finished?: string;
             /** Format: int64 */
             id: number;
-            /** @description The accounts whose generated passwords can still be shown, once, to who asked. */
-            kept: string[];
             kind: string;
             /** @description Who asked. */
             operator: string;
+            /** @description The accounts whose generated passwords can still be shown, once, to who asked. */
+            pending_passwords: string[];
             result?: string;
             run_by?: string;
             server: string;
@@ -2502,11 +2502,6 @@ export interface components {
         };
         Use: {
             /**
-             * Format: int64
-             * @description For how many seconds of that nobody looked, or the server did not answer.
-             */
-            blind: number;
-            /**
              * Format: date-time
              * @description Absent: nobody was seen since the watch began.
              */
@@ -2516,6 +2511,11 @@ export interface components {
              * @description When Genarch began to watch the server.
              */
             since: string;
+            /**
+             * Format: int64
+             * @description For how many seconds of that nobody looked, or the server did not answer.
+             */
+            unobserved: number;
         };
         Wait: {
             /** @description It stands further up too. */

@@ -38,9 +38,9 @@ type Graph struct {
 // Rules are what differs between the engines. They are made for one graph, whose
 // nodes they know by number.
 type Rules interface {
-	// Gifts lists what holds on one database, by facet: facet 0 is the
+	// Held lists what holds on one database, by securable: securable 0 is the
 	// database itself, the others are what is in it.
-	Gifts(db int) (facets []catalog.Object, held []Gift)
+	Held(db int) (securables []catalog.Object, held []HeldEntry)
 	// Table has the privileges that all sets are of.
 	Table() *privilege.Table
 	// Base is what a node holds on the whole server, by itself; BaseInherited says
@@ -48,10 +48,10 @@ type Rules interface {
 	Base(node int32) privilege.Set
 	BaseInherited() bool
 	// Object lists what holds on one object; only what nodes hold is asked for.
-	Object(o catalog.Object, nodes []int32) []Gift
+	Object(o catalog.Object, nodes []int32) []HeldEntry
 	// Needs is what it takes to use a privilege on an object.
 	Needs(p privilege.Set, o catalog.Object) []Requirement
-	// Level judges what an account has, by facet.
+	// Level judges what an account has, by securable.
 	Level(db int, have []privilege.Set) Cell
 	// Holds reports whether the reading covers an object of one of its databases.
 	Holds(db int, o catalog.Object) bool
@@ -79,8 +79,8 @@ func Powerful(all bool) Mark {
 	return Mark{Code: "powerful", Text: "it may create and alter accounts, and so become anybody"}
 }
 
-// Gift is what one node holds on one facet, and whence.
-type Gift struct {
+// HeldEntry is what one node holds on one securable, and whence.
+type HeldEntry struct {
 	Node, Facet    int32
 	Set, Grantable privilege.Set
 	Via            Via
@@ -139,7 +139,7 @@ func New(a catalog.Access, rules func(*Graph) Rules) *Graph {
 		}
 	}
 	if g.rules.BaseInherited() {
-		g.spread(g.base, g.based, g.words)
+		g.propagate(g.base, g.based, g.words)
 	}
 	return g
 }
@@ -269,10 +269,10 @@ func (g *Graph) sort() {
 	}
 }
 
-// spread hands what roles have down to their members: sets holds packed sets, width
+// propagate hands what roles have down to their members: sets holds packed sets, width
 // words for each node, and some says which nodes have anything. One pass does, since
 // roles come first; a circle needs more.
-func (g *Graph) spread(sets []uint64, some []bool, width int) {
+func (g *Graph) propagate(sets []uint64, some []bool, width int) {
 	for changed := true; changed; {
 		changed = false
 		for _, v := range g.order {
@@ -312,13 +312,13 @@ func (g *Graph) Roles(p catalog.Principal) (atOnce, dormant []catalog.Principal)
 	if !ok {
 		return nil, nil
 	}
-	reached := g.reach(start, false)
+	reached := g.walk(start, false)
 	for _, v := range reached.list[1:] {
 		if v != g.public {
 			atOnce = append(atOnce, g.nodes[v])
 		}
 	}
-	for _, v := range g.reach(start, true).list[1:] {
+	for _, v := range g.walk(start, true).list[1:] {
 		if _, has := reached.from[v]; !has && v != g.public {
 			dormant = append(dormant, g.nodes[v])
 		}
@@ -332,9 +332,9 @@ type reached struct {
 	from map[int32]int32
 }
 
-// reach walks from a node to all roles that it has; with dormant, also those
+// walk walks from a node to all roles that it has; with dormant, also those
 // that it could take on.
-func (g *Graph) reach(start int32, dormant bool) reached {
+func (g *Graph) walk(start int32, dormant bool) reached {
 	r := reached{list: []int32{start}, from: map[int32]int32{start: -1}}
 	for i := 0; i < len(r.list); i++ {
 		v := r.list[i]
@@ -363,11 +363,11 @@ func (r reached) path(to int32) []int32 {
 }
 
 // onDatabase computes what every node has on one database: a packed set for each
-// facet of each node, width words together. buffer is used again when it is large enough.
+// securable of each node, width words together. buffer is used again when it is large enough.
 func (g *Graph) onDatabase(db int, buffer []uint64) (sets []uint64, width int) {
 	table := g.rules.Table()
-	facets, held := g.rules.Gifts(db)
-	width = len(facets) * g.words
+	securables, held := g.rules.Held(db)
+	width = len(securables) * g.words
 	need := width * len(g.nodes)
 	if cap(buffer) < need {
 		buffer = make([]uint64, need)
@@ -390,9 +390,9 @@ func (g *Graph) onDatabase(db int, buffer []uint64) (sets []uint64, width int) {
 		some[h.Node] = true
 		table.Pack(sets[at:at+g.words], h.Set)
 	}
-	g.spread(sets, some, width)
+	g.propagate(sets, some, width)
 	if refused != nil {
-		g.spread(refused, someRefused, width)
+		g.propagate(refused, someRefused, width)
 		for i, w := range refused {
 			sets[i] &^= w
 		}
@@ -409,7 +409,7 @@ func (g *Graph) onDatabase(db int, buffer []uint64) (sets []uint64, width int) {
 	return sets, width
 }
 
-// unpack writes the sets of one node out, by facet.
+// unpack writes the sets of one node out, by securable.
 func (g *Graph) unpack(packed []uint64, into []privilege.Set) []privilege.Set {
 	table := g.rules.Table()
 	into = into[:0]

@@ -23,7 +23,7 @@ type way struct {
 // ways lists all ways by which a node has anything on an object, the shortest
 // first; with dormant, also those that need SET ROLE.
 func (g *Graph) ways(v int32, o catalog.Object, dormant bool) []way {
-	r := g.reach(v, dormant)
+	r := g.walk(v, dormant)
 	var out []way
 	for _, u := range r.list {
 		if s := g.rules.Base(u); !s.Empty() {

@@ -99,7 +99,7 @@ const (
 	Begun Status = "begun"
 	// Unknown: it was sent and no answer came. It has to be probed.
 	Unknown Status = "unknown"
-	Took    Status = "done"
+	Applied Status = "done"
 	// Failed: it took no effect.
 	Failed Status = "failed"
 	Undone Status = "undone"
@@ -107,8 +107,8 @@ const (
 	Undoing Status = "undoing"
 	// UndoFailed: it took effect and could not be rolled back.
 	UndoFailed Status = "undo_failed"
-	// Harmed: it failed, and what the try has altered could not all be put right.
-	Harmed Status = "harmed"
+	// PartiallyApplied: it failed, and what the try has altered could not all be put right.
+	PartiallyApplied Status = "harmed"
 )
 
 // StepRun is a step and what happened to it.

@@ -104,7 +104,7 @@ func TestClearThenAct(t *testing.T) {
 					continue // its intention is on record: it is done again
 				}
 			}
-			c.Observe(act, seen, now)
+			c.Record(act, seen, now)
 		}
 		ends[c.State]++
 		switch {
@@ -169,10 +169,11 @@ func TestHarmed(t *testing.T) {
 		if action.effect != Happened {
 			seen.Failure = &Failure{Text: "partially dropped"}
 		}
-		c.Observe(act, seen, time.Time{})
+		c.Record(act, seen, time.Time{})
 	}
 	act := c.Next()
-	if c.Close(act, time.Time{}); c.State != Stuck || c.Steps[2].Status != Harmed || c.Steps[0].Status != Undone ||
+	if c.Close(act, time.Time{}); c.State != Stuck || c.Steps[2].Status != PartiallyApplied ||
+		c.Steps[0].Status != Undone ||
 		!strings.Contains(c.Result, "drop: failed, and left something altered") {
 		t.Errorf("%s: %s, steps %+v", c.State, c.Result, c.Steps)
 	}

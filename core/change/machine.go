@@ -11,7 +11,7 @@ import (
 type Operation string
 
 // The actions. Before Do and Undo the runner commits the step's new status
-// ([Change.Begin]); after each action it reports with [Change.Observe].
+// ([Change.Begin]); after each action it reports with [Change.Record].
 const (
 	Do     Operation = "do"
 	Probe  Operation = "probe"
@@ -38,9 +38,9 @@ func (c *Change) Next() NextOp {
 			return NextOp{Op: Probe, Step: i}
 		case Undoing:
 			return NextOp{Op: Undo, Step: i}
-		case Failed, Undone, UndoFailed, Harmed:
+		case Failed, Undone, UndoFailed, PartiallyApplied:
 			failed = true
-		case Took:
+		case Applied:
 			// It took effect, but not as it should: take it back.
 			failed = failed || s.Failure != nil
 		}
@@ -61,11 +61,11 @@ func (c *Change) Next() NextOp {
 		case s.Status == UndoFailed:
 			// What stands on this step must not be taken from under it.
 			return NextOp{Op: Finish, End: Stuck}
-		case s.Status == Harmed:
+		case s.Status == PartiallyApplied:
 			end = Stuck
 		case s.Status == Failed && s.Repair != "":
 			return NextOp{Op: Undo, Step: i}
-		case s.Status != Took || s.ReadOnly || s.Irreversible:
+		case s.Status != Applied || s.ReadOnly || s.Irreversible:
 		case s.Undo == "":
 			return NextOp{Op: Finish, End: Stuck}
 		default:
@@ -78,7 +78,7 @@ func (c *Change) Next() NextOp {
 // Stoppable reports whether everything that was done so far can be rolled back.
 func (c *Change) Stoppable() bool {
 	return !slices.ContainsFunc(c.Steps, func(s StepRun) bool {
-		return (s.Status == Took || s.Status == Begun || s.Status == Unknown) && !s.ReadOnly && !s.Irreversible &&
+		return (s.Status == Applied || s.Status == Begun || s.Status == Unknown) && !s.ReadOnly && !s.Irreversible &&
 			s.Undo == ""
 	})
 }
@@ -155,8 +155,8 @@ type Result struct {
 	Working bool
 }
 
-// Observe records what came of an act.
-func (c *Change) Observe(a NextOp, seen Result, now time.Time) {
+// Record records what came of an act.
+func (c *Change) Record(a NextOp, seen Result, now time.Time) {
 	s := &c.Steps[a.Step]
 	s.Messages = append(s.Messages, seen.Messages...)
 	if seen.Failure != nil {
@@ -168,7 +168,7 @@ func (c *Change) Observe(a NextOp, seen Result, now time.Time) {
 		s.Probed = s.Probed || a.Op == Probe
 		switch seen.Effect {
 		case Happened:
-			s.Status = Took
+			s.Status = Applied
 			if a.Op == Probe {
 				s.Failure, c.Failure = nil, nil
 			}
@@ -187,7 +187,7 @@ func (c *Change) Observe(a NextOp, seen Result, now time.Time) {
 		case s.Undo == "":
 			// The step had failed: whatever is not mended, the steps before it
 			// can be rolled back.
-			s.Status = Harmed
+			s.Status = PartiallyApplied
 		default:
 			s.Status = UndoFailed
 		}
@@ -259,14 +259,14 @@ func (c *Change) standing() string {
 	for _, s := range c.Steps {
 		word := ""
 		switch s.Status {
-		case Took:
+		case Applied:
 			if s.ReadOnly || s.Irreversible {
 				continue
 			}
 			word = "in effect"
 		case UndoFailed:
 			word = "in effect, could not be rolled back"
-		case Harmed:
+		case PartiallyApplied:
 			word = "failed, and left something altered"
 		case Unknown, Begun, Undoing:
 			word = "not known"

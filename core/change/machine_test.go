@@ -90,7 +90,7 @@ func play(c *Change, w *world, fate func(NextOp) (happens bool, told Effect)) st
 		if told != Happened {
 			seen.Failure = &Failure{Text: "it went wrong"}
 		}
-		c.Observe(act, seen, time.Time{})
+		c.Record(act, seen, time.Time{})
 	}
 	return strings.Join(trace, " ") + " …"
 }
@@ -152,7 +152,7 @@ func TestMachineTookWithFailure(t *testing.T) {
 	c.State = Running
 	act := c.Next()
 	c.Begin(act, time.Time{})
-	c.Observe(act, Result{Effect: Happened, Failure: &Failure{Text: "unknown language"}}, time.Time{})
+	c.Record(act, Result{Effect: Happened, Failure: &Failure{Text: "unknown language"}}, time.Time{})
 	if next := c.Next(); next.Op != Undo || next.Step != 0 || c.Failure == nil {
 		t.Errorf("after it: %+v, failure %v", next, c.Failure)
 	}

@@ -31,10 +31,10 @@ type gate struct {
 
 func (g *gate) add(do, undo string) { g.do, g.undo = append(g.do, do), append(g.undo, undo) }
 
-// harmless is the right that shadows a pattern: of all rows of an account only
+// placeholder is the right that shadows a pattern: of all rows of an account only
 // the most exact one counts, so a row with next to nothing takes away what a
 // pattern gave.
-var harmless = may.DeleteHistory
+var placeholder = may.DeleteHistory
 
 // onName reports whether a grant is on exactly the database of a name, or on
 // something in it; a pattern that fits it is not.
@@ -82,15 +82,15 @@ func planGate(name string, snap catalog.Snapshot, clearLeftovers bool) gate {
 		x, has := exact[p]
 		_, shadow := patterns[p]
 		give := ""
-		if shadow && !x.Privileges.Has(harmless) {
-			take := revokeSQL(setText(harmless), on, p)
-			g.add(grantSQL(setText(harmless), on, p, false), take)
+		if shadow && !x.Privileges.Has(placeholder) {
+			take := revokeSQL(setText(placeholder), on, p)
+			g.add(grantSQL(setText(placeholder), on, p, false), take)
 			g.after = append(g.after, take)
 		}
 		if has {
 			gone := x.Privileges
 			if shadow {
-				gone = gone.Minus(harmless)
+				gone = gone.Minus(placeholder)
 			}
 			var words []string
 			if !gone.Empty() {
@@ -111,27 +111,33 @@ func planGate(name string, snap catalog.Snapshot, clearLeftovers bool) gate {
 	return g
 }
 
-// outsiders are accounts that the gate does not keep out: they hold rights on
-// every database. roots are those that are never locked: the server's own, and
+// globalAccounts are accounts that the gate does not keep out: they hold rights on
+// every database. exempt are those that are never locked: the server's own, and
 // its administrator on its own machine.
-func outsiders(snap catalog.Snapshot) (people, roots []catalog.Account) {
+func globalAccounts(snap catalog.Snapshot) (people, exempt []catalog.Account) {
 	reach := ownPrivileges
 	for _, a := range snap.Access.Accounts {
 		if a.Principal == snap.Self || a.Locked || !a.Login && !a.Role || !a.Global.Any(reach) {
 			continue
 		}
 		if a.System || a.Role || a.Super && a.Host == "localhost" {
-			roots = append(roots, a)
+			exempt = append(exempt, a)
 		} else {
 			people = append(people, a)
 		}
 	}
-	return people, roots
+	return people, exempt
 }
 
 // planLeaks says who could come back while the gate is closed, and, when asked,
 // locks them out for the time.
-func planLeaks(b *change.Brief, in change.Intent, people, roots []catalog.Account, present []catalog.Session, g *gate) {
+func planLeaks(
+	b *change.Brief,
+	in change.Intent,
+	people, exempt []catalog.Account,
+	present []catalog.Session,
+	g *gate,
+) {
 	var names []string
 	for _, a := range people {
 		names = append(names, a.Principal.String())
@@ -144,13 +150,18 @@ func planLeaks(b *change.Brief, in change.Intent, people, roots []catalog.Accoun
 			g.after = append(g.after, user+" ACCOUNT UNLOCK")
 		}
 		if len(names) > 0 {
-			b.Find(change.Caution, change.GateEffect, "Without that lock they may come back meanwhile.",
-				"While the change runs these accounts cannot sign in at all, to any database: %s. Their open sessions elsewhere go on.", planning.Shorten(names)).
+			b.Find(
+				change.Caution,
+				change.GateEffect,
+				"Without that lock they may come back meanwhile.",
+				"While the change runs these accounts cannot sign in at all, to any database: %s. Their open sessions elsewhere go on.",
+				planning.Shorten(names),
+			).
 				Offer(remedy.Option("clearing.options.lock_accounts", "no"))
 		}
 		names = nil
 	}
-	for _, a := range roots {
+	for _, a := range exempt {
 		names = append(names, a.Principal.String())
 	}
 	if len(names) > 0 {
@@ -212,20 +223,25 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 	}
 	d, impact, clears := *snap.Target, *snap.DropImpact, spec.Options.Bool("clear_leftovers")
 	planBlockers(b, d, impact)
-	people, roots := outsiders(snap)
+	people, exempt := globalAccounts(snap)
 	rules := in.Clearing.Rules(clearing.Target{Database: d.Name})
-	rules.GateIncomplete = len(roots) > 0 || len(people) > 0 && !in.Clearing.Asks("lock_accounts")
+	rules.GateIncomplete = len(exempt) > 0 || len(people) > 0 && !in.Clearing.Asks("lock_accounts")
 	planning.Lost(b, snap)
 	clear := planning.Clearing(b, snap, rules, shown, killEach)
 	planning.Manage(b, snap)
 	if login := snap.Instance.Login; !login.May("give_bundles") {
-		b.Find(change.Stop, change.RightsMissing, login.Remedy("give_bundles"),
-			"Privileges are revoked for the time of the change and granted again afterwards, which Genarch's login %s may not do.", login.Name)
+		b.Find(
+			change.Stop,
+			change.RightsMissing,
+			login.Remedy("give_bundles"),
+			"Privileges are revoked for the time of the change and granted again afterwards, which Genarch's login %s may not do.",
+			login.Name,
+		)
 	}
 	b.Set(change.Setting{Name: "name", Value: spec.Name, Asked: true, Decides: "which database"})
 	planning.SessionPolicy(b, in.Clearing)
 	g := planGate(d.Name, snap, clears)
-	planLeaks(b, in, people, roots, rules.Target.Of(snap.Connected), &g)
+	planLeaks(b, in, people, exempt, rules.Target.Of(snap.Connected), &g)
 	planLeft(b, g, spec, snap)
 	if len(g.do) > 0 {
 		b.Steps = append(b.Steps, gateStep(g, d.Name, snap.Self))
@@ -249,8 +265,12 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 // planBlockers stops at whatever would make the drop fail after it has begun.
 func planBlockers(b *change.Brief, d catalog.Database, impact catalog.DropImpact) {
 	if dropDetailsOf(impact.Details).Cluster {
-		b.Find(change.Stop, change.OptionUnsupported, "Drop it with the cluster's own tools.",
-			"The server is a node of a cluster. There a drop waits for nobody and aborts open transactions on all nodes, so Genarch does not do it.")
+		b.Find(
+			change.Stop,
+			change.OptionUnsupported,
+			"Drop it with the cluster's own tools.",
+			"The server is a node of a cluster. There a drop waits for nobody and aborts open transactions on all nodes, so Genarch does not do it.",
+		)
 	}
 	if len(dropDetailsOf(impact.Details).OutsideKeys) > 0 {
 		b.Find(change.Stop, change.KeysOutside, "Drop those keys first, or the tables that have them.",

@@ -19,8 +19,8 @@ type rules struct {
 	// that matches wins; exact finds those without wildcards by name.
 	rows [][]row
 	// below are the grants on single objects of a database, by its name: as
-	// gifts of its facet, and as they are.
-	below  map[string][]access.Gift
+	// gifts of its securable, and as they are.
+	below  map[string][]access.HeldEntry
 	within map[string][]catalog.Grant
 	// exact and patterned let one database be looked up without trying all.
 	exact     map[string][]int32 // database → nodes that have a row for just that name
@@ -58,7 +58,7 @@ func newRules(g *access.Graph) *rules {
 		g.Node(gr.Grantee)
 	}
 	m := &rules{g: g, byName: map[string][]catalog.Account{}, rows: make([][]row, len(g.Nodes())),
-		below: map[string][]access.Gift{}, within: map[string][]catalog.Grant{}, exact: map[string][]int32{}}
+		below: map[string][]access.HeldEntry{}, within: map[string][]catalog.Grant{}, exact: map[string][]int32{}}
 	for _, acc := range a.Accounts {
 		m.byName[acc.Name] = append(m.byName[acc.Name], acc)
 	}
@@ -93,7 +93,7 @@ func newRules(g *access.Graph) *rules {
 			m.within[gr.Database] = append(m.within[gr.Database], gr)
 			for _, v := range holders {
 				m.below[gr.Database] = append(m.below[gr.Database],
-					access.Gift{Node: v, Set: privilege.Below, Via: access.ViaGrant, Text: gr.Grantor})
+					access.HeldEntry{Node: v, Set: privilege.Below, Via: access.ViaGrant, Text: gr.Grantor})
 			}
 			continue
 		}
@@ -174,9 +174,9 @@ func (m *rules) winningOn(v int32, db int, matches func(pattern string) bool) (r
 	return row{}, false
 }
 
-// Gifts is the one grant on a database that holds for each account, and what is open
+// Held is the one grant on a database that holds for each account, and what is open
 // within it.
-func (m *rules) Gifts(db int) ([]catalog.Object, []access.Gift) {
+func (m *rules) Held(db int) ([]catalog.Object, []access.HeldEntry) {
 	name := m.g.Access().Databases[db].Name
 	held := slices.Clone(m.below[name])
 	seen := make([]bool, len(m.g.Nodes()))
@@ -205,8 +205,8 @@ func (m *rules) Gifts(db int) ([]catalog.Object, []access.Gift) {
 
 // gift is what a grant gives a node, with where it comes from if that is not
 // the node itself and the name itself.
-func (m *rules) gift(v int32, r row) access.Gift {
-	out := access.Gift{Node: v, Set: r.set, Grantable: r.grant, Via: access.ViaGrant}
+func (m *rules) gift(v int32, r row) access.HeldEntry {
+	out := access.HeldEntry{Node: v, Set: r.set, Grantable: r.grant, Via: access.ViaGrant}
 	p := m.g.Nodes()[v]
 	switch {
 	case p == catalog.Public:
@@ -241,8 +241,8 @@ func (m *rules) Level(_ int, have []privilege.Set) access.Cell {
 
 // Object lists what some nodes hold, each by itself, on one object: what they
 // hold on the server and on its database reaches down to it.
-func (m *rules) Object(o catalog.Object, nodes []int32) []access.Gift {
-	var out []access.Gift
+func (m *rules) Object(o catalog.Object, nodes []int32) []access.HeldEntry {
+	var out []access.HeldEntry
 	for _, v := range nodes {
 		if o.Database == "" {
 			break
@@ -260,7 +260,7 @@ func (m *rules) Object(o catalog.Object, nodes []int32) []access.Gift {
 			}
 			if gr.Scope == o.Scope && gr.Column == o.Column ||
 				o.Scope == catalog.ScopeColumn && gr.Scope == catalog.ScopeTable {
-				out = append(out, access.Gift{Node: v, Set: gr.Privileges, Grantable: gr.Grantable,
+				out = append(out, access.HeldEntry{Node: v, Set: gr.Privileges, Grantable: gr.Grantable,
 					Via: access.ViaGrant, Text: gr.Grantor})
 			}
 		}

@@ -54,9 +54,9 @@ func (s *server) runAll(ctx context.Context, op string, statements []string, ste
 	})
 }
 
-// noLonger are the errors of taking what is not there any more: grants 1141 and
+// ignoredCodes are the errors of taking what is not there any more: grants 1141 and
 // 1147 (and 1403), accounts 1133 and 1396, tables 1146, databases 1049, events 1539.
-var noLonger = []string{"1141", "1147", "1403", "1133", "1396", "1146", "1049", "1539", "1305"}
+var ignoredCodes = []string{"1141", "1147", "1403", "1133", "1396", "1146", "1049", "1539", "1305"}
 
 func (s *server) closeGate(ctx context.Context, step change.Step) (engine.Report, error) {
 	return engine.Report{}, s.runAll(ctx, "close the gate", engine.DecodeList(step.Args["do"]), step, "1141", "1147")
@@ -65,11 +65,16 @@ func (s *server) closeGate(ctx context.Context, step change.Step) (engine.Report
 // openGate puts back what the gate has taken. All that it does can be done again.
 func (s *server) openGate(ctx context.Context, step change.Step) (engine.Report, error) {
 	return engine.Report{}, s.runAll(ctx, "open the gate again", engine.DecodeList(step.Args["undo"]), step,
-		noLonger...)
+		ignoredCodes...)
 }
 
 func (s *server) settle(ctx context.Context, step change.Step) (engine.Report, error) {
-	return engine.Report{}, s.runAll(ctx, "settle the grants", engine.DecodeList(step.Args["do"]), step, noLonger...)
+	return engine.Report{}, s.runAll(
+		ctx,
+		"settle the grants",
+		engine.DecodeList(step.Args["do"]),
+		step,
+		ignoredCodes...)
 }
 
 // dropNow looks once more for whatever would make the drop fail after it has
@@ -85,7 +90,7 @@ func (s *server) dropNow(ctx context.Context, step change.Step) (engine.Report, 
 		return rep, engine.Classify(op, ctx.Err(), false)
 	}
 	err := s.withConn(ctx, op, step, func(c *sender) error {
-		if err := s.lookOnceMore(ctx, op, name, step); err != nil {
+		if err := s.recheckBlockers(ctx, op, name, step); err != nil {
 			return err
 		}
 		if err := s.tryLocks(ctx, c, op, name); err != nil {
@@ -104,8 +109,8 @@ func (s *server) dropNow(ctx context.Context, step change.Step) (engine.Report, 
 	return rep, err
 }
 
-// lookOnceMore reads again what the brief looked at.
-func (s *server) lookOnceMore(ctx context.Context, op, name string, step change.Step) error {
+// recheckBlockers reads again what the brief looked at.
+func (s *server) recheckBlockers(ctx context.Context, op, name string, step change.Step) error {
 	d, err := s.readDatabase(ctx, name)
 	if errors.Is(err, engine.ErrNotFound) {
 		return &engine.Error{Op: op, Kind: engine.NotSent, Text: "it is gone by now; somebody else dropped it",
@@ -139,8 +144,11 @@ const (
 // it back: what holds a lock makes this fail instead of the drop.
 func (s *server) tryLocks(ctx context.Context, conn *sender, op, name string) error {
 	var tables []string
-	rows, err := conn.QueryContext(ctx,
-		`SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_TYPE NOT IN ('VIEW', 'SYSTEM VIEW')`, name)
+	rows, err := conn.QueryContext(
+		ctx,
+		`SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? AND TABLE_TYPE NOT IN ('VIEW', 'SYSTEM VIEW')`,
+		name,
+	)
 	if err != nil {
 		return engine.NeverSent(wrap(op, err))
 	}
@@ -262,7 +270,12 @@ func (s *server) mendDrop(ctx context.Context, step change.Step) (engine.Report,
 			left = append(left, fmt.Sprintf("%d %s", c.N, c.What))
 		}
 		return rep, &engine.Error{Op: "drop database " + naming.Show(name), Kind: engine.Differs,
-			Text: fmt.Sprintf("it is partially dropped: %d of %d tables, views, routines, triggers and events are left (%s); the others are gone for good. Character set, collation and comment were put back", now, before, strings.Join(left, ", ")),
+			Text: fmt.Sprintf(
+				"it is partially dropped: %d of %d tables, views, routines, triggers and events are left (%s); the others are gone for good. Character set, collation and comment were put back",
+				now,
+				before,
+				strings.Join(left, ", "),
+			),
 			Next: "Put right what stopped it and drop it again, or restore it from a backup."}
 	}
 	return rep, nil
@@ -292,12 +305,12 @@ func (s *server) probeGate(ctx context.Context, step change.Step) (bool, error) 
 		if g.Grantee.String() == step.Args["self"] {
 			continue // Genarch's own login keeps its rights
 		}
-		if onName(g, name) && (g.Scope != catalog.ScopeDatabase || !harmless.Has(g.Privileges)) {
+		if onName(g, name) && (g.Scope != catalog.ScopeDatabase || !placeholder.Has(g.Privileges)) {
 			return false, nil
 		}
 	}
 	// Events and accounts are looked at by trying: both can be done again.
-	err = s.runAll(ctx, "close the gate", engine.DecodeList(step.Args["again"]), step, noLonger...)
+	err = s.runAll(ctx, "close the gate", engine.DecodeList(step.Args["again"]), step, ignoredCodes...)
 	return err == nil, err
 }
 

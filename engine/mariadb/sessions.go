@@ -111,9 +111,12 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 	group.SetLimit(2)
 	group.Go(func() error {
 		read := time.Now().UTC()
-		return s.query(gctx, "look who is connected",
+		return s.query(
+			gctx,
+			"look who is connected",
 			`SELECT p.ID, p.USER, p.HOST, COALESCE(p.DB, ''), p.COMMAND, p.TIME_MS, COALESCE(p.STATE, ''), LEFT(COALESCE(p.INFO, ''), 4000), `+beganSQL+`
-			FROM information_schema.PROCESSLIST p LIMIT 50000`, func(r *sql.Rows) error {
+			FROM information_schema.PROCESSLIST p LIMIT 50000`,
+			func(r *sql.Rows) error {
 				var l line
 				var ms float64
 				var began int64
@@ -125,7 +128,8 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 				l.StateSince = read.Add(-time.Duration(ms * float64(time.Millisecond))).Truncate(time.Millisecond)
 				lines = append(lines, l)
 				return nil
-			})
+			},
+		)
 	})
 	group.Go(func() (err error) {
 		accounts = s.knownAccounts(gctx, !q.Brief)
@@ -149,14 +153,14 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 		return out, err
 	}
 	out.Read = time.Now().UTC()
-	own, whose := s.ownNow(), newWhose(accounts)
+	own, accountResolver := s.ownNow(), newAccountResolver(accounts)
 	s.sessions.Store(int64(len(lines)))
 	out.Sessions = make([]catalog.Session, 0, len(lines))
 	for _, l := range lines {
 		x := l.Session
 		x.Application = programs[x.ID.Number]
 		x.Client = shownClient(l.Client)
-		x.Account = whose.of(l.user, x.Client)
+		x.Account = accountResolver.of(l.user, x.Client)
 		client, mine := own[x.ID.Number]
 		x.Kind = kindOf(l.user, l.command, x.Statement, held[x.ID.Number],
 			mine && client == l.Client || s.owns(x.ID.Number, l.Client))
@@ -217,14 +221,19 @@ func mark(user, client string, began int64) string {
 
 // unseen says what the server does not show.
 func (s *server) unseen(trxErr error) []string {
-	out := []string{"The account of a session (its host) is inferred from its client. User variables and temporary tables show nowhere."}
+	out := []string{
+		"The account of a session (its host) is inferred from its client. User variables and temporary tables show nowhere.",
+	}
 	if trxErr != nil {
 		out = append(out, "Open transactions cannot be read, so neither can written work: "+trxErr.Error())
 	}
 	s.looks.mu.Lock()
 	defer s.looks.mu.Unlock()
 	if !s.looks.locks {
-		out = append(out, "Sessions that use a database without having it as their default show only with a plugin: INSTALL SONAME 'metadata_lock_info'")
+		out = append(
+			out,
+			"Sessions that use a database without having it as their default show only with a plugin: INSTALL SONAME 'metadata_lock_info'",
+		)
 	} else {
 		out = append(out, "Sessions that use a database without having it as their default show only while they hold a lock there.")
 	}
@@ -238,8 +247,10 @@ func (s *server) readPlugins(ctx context.Context) error {
 	if time.Since(s.looks.pluginsRead) < pluginsPause {
 		return nil
 	}
-	err := s.db.QueryRowContext(ctx,
-		`SELECT @@performance_schema, EXISTS (SELECT 1 FROM information_schema.PLUGINS WHERE PLUGIN_NAME = 'METADATA_LOCK_INFO' AND PLUGIN_STATUS = 'ACTIVE')`).Scan(&s.looks.attributes, &s.looks.locks)
+	err := s.db.QueryRowContext(
+		ctx,
+		`SELECT @@performance_schema, EXISTS (SELECT 1 FROM information_schema.PLUGINS WHERE PLUGIN_NAME = 'METADATA_LOCK_INFO' AND PLUGIN_STATUS = 'ACTIVE')`,
+	).Scan(&s.looks.attributes, &s.looks.locks)
 	if err == nil {
 		s.looks.pluginsRead = time.Now()
 	}
@@ -265,22 +276,22 @@ func (s *server) knownAccounts(ctx context.Context, fresh bool) []catalog.Accoun
 	return list
 }
 
-// whose finds the account that a session most probably signed in as. Sessions of
+// accountResolver finds the account that a session most probably signed in as. Sessions of
 // a pool come by the hundred, so each answer is kept.
-type whose struct {
+type accountResolver struct {
 	byName map[string][]catalog.Account
 	known  map[connected]catalog.Principal
 }
 
-func newWhose(accounts []catalog.Account) whose {
-	w := whose{map[string][]catalog.Account{}, map[connected]catalog.Principal{}}
+func newAccountResolver(accounts []catalog.Account) accountResolver {
+	w := accountResolver{map[string][]catalog.Account{}, map[connected]catalog.Principal{}}
 	for _, a := range accounts {
 		w.byName[a.Name] = append(w.byName[a.Name], a)
 	}
 	return w
 }
 
-func (w whose) of(user, client string) catalog.Principal {
+func (w accountResolver) of(user, client string) catalog.Principal {
 	c := connected{user: user, client: clearing.Address(client)}
 	p, known := w.known[c]
 	if !known {
@@ -312,9 +323,12 @@ func (s *server) readTransactions(ctx context.Context, fresh bool) (map[int64]tr
 		return s.looks.transactions, s.looks.trxErr
 	}
 	out, detached := map[int64]transaction{}, 0
-	err := s.query(ctx, "look for open transactions",
+	err := s.query(
+		ctx,
+		"look for open transactions",
 		`SELECT trx_mysql_thread_id, TIMESTAMPDIFF(MICROSECOND, trx_started, NOW()), trx_rows_modified, trx_lock_structs, trx_state
-		FROM information_schema.INNODB_TRX LIMIT 50000`, func(r *sql.Rows) error {
+		FROM information_schema.INNODB_TRX LIMIT 50000`,
+		func(r *sql.Rows) error {
 			var id, age int64
 			var t transaction
 			err := r.Scan(&id, &age, &t.rows, &t.locks, &t.state)
@@ -325,7 +339,8 @@ func (s *server) readTransactions(ctx context.Context, fresh bool) (map[int64]tr
 				out[id] = t
 			}
 			return err
-		})
+		},
+	)
 	if err == nil {
 		err = s.query(ctx, "look who waits for whom",
 			`SELECT DISTINCT r.trx_mysql_thread_id, b.trx_mysql_thread_id FROM information_schema.INNODB_LOCK_WAITS w
@@ -353,14 +368,18 @@ func (s *server) readMetadataLocks(ctx context.Context) (map[int64][]metadataLoc
 	if !shown {
 		return out, nil
 	}
-	err := s.query(ctx, "look for locks",
-		`SELECT THREAD_ID, COALESCE(LOCK_MODE, ''), COALESCE(LOCK_TYPE, ''), COALESCE(TABLE_SCHEMA, ''), COALESCE(TABLE_NAME, '') FROM information_schema.METADATA_LOCK_INFO LIMIT 100000`, func(r *sql.Rows) error {
+	err := s.query(
+		ctx,
+		"look for locks",
+		`SELECT THREAD_ID, COALESCE(LOCK_MODE, ''), COALESCE(LOCK_TYPE, ''), COALESCE(TABLE_SCHEMA, ''), COALESCE(TABLE_NAME, '') FROM information_schema.METADATA_LOCK_INFO LIMIT 100000`,
+		func(r *sql.Rows) error {
 			var id int64
 			var l metadataLock
 			err := r.Scan(&id, &l.mode, &l.kind, &l.database, &l.table)
 			out[id] = append(out[id], l)
 			return err
-		})
+		},
+	)
 	return out, err
 }
 
@@ -374,14 +393,18 @@ func (s *server) readPrograms(ctx context.Context) (map[int64]string, error) {
 	if !shown {
 		return out, nil
 	}
-	err := s.query(ctx, "read the clients' names",
-		`SELECT PROCESSLIST_ID, ATTR_VALUE FROM performance_schema.session_connect_attrs WHERE ATTR_NAME = 'program_name' LIMIT 50000`, func(r *sql.Rows) error {
+	err := s.query(
+		ctx,
+		"read the clients' names",
+		`SELECT PROCESSLIST_ID, ATTR_VALUE FROM performance_schema.session_connect_attrs WHERE ATTR_NAME = 'program_name' LIMIT 50000`,
+		func(r *sql.Rows) error {
 			var id int64
 			var name sql.NullString
 			err := r.Scan(&id, &name)
 			out[id] = name.String
 			return err
-		})
+		},
+	)
 	if err != nil {
 		return map[int64]string{}, nil // not shown to this login
 	}

@@ -105,7 +105,8 @@ var troubles = map[string]func(*catalog.Snapshot){
 		s.Target = &d
 	},
 	"replication, a backup and a worker": func(s *catalog.Snapshot) {
-		for i, kind := range []catalog.SessionKind{catalog.ReplicationSession, catalog.BackupSession, catalog.WorkerSession} {
+		kinds := []catalog.SessionKind{catalog.ReplicationSession, catalog.BackupSession, catalog.WorkerSession}
+		for i, kind := range kinds {
 			x := s.Connected[0]
 			x.ID.Number, x.Kind = int64(10+i), kind
 			s.Connected = append(s.Connected, x)

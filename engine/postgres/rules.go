@@ -82,20 +82,29 @@ func (p rules) BaseInherited() bool { return false }
 // graph prepares a reading of this engine.
 func graph(a catalog.Access) *access.Graph { return access.New(a, Engine{}.Rules) }
 
-// Gifts lays out: facet 0 the database, then each class of objects, then each
+// Held lays out: securable 0 the database, then each class of objects, then each
 // kind of objects that a maker will make.
-func (p rules) Gifts(db int) ([]catalog.Object, []access.Gift) {
+func (p rules) Held(db int) ([]catalog.Object, []access.HeldEntry) {
 	d := &p.g.Access().Databases[db]
-	facets := []catalog.Object{{Scope: catalog.ScopeDatabase, Database: d.Name}}
-	var held []access.Gift
-	add := func(facet int, owner string, entries []catalog.Entry) {
+	securables := []catalog.Object{{Scope: catalog.ScopeDatabase, Database: d.Name}}
+	var held []access.HeldEntry
+	add := func(securable int, owner string, entries []catalog.Entry) {
 		if owner != "" {
-			held = append(held, access.Gift{Node: p.g.Known(role(owner)), Facet: int32(facet), Set: privilege.Own,
-				Via: access.ViaOwner})
+			held = append(
+				held,
+				access.HeldEntry{Node: p.g.Known(role(owner)), Facet: int32(securable), Set: privilege.Own,
+					Via: access.ViaOwner},
+			)
 		}
 		for _, e := range entries {
-			h := access.Gift{Node: p.g.Known(e.Grantee), Facet: int32(facet), Set: e.Privileges, Grantable: e.Grantable,
-				Via: access.ViaGrant, Text: e.Grantor}
+			h := access.HeldEntry{
+				Node:      p.g.Known(e.Grantee),
+				Facet:     int32(securable),
+				Set:       e.Privileges,
+				Grantable: e.Grantable,
+				Via:       access.ViaGrant,
+				Text:      e.Grantor,
+			}
 			switch {
 			case e.Builtin && e.Grantee == catalog.Public:
 				h.Via = access.ViaBuiltin
@@ -110,15 +119,18 @@ func (p rules) Gifts(db int) ([]catalog.Object, []access.Gift) {
 	add(0, d.Owner, d.Entries)
 	if in := d.Interior; in != nil {
 		for _, c := range in.Classes {
-			facets = append(facets, c.Object)
-			add(len(facets)-1, c.Owner, c.Entries)
-			held = append(held, p.predefined(c.Scope, len(facets)-1)...)
+			securables = append(securables, c.Object)
+			add(len(securables)-1, c.Owner, c.Entries)
+			held = append(held, p.predefined(c.Scope, len(securables)-1)...)
 		}
 		for _, f := range p.futures[db] {
-			facets = append(facets, catalog.Object{Scope: catalog.ScopeFuture, Database: d.Name, Schema: f.Schema,
-				Name: string(f.On)})
-			add(len(facets)-1, f.Maker, f.Entries)
-			held = append(held, p.predefined(f.On, len(facets)-1)...)
+			securables = append(
+				securables,
+				catalog.Object{Scope: catalog.ScopeFuture, Database: d.Name, Schema: f.Schema,
+					Name: string(f.On)},
+			)
+			add(len(securables)-1, f.Maker, f.Entries)
+			held = append(held, p.predefined(f.On, len(securables)-1)...)
 		}
 	}
 	// What pg_database_owner has, the owner of this database has; before version
@@ -133,16 +145,19 @@ func (p rules) Gifts(db int) ([]catalog.Object, []access.Gift) {
 			}
 		}
 	}
-	return facets, slices.DeleteFunc(held, func(h access.Gift) bool { return h.Node < 0 })
+	return securables, slices.DeleteFunc(held, func(h access.HeldEntry) bool { return h.Node < 0 })
 }
 
 // predefined is what the roles that reach all data hold on an object. Source:
 // the manual's "Predefined Roles", tried on 15 and 18.
-func (p rules) predefined(scope catalog.Scope, facet int) []access.Gift {
-	var out []access.Gift
+func (p rules) predefined(scope catalog.Scope, securable int) []access.HeldEntry {
+	var out []access.HeldEntry
 	add := func(name string, set privilege.Set) {
 		if v := p.g.Known(role(name)); v >= 0 && !set.Empty() {
-			out = append(out, access.Gift{Node: v, Facet: int32(facet), Set: set, Via: access.ViaServer, Text: name})
+			out = append(
+				out,
+				access.HeldEntry{Node: v, Facet: int32(securable), Set: set, Via: access.ViaServer, Text: name},
+			)
 		}
 	}
 	switch scope {
@@ -278,19 +293,19 @@ func makers(d catalog.AccessDatabase) []string {
 }
 
 // Object lists what any node holds, by itself, on one object.
-func (p rules) Object(o catalog.Object, _ []int32) []access.Gift {
+func (p rules) Object(o catalog.Object, _ []int32) []access.HeldEntry {
 	db, ok := p.g.Database(o.Database)
 	if !ok {
 		return nil
 	}
-	facets, held := p.Gifts(db)
-	fits := make([]bool, len(facets))
-	for i, f := range facets {
+	securables, held := p.Held(db)
+	fits := make([]bool, len(securables))
+	for i, f := range securables {
 		fits[i] = f.Fits(o) ||
 			// Who has a privilege on a table has it on its columns.
 			o.Scope == catalog.ScopeColumn && f.Scope == catalog.ScopeTable && f.Schema == o.Schema && f.Name == o.Name
 	}
-	return slices.DeleteFunc(held, func(h access.Gift) bool { return !fits[h.Facet] })
+	return slices.DeleteFunc(held, func(h access.HeldEntry) bool { return !fits[h.Facet] })
 }
 
 // Needs is what it takes to use a privilege on an object: the way into the

@@ -35,7 +35,11 @@ func (s *server) create(ctx context.Context, step change.Step) (engine.Report, e
 		}
 		if busy > 0 {
 			return &engine.Error{Op: op, Kind: engine.NotSent,
-				Text: fmt.Sprintf("somebody came to the template meanwhile (sessions: %d); %s cannot be copied while they are there", busy, step.Args["template"]),
+				Text: fmt.Sprintf(
+					"somebody came to the template meanwhile (sessions: %d); %s cannot be copied while they are there",
+					busy,
+					step.Args["template"],
+				),
 				Next: "Try again when they have left, or copy from another template."}
 		}
 		// A copy may take long, and one that is cut off leaves nothing, so
@@ -89,7 +93,14 @@ func (s *server) keyByOwner(ctx context.Context, name, owner string) (string, er
 		return "", nil
 	}
 	var key string
-	err := s.pool.QueryRow(ctx, `SELECT oid::text FROM pg_catalog.pg_database WHERE datname::text = $1::text AND datdba::text = $2::text`, name, owner).Scan(&key)
+	err := s.pool.QueryRow(
+		ctx,
+		`SELECT oid::text FROM pg_catalog.pg_database WHERE datname::text = $1::text AND datdba::text = $2::text`,
+		name,
+		owner,
+	).Scan(
+		&key,
+	)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return "", nil
 	}
@@ -142,9 +153,16 @@ func (s *server) Sender(ctx context.Context, id catalog.SessionID, end bool) (en
 		return engine.SenderGone, nil // a mark that no session of this engine has
 	}
 	var active bool
-	err = s.pool.QueryRow(ctx, `SELECT coalesce(state, '') IN ('active', 'fastpath function call') OR state IS NULL FROM pg_catalog.pg_stat_activity
-		WHERE pid = $1 AND backend_start = $2 AND pid <> pg_catalog.pg_backend_pid()`, int32(id.Number), began).
-		Scan(&active)
+	err = s.pool.QueryRow(
+		ctx,
+		`SELECT coalesce(state, '') IN ('active', 'fastpath function call') OR state IS NULL FROM pg_catalog.pg_stat_activity
+		WHERE pid = $1 AND backend_start = $2 AND pid <> pg_catalog.pg_backend_pid()`,
+		int32(id.Number),
+		began,
+	).
+		Scan(
+			&active,
+		)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return engine.SenderGone, nil
 	}
@@ -242,9 +260,9 @@ func (s *server) verify(ctx context.Context, step change.Step) error {
 	return nil
 }
 
-// takeBack sends an undo. What the step altered may be gone by now, and with it
+// rollBack sends an undo. What the step altered may be gone by now, and with it
 // its effect: no such database (3D000), role, membership or other object (42704).
-func (s *server) takeBack(ctx context.Context, op, statement string, step change.Step) (engine.Report, error) {
+func (s *server) rollBack(ctx context.Context, op, statement string, step change.Step) (engine.Report, error) {
 	rep, err := s.alter(ctx, op, statement, step)
 	if e, ok := errors.AsType[*engine.Error](err); ok && (e.Code == "3D000" || e.Code == "42704") {
 		return rep, nil
@@ -296,12 +314,12 @@ func (s *server) undoCreate(ctx context.Context, step change.Step) (engine.Repor
 		}
 		// A drop that is cut off leaves a database that only another drop can
 		// remove: once sent, it is waited for.
-		patient, cancel := context.WithTimeout(context.WithoutCancel(ctx), dropTime)
+		longConn, cancel := context.WithTimeout(context.WithoutCancel(ctx), dropTime)
 		defer cancel()
 		if err := announce(ctx, c.Conn(), step, change.Sending{}); err != nil {
 			return err
 		}
-		err := s.unbounded(patient, c, op, step.Undo)
+		err := s.unbounded(longConn, c, op, step.Undo)
 		rep.Messages = s.collect(c)
 		return err
 	})

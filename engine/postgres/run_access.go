@@ -84,7 +84,7 @@ func (s *server) undoCreateRole(ctx context.Context, step change.Step) (engine.R
 			Text: "it is not certain that this change made the role " + naming.Show(a.Name) + ", so it was left alone",
 			Next: "Look at the role, and drop it if it is not needed."}
 	}
-	return s.takeBack(ctx, "take the role back", step.Undo, step)
+	return s.rollBack(ctx, "take the role back", step.Undo, step)
 }
 
 // maxRestore bounds the statements that are noted for putting privileges back.
@@ -227,7 +227,13 @@ func (s *server) waitGone(ctx context.Context, account string) {
 	defer cancel()
 	for ctx.Err() == nil {
 		var n int
-		err := s.pool.QueryRow(ctx, `SELECT count(*)::int FROM pg_catalog.pg_stat_activity WHERE usename::text = $1::text AND application_name = 'genarch'`, account).Scan(&n)
+		err := s.pool.QueryRow(
+			ctx,
+			`SELECT count(*)::int FROM pg_catalog.pg_stat_activity WHERE usename::text = $1::text AND application_name = 'genarch'`,
+			account,
+		).Scan(
+			&n,
+		)
 		if err != nil || n == 0 {
 			return
 		}

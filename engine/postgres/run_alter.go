@@ -100,5 +100,5 @@ func (s *server) undoAlter(ctx context.Context, step change.Step) (engine.Report
 			Text: "it is called " + naming.Show(f.name) + " by now",
 			Next: "Alter it back under that name: " + step.Undo}
 	}
-	return s.takeBack(ctx, op, step.Undo, step)
+	return s.rollBack(ctx, op, step.Undo, step)
 }

@@ -34,9 +34,17 @@ func byKey(ctx context.Context, q querier, args map[string]string) (f found, the
 		return f, false, &engine.Error{Op: "find the database", Kind: engine.NotSent,
 			Text: "the step has no number of a database"}
 	}
-	err = q.QueryRow(ctx, `SELECT d.datname::text, d.datallowconn, d.datconnlimit, t.spcname::text FROM pg_catalog.pg_database d
-		JOIN pg_catalog.pg_tablespace t ON t.oid = d.dattablespace WHERE d.oid = $1::oid`, uint32(key)).Scan(&f.name,
-		&f.open, &f.limit, &f.tablespace)
+	err = q.QueryRow(
+		ctx,
+		`SELECT d.datname::text, d.datallowconn, d.datconnlimit, t.spcname::text FROM pg_catalog.pg_database d
+		JOIN pg_catalog.pg_tablespace t ON t.oid = d.dattablespace WHERE d.oid = $1::oid`,
+		uint32(key),
+	).Scan(
+		&f.name,
+		&f.open,
+		&f.limit,
+		&f.tablespace,
+	)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return f, false, nil
 	}
@@ -96,7 +104,7 @@ func (s *server) undoGate(ctx context.Context, step change.Step) (engine.Report,
 			Text: naming.Show(f.name) + " was left over by an interrupted drop: nobody can connect to it any more",
 			Next: "Drop it again.", Actions: []remedy.Action{remedy.Command("database.drop", "")}}
 	}
-	return s.takeBack(ctx, op, "ALTER DATABASE "+quoteIdent(f.name)+" ALLOW_CONNECTIONS true", step)
+	return s.rollBack(ctx, op, "ALTER DATABASE "+quoteIdent(f.name)+" ALLOW_CONNECTIONS true", step)
 }
 
 // explainLock says who holds the lock that a statement waited for in vain.
@@ -105,11 +113,16 @@ func (s *server) explainLock(ctx context.Context, q querier, err error) error {
 	if !ok || e.Code != "55P03" {
 		return err
 	}
-	holders, readErr := collect(ctx, q, "look who holds the lock", pgx.RowTo[string],
+	holders, readErr := collect(
+		ctx,
+		q,
+		"look who holds the lock",
+		pgx.RowTo[string],
 		`SELECT DISTINCT 'session ' || a.pid || coalesce(' of ' || a.usename, '') || coalesce(' (' || nullif(a.application_name, '') || ')', '')
 		FROM pg_catalog.pg_locks l JOIN pg_catalog.pg_stat_activity a ON a.pid = l.pid
 		WHERE l.granted AND l.pid <> pg_catalog.pg_backend_pid() AND (l.relation = 'pg_catalog.pg_database'::pg_catalog.regclass OR l.classid = 'pg_catalog.pg_database'::pg_catalog.regclass)
-		AND l.mode IN ('ShareLock', 'ShareRowExclusiveLock', 'ExclusiveLock', 'AccessExclusiveLock', 'RowExclusiveLock') LIMIT 10`)
+		AND l.mode IN ('ShareLock', 'ShareRowExclusiveLock', 'ExclusiveLock', 'AccessExclusiveLock', 'RowExclusiveLock') LIMIT 10`,
+	)
 	if readErr == nil && len(holders) > 0 {
 		e.Detail = "the list of databases is locked by " + strings.Join(holders, ", ")
 	}

@@ -50,7 +50,7 @@ func (s *server) readBack(ctx context.Context, step change.Step) (engine.Report,
 }
 
 func (s *server) undoStatement(ctx context.Context, step change.Step) (engine.Report, error) {
-	return s.takeBack(ctx, "undo: "+step.Title, step.Undo, step)
+	return s.rollBack(ctx, "undo: "+step.Title, step.Undo, step)
 }
 
 func (s *server) probeCreate(ctx context.Context, step change.Step) (bool, error) {

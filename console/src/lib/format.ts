@@ -74,13 +74,13 @@ export function since(from: string | null | undefined, read: string): string {
 
 /** When something was last used, and what that rests on. */
 export function lastUse(
-	use: { last?: string; since: string; blind: number } | undefined,
+	use: { last?: string; since: string; unobserved: number } | undefined,
 	sessions: number | null
 ): [string, string?] {
 	if (sessions) return ['now'];
 	if (!use) return ['not known', 'the server is not watched yet'];
-	const blind = use.blind >= 60 ? `; for ${span(use.blind)} of that nobody looked` : '';
-	return [use.last ? exact(use.last) : 'not seen', `Genarch has watched since ${exact(use.since)}${blind}`];
+	const unobserved = use.unobserved >= 60 ? `; for ${span(use.unobserved)} of that nobody looked` : '';
+	return [use.last ? exact(use.last) : 'not seen', `Genarch has watched since ${exact(use.since)}${unobserved}`];
 }
 
 const titles: Record<string, string> = { ctype: 'character type', is_template: 'may serve as template' };

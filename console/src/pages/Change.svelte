@@ -200,12 +200,12 @@
 					{#if change.failure.next}<p class="quiet">Next: {change.failure.next}</p>{/if}
 					<Actions actions={change.failure.actions} />
 				{/if}
-				{#if change.kept.length && change.operator === session.name}
+				{#if change.pending_passwords.length && change.operator === session.name}
 					<p class="mt-2 flex flex-wrap items-center gap-3">
 						<button class="btn btn-sm btn-primary" onclick={reveal}>Show the passwords once</button>
-						<span class="quiet text-sm">of {change.kept.join(' and ')}; then they are kept nowhere.</span>
+						<span class="quiet text-sm">of {change.pending_passwords.join(' and ')}; then they are kept nowhere.</span>
 					</p>
-				{:else if change.kept.length}<p class="quiet mt-2 text-sm">
+				{:else if change.pending_passwords.length}<p class="quiet mt-2 text-sm">
 						Its passwords are for {change.operator}, who asked for it.
 					</p>{/if}
 				{#if database && change.state === 'done'}

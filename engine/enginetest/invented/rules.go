@@ -15,17 +15,17 @@ func (r rules) Base(int32) privilege.Set { return privilege.Set{} }
 
 func (r rules) BaseInherited() bool { return false }
 
-func (r rules) Gifts(db int) ([]catalog.Object, []access.Gift) {
+func (r rules) Held(db int) ([]catalog.Object, []access.HeldEntry) {
 	name := r.g.Access().Databases[db].Name
 	return []catalog.Object{{Scope: catalog.ScopeDatabase, Database: name}},
 		r.held(catalog.Object{Scope: catalog.ScopeDatabase, Database: name})
 }
 
-func (r rules) Object(o catalog.Object, _ []int32) []access.Gift { return r.held(o) }
+func (r rules) Object(o catalog.Object, _ []int32) []access.HeldEntry { return r.held(o) }
 
 // held lists what holds on a vault or on a box.
-func (r rules) held(o catalog.Object) []access.Gift {
-	var out []access.Gift
+func (r rules) held(o catalog.Object) []access.HeldEntry {
+	var out []access.HeldEntry
 	for _, g := range r.g.Access().Grants {
 		node := r.g.Known(g.Grantee)
 		if g.Database != o.Database || g.Scope == catalog.ScopeTable && g.Name != o.Name || node < 0 {
@@ -36,7 +36,7 @@ func (r rules) held(o catalog.Object) []access.Gift {
 			deny bool
 		}{{g.Privileges, false}, {g.Denied, true}} {
 			if !set.Empty() {
-				out = append(out, access.Gift{Node: node, Set: set.Set, Deny: set.deny, Via: access.ViaGrant})
+				out = append(out, access.HeldEntry{Node: node, Set: set.Set, Deny: set.deny, Via: access.ViaGrant})
 			}
 		}
 	}
