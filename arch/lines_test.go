@@ -4,6 +4,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -21,16 +22,9 @@ const (
 // TestLineWidth: only a text makes a line wider than a page, and ever fewer do.
 func TestLineWidth(t *testing.T) {
 	root := testutil.Root()
-	list, err := exec.Command("git", "-C", root, "ls-files", "*.go").Output()
-	if err != nil {
-		t.Skip("this is no working copy of the repository")
-	}
 	wide := 0
-	for _, file := range strings.Fields(string(list)) {
+	for _, file := range goFiles(t, root) {
 		text, err := os.ReadFile(filepath.Join(root, file))
-		if os.IsNotExist(err) {
-			continue // removed, and not yet committed
-		}
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -52,4 +46,17 @@ func TestLineWidth(t *testing.T) {
 	if wide > tooWide {
 		t.Errorf("%d lines are wider than %d columns; there were %d", wide, lineWidth, tooWide)
 	}
+}
+
+// goFiles lists the Go files of the repository.
+func goFiles(t *testing.T, root string) []string {
+	t.Helper()
+	list, err := exec.Command("git", "-C", root, "ls-files", "*.go").Output()
+	if err != nil {
+		t.Skip("this is no working copy of the repository")
+	}
+	return slices.DeleteFunc(strings.Fields(string(list)), func(path string) bool {
+		_, err := os.Stat(filepath.Join(root, path))
+		return os.IsNotExist(err) // removed, and not yet committed
+	})
 }

@@ -385,6 +385,39 @@ func (a app) showAccount(ctx context.Context, c *cli.Command) error {
 	if c.String("output") != "table" {
 		return print(a, c, d, []wire.Account{d.Account}, accountColumns())
 	}
+	q := accountFacts(d)
+	engine, err := api.Engine(ctx, d.Engine)
+	if err != nil {
+		return err
+	}
+	for _, f := range engine.Fields["account"] {
+		if value, has := d.Properties[f.Name]; has {
+			addField(&q, f, value)
+		}
+	}
+	title := "databases"
+	for _, l := range d.Databases {
+		text := fmt.Sprintf("%-7s %s", l.Level, visible(l.Database))
+		if l.More {
+			text += faint.Render("  (and more than the bundle)")
+		}
+		if l.Gap {
+			text += caution.Render("  (not what will be made there later)")
+		}
+		q.add(title, text)
+		title = ""
+	}
+	q.print(a)
+	a.showUnknown(d.Unknown)
+	if len(d.Grants) > 0 {
+		fmt.Fprintln(a.Out)
+		return printTable(a, d.Grants, grantColumns(false))
+	}
+	return nil
+}
+
+// accountFacts are what an account is, whatever its engine.
+func accountFacts(d wire.AccountDetail) properties {
 	q := properties{}
 	q.add(d.Kind, visible(d.Address)+"  "+environmentText(d.Environment))
 	for _, m := range d.Marks {
@@ -416,34 +449,7 @@ func (a app) showAccount(ctx context.Context, c *cli.Command) error {
 			q.add(l.title, visible(l.text))
 		}
 	}
-	engine, err := api.Engine(ctx, d.Engine)
-	if err != nil {
-		return err
-	}
-	for _, f := range engine.Fields["account"] {
-		if value, has := d.Properties[f.Name]; has {
-			addField(&q, f, value)
-		}
-	}
-	title := "databases"
-	for _, l := range d.Databases {
-		text := fmt.Sprintf("%-7s %s", l.Level, visible(l.Database))
-		if l.More {
-			text += faint.Render("  (and more than the bundle)")
-		}
-		if l.Gap {
-			text += caution.Render("  (not what will be made there later)")
-		}
-		q.add(title, text)
-		title = ""
-	}
-	q.print(a)
-	a.showUnknown(d.Unknown)
-	if len(d.Grants) > 0 {
-		fmt.Fprintln(a.Out)
-		return printTable(a, d.Grants, grantColumns(false))
-	}
-	return nil
+	return q
 }
 
 func (a app) showUnknown(list []string) {

@@ -338,31 +338,15 @@ func (a app) changeCommand() *cli.Command {
 				Flags: []cli.Flag{outputFlag(),
 					&cli.BoolFlag{Name: "yes", Aliases: []string{"y"}, Usage: "agree to the brief without being asked"},
 					&cli.StringSliceFlag{Name: "accept", Usage: "accept a caution, by its code"}, confirmFlag()},
-				Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
-					change, err := api.Change(ctx, n)
-					if err != nil {
-						return err
-					}
-					a.showBrief(change.Brief)
-					return a.runDecided(ctx, c, api, change)
-				})},
+				Action: with(a.runChange)},
 			{Name: "follow", Usage: "watch a running change until it ends", ArgsUsage: "ID", Arguments: id(),
 				Flags: []cli.Flag{outputFlag()},
 				Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
 					return a.follow(ctx, c, api, wire.Change{ID: n})
 				})},
 			{Name: "stop", Usage: "stop a running change and roll back what it did", ArgsUsage: "ID", Arguments: id(),
-				Flags: []cli.Flag{outputFlag()},
-				Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
-					change, err := api.Stop(ctx, n, 60)
-					if err != nil {
-						return err
-					}
-					if !change.Ended {
-						a.say("asked to stop; see how it goes with: genarch change follow %d", n)
-					}
-					return print(a, c, change, []wire.Change{change}, changeColumns())
-				})},
+				Flags:  []cli.Flag{outputFlag()},
+				Action: with(a.stopChange)},
 			{Name: "script", Usage: "its statements as a script to keep", ArgsUsage: "ID", Arguments: id(),
 				Action: with(func(ctx context.Context, _ *cli.Command, api *client.Client, n uint64) error {
 					text, err := api.Script(ctx, n)
@@ -370,32 +354,14 @@ func (a app) changeCommand() *cli.Command {
 					return err
 				})},
 			{Name: "decline", Usage: "end a change that waits for somebody to run it", ArgsUsage: "ID", Arguments: id(),
-				Flags: []cli.Flag{outputFlag(), &cli.StringFlag{Name: "reason", Usage: "why", Required: true}},
-				Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
-					change, err := api.Decline(ctx, n, c.String("reason"))
-					if err != nil {
-						return err
-					}
-					return print(a, c, change, []wire.Change{change}, changeColumns())
-				})},
+				Flags:  []cli.Flag{outputFlag(), &cli.StringFlag{Name: "reason", Usage: "why", Required: true}},
+				Action: with(a.declineChange)},
 			{Name: "passwords", Usage: "the handover sheet with the generated passwords: once, for who asked",
 				ArgsUsage: "ID", Arguments: id(), Flags: []cli.Flag{outputFlag(), formFlag()},
-				Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
-					h, err := api.Passwords(ctx, n)
-					if err != nil {
-						return err
-					}
-					return a.printHandover(c, h)
-				})},
+				Action: with(a.showPasswords)},
 			{Name: "withdraw", Usage: "end a change that has not begun", ArgsUsage: "ID", Arguments: id(),
-				Flags: []cli.Flag{outputFlag()},
-				Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
-					change, err := api.Withdraw(ctx, n)
-					if err != nil {
-						return err
-					}
-					return print(a, c, change, []wire.Change{change}, changeColumns())
-				})},
+				Flags:  []cli.Flag{outputFlag()},
+				Action: with(a.withdrawChange)},
 		}}
 }
 
@@ -472,4 +438,53 @@ func ranText(c wire.Change) string {
 		text += fmt.Sprintf(", took %d ms", c.Finished.Sub(*c.Started).Milliseconds())
 	}
 	return text
+}
+
+// runChange shows the brief of a draft once more, asks, and lets it run.
+func (a app) runChange(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
+	change, err := api.Change(ctx, n)
+	if err != nil {
+		return err
+	}
+	a.showBrief(change.Brief)
+	return a.runDecided(ctx, c, api, change)
+}
+
+// stopChange asks for a running change to be stopped.
+func (a app) stopChange(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
+	change, err := api.Stop(ctx, n, 60)
+	if err != nil {
+		return err
+	}
+	if !change.Ended {
+		a.say("asked to stop; see how it goes with: genarch change follow %d", n)
+	}
+	return print(a, c, change, []wire.Change{change}, changeColumns())
+}
+
+// declineChange ends one that waits.
+func (a app) declineChange(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
+	change, err := api.Decline(ctx, n, c.String("reason"))
+	if err != nil {
+		return err
+	}
+	return print(a, c, change, []wire.Change{change}, changeColumns())
+}
+
+// showPasswords shows what was generated, once.
+func (a app) showPasswords(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
+	h, err := api.Passwords(ctx, n)
+	if err != nil {
+		return err
+	}
+	return a.printHandover(c, h)
+}
+
+// withdrawChange ends one that has not begun.
+func (a app) withdrawChange(ctx context.Context, c *cli.Command, api *client.Client, n uint64) error {
+	change, err := api.Withdraw(ctx, n)
+	if err != nil {
+		return err
+	}
+	return print(a, c, change, []wire.Change{change}, changeColumns())
 }

@@ -73,18 +73,34 @@ func (a app) showEngine(ctx context.Context, c *cli.Command) error {
 }
 
 // printEngine writes everything that an engine says of itself, for people.
+// printEngine writes what an engine says of itself.
 func (a app) printEngine(e wire.Engine) error {
-	heading := func(text string) { fmt.Fprintf(a.Out, "\n%s\n", bold.Render(text)) }
-	list := func(add func(p *properties)) {
-		var p properties
-		add(&p)
-		for i := range p.titles {
-			p.titles[i] = "  " + p.titles[i]
-		}
-		p.print(a)
-	}
 	fmt.Fprintf(a.Out, "%s (%s), %s, usually on port %d\n", bold.Render(e.Title), e.ID, e.Versions, e.Port)
 	fmt.Fprintf(a.Out, "Names of %s: up to %d %s.\n", e.Nouns["database"].Many, e.Names.MaxLength, e.Names.Counted)
+	a.printOptions(e)
+	a.chapter("Accounts and roles", func(p *properties) {
+		for _, k := range e.Principals {
+			p.add(k.Title, k.Decides)
+		}
+	})
+	a.chapter("Privileges", func(p *properties) { addPrivileges(p, e) })
+	a.chapter("How", func(p *properties) { addWays(p, e) })
+	return nil
+}
+
+// chapter writes a heading and properties under it.
+func (a app) chapter(title string, add func(p *properties)) {
+	fmt.Fprintf(a.Out, "\n%s\n", bold.Render(title))
+	var p properties
+	add(&p)
+	for i := range p.titles {
+		p.titles[i] = "  " + p.titles[i]
+	}
+	p.print(a)
+}
+
+// printOptions writes the options by what they belong to.
+func (a app) printOptions(e wire.Engine) {
 	orRole := ""
 	if role := e.Nouns["role"].One; role != "" {
 		orRole = " or " + role
@@ -100,8 +116,7 @@ func (a app) printEngine(e wire.Engine) error {
 		if len(e.Fields[part.name]) == 0 {
 			continue
 		}
-		heading(part.title)
-		list(func(p *properties) {
+		a.chapter(part.title, func(p *properties) {
 			for _, f := range e.Fields[part.name] {
 				what := given(f)
 				if part.name == "server" {
@@ -112,51 +127,46 @@ func (a app) printEngine(e wire.Engine) error {
 			}
 		})
 	}
-	heading("Accounts and roles")
-	list(func(p *properties) {
-		for _, k := range e.Principals {
-			p.add(k.Title, k.Decides)
-		}
-	})
-	heading("Privileges")
-	list(func(p *properties) {
-		for _, s := range e.Scopes {
-			var names []string
-			for _, x := range e.Privileges {
-				if slices.Contains(x.On, s.Name) {
-					names = append(names, x.Name)
-				}
+}
+
+// addPrivileges says what can be granted on what, and what the bundles give.
+func addPrivileges(p *properties, e wire.Engine) {
+	for _, s := range e.Scopes {
+		var names []string
+		for _, x := range e.Privileges {
+			if slices.Contains(x.On, s.Name) {
+				names = append(names, x.Name)
 			}
-			p.add("on "+article(s.Title), strings.Join(names, ", "))
 		}
-		p.add("later objects", e.Granting.Later)
-		p.add("open sessions", e.Granting.AtOnce)
-		for _, b := range e.Bundles {
-			p.add("bundle "+b.Name, strings.TrimSpace(b.Decides+" "+b.Careful))
+		p.add("on "+article(s.Title), strings.Join(names, ", "))
+	}
+	p.add("later objects", e.Granting.Later)
+	p.add("open sessions", e.Granting.AtOnce)
+	for _, b := range e.Bundles {
+		p.add("bundle "+b.Name, strings.TrimSpace(b.Decides+" "+b.Careful))
+	}
+}
+
+// addWays says how each kind of intent is done, or why it is not possible.
+func addWays(p *properties, e wire.Engine) {
+	for _, k := range slices.Sorted(maps.Keys(e.Intents)) {
+		f := e.Intents[k]
+		text := f.Says
+		if f.Why != "" {
+			text = "Not possible: " + f.Why
 		}
-	})
-	heading("How")
-	list(func(p *properties) {
-		for _, k := range slices.Sorted(maps.Keys(e.Intents)) {
-			f := e.Intents[k]
-			text := f.Says
-			if f.Why != "" {
-				text = "Not possible: " + f.Why
-			}
-			if f.Undo != "" {
-				text += " Undo: " + f.Undo + "."
-			}
-			if f.Instead != "" {
-				text += " Instead: " + f.Instead + "."
-			}
-			p.add(k, text)
+		if f.Undo != "" {
+			text += " Undo: " + f.Undo + "."
 		}
-		p.add("end a session", e.Endings["session"].Says+e.Endings["session"].Why)
-		p.add("end a statement", e.Endings["statement"].Says+e.Endings["statement"].Why)
-		p.add("gate", strings.TrimSpace(e.Gate.Says+" "+e.Gate.Leaks))
-		p.add("for a team", e.Team.Says+e.Team.Why)
-	})
-	return nil
+		if f.Instead != "" {
+			text += " Instead: " + strings.TrimSuffix(f.Instead, ".") + "."
+		}
+		p.add(k, text)
+	}
+	p.add("end a session", e.Endings["session"].Says+e.Endings["session"].Why)
+	p.add("end a statement", e.Endings["statement"].Says+e.Endings["statement"].Why)
+	p.add("gate", strings.TrimSpace(e.Gate.Says+" "+e.Gate.Leaks))
+	p.add("for a team", e.Team.Says+e.Team.Why)
 }
 
 // article puts a or an before a word.

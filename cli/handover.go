@@ -36,6 +36,8 @@ func formFlag() cli.Flag {
 }
 
 // printHandover writes the sheet, or in another form than a table, all of it.
+//
+// Long: the parts of the sheet in the order in which they are read.
 func (a app) printHandover(c *cli.Command, h wire.Handover) error {
 	if o := c.String("output"); o != "table" && o != "" {
 		return print(a, c, h, h.Accounts, []column[wire.HandoverAccount]{

@@ -38,34 +38,13 @@ func (a app) operatorCommand() *cli.Command {
 	return &cli.Command{Name: "operator", Usage: "who may sign in to Genarch, and what they may do",
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "list operators", Flags: listFlags(),
-				Action: func(ctx context.Context, c *cli.Command) error {
-					api, err := a.connect(c)
-					if err != nil {
-						return err
-					}
-					list, err := api.Operators(ctx)
-					if err != nil {
-						return err
-					}
-					return print(a, c, list, list, operatorColumns)
-				}},
+				Action: a.listOperators},
 			{Name: "add", Usage: "add an operator", ArgsUsage: "NAME", Arguments: name(),
 				Flags: []cli.Flag{outputFlag(), permissions("view"),
 					&cli.BoolFlag{Name: "program", Usage: "a program: signs in with tokens only"},
 					&cli.StringFlag{Name: "password-file", Usage: "file with the password; - is standard input",
 						DefaultText: "asked for"}},
-				Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n string) (wire.Operator,
-					error) {
-					in := wire.OperatorInput{Name: n, Permissions: []string{c.String("permissions")},
-						Program: c.Bool("program")}
-					if !in.Program {
-						var err error
-						if in.Password, err = a.secret(c.String("password-file"), "Password of "+n+": "); err != nil {
-							return wire.Operator{}, err
-						}
-					}
-					return api.AddOperator(ctx, in)
-				})},
+				Action: with(a.addOperator)},
 			{Name: "edit", Usage: "alter permissions or password, disable or enable", ArgsUsage: "NAME",
 				Arguments: name(),
 				Flags: []cli.Flag{outputFlag(), permissions(""),
@@ -75,34 +54,7 @@ func (a app) operatorCommand() *cli.Command {
 					&cli.StringFlag{Name: "password-file", Usage: "file with a new password; - is standard input"},
 					&cli.BoolFlag{Name: "revoke-tokens",
 						Usage: "end every token of theirs; those got by signing in end with a new password in any case"}},
-				Action: with(func(ctx context.Context, c *cli.Command, api *client.Client, n string) (wire.Operator,
-					error) {
-					var p wire.OperatorPatch
-					if r := c.String("permissions"); r != "" {
-						p.Permissions = &[]string{r}
-					}
-					if c.Bool("disable") || c.Bool("enable") {
-						off := c.Bool("disable")
-						p.Disabled = &off
-					}
-					if c.Bool("password") || c.String("password-file") != "" {
-						s, err := a.secret(c.String("password-file"), "New password of "+n+": ")
-						if err != nil {
-							return wire.Operator{}, err
-						}
-						p.Password = &s
-					}
-					p.RevokeTokens = c.Bool("revoke-tokens")
-					if p == (wire.OperatorPatch{}) {
-						return wire.Operator{}, usage("Nothing to alter was named (see %s --help)", c.FullName())
-					}
-					o, err := api.EditOperator(ctx, n, p)
-					if err == nil && o.TokensLeft > 0 && p.Password != nil {
-						a.say("%s  tokens of %s that still hold: %d; end them with --revoke-tokens",
-							caution.Render("CAUTION"), visible(n), o.TokensLeft)
-					}
-					return o.Operator, err
-				})},
+				Action: with(a.editOperator)},
 			{Name: "password", Usage: "set your own password; the present one is asked for", Flags: []cli.Flag{
 				&cli.StringFlag{Name: "old-password-file", Usage: "file with the present password; - is standard input",
 					DefaultText: "asked for"},
@@ -234,4 +186,59 @@ var tokenColumns = []column[wire.Token]{
 	{title: "only for", text: func(t wire.Token) string { return strings.Join(t.Permissions, ",") }},
 	{title: "only from", text: func(t wire.Token) string { return strings.Join(t.From, ",") }},
 	{title: "revoked", text: func(t wire.Token) string { return timePtrText(t.Revoked) }},
+}
+
+// listOperators lists them.
+func (a app) listOperators(ctx context.Context, c *cli.Command) error {
+	api, err := a.connect(c)
+	if err != nil {
+		return err
+	}
+	list, err := api.Operators(ctx)
+	if err != nil {
+		return err
+	}
+	return print(a, c, list, list, operatorColumns)
+}
+
+// addOperator adds one; a person needs a first password.
+func (a app) addOperator(ctx context.Context, c *cli.Command, api *client.Client, n string) (wire.Operator, error) {
+	in := wire.OperatorInput{Name: n, Permissions: []string{c.String("permissions")},
+		Program: c.Bool("program")}
+	if !in.Program {
+		var err error
+		if in.Password, err = a.secret(c.String("password-file"), "Password of "+n+": "); err != nil {
+			return wire.Operator{}, err
+		}
+	}
+	return api.AddOperator(ctx, in)
+}
+
+// editOperator alters what was named.
+func (a app) editOperator(ctx context.Context, c *cli.Command, api *client.Client, n string) (wire.Operator, error) {
+	var p wire.OperatorPatch
+	if r := c.String("permissions"); r != "" {
+		p.Permissions = &[]string{r}
+	}
+	if c.Bool("disable") || c.Bool("enable") {
+		off := c.Bool("disable")
+		p.Disabled = &off
+	}
+	if c.Bool("password") || c.String("password-file") != "" {
+		s, err := a.secret(c.String("password-file"), "New password of "+n+": ")
+		if err != nil {
+			return wire.Operator{}, err
+		}
+		p.Password = &s
+	}
+	p.RevokeTokens = c.Bool("revoke-tokens")
+	if p == (wire.OperatorPatch{}) {
+		return wire.Operator{}, usage("Nothing to alter was named (see %s --help)", c.FullName())
+	}
+	o, err := api.EditOperator(ctx, n, p)
+	if err == nil && o.TokensLeft > 0 && p.Password != nil {
+		a.say("%s  tokens of %s that still hold: %d; end them with --revoke-tokens",
+			caution.Render("CAUTION"), visible(n), o.TokensLeft)
+	}
+	return o.Operator, err
 }

@@ -48,6 +48,7 @@ func readObject(c *cli.Command, database string) wire.Object {
 	return o
 }
 
+// privilegeCommand: Long: a list of commands with their options.
 func (a app) privilegeCommand() *cli.Command {
 	alter := func(name, usageText, intent, flag, bundle, bundleUsage string, flags ...cli.Flag) *cli.Command {
 		return &cli.Command{Name: name, Usage: usageText, ArgsUsage: "SERVER/DATABASE", Arguments: addressArg(),
@@ -201,6 +202,7 @@ func cellWord(letter byte) (word string, differs bool) {
 	return levelWords[letter], false
 }
 
+// showMatrix: Long: what is drawn depends on what was read all the way.
 func (a app) showMatrix(ctx context.Context, c *cli.Command, api *client.Client, server string) error {
 	q := url.Values{"system": {strconv.FormatBool(c.Bool("system"))}, "fresh": {strconv.FormatBool(c.Bool("fresh"))}}
 	for _, name := range []string{"account", "database"} {

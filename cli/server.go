@@ -191,71 +191,9 @@ func (a app) editServer(ctx context.Context, c *cli.Command, api *client.Client,
 	if err != nil {
 		return err
 	}
-	p := wire.ServerPatch{Version: was.Version}
-	given := false
-	text := func(flag string, field **string) {
-		if c.IsSet(flag) {
-			v := c.String(flag)
-			*field, given = &v, true
-		}
-	}
-	text("host", &p.Host)
-	text("admin", &p.Admin)
-	text("environment", &p.Environment)
-	text("tls", &p.TLS)
-	text("server-key", &p.ServerKey)
-	if c.IsSet("set") {
-		v, err := options(c)
-		if err != nil {
-			return err
-		}
-		p.Options, given = &v, true
-	}
-	if c.IsSet("client-address") {
-		v := slices.DeleteFunc(c.StringSlice("client-address"),
-			func(s string) bool { return s == "" }) // one that is empty: none
-		p.Clients, given = &v, true
-	}
-	if c.IsSet("port") {
-		v := c.Int("port")
-		p.Port, given = &v, true
-	}
-	if c.IsSet("label") {
-		v := c.StringMap("label")
-		p.Labels, given = &v, true
-	}
-	// Who could have the secret sent elsewhere without knowing it could read it.
-	way := p.Host != nil || p.Port != nil || p.Admin != nil || p.Options != nil || p.TLS != nil || p.ServerKey != nil ||
-		c.IsSet("ca-file")
-	if c.IsSet("secret-file") || way {
-		v, err := a.secret(c.String("secret-file"), "Password of Genarch's login there: ")
-		if err != nil {
-			return err
-		}
-		p.Secret, given = &v, true
-	}
-	if c.IsSet("ca-file") {
-		v, err := readCA(c)
-		if err != nil {
-			return err
-		}
-		p.CA, given = &v, true
-	}
-	if c.IsSet("name-suffix") || c.IsSet("free-names") || c.IsSet("name-length") {
-		rule := was.NameRule
-		if c.IsSet("name-suffix") {
-			rule.Suffix = c.String("name-suffix")
-		}
-		if c.IsSet("free-names") {
-			rule.Free = c.Bool("free-names")
-		}
-		if c.IsSet("name-length") {
-			rule.MaxLength = c.Int("name-length")
-		}
-		p.NameRule, given = &rule, true
-	}
-	if !given {
-		return usage("Nothing to alter was named (see %s --help)", c.FullName())
+	p, err := a.serverPatch(c, was)
+	if err != nil {
+		return err
 	}
 	if _, err := api.EditServer(ctx, name, p); err != nil {
 		return err
@@ -457,4 +395,79 @@ func ruleText(r wire.NameRule) string {
 		text += fmt.Sprintf(", at most %d long", r.MaxLength)
 	}
 	return text
+}
+
+// serverPatch is what of a registration is to be another.
+func (a app) serverPatch(c *cli.Command, was wire.Server) (wire.ServerPatch, error) {
+	p := wire.ServerPatch{Version: was.Version}
+	given := false
+	text := func(flag string, field **string) {
+		if c.IsSet(flag) {
+			v := c.String(flag)
+			*field, given = &v, true
+		}
+	}
+	text("host", &p.Host)
+	text("admin", &p.Admin)
+	text("environment", &p.Environment)
+	text("tls", &p.TLS)
+	text("server-key", &p.ServerKey)
+	if c.IsSet("set") {
+		v, err := options(c)
+		if err != nil {
+			return p, err
+		}
+		p.Options, given = &v, true
+	}
+	if c.IsSet("client-address") {
+		v := slices.DeleteFunc(c.StringSlice("client-address"),
+			func(s string) bool { return s == "" }) // one that is empty: none
+		p.Clients, given = &v, true
+	}
+	if c.IsSet("port") {
+		v := c.Int("port")
+		p.Port, given = &v, true
+	}
+	if c.IsSet("label") {
+		v := c.StringMap("label")
+		p.Labels, given = &v, true
+	}
+	// Who could have the secret sent elsewhere without knowing it could read it.
+	way := p.Host != nil || p.Port != nil || p.Admin != nil || p.Options != nil || p.TLS != nil || p.ServerKey != nil ||
+		c.IsSet("ca-file")
+	if c.IsSet("secret-file") || way {
+		v, err := a.secret(c.String("secret-file"), "Password of Genarch's login there: ")
+		if err != nil {
+			return p, err
+		}
+		p.Secret, given = &v, true
+	}
+	if c.IsSet("ca-file") {
+		v, err := readCA(c)
+		if err != nil {
+			return p, err
+		}
+		p.CA, given = &v, true
+	}
+	if rule, altered := nameRule(c, was.NameRule); altered {
+		p.NameRule, given = &rule, true
+	}
+	if !given {
+		return p, usage("Nothing to alter was named (see %s --help)", c.FullName())
+	}
+	return p, nil
+}
+
+// nameRule is the rule for names with what was named of it; false: nothing was.
+func nameRule(c *cli.Command, rule wire.NameRule) (wire.NameRule, bool) {
+	if c.IsSet("name-suffix") {
+		rule.Suffix = c.String("name-suffix")
+	}
+	if c.IsSet("free-names") {
+		rule.Free = c.Bool("free-names")
+	}
+	if c.IsSet("name-length") {
+		rule.MaxLength = c.Int("name-length")
+	}
+	return rule, c.IsSet("name-suffix") || c.IsSet("free-names") || c.IsSet("name-length")
 }

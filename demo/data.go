@@ -119,6 +119,7 @@ func makePostgres(ctx context.Context, admin *pgx.Conn, s *localdb.Server, h dem
 	return openPostgres(ctx, conn, h)
 }
 
+// seedMariaDB: Long: a list of statements.
 func seedMariaDB(ctx context.Context, b demoServer, s *localdb.Server) error {
 	db, err := sql.Open("mysql", s.DSN("")+"?multiStatements=true")
 	if err != nil {

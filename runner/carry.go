@@ -72,6 +72,8 @@ func (r *Runner) renew(ctx context.Context, cancel context.CancelCauseFunc, id u
 // next alters anything; so after a crash at any point the records say what to look at.
 // done is an operation whose intention is committed already; a zero NextOp is none.
 // It reports whether the records hold the outcome of all that was sent.
+//
+// Long: the loop of a change; its cases belong together.
 func (r *Runner) carry(ctx context.Context, c change.Change, done change.NextOp, stop *stopper,
 	w *work) (settled bool) {
 	var news []journal.Entry
@@ -188,6 +190,7 @@ func (r *Runner) perform(ctx context.Context, c *change.Change, act change.NextO
 // undoPause lies between two tries to take a step back.
 const undoPause = 500 * time.Millisecond
 
+// performOnce: Long: a step is done, and every way in which its answer can be missing is settled here.
 func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.NextOp, stop *stopper, noted *intention,
 	w *work, probing time.Time) change.Result {
 	step := &c.Steps[act.Step]

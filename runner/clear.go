@@ -28,6 +28,8 @@ const (
 // clear carries a step out that clears sessions: it looks, ends and waits as the
 // machine says, and tells how far it is. Nobody is ended before the intention is
 // on record.
+//
+// Long: the loop of a clearing; its cases belong together.
 func (r *Runner) clear(ctx context.Context, c *change.Change, act change.NextOp, access engine.Server, stop *stopper,
 	noted *intention) change.Result {
 	step := &c.Steps[act.Step]

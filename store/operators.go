@@ -65,6 +65,8 @@ func (s *Store) Operator(ctx context.Context, name string) (policy.Operator, str
 // ([record.ErrLastAdmin]), whoever else alters operators at the same moment.
 // keep is the hash of a console session that stays. remaining counts the tokens
 // of programs that are still good.
+//
+// Long: one transaction.
 func (s *Store) UpdateOperator(ctx context.Context, o policy.Operator, hash, keep string,
 	entry journal.Entry) (remaining int, err error) {
 	err = s.update(ctx, func(tx *gorm.DB) error {

@@ -139,7 +139,7 @@ func (p *Page) do(steps ...chromedp.Action[chromedp.Void]) {
 func (p *Page) text() string {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(p.ctx), 3*time.Second)
 	defer cancel()
-	text, _ := chromedp.Run(ctx, chromedp.Evaluate[string]("document.body.innerText"))
+	text, _ := chromedp.Run(ctx, chromedp.Evaluate[string]("(document.body?.innerText ?? '')"))
 	return text
 }
 
@@ -238,7 +238,7 @@ func (p *Page) Wait(what, js string) {
 // WaitText waits until the page shows a text.
 func (p *Page) WaitText(text string) {
 	p.tb.Helper()
-	p.Wait("the text "+text, fmt.Sprintf("document.body.innerText.includes(%q)", text))
+	p.Wait("the text "+text, fmt.Sprintf("(document.body?.innerText ?? '').includes(%q)", text))
 }
 
 // Has reports whether an element that fits is there.

@@ -128,6 +128,8 @@ func (f *Faulty) drop(c net.Conn) {
 }
 
 // carry passes one connection on.
+//
+// Long: the loop of one line; its faults belong together.
 func (f *Faulty) carry(client net.Conn) {
 	defer f.drop(client)
 	server, err := net.Dial("tcp", f.target)

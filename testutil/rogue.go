@@ -131,6 +131,8 @@ func (r *Rogue) postgres(c net.Conn) {
 }
 
 // mariadb answers as a server does whose account has caching_sha2_password.
+//
+// Long: the packets of a sign-in in their order.
 func (r *Rogue) mariadb(c net.Conn) {
 	seq := byte(0)
 	write := func(body []byte) {

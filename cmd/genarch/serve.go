@@ -55,6 +55,7 @@ type service struct {
 	opened            func(*store.Store)   // called with the records; nil: nobody needs them
 }
 
+// serveCommand: Long: a list of options.
 func serveCommand() *cli.Command {
 	text := func(name, value, usage string) *cli.StringFlag {
 		return &cli.StringFlag{Name: name, Value: value, Usage: usage, Sources: setting(name)}
@@ -192,6 +193,8 @@ const (
 // run runs the service until ctx ends, and then stops it in order: calls are
 // no longer taken, steps in hand end, access to the servers and the store closes,
 // the private MariaDB stops.
+//
+// Long: what is started is stopped in the opposite order, in one place.
 func (s service) run(ctx context.Context) error {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(gcPercent)

@@ -158,6 +158,8 @@ func Compare(left *Graph, a catalog.Principal, right *Graph, b catalog.Principal
 }
 
 // traits writes everything that makes an account what it is, by name.
+//
+// Long: a list of what is compared.
 func (g *Graph) traits(p catalog.Principal) map[string]string {
 	out := map[string]string{}
 	a, ok := g.Account(p)

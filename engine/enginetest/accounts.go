@@ -101,6 +101,7 @@ func find(t *testing.T, s engine.Server, name string) (catalog.Account, catalog.
 	return a.Accounts[i], a, true
 }
 
+// testAccountLife: Long: one life is told from beginning to end, each step on the one before.
 func testAccountLife(t *testing.T, e engine.Engine, s engine.Server) {
 	spec := change.AccountSpec{Name: "kiosk_app", Host: host(e)}
 	make := spec
@@ -238,6 +239,8 @@ func testRoles(t *testing.T, e engine.Engine, s engine.Server) {
 }
 
 // testBundles gives and takes every bundle, and compares what it comes to.
+//
+// Long: one life is told from beginning to end, each step on the one before.
 func testBundles(t *testing.T, e engine.Engine, s engine.Server) {
 	Act(t, e, s, account(change.CreateAccount, change.AccountSpec{Name: "db_owner", Role: true}))
 	spec := change.DatabaseSpec{Name: "bund_les"}

@@ -86,6 +86,7 @@ func sessions(t *testing.T, s engine.Server, database string) map[int64]catalog.
 	return out
 }
 
+// testClasses: Long: one life is told from beginning to end, each step on the one before.
 func testClasses(t *testing.T, rig Rig, s engine.Server, admin *Conn) {
 	furnish(t, rig, admin, "classes_dev")
 	idle, busy, open, written, waits := clientOf(t, rig, "classes_dev", ""), clientOf(t, rig, "classes_dev",

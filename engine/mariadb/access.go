@@ -219,6 +219,8 @@ func countSessions(accounts []catalog.Account, list []connected) {
 
 // readGrants reads the grants below the server. database narrows the levels
 // under it; patterns are always read whole.
+//
+// Long: a query and its rows for each table that grants are kept in.
 func (s *server) readGrants(ctx context.Context) ([]catalog.Grant, error) {
 	var onTables, onColumns, onRoutines []catalog.Grant
 	onDatabases := make([]catalog.Grant, 0, s.grants.Load()+100)

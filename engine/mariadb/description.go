@@ -109,7 +109,7 @@ var description = engine.Description{
 		change.AlterDatabase: {Says: "ALTER DATABASE settles what later tables get; tables that exist stay as they are.",
 			Undo: "the former values"},
 		change.RenameDatabase: {Why: "MariaDB has no statement that renames a database.",
-			Instead: "make a new database, move the tables into it with RENAME TABLE, and give the grants anew"},
+			Instead: "Make a new database, move the tables into it with RENAME TABLE, and grant anew."},
 		change.DropDatabase: {Says: "DROP DATABASE, once every blocker was looked for and nobody uses it."},
 		change.EndSessions:  {Says: "KILL or KILL QUERY, by number, account, address and port."},
 		change.MarkServer: {Says: "A small database of Genarch's with one random number makes the server known for certain.",

@@ -152,6 +152,7 @@ func hasSecret(spec change.AccountSpec) bool {
 	return spec.Password == change.Generated || spec.Password == change.Given
 }
 
+// planCreateAccount: Long: its cases stand in the order in which their findings are read.
 func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
 	what := "account"
 	if spec.Role {

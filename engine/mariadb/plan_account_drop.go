@@ -13,6 +13,8 @@ import (
 
 // planDropAccount briefs removing an account or role. MariaDB refuses nothing
 // and checks nothing, so everything is looked at here.
+//
+// Long: its cases stand in the order in which their findings are read.
 func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	spec := *in.Account
 	b.Summary = "drop " + naming.Show(spec.Principal().String()) + " on " + snap.Server.Name

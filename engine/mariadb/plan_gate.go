@@ -46,6 +46,8 @@ func onName(g catalog.Grant, name string) bool {
 }
 
 // planGate works the gate of a database out of all grants that reach it.
+//
+// Long: its cases stand in the order in which their findings are read.
 func planGate(name string, snap catalog.Snapshot, clearLeftovers bool) gate {
 	var g gate
 	for _, event := range dropDetailsOf(snap.DropImpact.Details).Events {

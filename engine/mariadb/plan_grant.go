@@ -258,6 +258,8 @@ func routineMeant(grants []catalog.Grant, to catalog.Principal, o catalog.Object
 }
 
 // planTake briefs taking privileges: single ones, all, or down to a bundle.
+//
+// Long: its cases stand in the order in which their findings are read.
 func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	o := spec.Object()
 	what := "everything"

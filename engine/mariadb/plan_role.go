@@ -44,6 +44,8 @@ func planDefaultRole(b *change.Brief, role string, a catalog.Account, snap catal
 }
 
 // planMember briefs giving a role to an account or another role, or taking it.
+//
+// Long: its cases stand in the order in which their findings are read.
 func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, give bool) {
 	b.Summary = "grant role " + naming.Show(spec.Role) + " to " + naming.Show(spec.To.String())
 	if !give {

@@ -44,6 +44,7 @@ func (Engine) Rules(g *access.Graph) access.Rules { return newRules(g) }
 // graph prepares a reading of this engine.
 func graph(a catalog.Access) *access.Graph { return access.New(a, Engine{}.Rules) }
 
+// newRules: Long: the indexes are made in one walk over the grants.
 func newRules(g *access.Graph) *rules {
 	a := g.Access()
 	for _, m := range a.Memberships {

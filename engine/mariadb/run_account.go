@@ -82,6 +82,7 @@ func (s *server) prove(ctx context.Context, step change.Step) (engine.Report, er
 	})
 }
 
+// proveOne: Long: each try of the sign-in rests on the one before.
 func (s *server) proveOne(ctx context.Context, account, database, bundle string, step change.Step,
 	say func(string)) error {
 	op := "sign in as " + account

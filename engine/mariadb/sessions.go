@@ -93,6 +93,8 @@ const maxOwn = 64
 // Sessions reads who is connected. Sources: PROCESSLIST; INNODB_TRX for open
 // transactions and INNODB_LOCK_WAITS for who waits; METADATA_LOCK_INFO, where its
 // plugin is loaded, for who uses what without having it as its database.
+//
+// Long: a session is put together of all that was read.
 func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.SessionList, error) {
 	out := catalog.SessionList{}
 	if err := s.readPlugins(ctx); err != nil {
@@ -102,34 +104,12 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 	var held map[int64][]metadataLock
 	programs := map[int64]string{}
 	transactions, trxErr := map[int64]transaction{}, error(nil)
-	type line struct {
-		catalog.Session
-		user, command, state string
-	}
-	lines := make([]line, 0, s.sessions.Load()+100)
+	var lines []sessionLine
 	group, gctx := errgroup.WithContext(ctx)
 	group.SetLimit(2)
-	group.Go(func() error {
-		read := time.Now().UTC()
-		return s.query(
-			gctx,
-			"look who is connected",
-			`SELECT p.ID, p.USER, p.HOST, COALESCE(p.DB, ''), p.COMMAND, p.TIME_MS, COALESCE(p.STATE, ''), LEFT(COALESCE(p.INFO, ''), 4000), `+beganSQL+`
-			FROM information_schema.PROCESSLIST p LIMIT 50000`,
-			func(r *sql.Rows) error {
-				var l line
-				var ms float64
-				var began int64
-				if err := r.Scan(&l.ID.Number, &l.user, &l.Client, &l.Database, &l.command, &ms, &l.state, &l.Statement,
-					&began); err != nil {
-					return err
-				}
-				l.ID.Mark = mark(l.user, l.Client, began)
-				l.StateSince = read.Add(-time.Duration(ms * float64(time.Millisecond))).Truncate(time.Millisecond)
-				lines = append(lines, l)
-				return nil
-			},
-		)
+	group.Go(func() (err error) {
+		lines, err = s.readLines(gctx)
+		return err
 	})
 	group.Go(func() (err error) {
 		accounts = s.knownAccounts(gctx, !q.Brief)
@@ -153,14 +133,14 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 		return out, err
 	}
 	out.Read = time.Now().UTC()
-	own, accountResolver := s.ownNow(), newAccountResolver(accounts)
+	own, resolver := s.ownNow(), newAccountResolver(accounts)
 	s.sessions.Store(int64(len(lines)))
 	out.Sessions = make([]catalog.Session, 0, len(lines))
 	for _, l := range lines {
 		x := l.Session
 		x.Application = programs[x.ID.Number]
 		x.Client = shownClient(l.Client)
-		x.Account = accountResolver.of(l.user, x.Client)
+		x.Account = resolver.of(l.user, x.Client)
 		client, mine := own[x.ID.Number]
 		x.Kind = kindOf(l.user, l.command, x.Statement, held[x.ID.Number],
 			mine && client == l.Client || s.owns(x.ID.Number, l.Client))
@@ -194,6 +174,35 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 		out.Unseen = s.unseen(trxErr)
 	}
 	return out, nil
+}
+
+// sessionLine is a session as the process list has it.
+type sessionLine struct {
+	catalog.Session
+	user, command, state string
+}
+
+// readLines reads the process list.
+func (s *server) readLines(ctx context.Context) ([]sessionLine, error) {
+	lines := make([]sessionLine, 0, s.sessions.Load()+100)
+	read := time.Now().UTC()
+	err := s.query(ctx, "look who is connected",
+		`SELECT p.ID, p.USER, p.HOST, COALESCE(p.DB, ''), p.COMMAND, p.TIME_MS, COALESCE(p.STATE, ''), LEFT(COALESCE(p.INFO, ''), 4000), `+beganSQL+`
+		FROM information_schema.PROCESSLIST p LIMIT 50000`,
+		func(r *sql.Rows) error {
+			var l sessionLine
+			var ms float64
+			var began int64
+			if err := r.Scan(&l.ID.Number, &l.user, &l.Client, &l.Database, &l.command, &ms, &l.state, &l.Statement,
+				&began); err != nil {
+				return err
+			}
+			l.ID.Mark = mark(l.user, l.Client, began)
+			l.StateSince = read.Add(-time.Duration(ms * float64(time.Millisecond))).Truncate(time.Millisecond)
+			lines = append(lines, l)
+			return nil
+		})
+	return lines, err
 }
 
 // shownClient sets an address with colons in brackets, as everybody but the

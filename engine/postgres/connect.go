@@ -64,6 +64,8 @@ type shared struct {
 }
 
 // Open prepares a small pool; it connects when first used.
+//
+// Long: the settings of the connection, each with its reason.
 func (Engine) Open(t engine.Target) (engine.Server, error) {
 	// Everything is said: nothing comes from the environment of the service's
 	// account, nor from a password file of it.

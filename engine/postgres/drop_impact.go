@@ -13,6 +13,8 @@ import (
 
 // readDropImpact reads what has to be known of a database before it is taken away
 // or moved, and its size into size. Everything but what it holds is read from outside.
+//
+// Long: one question after the other, each with what it means for a drop.
 func (s *server) readDropImpact(ctx context.Context, d catalog.Database, size **int64) (*catalog.DropImpact, error) {
 	out := &catalog.DropImpact{Details: &dropDetails{}}
 	if d.Name == orElse(s.target.Server.Options.Text("database"), "postgres") {

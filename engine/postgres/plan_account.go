@@ -25,6 +25,8 @@ const (
 )
 
 // planCreateAccount briefs making a role, with login or without.
+//
+// Long: its cases stand in the order in which their findings are read.
 func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
 	what := "account"
 	if spec.Role {
@@ -206,6 +208,8 @@ func commentStep(role, comment, before string) change.Step {
 }
 
 // planAlterAccount briefs new limits, expiry, lock, comment.
+//
+// Long: its cases stand in the order in which their findings are read.
 func planAlterAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	spec := *in.Account
 	b.Summary = "alter " + naming.Show(spec.Name) + " on " + snap.Server.Name

@@ -14,6 +14,8 @@ import (
 
 // planDropAccount briefs removing a role: what it owns goes to another or stops
 // the change, and everything that it was given is listed before it goes.
+//
+// Long: its cases stand in the order in which their findings are read.
 func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	spec := *in.Account
 	reassignTo := spec.Options.Text("reassign_to")
@@ -85,6 +87,8 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 
 // planHoldings lays out, for each database where the role has anything, giving
 // its things away and taking its grants.
+//
+// Long: its cases stand in the order in which their findings are read.
 func planHoldings(b *change.Brief, reassignTo string, a catalog.Account, snap catalog.Snapshot) {
 	home := orElse(snap.Server.Options.Text("database"), "postgres")
 	shared := false

@@ -18,6 +18,8 @@ const stepAlter = "alter_database"
 // planAlter briefs altering what can be altered. What takes effect at once comes
 // first, then the owner, then moving the files, which needs the database empty of
 // sessions: once it is opened again, nothing that could fail may follow.
+//
+// Long: its cases stand in the order in which their findings are read.
 func planAlter(p *planning.Draft) {
 	b, spec := &p.Brief, *p.In.Database
 	p.Summary = "alter database " + naming.Show(spec.Name) + " on " + p.Snap.Server.Name

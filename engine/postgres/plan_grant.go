@@ -369,6 +369,8 @@ func privilegeCheck(to catalog.Principal, o catalog.Object, set privilege.Set, p
 }
 
 // planTake briefs taking privileges: single ones, all, or down to a bundle.
+//
+// Long: its cases stand in the order in which their findings are read.
 func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	what := "everything"
 	switch {

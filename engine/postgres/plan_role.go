@@ -36,6 +36,8 @@ func takesOver(r catalog.Account, snap catalog.Snapshot) string {
 }
 
 // planMember briefs making an account or role a member of a role, or ending it.
+//
+// Long: its cases stand in the order in which their findings are read.
 func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, give bool) {
 	member := catalog.Principal{Name: spec.To.Name}
 	b.Summary = "make " + naming.Show(member.Name) + " a member of " + naming.Show(spec.Role)

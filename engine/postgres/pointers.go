@@ -98,6 +98,8 @@ func (k *pointers) put(key string, list []pointer) {
 
 // readPointers looks into the other databases for what reaches d by its address.
 // What cannot be looked into is said, and keeps nobody from going on.
+//
+// Long: a query for each way in which another server can point here.
 func (s *server) readPointers(ctx context.Context, d catalog.Database, out *catalog.DropImpact) error {
 	ctx, cancel := context.WithTimeout(ctx, pointersTime)
 	defer cancel()

@@ -84,6 +84,8 @@ func graph(a catalog.Access) *access.Graph { return access.New(a, Engine{}.Rules
 
 // Held lays out: securable 0 the database, then each class of objects, then each
 // kind of objects that a maker will make.
+//
+// Long: each kind of object with its owner and its list.
 func (p rules) Held(db int) ([]catalog.Object, []access.HeldEntry) {
 	d := &p.g.Access().Databases[db]
 	securables := []catalog.Object{{Scope: catalog.ScopeDatabase, Database: d.Name}}

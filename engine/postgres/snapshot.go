@@ -14,6 +14,8 @@ import (
 )
 
 // accountSnapshot reads what planning for an account, a role or a grant needs.
+//
+// Long: what each kind of intent needs to have read.
 func (s *server) accountSnapshot(ctx context.Context, in change.Intent) (catalog.Snapshot, error) {
 	snap := catalog.Snapshot{Server: s.target.Server, Details: &details{}}
 	var q catalog.AccessQuery

@@ -161,6 +161,8 @@ func (w *Warehouse) signIn(r request, conn net.Conn) (visit, answer) {
 }
 
 // do carries a command out; the caller holds the lock.
+//
+// Long: a case for each command.
 func (w *Warehouse) do(r request, self visit) answer {
 	s := &w.state
 	at := slices.IndexFunc(s.Vaults, func(v vault) bool { return v.Name == r.Vault })
