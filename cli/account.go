@@ -270,6 +270,7 @@ func (a app) listAccounts(ctx context.Context, c *cli.Command, api *client.Clien
 	if err != nil {
 		return err
 	}
+	a.sayBounded(len(list.Accounts), list.Total)
 	if c.Bool("marked") {
 		kept := list.Accounts[:0]
 		for _, acc := range list.Accounts {

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"example.com/genarch/api/wire"
+	"example.com/genarch/core/naming"
 )
 
 const (
@@ -30,7 +31,7 @@ func (a app) showAffected(b wire.Brief) {
 		return
 	}
 	a.say("")
-	a.say("  %s", bold.Render(plural(b.AffectedAll, "session")+" as of "+timeText(b.Read)))
+	a.say("  %s", bold.Render(naming.Count(b.AffectedAll, "session")+" as of "+timeText(b.Read)))
 	told := 0
 	var groups []*idleGroup
 	for _, s := range b.Affected {
@@ -84,7 +85,7 @@ func (a app) showIdle(g idleGroup) {
 	how, loses := span(g.shortest), "nothing but its connection"
 	named := g.ids[0]
 	if n := len(g.ids); n > 1 {
-		named, loses = plural(n, "session"), "nothing but their connections"
+		named, loses = naming.Count(n, "session"), "nothing but their connections"
 		if to := span(g.oldest); to != how {
 			how += " to " + to
 		}

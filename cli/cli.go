@@ -88,6 +88,14 @@ func (a app) commands() []*cli.Command {
 	}
 }
 
+// flagText is an option as it is typed: the library names all of them with one dash.
+func flagText(name string) string {
+	if len(name) > 1 {
+		return "--" + name
+	}
+	return "-" + name
+}
+
 // prepare makes mistyped commands and options errors with a suggestion, and addresses
 // complete themselves, on every command: the library inherits neither.
 func (a app) prepare(c *cli.Command) {
@@ -96,8 +104,9 @@ func (a app) prepare(c *cli.Command) {
 	c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error {
 		text := err.Error()
 		if word, ok := strings.CutPrefix(text, "flag provided but not defined: "); ok {
-			text = "there is no option " + word
-			if near := cli.SuggestFlag(c.Flags, strings.TrimLeft(word, "-"), false); near != "" {
+			word = strings.TrimLeft(word, "-")
+			text = "there is no option " + flagText(word)
+			if near := cli.SuggestFlag(c.Flags, word, false); near != "" {
 				text += "; do you mean " + near + "?"
 			}
 		}

@@ -11,6 +11,7 @@ import (
 
 	"example.com/genarch/api/wire"
 	"example.com/genarch/client"
+	"example.com/genarch/core/naming"
 )
 
 // splitAddress reads SERVER/DATABASE. It asks for the slash, so that a name is
@@ -157,15 +158,16 @@ func (a app) listDatabases(ctx context.Context, c *cli.Command, api *client.Clie
 	if c.String("output") == "table" {
 		switch {
 		case list.Total == 0 && c.String("search") != "":
-			a.say("no database on %s fits %q", server, c.String("search"))
+			a.say("No database on %s fits %q.", server, c.String("search"))
 		case list.Total == 0:
 			a.say("%s  %s  has no databases yet besides its own (--system shows those)", bold.Render(server),
 				environmentText(list.Environment))
 		default:
-			a.say("%s  %s  %d databases%s", bold.Render(server), environmentText(list.Environment), list.Total,
-				faint.Render("  read "+timeText(list.Read)+countedText(list)))
+			a.say("%s  %s  %s%s", bold.Render(server), environmentText(list.Environment),
+				naming.Count(list.Total, "database"), faint.Render("  read "+timeText(list.Read)+countedText(list)))
 		}
 	}
+	a.sayBounded(len(list.Databases), list.Total)
 	return print(a, c, list, list.Databases, databaseColumns(engine))
 }
 

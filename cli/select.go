@@ -29,6 +29,14 @@ func limitFlag(most int) cli.Flag {
 	return &cli.IntFlag{Name: "limit", Value: most, Usage: "maximum number of rows to read"}
 }
 
+// sayBounded says that a list was not read to its end. Conditions and the order apply to
+// what was read, so it is said in every form of output.
+func (a app) sayBounded(read, total int) {
+	if read < total {
+		a.say("Only %d of %d were read, and only these are searched and sorted; see --limit.", read, total)
+	}
+}
+
 // selected reports whether rows or columns were chosen.
 func selected(c *cli.Command) bool {
 	where, _ := c.Generic("where").(*texts)

@@ -11,6 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"example.com/genarch/api/wire"
+	"example.com/genarch/core/naming"
 )
 
 // sessionFilterFlags pick sessions by what they are.
@@ -123,11 +124,12 @@ func (a app) listSessions(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	a.sayBounded(len(list.Sessions), list.Total)
 	if c.String("output") != "table" {
 		return print(a, c, list, list.Sessions, a.sessionColumns(list.Read))
 	}
 	where := bold.Render(c.StringArg("address"))
-	what, of := plural(list.Total, "session"), "of"
+	what, of := naming.Count(list.Total, "session"), "of"
 	if c.Bool("tree") {
 		what, of = "who waits for whom", "among"
 	}
@@ -144,17 +146,7 @@ func (a app) listSessions(ctx context.Context, c *cli.Command) error {
 	for _, u := range list.Unseen {
 		a.sayWrapped("  ", faint.Render("not shown: "+u))
 	}
-	if len(list.Sessions) < list.Total {
-		a.say("the first %d are shown; see --limit", len(list.Sessions))
-	}
 	return print(a, c, list, list.Sessions, a.sessionColumns(list.Read))
-}
-
-func plural(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
 }
 
 // besideStatement is how wide a list of sessions usually is without statements;

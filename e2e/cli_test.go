@@ -193,7 +193,7 @@ func testOutput(t *testing.T, s *service) {
 		t.Errorf("csv has %d lines for %d databases", len(lines), len(list.Databases))
 	}
 	if r := s.run(0, "database", "list", "harbour", "--search", "nothing like it"); r.out != "" ||
-		!strings.Contains(r.err, "no database on harbour fits") {
+		!strings.Contains(r.err, "No database on harbour fits") {
 		t.Errorf("an empty search: %+v", r)
 	}
 	has(t, "system databases", s.run(0, "database", "list", "harbour", "--system").out, "template0", "SYSTEM")

@@ -75,7 +75,7 @@ func TestScreenshots(t *testing.T) {
 	p.WaitText("database.create")
 	shot("changes")
 	p.Open("/journal")
-	p.WaitText("step.do.begin")
+	p.WaitText("entries of its steps")
 	shot("journal")
 	p.Dark(true)
 	p.Open("/")
