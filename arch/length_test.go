@@ -23,7 +23,8 @@ func TestFunctionLength(t *testing.T) {
 		if strings.HasSuffix(path, "_test.go") {
 			continue
 		}
-		file, err := parser.ParseFile(files, filepath.Join(root, path), nil, parser.ParseComments|parser.SkipObjectResolution)
+		file, err := parser.ParseFile(files, filepath.Join(root, path), nil,
+			parser.ParseComments|parser.SkipObjectResolution)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -37,7 +38,8 @@ func TestFunctionLength(t *testing.T) {
 			case lines > longest && !why:
 				t.Errorf("%s: %s has %d lines, and no reason beside it", files.Position(f.Pos()), f.Name.Name, lines)
 			case lines <= longest && why:
-				t.Errorf("%s: %s gives a reason for a length that it does not have", files.Position(f.Pos()), f.Name.Name)
+				t.Errorf("%s: %s gives a reason for a length that it does not have",
+					files.Position(f.Pos()), f.Name.Name)
 			}
 		}
 	}

@@ -120,8 +120,11 @@ func (a app) plot(h wire.History, title string, values []float64, unit float64, 
 		high = low + float64(height)*step*unit
 	}
 	day := "02 Jan"
-	if h.Until.Sub(h.From) < 3*24*time.Hour {
+	switch span := h.Until.Sub(h.From); {
+	case span < 3*24*time.Hour:
 		day = "02 15:04"
+	case span < 30*24*time.Hour && width >= plotWidth*3/4:
+		day = "02 Jan 15:04" // the marks stand between days
 	}
 	text := asciigraph.Plot(values, asciigraph.Width(max(width, 10)), asciigraph.Height(height),
 		asciigraph.XAxisRange(float64(h.From.Unix()), float64(h.Until.Unix())), asciigraph.XAxisTickCount(5),

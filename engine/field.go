@@ -39,7 +39,7 @@ const (
 // Field is one option, one property, or both: the same name means the same value
 // wherever it is asked for or read.
 type Field struct {
-	Name    string `json:"name"` // in JSON, in --set, in a brief: small letters and _
+	Name    string `json:"name"` // in JSON, in --set, in a brief: lower-case letters and _
 	Title   string `json:"title"`
 	Decides string `json:"decides,omitempty"` // one line, as in a form's help and a brief
 	Type    Type   `json:"type"`

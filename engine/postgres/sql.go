@@ -119,7 +119,7 @@ func settingValue(name, value string) string {
 }
 
 // settingList reads a list of names as the server does: a name in double quotes
-// stands as it is, others in small letters, and commas stand between them.
+// stands as it is, others in lower case, and commas stand between them.
 func settingList(value string) []string {
 	var out []string
 	for rest := strings.TrimSpace(value); rest != ""; {

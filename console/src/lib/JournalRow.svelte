@@ -28,7 +28,7 @@
 	title={entry.detail ? JSON.stringify(entry.detail) : undefined}
 >
 	<span class="quiet num w-12 shrink-0 text-right text-sm">{entry.seq}</span>
-	<span class="mono quiet text-sm whitespace-nowrap">{exact(entry.at)}</span>
+	<span class="mono quiet whitespace-nowrap">{exact(entry.at)}</span>
 	<span>{entry.operator}</span>
 	<span class="mono whitespace-nowrap">{entry.action}</span>
 	{#if !within}<span class="mono break-all">{visible(entry.subject)}</span>{/if}

@@ -19,13 +19,13 @@
 		/></label
 	>
 	<label class="flex flex-col gap-1"
-		><span class="label-text">At most so long</span><input
+		><span class="label-text">Characters at most</span><input
 			name="max_length"
 			type="number"
 			min="0"
 			max="64"
 			class="input mono w-36"
-			placeholder="as the engine"
+			placeholder="as many as fit"
 			bind:value={() => rule.max_length || undefined, (n) => (rule.max_length = n ?? 0)}
 		/></label
 	>
@@ -35,5 +35,5 @@
 	>
 </div>
 <p class="quiet text-sm">
-	Otherwise names have small letters, digits and _, and begin with a letter: such names need no quotes anywhere.
+	Otherwise names have lower-case letters, digits and _, and begin with a letter: such names need no quotes anywhere.
 </p>
