@@ -30,7 +30,7 @@ func (h *Handler) registerAccess() {
 	register(h, op{method: "GET", path: "/servers/{server}/accounts/{account}", id: "show-account",
 		summary: "One account or role: what it is, has and owns", permission: policy.View}, h.showAccount)
 	register(h, op{method: "GET", path: "/servers/{server}/grants", id: "list-grants",
-		summary: "What an account was given, or who was given anything on a database", permission: policy.View},
+		summary: "What was granted to an account, or on a database", permission: policy.View},
 		h.listGrants)
 	register(h, op{method: "GET", path: "/servers/{server}/access", id: "show-access",
 		summary: "What every account comes to on every database", permission: policy.View}, h.showMatrix)
@@ -218,7 +218,7 @@ func (h *Handler) showAccount(ctx context.Context, in *struct {
 func (h *Handler) listGrants(ctx context.Context, in *struct {
 	ServerPath
 	WhoQuery
-	Database string `query:"database" maxLength:"2000" doc:"Who was given anything on this database, or in it."`
+	Database string `query:"database" maxLength:"2000" doc:"What was granted on this database, or in it."`
 	Limit    int    `query:"limit" minimum:"1" maximum:"20000" default:"2000"`
 }) (*body[wire.GrantList], error) {
 	if (in.Account == "") == (in.Database == "") {

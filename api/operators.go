@@ -119,7 +119,7 @@ func (h *Handler) editOperator(ctx context.Context, in *struct {
 	}
 	left, err := h.Records.UpdateOperator(ctx, o, hash, "", operatorEntry(ctx, "operator.edit", o, hash != ""))
 	if errors.Is(err, record.ErrLastAdmin) {
-		return nil, problemField("permissions", err.Error()+": give the permission to another person first")
+		return nil, problemField("permissions", err.Error()+": give that permission to another person first")
 	}
 	if err == nil && in.Body.RevokeTokens && left > 0 {
 		left, err = 0, h.revokeAll(ctx, o.Name)

@@ -73,7 +73,7 @@ func (a app) printHandover(c *cli.Command, h wire.Handover) error {
 	q.add("TLS", h.TLS)
 	q.print(a)
 	if len(h.Accounts) == 0 {
-		a.say("no account was given anything on it; make one: genarch account create, genarch privilege grant")
+		a.say("Nothing on it was granted to an account yet; make one: genarch account create, genarch privilege grant")
 	}
 	for _, x := range h.Accounts {
 		name := x.Name

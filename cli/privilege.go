@@ -359,7 +359,7 @@ func (a app) showWhy(ctx context.Context, c *cli.Command) error {
 			fmt.Fprintf(a.Out, "             %s\n", caution.Render("there is no such object, or it cannot be seen"))
 		}
 		if n.Missing != nil {
-			fmt.Fprintf(a.Out, "             would give it: %s\n", visible(grantCommand(*n.Missing)))
+			fmt.Fprintf(a.Out, "             granted by: %s\n", visible(grantCommand(*n.Missing)))
 		}
 	}
 	return nil

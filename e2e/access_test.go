@@ -145,7 +145,7 @@ func testChainPostgres(t *testing.T, s *service) {
 	s.run(0, "account", "create", "harbour/account:stranger", "--yes")
 	why := s.run(0, "privilege", "why", "harbour/account:stranger", "CONNECT", "lounges_prod").out
 	has(t, "why a stranger may not", why, "no", "missing",
-		"would give it: genarch privilege grant harbour/lounges_prod --to stranger")
+		"granted by: genarch privilege grant harbour/lounges_prod --to stranger")
 	why = s.run(0, "privilege", "why", "harbour/account:lounges_app", "USAGE", "lounges_prod/public.").out
 	has(t, "why the application may", why, "yes", "granted")
 	has(t, "the matrix", s.run(0, "privilege", "matrix", "harbour").out, "lounges_app", "write", "read", "own")
@@ -317,7 +317,7 @@ func testGrantCommands(t *testing.T, s *service, pg, maria *localdb.Server) {
 	// What everybody has at first is taken, and given again.
 	s.run(0, "database", "create", "harbour/open_prod", "--yes")
 	has(t, "what everybody has", s.run(0, "privilege", "why", "harbour/account:fares_report", "CONNECT", "open_prod").
-		out, "yes", "everybody has it until it is taken from PUBLIC")
+		out, "yes", "everybody has it until it is revoked from PUBLIC")
 	s.run(0, "privilege", "revoke", "harbour/open_prod", "--from", "PUBLIC", "--yes")
 	has(t, "taken from everybody",
 		s.run(0, "privilege", "why", "harbour/account:fares_report", "CONNECT", "open_prod").out, "no", "missing")

@@ -91,6 +91,21 @@ func TestConsoleAccess(t *testing.T) {
 		p.Click("form button.btn-sm")
 		p.WaitText("Yes.")
 	})
+	t.Run("list", func(t *testing.T) {
+		rows := "[...document.querySelectorAll('tr[data-account]')].map((r) => r.dataset.account).join(' ')"
+		p.Open("/servers/harbour/accounts?show=marked&find=genarch")
+		p.Wait("what was found, by the address of the page", rows+" === 'genarch'")
+		p.Select("select[name=show]", "role")
+		p.WaitText("No account fits.")
+		p.Click("main button.link")
+		p.Wait("all of them", rows+".includes('lounges_app')")
+		p.Wait("an address without a filter", "!location.search.includes('find')")
+		p.Click("nav[aria-label^=Views] a[href='/servers/harbour/access']")
+		p.WaitText("Access on harbour")
+		p.Click("nav[aria-label^=Views] a[href='/servers/harbour/accounts']")
+		p.Click("tr[data-account=lounges_app] a")
+		p.WaitText("May it, and why?")
+	})
 	t.Run("matrix", func(t *testing.T) {
 		p.Open("/servers/harbour/access")
 		p.Wait("the matrix", "document.querySelector('[data-level=write]')")

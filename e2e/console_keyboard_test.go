@@ -35,6 +35,7 @@ func testKeyboard(t *testing.T, s *service, b *testutil.Browser) {
 		{"a[href='/new-server']", "/new-server", "Register a server"},
 		{"header nav a[href='/']", "/", "servers answered"},
 		{"a[href='/servers/harbour']", "/servers/harbour", "tickets_prod"},
+		{"nav a[href='/servers/harbour/accounts']", "/servers/harbour/accounts", "Accounts on harbour"},
 		{"nav a[href='/servers/harbour/access']", "/servers/harbour/access", "Access on harbour"},
 		{"main a[href='/servers/harbour/new-account']", "/servers/harbour/new-account", "Nothing runs yet"},
 		{"nav a[href='/servers/harbour/sessions']", "/servers/harbour/sessions", "Sessions"},

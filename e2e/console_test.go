@@ -67,7 +67,7 @@ func testPlaces(t *testing.T, s *service, b *testutil.Browser) {
 	p.Open("/servers/harbour")
 	for _, step := range [][2]string{
 		{"a[href='/servers/harbour/changes']", "Changes"}, {"a[href='/servers/harbour/sessions']", "Sessions"},
-		{"a[href='/servers/harbour/access']", "Accounts"}, {"nav a[href='/servers/harbour']", "Databases"},
+		{"a[href='/servers/harbour/accounts']", "Accounts"}, {"nav a[href='/servers/harbour']", "Databases"},
 		{"tr[data-database=tickets_prod] a", "Databases Overview"},
 		{"a[href='/servers/harbour/databases/tickets_prod/changes']", "Databases Changes"},
 	} {
@@ -259,6 +259,7 @@ var consolePages = map[string]string{
 	"/journal": "sign_in", "/operators": "Add an operator", "/new-server": "Names of new databases", "/you": "Sign out",
 	"/compare?left=harbour/account:genarch&right=harbour/account:genarch": "They do not differ",
 	"/servers/harbour": "tickets_prod", "/servers/harbour/access": "Access on harbour",
+	"/servers/harbour/accounts": "accounts and roles · read",
 	"/servers/harbour/sessions": "Sessions", "/servers/harbour/changes": "Changes of harbour",
 	"/servers/harbour/settings": "What Genarch's login may do", "/servers/nowhere": "No server nowhere",
 	"/servers/harbour/new-database": "Nothing runs yet", "/servers/harbour/new-account": "Nothing runs yet",

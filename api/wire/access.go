@@ -25,22 +25,22 @@ type AccountSpec struct {
 	Options      map[string]any `json:"options,omitempty" doc:"The options of the engine, by name, as GET /engines describes them."`
 }
 
-// MemberSpec asks for a membership to be given or taken.
+// MemberSpec asks for a membership to be granted or revoked.
 type MemberSpec struct {
 	Role    string         `json:"role" maxLength:"400"`
 	To      Principal      `json:"to" doc:"The member."`
-	Admin   bool           `json:"admin,omitempty" doc:"The member may give the role on."`
+	Admin   bool           `json:"admin,omitempty" doc:"With ADMIN OPTION: the member may grant the role on."`
 	Options map[string]any `json:"options,omitempty" doc:"The options of the engine, by name, as GET /engines describes them."`
 }
 
-// GrantSpec asks for privileges to be given or taken.
+// GrantSpec asks for privileges to be granted or revoked.
 type GrantSpec struct {
 	Database    string         `json:"database" maxLength:"400"`
 	To          Principal      `json:"to" doc:"Whose privileges."`
-	Bundle      string         `json:"bundle,omitempty" enum:"read,write,build,own" doc:"To give; when taking: what is to remain."`
+	Bundle      string         `json:"bundle,omitempty" enum:"read,write,build,own" doc:"To grant, or what is to remain."`
 	Privileges  []string       `json:"privileges,omitempty" maxItems:"40" nullable:"false" doc:"Single privileges instead of a bundle."`
 	On          Object         `json:"on,omitempty" doc:"What single privileges are about; the database when nothing is named."`
-	GrantOption bool           `json:"grant_option,omitempty" doc:"With the right to give them on."`
+	GrantOption bool           `json:"grant_option,omitempty" doc:"With the right to grant them on."`
 	Options     map[string]any `json:"options,omitempty" doc:"The options of the engine, by name, as GET /engines describes them."`
 }
 
@@ -69,7 +69,7 @@ type Mark struct {
 // RoleLink is a membership as seen from one side.
 type RoleLink struct {
 	Name    string `json:"name"`
-	Admin   bool   `json:"admin,omitempty" doc:"May give the role on."`
+	Admin   bool   `json:"admin,omitempty" doc:"May grant the role on."`
 	AtOnce  bool   `json:"at_once" doc:"Its privileges hold without SET ROLE."`
 	Grantor string `json:"grantor,omitempty"`
 }
@@ -124,25 +124,25 @@ type AccountList struct {
 	Read        time.Time `json:"read"`
 }
 
-// AccountDetail is one account with all that it was given.
+// AccountDetail is one account with all that was granted to it.
 type AccountDetail struct {
 	Account
 	Server      string      `json:"server"`
 	Engine      string      `json:"engine"`
 	Environment string      `json:"environment"`
-	Grants      []GrantLine `json:"grants" nullable:"false" doc:"What it was given itself."`
+	Grants      []GrantLine `json:"grants" nullable:"false" doc:"What was granted to itself."`
 	LastUse     *Use        `json:"last_use,omitempty" doc:"Absent for roles."`
 	Unknown     []string    `json:"unknown" nullable:"false"`
 	Read        time.Time   `json:"read"`
 }
 
-// GrantLine is one thing that somebody was given or owns.
+// GrantLine is one thing that was granted to somebody, or that they own.
 type GrantLine struct {
 	Holder      Principal `json:"holder"`
 	Object      Object    `json:"object"`
 	Text        string    `json:"text" doc:"The object in words."`
 	Privileges  []string  `json:"privileges" nullable:"false"`
-	GrantOption []string  `json:"grant_option" nullable:"false" doc:"Those that may be given on."`
+	GrantOption []string  `json:"grant_option" nullable:"false" doc:"Those that may be granted on."`
 	Denied      []string  `json:"denied,omitempty" nullable:"false" doc:"What is refused whatever else is granted, on engines that can."`
 	Grantor     string    `json:"grantor,omitempty"`
 	Count       int       `json:"count" doc:"How many objects of that kind together."`
@@ -153,7 +153,7 @@ type GrantLine struct {
 	Leftover    bool      `json:"leftover,omitempty" doc:"The database does not exist; the grant takes effect again with it."`
 }
 
-// GrantList is who was given what.
+// GrantList is what was granted to whom.
 type GrantList struct {
 	Server  string      `json:"server"`
 	Engine  string      `json:"engine"`

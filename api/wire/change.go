@@ -79,7 +79,7 @@ type Step struct {
 	Kind         string     `json:"kind"`
 	Title        string     `json:"title"`
 	Statement    string     `json:"statement,omitempty"`
-	Undo         string     `json:"undo,omitempty" doc:"The statement that takes it back."`
+	Undo         string     `json:"undo,omitempty" doc:"The statement that rolls it back."`
 	Restores     bool       `json:"restores,omitempty" doc:"The undo is several statements, which put back what was there before."`
 	ReadOnly     bool       `json:"read_only"`
 	Status       string     `json:"status" enum:"planned,begun,unknown,done,failed,undone,undoing,undo_failed,harmed"`

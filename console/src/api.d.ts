@@ -712,7 +712,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * What an account was given, or who was given anything on a database
+         * What was granted to an account, or on a database
          * @description Needs the permission view.
          */
         get: operations["list-grants"];
@@ -974,7 +974,7 @@ export interface components {
             expired: boolean;
             /** Format: date-time */
             expires?: string;
-            /** @description What it was given itself. */
+            /** @description What was granted to itself. */
             grants: components["schemas"]["GrantLine"][];
             has_password: boolean | null;
             host?: string;
@@ -1599,7 +1599,7 @@ export interface components {
             count: number;
             /** @description What is refused whatever else is granted, on engines that can. */
             denied?: string[];
-            /** @description Those that may be given on. */
+            /** @description Those that may be granted on. */
             grant_option: string[];
             grantor?: string;
             holder: components["schemas"]["Principal"];
@@ -1627,12 +1627,12 @@ export interface components {
         };
         GrantSpec: {
             /**
-             * @description To give; when taking: what is to remain.
+             * @description To grant, or what is to remain.
              * @enum {string}
              */
             bundle?: "read" | "write" | "build" | "own";
             database: string;
-            /** @description With the right to give them on. */
+            /** @description With the right to grant them on. */
             grant_option?: boolean;
             /** @description What single privileges are about; the database when nothing is named. */
             on?: components["schemas"]["Object"];
@@ -1862,7 +1862,7 @@ export interface components {
             super?: boolean;
         };
         MemberSpec: {
-            /** @description The member may give the role on. */
+            /** @description With ADMIN OPTION: the member may grant the role on. */
             admin?: boolean;
             /** @description The options of the engine, by name, as GET /engines describes them. */
             options?: {
@@ -2076,7 +2076,7 @@ export interface components {
             statement: string;
         };
         RoleLink: {
-            /** @description May give the role on. */
+            /** @description May grant the role on. */
             admin?: boolean;
             /** @description Its privileges hold without SET ROLE. */
             at_once: boolean;
@@ -2449,7 +2449,7 @@ export interface components {
             /** @enum {string} */
             status: "planned" | "begun" | "unknown" | "done" | "failed" | "undone" | "undoing" | "undo_failed" | "harmed";
             title: string;
-            /** @description The statement that takes it back. */
+            /** @description The statement that rolls it back. */
             undo?: string;
         };
         Stop: {
@@ -3940,7 +3940,7 @@ export interface operations {
                 within?: string;
                 /** @description It is a role, where accounts and roles of one name are two things. */
                 role?: boolean;
-                /** @description Who was given anything on this database, or in it. */
+                /** @description What was granted on this database, or in it. */
                 database?: string;
                 limit?: number;
             };

@@ -6,6 +6,7 @@ import NotFound from './pages/NotFound.svelte';
 
 // What most visits do not open is fetched when it is wanted.
 const Access = () => import('./pages/Access.svelte');
+const Accounts = () => import('./pages/Accounts.svelte');
 const Compare = () => import('./pages/Compare.svelte');
 const DatabaseAccess = () => import('./pages/DatabaseAccess.svelte');
 const DatabaseProperties = () => import('./pages/DatabaseProperties.svelte');
@@ -47,6 +48,7 @@ export const { p, navigate, isActive, route } = createRouter({
 	'/servers/:server/changes': Changes,
 	'/servers/:server/databases/:database/changes': Changes,
 	'/servers/:server/access': Access,
+	'/servers/:server/accounts': Accounts,
 	'/servers/:server/accounts/:account': AccountPage,
 	'/servers/:server/roles/:account': AccountPage,
 	'/servers/:server/settings': ServerSettings,
@@ -91,6 +93,7 @@ export const to = {
 	alter: (server: string, name: string) => `${to.database(server, name)}/alter`,
 	changes: (server: string, database = '') => `${database ? to.database(server, database) : to.server(server)}/changes`,
 	settings: (server: string) => `${to.server(server)}/settings`,
+	accounts: (server: string) => `${to.server(server)}/accounts`,
 	access: (server: string) => `/servers/${encodeURIComponent(server)}/access`,
 	account: (server: string, who: Who) =>
 		`${who.database ? to.database(server, who.database) : to.server(server)}/${who.role ? 'roles' : 'accounts'}/${encodeURIComponent(whoText({ ...who, database: '' }))}`,

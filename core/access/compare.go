@@ -120,7 +120,7 @@ func (g *Graph) Direct(p catalog.Principal) []Line {
 	return out
 }
 
-// On lists who was given anything on a database, or in it, or owns it.
+// On lists who was granted anything on a database, or in it, or owns it.
 func (g *Graph) On(database string) []Line {
 	var out []Line
 	g.lines(func(l Line) {

@@ -73,7 +73,7 @@ type Chain struct {
 	Via   Via
 	// Detail is the pattern, the grantor, the predefined role.
 	Detail string
-	// GrantOption: the privilege may be given on.
+	// GrantOption: the privilege may be granted on.
 	GrantOption bool
 }
 
@@ -208,7 +208,7 @@ func (c Chain) Text() string {
 	case ViaPublic:
 		text += "granted to everybody (PUBLIC)"
 	case ViaBuiltin:
-		text += "everybody has it until it is taken from PUBLIC"
+		text += "everybody has it until it is revoked from PUBLIC"
 	case ViaServer:
 		text += "reaches the whole server"
 		if c.Detail != "" {

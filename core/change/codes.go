@@ -183,7 +183,7 @@ const (
 	RoleDormant = "role.dormant"
 	// RoleAdminOption: the member may give the role on.
 	RoleAdminOption = "role.admin_option"
-	// PrivilegeGrantOption: the privileges may be given on.
+	// PrivilegeGrantOption: the privileges may be granted on.
 	PrivilegeGrantOption = "privilege.grant_option"
 	// GrantInvalid: a privilege that the object does not know.
 	GrantInvalid = "grant.invalid"

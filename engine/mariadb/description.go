@@ -60,9 +60,9 @@ var description = engine.Description{
 			{Name: "comment", Title: "Comment", Type: engine.Text, Max: engine.N(maxComment), In: engine.AtBoth,
 				Show:    engine.InList,
 				Default: "none", Decides: "which remark everybody who sees the database can read"},
-			{Name: "clear_leftovers", Title: "Take old grants first", Type: engine.Yes,
+			{Name: "clear_leftovers", Title: "Revoke old grants first", Type: engine.Yes,
 				In: []change.Kind{change.CreateDatabase, change.DropDatabase}, Default: "no",
-				Decides: "whether grants on the name, which outlive a database and would open a new one, are taken"},
+				Decides: "whether grants on the name, which outlive a database and would open a new one, are revoked"},
 		},
 		change.PartAccount: {
 			{Name: "connection_limit", Title: "Connection limit", Type: engine.Number, Values: engine.Titled("none"),
@@ -90,7 +90,7 @@ var description = engine.Description{
 		change.PartMember: {
 			{Name: "no_default", Title: "Not at sign-in", Type: engine.Yes, In: []change.Kind{change.GrantRole},
 				Default: "no",
-				Decides: "whether the member's default role stays as it is, so that the role has to be taken on"},
+				Decides: "whether the member's default role stays as it is, so that the role needs SET ROLE"},
 		},
 		change.PartGrant: {
 			{Name: "pattern", Title: "The name as the grant has it", Type: engine.Text,
@@ -134,7 +134,7 @@ var description = engine.Description{
 			Names:   accountLimits,
 			Decides: "a name and the host that it comes from: the same name from elsewhere is another account"},
 		{Kind: "role", Title: "role", Many: "roles", Role: true, Names: accountLimits,
-			Decides: "a set of privileges that accounts take on; it has no host"},
+			Decides: "a set of privileges that is granted to accounts; it has no host"},
 	},
 	Scopes: []engine.Scope{
 		{Name: catalog.ScopeServer, Title: "whole server (*.*)"},
@@ -167,7 +167,7 @@ var description = engine.Description{
 			On: onDatabase(access.BundleWrite)},
 		{Name: "build", Decides: "Write, and make and alter tables, views and routines; drop nothing.",
 			On: onDatabase(access.BundleBuild)},
-		{Name: "own", Decides: "Everything that can be given on one database.", On: onDatabase(access.BundleOwn),
+		{Name: "own", Decides: "Everything that can be granted on one database.", On: onDatabase(access.BundleOwn),
 			Careful: "It could drop the database outside Genarch."},
 	},
 	Endings: map[catalog.Ending]engine.Form{
@@ -175,7 +175,7 @@ var description = engine.Description{
 		catalog.EndStatement: {Says: "What runs is stopped; connection and transaction stay."},
 	},
 	Gate: engine.Gate{Keeps: engine.KeepsRights,
-		Says:  "The privileges on the database are taken, exactly remembered, and given again.",
+		Says:  "The privileges on the database are revoked, exactly remembered, and granted again.",
 		Leaks: "It does not stop accounts with privileges on the whole server, views and events that run as their definer, and sessions that are in already."},
 	Team:   engine.Form{Says: "Makes the accounts NAME_app (write) and NAME_read (read) and the role NAME_owner, and tries them."},
 	Script: engine.Script{Comment: "-- ", End: ";", Media: "application/sql", File: "sql", Client: "mariadb"},

@@ -202,7 +202,7 @@ func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 			Decides: decides})
 	}
 	set("name", spec.Name, true, "how it signs in")
-	set("kind", what, true, "whether it signs in; a role is given to accounts")
+	set("kind", what, true, "whether it signs in; a role is granted to accounts")
 	if spec.Role {
 		b.Steps = append(b.Steps, createRoleStep(p))
 	} else {

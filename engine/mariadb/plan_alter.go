@@ -108,7 +108,7 @@ func planHandOver(p *planning.Draft, d catalog.Database, owner catalog.Principal
 	if len(told) > 0 {
 		p.About("owner", change.Caution, change.OwnerReplaced,
 			"Grant them a bundle first, if they are to keep something.",
-			"All that was given on the whole database is taken from who held it: %s; sessions of theirs that are in it keep it until they say USE again.", planning.Shorten(told)).
+			"All that was granted on the whole database is revoked from who held it: %s; sessions of theirs that are in it keep it until they say USE again.", planning.Shorten(told)).
 			Offer(remedy.Command("privilege.grant", p.Target))
 	}
 }

@@ -198,7 +198,7 @@ func planOwner(p *planning.Draft) (owner catalog.Principal) {
 	}
 	if !login.May("give_bundles") {
 		p.About("owner", change.Stop, change.OwnerDenied, login.Remedy("give_bundles"),
-			"Genarch's login %s may not give the privileges of the bundle own.", login.Name)
+			"Genarch's login %s may not grant the privileges of the bundle own.", login.Name)
 	}
 	p.About("owner", change.Note, change.OwnerConcept, "",
 		"MariaDB has no owners: %s gets all privileges on this one database instead, without the right to pass them on. They include DROP, so the account could drop the database outside Genarch.", owner)

@@ -63,7 +63,7 @@ func teamGrants(p *planning.Draft) []change.Step {
 		bundle access.Bundle
 		name   string
 		is     string
-	}{{teamRole(t), access.BundleOwn, "owner role", "; nobody signs in as it: it is given to whoever alters tables"},
+	}{{teamRole(t), access.BundleOwn, "owner role", "; nobody signs in as it: it is granted to whoever alters tables"},
 		{t.App(), access.BundleWrite, "application account", ""},
 		{t.Reader(), access.BundleRead, "reader account", ""}} {
 		set := bundles[g.bundle]

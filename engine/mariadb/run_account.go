@@ -145,7 +145,7 @@ func (s *server) proveOne(ctx context.Context, account, database, bundle string,
 		case refused && !try.may:
 			say(account + " is refused to " + try.what)
 		case err == nil:
-			return differs(account + " may " + try.what + ", which the bundle " + bundle + " does not give")
+			return differs(account + " may " + try.what + ", which is not part of the bundle " + bundle)
 		default:
 			return differs(account + " cannot " + try.what + ": " + err.Error())
 		}

@@ -60,7 +60,7 @@ func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 			Decides: decides})
 	}
 	set("name", spec.Name, true, "how it signs in, and how others see it")
-	set("kind", what, true, "whether it signs in; a role is given to accounts")
+	set("kind", what, true, "whether it signs in; a role is granted to accounts")
 	if !spec.Role {
 		password := "generated, shown once"
 		switch spec.Password {

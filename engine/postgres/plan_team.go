@@ -130,7 +130,7 @@ func contents(p *planning.Draft) catalog.AccessDatabase {
 // teamSettings tells which role and accounts the team gets.
 func teamSettings(b *change.Brief, t change.TeamSpec, database string) {
 	b.Set(change.Setting{Name: "owner role", Value: t.Owner().Name, Asked: true,
-		Decides: "owns the database and what is made as it; nobody signs in as it, who alters tables is given the bundle own"})
+		Decides: "owns the database and what is made as it; nobody signs in as it, who alters tables gets the bundle own"})
 	b.Set(change.Setting{Name: "application account", Value: t.App().Name, Asked: true,
 		Decides: "bundle write: " + description.BundleDecides(access.BundleWrite)})
 	b.Set(change.Setting{Name: "reader account", Value: t.Reader().Name, Asked: true,

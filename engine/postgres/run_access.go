@@ -157,7 +157,7 @@ func (s *server) undoAccess(ctx context.Context, step change.Step) (engine.Repor
 		return rep, &engine.Error{Op: op, Kind: engine.Refused,
 			Text: "what was there before is not on record (" + orElse(step.Args[argUnnoted], "it was never noted") +
 				"), so nothing was put back",
-			Next: "Look at the statements of this step, and give back by hand what they took."}
+			Next: "Look at the statements of this step, and grant by hand what they revoked."}
 	}
 	conn, err := s.dialDatabase(ctx, step.Args["database"])
 	if err != nil {
@@ -185,7 +185,7 @@ func (s *server) undoAccess(ctx context.Context, step change.Step) (engine.Repor
 	}
 	if lost := engine.DecodeList(step.Args[argLost]); len(lost) > 0 {
 		return rep, &engine.Error{Op: op, Kind: engine.Differs,
-			Text: "everything else was put back, but no statement gives back: " + planning.Shorten(lost),
+			Text: "everything else was granted again, but no statement restores: " + planning.Shorten(lost),
 			Next: "Put these right by hand."}
 	}
 	return rep, nil
@@ -329,7 +329,7 @@ func tryBundle(ctx context.Context, conn *pgx.Conn, account, bundle string, say 
 			say(account + " is refused to " + try.what)
 		case err == nil:
 			return &engine.Error{Op: "try the accounts", Kind: engine.Differs,
-				Text: account + " may " + try.what + ", which the bundle " + bundle + " does not give"}
+				Text: account + " may " + try.what + ", which is not part of the bundle " + bundle}
 		default:
 			return &engine.Error{Op: "try the accounts", Kind: engine.Differs,
 				Text: account + " cannot " + try.what + ": " + err.Error()}

@@ -74,4 +74,4 @@
 			</ul>
 		{/if}
 	</section>
-{:else}<p class="py-4">No account was given anything on it yet.</p>{/each}
+{:else}<p class="py-4">Nothing on it was granted to an account yet.</p>{/each}

@@ -31,7 +31,7 @@
 		>{#if h.role}<span class="quiet text-sm">role</span>{/if}{#if h.super}<span class="quiet text-sm">superuser</span
 			>{/if}
 	</p>
-{:else}<p class="quiet py-1.5">Nobody was given anything.</p>{/each}
+{:else}<p class="quiet py-1.5">Nothing was granted to anybody.</p>{/each}
 {#if holders.length > most}<p class="quiet mt-1 text-sm">
 		<a class="link-plain" href={to.databaseAccess(server, database)}>and {count(holders.length - most)} more</a>
 	</p>{/if}

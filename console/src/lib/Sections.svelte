@@ -12,7 +12,7 @@
 		{ title: 'Databases', address: base, covers: ['/databases', '/new-database'] },
 		{
 			title: 'Accounts',
-			address: to.access(server),
+			address: to.accounts(server),
 			covers: ['/access', '/accounts', '/roles', '/new-account', '/new-grant']
 		},
 		{ title: 'Sessions', address: to.sessions(server), covers: ['/sessions'] },

@@ -40,7 +40,7 @@ export function pageOf(action: Action, here: string): { href: string; title: str
 		pages['server.edit'] = pages['server.accept'] = pages['server.check'];
 		pages['database.list'] = [to.server(server), `Databases of ${server}`];
 		pages['session.list'] = pages['session.end'] = [to.sessions(server, database), `Sessions of ${database || server}`];
-		pages['account.list'] = pages['role.show'] = pages['account.show'] = [to.access(server), `Accounts of ${server}`];
+		pages['account.list'] = pages['role.show'] = pages['account.show'] = [to.accounts(server), `Accounts of ${server}`];
 		pages['privilege.list'] = pages['account.list'];
 		pages['privilege.grant'] = pages['role.grant'] = [to.newGrant(server, database), 'Grant'];
 		pages['privilege.revoke'] = pages['account.list'];

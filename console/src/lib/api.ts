@@ -21,6 +21,7 @@ export type JournalEntry = Schemas['JournalEntry'];
 export type Intent = Schemas['Intent'];
 export type Principal = Schemas['Principal'];
 export type Account = Schemas['Account'];
+export type AccountList = Schemas['AccountList'];
 export type AccountDetail = Schemas['AccountDetail'];
 export type GrantLine = Schemas['GrantLine'];
 export type Found = Schemas['Found'];
@@ -196,8 +197,10 @@ export const api = {
 	decline: (id: number, reason: string) =>
 		unwrap(client.POST('/changes/{id}/decline', { params: { path: { id } }, body: { reason } })),
 	passwords: (id: number) => unwrap(client.POST('/changes/{id}/passwords', { params: { path: { id } } })),
-	accounts: (name: string) =>
-		unwrap(client.GET('/servers/{server}/accounts', { params: { path: { server: name }, query: { limit: 20000 } } })),
+	accounts: (name: string, system = false) =>
+		unwrap(
+			client.GET('/servers/{server}/accounts', { params: { path: { server: name }, query: { system, limit: 20000 } } })
+		),
 	account: (name: string, account: string, role: boolean, within = '') =>
 		unwrap(
 			client.GET('/servers/{server}/accounts/{account}', {

@@ -1,4 +1,5 @@
 <script lang="ts">
+	import AccountViews from '../lib/AccountViews.svelte';
 	import { engines } from '../lib/engines.svelte';
 	import { api, problemOf, type Matrix, type Problem, type Why } from '../lib/api';
 	import EnvironmentBanner from '../lib/EnvironmentBanner.svelte';
@@ -94,15 +95,7 @@
 
 <EnvironmentBanner {server} />
 <section class="mx-auto max-w-7xl px-4 py-4 sm:px-6">
-	<div class="flex flex-wrap items-end justify-between gap-3">
-		<h1>Access on {server}</h1>
-		{#if session.may('request')}<div class="flex gap-2">
-				<a class="btn btn-sm" href={to.newGrant(server)}>Grant or revoke privileges</a><a
-					class="btn btn-primary btn-sm"
-					href={to.newAccount(server)}>New account on {server}</a
-				>
-			</div>{/if}
-	</div>
+	<AccountViews {server} title="Access" />
 	{#if problem}<ErrorPanel {problem} retry={load} />
 	{:else if !matrix}<Skeleton rows={10} label="Reading who has what" />
 	{:else}

@@ -223,7 +223,7 @@
 					<button class="btn btn-sm">Ask</button>
 				</form>
 				{#if unanswered}<ErrorPanel problem={unanswered} />{:else if why}<div class="mt-3"><WhyChain {why} /></div>{/if}
-				<h2 class="mt-6 mb-1">Given to it directly</h2>
+				<h2 class="mt-6 mb-1">Granted to it directly</h2>
 				{#each account.grants as g, i (i)}
 					<div class="border-base-300/60 border-b py-1.5">
 						<p class="break-words">

@@ -63,7 +63,7 @@
 			>
 			<label class="flex items-center gap-2"
 				><input class="radio radio-sm" type="radio" value="role" bind:group={kind} onchange={() => (options = {})} /> role,
-				is given to accounts</label
+				is granted to accounts</label
 			>
 		</fieldset>{/if}
 	<div class="grid gap-4 {inside || (hosts && kind === 'account') ? 'sm:grid-cols-2' : ''}">
