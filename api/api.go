@@ -169,6 +169,7 @@ func New(cfg Config) *Handler {
 	h.registerServers()
 	h.registerSearch()
 	h.registerDatabases()
+	h.registerHoldings()
 	h.registerAccess()
 	h.registerSessions()
 	h.registerHistory()

@@ -82,7 +82,7 @@ func (h *Handler) listDatabases(ctx context.Context, in *struct {
 		return nil, err
 	}
 	out := wire.DatabaseList{Server: srv.Name, Engine: string(srv.Engine), Environment: string(srv.Environment),
-		Partial: list.Partial, Read: list.Read, Databases: []wire.Database{}}
+		Partial: list.Partial, Read: list.Read, Databases: []wire.Database{}, SetAside: len(list.Held)}
 	search := strings.ToLower(in.Search)
 	for _, d := range list.Databases {
 		if d.System && !in.System || search != "" && !fits(d, search) {
@@ -126,7 +126,7 @@ func (h *Handler) showDatabase(ctx context.Context, in *struct {
 	}
 	defer cancel()
 	d, err := access.Database(ctx, in.Database)
-	if errors.Is(err, engine.ErrNotFound) {
+	if errors.Is(err, engine.ErrNotFound) || err == nil && d.Held != nil {
 		return nil, h.noDatabase(ctx, srv, access, in.Database)
 	}
 	if err != nil {
@@ -172,6 +172,16 @@ func (h *Handler) noDatabase(ctx context.Context, srv catalog.Server, access eng
 	p := &Problem{Status: 404, Code: "database.absent",
 		Detail: "There is no database " + naming.Show(name) + " on " + srv.Name + ".",
 		Next:   "List them.", Actions: do("database.list", srv.Name)}
+	if list, err := access.Databases(ctx); err == nil {
+		for _, d := range list.Held {
+			if d.Held.Name == name || d.Name == name {
+				p.Detail = naming.Show(d.Held.Name) + " was set aside on " + srv.Name + "."
+				p.Next, p.Actions = "Bring it back.", do("holding.bring-back",
+					naming.DatabaseAddress(srv.Name, d.Held.Name).String())
+				return p
+			}
+		}
+	}
 	in, err := access.Inspect(ctx)
 	if remedy := in.Login.Remedy("see_databases"); err == nil && remedy != "" {
 		p.Code = "database.unseen"

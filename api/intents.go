@@ -22,7 +22,7 @@ func intentOf(in wire.Intent) (change.Intent, map[string]secret.Text, error) {
 			return out, nil, err
 		}
 		out.Database = &change.DatabaseSpec{Name: d.Name, IfNotExists: d.IfNotExists, IfExists: d.IfExists,
-			NewName: d.NewName, Options: options}
+			NewName: d.NewName, KeepDays: d.KeepDays, Options: options}
 		if d.Team != nil {
 			out.Database.Team = &change.TeamSpec{Name: d.Team.Name, Host: d.Team.Host}
 		}
@@ -34,6 +34,7 @@ func intentOf(in wire.Intent) (change.Intent, map[string]secret.Text, error) {
 			return out, nil, err
 		}
 	}
+	out.Holding = (*change.HoldingSpec)(in.Holding)
 	if out.Sessions, err = sessionsOf(in.Sessions); err != nil {
 		return out, nil, err
 	}
@@ -121,8 +122,9 @@ func renderIntent(in change.Intent) wire.Intent {
 	out := wire.Intent{Kind: string(in.Kind), Server: in.Server}
 	if d := in.Database; d != nil {
 		out.Database = &wire.DatabaseSpec{Name: d.Name, IfNotExists: d.IfNotExists, IfExists: d.IfExists,
-			NewName: d.NewName, Team: (*wire.TeamSpec)(d.Team), Options: d.Options}
+			NewName: d.NewName, KeepDays: d.KeepDays, Team: (*wire.TeamSpec)(d.Team), Options: d.Options}
 	}
+	out.Holding = (*wire.HoldingSpec)(in.Holding)
 	if c := in.Clearing; c != nil {
 		out.Clearing = &wire.ClearingSpec{Grace: c.Grace, WhenEmpty: c.WhenEmpty, AcceptLoss: c.AcceptLoss,
 			Options: c.Options}

@@ -125,6 +125,9 @@ func renderImpact(b change.Brief) *wire.Impact {
 	if lost := b.Impact; lost != nil {
 		out.Lost, out.Rows, out.Size = true, lost.Rows, lost.Size
 		out.Dependents, out.Final = lost.Dependents, lost.Final
+		if lost.KeptUntil != nil {
+			out.KeptUntil = lost.KeptUntil.Format(time.DateOnly)
+		}
 		out.Objects = each(lost.Objects, func(c catalog.Count) wire.Count { return wire.Count(c) })
 	}
 	return out

@@ -15,6 +15,7 @@ import (
 // engine's without a flag is given by --set.
 var flagNames = map[string]string{
 	"clearing": "end-sessions", "team": "for-team", "secret": "secret-file", "admin": "with-admin-option",
+	"new_name": "as",
 }
 
 // nextText writes what can be done next in one line: the sentence, and the commands and

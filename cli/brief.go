@@ -55,7 +55,7 @@ func (a app) showBrief(b wire.Brief) {
 	a.say("")
 }
 
-// showImpact writes first, in figures, what would be lost, who would be disconnected,
+// showImpact writes first, in figures, what would be lost or set aside, who would be disconnected,
 // what else needs it, and whether it comes back.
 func (a app) showImpact(b wire.Brief) {
 	i := b.Impact
@@ -79,7 +79,11 @@ func (a app) showImpact(b wire.Brief) {
 		if i.Size != nil {
 			lost = append(lost, sizeText(*i.Size))
 		}
-		lines = append(lines, [2]string{"would be lost", strings.Join(lost, ", ")})
+		what := "would be lost"
+		if !i.Final {
+			what = "is set aside"
+		}
+		lines = append(lines, [2]string{what, strings.Join(lost, ", ")})
 	}
 	who := "nobody at present"
 	if i.Sessions > 0 {
@@ -100,7 +104,7 @@ func (a app) showImpact(b wire.Brief) {
 		if i.Dependents > 0 {
 			depends = caution.Render(naming.Count(i.Dependents, "object") + " elsewhere")
 		}
-		back := "yes"
+		back := "yes, until " + i.KeptUntil + " for certain"
 		if i.Final {
 			back = wrong.Render("no, this is final")
 		}
@@ -208,11 +212,15 @@ func (a app) decide(b wire.Brief, agreed bool, accepted []string, confirm string
 	}
 	out := wire.Run{Fingerprint: b.Fingerprint, Accept: accepted, Confirm: confirm}
 	if b.Confirm != "" && confirm != b.Confirm {
+		final := "This is final. "
+		if b.Impact != nil && b.Impact.KeptUntil != "" {
+			final = ""
+		}
 		if confirm != "" || !a.Terminal {
 			return none, &exitError{ExitUnconfirmed,
-				fmt.Errorf("Nothing has run: this is final; confirm it by its name, with --confirm %s", b.Confirm)}
+				fmt.Errorf("Nothing has run. %sConfirm it by its name, with --confirm %s", final, b.Confirm)}
 		}
-		answer, err := a.ask(fmt.Sprintf("This is final. %s%s (%s): type %s to confirm: ",
+		answer, err := a.ask(fmt.Sprintf("%s%s%s (%s): type %s to confirm: ", final,
 			strings.ToUpper(b.Summary[:1]), visible(b.Summary[1:]), b.Environment, visible(b.Confirm)))
 		if err != nil {
 			return none, err

@@ -7,6 +7,9 @@ import (
 	"time"
 
 	"github.com/urfave/cli/v3"
+
+	"example.com/genarch/client"
+	"example.com/genarch/core/naming"
 )
 
 const (
@@ -39,6 +42,11 @@ func (a app) completeAddresses(c *cli.Command) {
 		}
 		ctx, cancel := context.WithTimeout(ctx, completeTime)
 		defer cancel()
+		if kinds[string(naming.KindHolding)] {
+			server, _, _ := strings.Cut(typed, "/")
+			a.completeHoldings(ctx, api, server, typed)
+			return
+		}
 		found, err := api.Search(ctx, typed, maxCompletions)
 		if err != nil {
 			return
@@ -51,6 +59,22 @@ func (a app) completeAddresses(c *cli.Command) {
 	}
 }
 
+// completeHoldings writes what was set aside, as it is named.
+func (a app) completeHoldings(ctx context.Context, api *client.Client, server, typed string) {
+	if !strings.Contains(typed, "/") {
+		server = "" // it is being typed
+	}
+	list, err := api.Holdings(ctx, server)
+	if err != nil {
+		return
+	}
+	for _, h := range list.Holdings[:min(len(list.Holdings), maxCompletions)] {
+		if address := h.Server + "/" + h.Name; strings.HasPrefix(address, typed) {
+			fmt.Fprintln(a.Out, address)
+		}
+	}
+}
+
 // addressKinds are the kinds of what a command takes, by how its argument is written.
 func addressKinds(usage string) map[string]bool {
 	out := map[string]bool{}
@@ -58,6 +82,8 @@ func addressKinds(usage string) map[string]bool {
 		switch {
 		case word == "SERVER":
 			out["server"] = true
+		case word == holdingArgs:
+			out[string(naming.KindHolding)] = true
 		case strings.HasPrefix(word, "SERVER/DATABASE"):
 			out["database"] = true
 		case strings.HasPrefix(word, "SERVER/account:"):

@@ -62,21 +62,28 @@ func (a app) databaseCommand() *cli.Command {
 				Flags: slices.Concat(optionFlags("owner", "encoding", "collation", "tablespace", "connection-limit",
 					"comment"), clearingFlags(false), alterFlags()),
 				Action: a.alterDatabase},
-			a.clearingVerb("drop",
-				"drop a database for good: shows what would be lost and who is connected, ends sessions, drops, reads back",
-				wire.KindDropDatabase,
+			a.clearingVerb(
+				"drop",
+				"set a database aside, so that it can be brought back; or, with --for-good, drop it",
 				append(optionFlags(), confirmFlag(),
-					&cli.BoolFlag{Name: "if-exists", Usage: "do nothing if it is not there"}),
-				func(c *cli.Command, spec *wire.DatabaseSpec) { spec.IfExists = c.Bool("if-exists") }),
-			a.clearingVerb("rename", "give it another name, once nobody is connected", wire.KindRenameDatabase,
+					&cli.BoolFlag{Name: "if-exists", Usage: "do nothing if it is not there"},
+					&cli.BoolFlag{Name: "for-good", Usage: "drop it at once: nothing can bring it back"},
+					&cli.IntFlag{Name: "keep-days", Usage: "for how many days it can be brought back for certain",
+						DefaultText: "production 30, staging 7, development 1"}),
+				a.takeAway,
+			),
+			a.clearingVerb("rename", "give it another name, once nobody is connected",
 				[]cli.Flag{&cli.StringFlag{Name: "to", Usage: "the new name", Required: true}},
-				func(c *cli.Command, spec *wire.DatabaseSpec) { spec.NewName = c.String("to") }),
+				func(_ context.Context, c *cli.Command, in *wire.Intent) error {
+					in.Kind, in.Database.NewName = wire.KindRenameDatabase, c.String("to")
+					return nil
+				}),
 		}}
 }
 
 // clearingVerb is a command that needs the database empty of sessions.
-func (a app) clearingVerb(name, usage, intent string, flags []cli.Flag,
-	fill func(*cli.Command, *wire.DatabaseSpec)) *cli.Command {
+func (a app) clearingVerb(name, usage string, flags []cli.Flag,
+	fill func(context.Context, *cli.Command, *wire.Intent) error) *cli.Command {
 	return &cli.Command{Name: name, Usage: usage, ArgsUsage: "SERVER/DATABASE", Arguments: addressArg(),
 		Flags: append(append(flags, clearingFlags(name == "drop")...), alterFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -88,13 +95,44 @@ func (a app) clearingVerb(name, usage, intent string, flags []cli.Flag,
 			if spec.Options, err = options(c); err != nil {
 				return err
 			}
-			fill(c, &spec)
-			in := wire.Intent{Kind: intent, Server: server, Database: &spec}
-			if in.Clearing, err = clearing(c); err != nil {
+			in := wire.Intent{Server: server, Database: &spec}
+			if err := fill(ctx, c, &in); err != nil {
 				return err
 			}
-			return a.alter(ctx, c, in)
+			return a.emptied(ctx, c, in)
 		}}
+}
+
+// takeAway sets a database aside where its engine can, and nobody asked otherwise.
+func (a app) takeAway(ctx context.Context, c *cli.Command, in *wire.Intent) error {
+	in.Kind, in.Database.IfExists = wire.KindDropDatabase, c.Bool("if-exists")
+	if c.Bool("for-good") {
+		if c.IsSet("keep-days") {
+			return usage("--keep-days is about setting aside, --for-good keeps nothing: give one of them.")
+		}
+		return nil
+	}
+	api, err := a.connect(c)
+	if err != nil {
+		return err
+	}
+	srv, err := api.Server(ctx, in.Server)
+	if err != nil {
+		return err
+	}
+	engine, err := api.Engine(ctx, srv.Engine)
+	if err != nil {
+		return err
+	}
+	if why := engine.Intents[wire.KindSetAside].Why; why != "" {
+		if c.IsSet("keep-days") {
+			return usage("%s It can only be dropped for good, without --keep-days.", why)
+		}
+		a.say("%s  %s It would be dropped for good.", caution.Render("final"), why)
+		return nil
+	}
+	in.Kind, in.Database.KeepDays = wire.KindSetAside, c.Int("keep-days")
+	return nil
 }
 
 func (a app) createDatabase(ctx context.Context, c *cli.Command) error {
@@ -168,6 +206,9 @@ func (a app) listDatabases(ctx context.Context, c *cli.Command, api *client.Clie
 		}
 	}
 	a.sayBounded(len(list.Databases), list.Total)
+	if list.SetAside > 0 && c.String("output") == "table" {
+		a.say("%s", faint.Render(fmt.Sprintf("%d more set aside: genarch holding list %s", list.SetAside, server)))
+	}
 	return print(a, c, list, list.Databases, databaseColumns(engine))
 }
 

@@ -340,6 +340,15 @@ func (c *Client) DatabaseHistory(ctx context.Context, server, name string, days 
 		strconv.Itoa(days))
 }
 
+// Holdings are the databases that were set aside, on one server or (server empty) on all.
+func (c *Client) Holdings(ctx context.Context, server string) (wire.HoldingList, error) {
+	query := ""
+	if server != "" {
+		query = "?server=" + url.QueryEscape(server)
+	}
+	return get[wire.HoldingList](ctx, c, "/holdings"+query)
+}
+
 // Attention is what needs a look.
 func (c *Client) Attention(ctx context.Context) (wire.Attention, error) {
 	return get[wire.Attention](ctx, c, "/attention")

@@ -199,8 +199,18 @@ func TestStatementsOfOthers(t *testing.T) {
 	if got := seen(purser); strings.Contains(got, text) || !strings.Contains(got, "pg_sleep") {
 		t.Errorf("who only sees is shown %s", got)
 	}
-	r := s.run(0, "database", "drop", "harbour/berths_staging", "--grace", "0s", "--accept-loss", "--confirm",
-		"berths_staging")
+	r := s.run(
+		0,
+		"database",
+		"drop",
+		"--for-good",
+		"harbour/berths_staging",
+		"--grace",
+		"0s",
+		"--accept-loss",
+		"--confirm",
+		"berths_staging",
+	)
 	<-over
 	db := onMariaDB(t, s.dsn)
 	for _, table := range []string{"changes", "change_steps", "journal"} {
@@ -307,8 +317,16 @@ func TestScriptsGoWhereTheySay(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		status, body, _ := s.call("POST", "/api/v1/changes", s.token,
-			fmt.Sprintf(`{"kind":"privilege.grant","server":"harbour","grant":{"database":%s,"to":{"name":%q},"bundle":"read"}}`, quoted(name), role))
+		status, body, _ := s.call(
+			"POST",
+			"/api/v1/changes",
+			s.token,
+			fmt.Sprintf(
+				`{"kind":"privilege.grant","server":"harbour","grant":{"database":%s,"to":{"name":%q},"bundle":"read"}}`,
+				quoted(name),
+				role,
+			),
+		)
 		if status != 201 {
 			t.Fatalf("%q: %d %v", name, status, body)
 		}
@@ -371,7 +389,11 @@ func TestFunctionsAndProcedures(t *testing.T) {
 		}
 	}
 	held := func() (list string) {
-		_ = db.QueryRow("SELECT COALESCE(GROUP_CONCAT(Routine_name, ' ', Routine_type ORDER BY 1), '') FROM mysql.procs_priv").Scan(&list)
+		_ = db.QueryRow(
+			"SELECT COALESCE(GROUP_CONCAT(Routine_name, ' ', Routine_type ORDER BY 1), '') FROM mysql.procs_priv",
+		).Scan(
+			&list,
+		)
 		return list
 	}
 	s.run(0, "privilege", "revoke", "quay/tolls_staging", "--from", "mate@127.0.0.1", "--privilege", "EXECUTE",
@@ -384,7 +406,7 @@ func TestFunctionsAndProcedures(t *testing.T) {
 	if got := held(); !strings.Contains(got, "toll FUNCTION") {
 		t.Errorf("after giving it again: %q", got)
 	}
-	s.run(0, "database", "drop", "quay/tolls_staging", "--grace", "0s", "--confirm", "tolls_staging")
+	s.run(0, "database", "drop", "--for-good", "quay/tolls_staging", "--grace", "0s", "--confirm", "tolls_staging")
 	if got := held(); got != "" {
 		t.Errorf("after the drop: %q", got)
 	}

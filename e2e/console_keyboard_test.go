@@ -86,13 +86,13 @@ func testKeyboard(t *testing.T, s *service, b *testutil.Browser) {
 		"Over time")
 	// And its drop, confirmed by its name.
 	follow("a[href='/servers/harbour/databases/by_keyboard_prod/drop']",
-		"/servers/harbour/databases/by_keyboard_prod/drop", "A drop is final")
+		"/servers/harbour/databases/by_keyboard_prod/drop", "Set it aside.")
 	p.Wait("the brief", "!document.querySelector('form button.btn-primary')?.disabled")
 	p.TabTo("form button.btn-primary")
 	p.Press(kb.Enter)
 	p.TabTo("input[name=confirm]")
 	p.Press("by_keyboard_prod")
-	p.TabTo("form button.btn-error")
+	p.TabTo("form button.btn-primary")
 	p.Press(kb.Enter)
 	p.Wait("the end", "document.querySelector('#change-state')?.dataset.state === 'done'")
 }

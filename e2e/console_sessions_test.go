@@ -94,6 +94,9 @@ func TestConsoleSessions(t *testing.T) {
 		p.Open("/servers/harbour/databases/tickets_prod")
 		p.WaitText("suite-client as")
 		p.Click("a[href$='/drop']")
+		p.WaitText("kept for certain until")
+		p.Axe("asking for setting it aside")
+		p.Click("input[name=way][value='for good']")
 		p.WaitText("holds 1 table")
 		p.Axe("asking for a drop")
 		p.Click("input[value=wait]")
@@ -111,7 +114,10 @@ func TestConsoleSessions(t *testing.T) {
 		}
 		p.Type("input[name=confirm]", "tickets_prod")
 		p.Click("main form button.btn-error")
-		p.Wait("the clearing", "document.querySelector('[data-phase=waiting] [data-left=\"1\"]') && document.querySelector('[data-gate=closed]') && document.querySelector('[role=timer]')")
+		p.Wait(
+			"the clearing",
+			"document.querySelector('[data-phase=waiting] [data-left=\"1\"]') && document.querySelector('[data-gate=closed]') && document.querySelector('[role=timer]')",
+		)
 		p.Axe("a clearing")
 		p.Size(390, 844)
 		p.Axe("a clearing, narrow")
@@ -126,6 +132,7 @@ func TestConsoleSessions(t *testing.T) {
 			t.Error("after it was stopped the database is not as it was")
 		}
 		p.Open("/servers/harbour/databases/tickets_prod/drop")
+		p.Click("input[name=way][value='for good']")
 		p.WaitText("DROP DATABASE \"tickets_prod\"")
 		p.Click("form button.btn-primary")
 		p.WaitText("What will happen")

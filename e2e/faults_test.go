@@ -152,7 +152,7 @@ func testCutPostgres(t *testing.T, s *service) {
 	}
 	database := `SELECT (datallowconn AND datconnlimit <> -2)::text FROM pg_database WHERE datname = '§'`
 	role := `SELECT rolcanlogin::text || ' ' || has_database_privilege(r.oid, 'template1', 'CREATE')::text FROM pg_roles r WHERE rolname = '§'`
-	drop := []string{"database", "drop", "harbour/§", "--grace", "0s", "--confirm", "§"}
+	drop := []string{"database", "drop", "--for-good", "harbour/§", "--grace", "0s", "--confirm", "§"}
 	rename := []string{"database", "rename", "harbour/§", "--to", "§_new", "--grace", "0s", "--yes", "--accept",
 		"drop.breaks"}
 	dropRole := []string{"account", "drop", "harbour/account:§", "--confirm", "§"}
@@ -215,7 +215,7 @@ func testCutMariaDB(t *testing.T, s *service) {
 	made := []string{"CREATE DATABASE § COLLATE utf8mb4_bin", "CREATE TABLE §.t (id INT)",
 		"CREATE USER §r@'127.0.0.1' IDENTIFIED BY 'x'", "GRANT SELECT ON §.* TO §r@'127.0.0.1'"}
 	user := []string{"CREATE USER §@'127.0.0.1' IDENTIFIED BY 'x'"}
-	drop := []string{"database", "drop", "quay/§", "--grace", "0s", "--confirm", "§"}
+	drop := []string{"database", "drop", "--for-good", "quay/§", "--grace", "0s", "--confirm", "§"}
 	for n, tr := range []trial{
 		{"create a database", "CREATE DATABASE `", nil,
 			[]string{"database", "create", "quay/§", "--collation", "utf8mb4_bin", "--yes"}, database, "",
@@ -281,8 +281,17 @@ func TestKilledWhileDropping(t *testing.T) {
 	}
 	at := func(count int) bool {
 		var n, m int
-		_ = eye.QueryRow(t.Context(), `SELECT count(*) FROM pg_stat_activity WHERE query LIKE 'DROP DATABASE%' AND state = 'active'`).Scan(&n)
-		_ = db.QueryRow("SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE INFO LIKE '%DROP DATABASE `felled%' AND ID <> CONNECTION_ID()").Scan(&m)
+		_ = eye.QueryRow(
+			t.Context(),
+			`SELECT count(*) FROM pg_stat_activity WHERE query LIKE 'DROP DATABASE%' AND state = 'active'`,
+		).Scan(
+			&n,
+		)
+		_ = db.QueryRow(
+			"SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE INFO LIKE '%DROP DATABASE `felled%' AND ID <> CONNECTION_ID()",
+		).Scan(
+			&m,
+		)
 		return n+m == count
 	}
 	for _, early := range []bool{true, false} { // it is through before the next service looks, or not
@@ -327,7 +336,17 @@ func TestKilledWhileDropping(t *testing.T) {
 			}
 			t.Log(h.name, early, state)
 			if state == "reverted" {
-				s.run(0, "database", "drop", h.name+"/felled_prod", "--grace", "0s", "--confirm", "felled_prod")
+				s.run(
+					0,
+					"database",
+					"drop",
+					"--for-good",
+					h.name+"/felled_prod",
+					"--grace",
+					"0s",
+					"--confirm",
+					"felled_prod",
+				)
 			}
 		}
 	}

@@ -117,8 +117,20 @@ func TestInvented(t *testing.T) {
 	t.Run("dropping", func(t *testing.T) {
 		visitor := invented.Visit(t, running, "", running.Admin, running.Password.Reveal())
 		visitor.Enter("fares")
-		r := s.run(0, "database", "drop", "cellar/fares", "--confirm", "fares", "--grace", "0s", "--set", "shred=yes",
-			"--yes")
+		r := s.run(
+			0,
+			"database",
+			"drop",
+			"--for-good",
+			"cellar/fares",
+			"--confirm",
+			"fares",
+			"--grace",
+			"0s",
+			"--set",
+			"shred=yes",
+			"--yes",
+		)
 		has(t, "a drop", r.err, `"settings":{"shred":true}`, "end the sessions of fares", "empty it", "gone")
 		if visitor.Inside() {
 			t.Error("the visitor is still inside")
@@ -186,5 +198,5 @@ func testInventedConsole(t *testing.T, s *service) {
 	p.WaitText("Open and fill every box.")
 	p.WaitText("whether the privileges are refused")
 	has(t, "what the console made", s.run(0, "account", "show", "cellar/tolls/account:tomas").out, "tomas")
-	s.run(0, "database", "drop", "cellar/tolls", "--confirm", "tolls", "--yes")
+	s.run(0, "database", "drop", "--for-good", "cellar/tolls", "--confirm", "tolls", "--yes")
 }

@@ -89,6 +89,8 @@ func TestScreenshots(t *testing.T) {
 	p.WaitText("10 min ago") // some samples are there
 	shot("sessions")
 	p.Open("/servers/harbour/databases/tickets_prod/drop")
+	p.WaitText("Set it aside.")
+	p.Click("input[name=way][value='for good']")
 	p.WaitText("DROP DATABASE")
 	p.Click("form button.btn-primary")
 	p.WaitText("What will happen")

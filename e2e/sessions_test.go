@@ -312,40 +312,57 @@ func testDrop(h shore) {
 	h.furnished("tickets_prod")
 	address := h.name + "/tickets_prod"
 	testutil.Wait(h.t, "whoever furnished it to have left", func() bool {
-		return strings.Contains(h.s.run(3, "database", "drop", address).err, "Nobody is connected to tickets_prod")
+		return strings.Contains(
+			h.s.run(3, "database", "drop", "--for-good", address).err,
+			"Nobody is connected to tickets_prod",
+		)
 	})
-	has(h.t, "the brief of one that is not in use", h.s.run(3, "database", "drop", address).err,
+	has(h.t, "the brief of one that is not in use", h.s.run(3, "database", "drop", "--for-good", address).err,
 		"Nobody is connected to tickets_prod", "[drop.last_use]", "1 table")
 	guest := h.client("tickets_prod")
-	r := h.s.run(3, "database", "drop", address)
+	r := h.s.run(3, "database", "drop", "--for-good", address)
 	has(h.t, "the brief", r.err, "would be lost  1 table", "disconnected   1 session", "no, this is final",
 		"A drop is final", "not visible from here:", "1 session as of", "end the sessions of tickets_prod",
 		"read back that it is gone", "--confirm tickets_prod")
-	h.s.run(3, "database", "drop", address, "--confirm", "ticket_prod")
-	h.s.run(2, "database", "drop", address, "--grace", "5s", "--when-empty", "5s")
-	has(h.t, "a dry run", h.s.run(0, "database", "drop", address, "--dry-run").err, "nothing was done")
+	h.s.run(3, "database", "drop", "--for-good", address, "--confirm", "ticket_prod")
+	h.s.run(2, "database", "drop", "--for-good", address, "--grace", "5s", "--when-empty", "5s")
+	has(h.t, "a dry run", h.s.run(0, "database", "drop", "--for-good", address, "--dry-run").err, "nothing was done")
 	if !h.has("tickets_prod") || !there(guest) {
 		h.t.Fatal("something was done without the name being typed")
 	}
-	has(h.t, "waiting in vain", h.s.run(1, "database", "drop", address, "--confirm", "tickets_prod", "--when-empty",
-		"1s").err, "somebody was still connected", "reverted")
+	has(
+		h.t,
+		"waiting in vain",
+		h.s.run(1, "database", "drop", "--for-good", address, "--confirm", "tickets_prod", "--when-empty",
+			"1s").err,
+		"somebody was still connected",
+		"reverted",
+	)
 	if !there(guest) || !h.in("tickets_prod") {
 		h.t.Error("after waiting in vain the database is not as it was")
 	}
-	r = h.s.run(0, "database", "drop", address, "--confirm", "tickets_prod", "--grace", "0s")
+	r = h.s.run(0, "database", "drop", "--for-good", address, "--confirm", "tickets_prod", "--grace", "0s")
 	has(h.t, "the drop", r.err, "0 left, 1 ended", "read back as asked")
 	if there(guest) || h.has("tickets_prod") {
 		h.t.Error("it is still there")
 	}
-	has(h.t, "absent", h.s.run(1, "database", "drop", address, "--confirm", "tickets_prod").err,
+	has(h.t, "absent", h.s.run(1, "database", "drop", "--for-good", address, "--confirm", "tickets_prod").err,
 		"There is no database tickets_prod on "+h.name)
-	has(h.t, "only if present", h.s.run(0, "database", "drop", address, "--if-exists", "--confirm", "tickets_prod").err,
-		"nothing will be done")
+	has(
+		h.t,
+		"only if present",
+		h.s.run(0, "database", "drop", "--for-good", address, "--if-exists", "--confirm", "tickets_prod").err,
+		"nothing will be done",
+	)
 	has(h.t, "the journal", h.s.run(0, "journal", "list", "--limit", "60", "-o", "json").out, "who_was_ended",
 		"change.done")
 	home := map[string]string{"harbour": "postgres", "quay": "mysql"}[h.name]
-	has(h.t, "one of the engine's", h.s.run(1, "database", "drop", h.name+"/"+home, "--confirm", home).err,
-		"database.kept")
+	has(
+		h.t,
+		"one of the engine's",
+		h.s.run(1, "database", "drop", "--for-good", h.name+"/"+home, "--confirm", home).err,
+		"database.kept",
+	)
 	has(h.t, "its list in the script", h.s.run(0, "change", "script", changeOf(h.t, h.s, address)).out,
 		"-- for each session: ", "DROP DATABASE")
 }
@@ -370,13 +387,23 @@ func testLoss(h shore) {
 	writer := h.client("ledger_prod", "BEGIN", "UPDATE crossings SET n = 7 WHERE id = 1")
 	testutil.Wait(h.t, "the written work to show",
 		func() bool { return len(h.sessions("/ledger_prod", "--class", "written")) == 1 })
-	r := h.s.run(3, "database", "drop", h.name+"/ledger_prod", "--confirm", "ledger_prod")
+	r := h.s.run(3, "database", "drop", "--for-good", h.name+"/ledger_prod", "--confirm", "ledger_prod")
 	has(h.t, "written work", r.err, "CAUTION", "work.lost", "--accept work.lost")
 	if !there(writer) {
 		h.t.Error("it was ended all the same")
 	}
-	r = h.s.run(0, "database", "drop", h.name+"/ledger_prod", "--confirm", "ledger_prod", "--accept-loss", "--grace",
-		"1s")
+	r = h.s.run(
+		0,
+		"database",
+		"drop",
+		"--for-good",
+		h.name+"/ledger_prod",
+		"--confirm",
+		"ledger_prod",
+		"--accept-loss",
+		"--grace",
+		"1s",
+	)
 	has(h.t, "accepted", r.err, "1 ended", "waiting until")
 }
 
@@ -430,7 +457,7 @@ func testHold(h shore) {
 	}
 	address := h.name + "/kept_out_prod"
 	guest := h.client("kept_out_prod")
-	has(h.t, "the brief", h.s.run(3, "database", "drop", address, "--lock-accounts").err,
+	has(h.t, "the brief", h.s.run(3, "database", "drop", "--for-good", address, "--lock-accounts").err,
 		"ALTER USER 'warden'@'127.0.0.1' ACCOUNT LOCK", "CAUTION", "--accept gate.effect")
 	if !warden() {
 		h.t.Fatal("a brief locks an account")
@@ -443,8 +470,20 @@ func testHold(h shore) {
 	if !warden() || !there(guest) {
 		h.t.Error("after it was stopped, the account is not as it was")
 	}
-	h.s.run(0, "database", "drop", address, "--lock-accounts", "--accept", "gate.effect", "--confirm", "kept_out_prod",
-		"--grace", "0s")
+	h.s.run(
+		0,
+		"database",
+		"drop",
+		"--for-good",
+		address,
+		"--lock-accounts",
+		"--accept",
+		"gate.effect",
+		"--confirm",
+		"kept_out_prod",
+		"--grace",
+		"0s",
+	)
 	if !warden() || h.has("kept_out_prod") {
 		h.t.Error("after the drop the account is not as it was, or the database is there")
 	}
@@ -567,7 +606,7 @@ func TestClearingTrouble(t *testing.T) {
 		h.t = t
 		h.client("killed_prod")
 		id := h.waitingDrop("killed_prod")
-		r := s.run(1, "database", "drop", "harbour/killed_prod", "--confirm", "killed_prod")
+		r := s.run(1, "database", "drop", "--for-good", "harbour/killed_prod", "--confirm", "killed_prod")
 		has(t, "the second one", r.err, "change "+id)
 		s.run(0, "change", "stop", id)
 	})
@@ -625,7 +664,7 @@ func TestClearingTrouble(t *testing.T) {
 		testutil.Wait(t, "it to be remembered",
 			func() bool { return decode[used](t, s.run(0, show...).out).LastUse.Last != "" })
 		testutil.Wait(t, "the guest to be gone", func() bool { return len(h.sessions("/killed_prod")) == 0 })
-		has(t, "the brief", s.run(3, "database", "drop", "quay/killed_prod").err,
+		has(t, "the brief", s.run(3, "database", "drop", "--for-good", "quay/killed_prod").err,
 			"Somebody was last seen connected to this database at 2")
 		who := s.run(0, "account", "show", "quay/account:"+maria.Admin+"@127.0.0.1", "-o", "json").out
 		if decode[used](t, who).LastUse.Last == "" {
@@ -660,7 +699,7 @@ func TestOwnRecords(t *testing.T) {
 	}
 	s.add("own", "mariadb", "staging",
 		&localdb.Server{Host: host, Port: n, Admin: cfg.User, Password: secret.New(cfg.Passwd)})
-	r := s.run(1, "database", "drop", "own/records", "--confirm", "records", "--accept-loss")
+	r := s.run(1, "database", "drop", "--for-good", "own/records", "--confirm", "records", "--accept-loss")
 	has(t, "dropping its own records", r.err, "STOP", "database.kept", "it holds the records of a Genarch")
 	// Its own sessions there are known as such, and a filter that fits them all
 	// ends none of them.

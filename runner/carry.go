@@ -420,7 +420,7 @@ func (r *Runner) finish(ctx context.Context, c change.Change, holder string, new
 		c.Ended.Sub(c.Started))
 	r.publish(c)
 	r.tellWatch(c)
-	if c.Intent.Database != nil && c.Brief.Outcome == change.Acts {
+	if (c.Intent.Database != nil || c.Intent.Holding != nil) && c.Brief.Outcome == change.Acts {
 		r.Events.Publish(events.Event{Database: c.Brief.Target})
 	}
 	return true
@@ -434,6 +434,12 @@ func (r *Runner) tellWatch(c change.Change) {
 	}
 	switch c.Intent.Kind {
 	case change.DropDatabase:
+		r.Watch.Gone(target.Server, catalog.Used{Database: target.Name})
+	case change.SetAside:
+		r.Watch.Renamed(target.Server, catalog.Used{Database: target.Name}, catalog.Used{Database: c.Brief.Held()})
+	case change.BringBack:
+		r.Watch.Renamed(target.Server, catalog.Used{Database: target.Name}, catalog.Used{Database: c.Brief.BackAs()})
+	case change.Discard:
 		r.Watch.Gone(target.Server, catalog.Used{Database: target.Name})
 	case change.DropAccount:
 		r.Watch.Gone(target.Server, catalog.Used{Account: catalog.Principal{Name: target.Name, Host: target.Host,

@@ -272,7 +272,7 @@ func (r *Runner) brief(ctx context.Context, in change.Intent, which func(engine.
 // used is what an intent would drop, as it was found.
 func used(in change.Intent, snap catalog.Snapshot) (catalog.Used, bool) {
 	switch in.Kind {
-	case change.DropDatabase:
+	case change.DropDatabase, change.SetAside, change.BringBack:
 		if snap.Target != nil {
 			return catalog.Used{Database: snap.Target.Name}, true
 		}

@@ -4,10 +4,11 @@ import "time"
 
 // Intent is what a person asks for: a kind and the fields of that kind.
 type Intent struct {
-	Kind     string        `json:"kind" enum:"database.create,database.alter,database.drop,database.rename,session.end,server.mark,account.create,account.alter,account.rename,account.password,account.drop,role.grant,role.revoke,privilege.grant,privilege.revoke"`
+	Kind     string        `json:"kind" enum:"database.create,database.alter,database.drop,database.rename,database.set_aside,holding.bring_back,holding.discard,holding.keep,session.end,server.mark,account.create,account.alter,account.rename,account.password,account.drop,role.grant,role.revoke,privilege.grant,privilege.revoke"`
 	Server   string        `json:"server" maxLength:"40"`
 	Database *DatabaseSpec `json:"database,omitempty" doc:"For the kinds that begin with database."`
-	Clearing *ClearingSpec `json:"clearing,omitempty" doc:"How to go about sessions that are in the way: for database.drop, .rename, .alter with another tablespace, account.drop; with database.create it lets the template be cleared, with account.alter and a lock it ends the account's sessions."`
+	Holding  *HoldingSpec  `json:"holding,omitempty" doc:"For the kinds that begin with holding."`
+	Clearing *ClearingSpec `json:"clearing,omitempty" doc:"How to go about sessions that are in the way: for database.drop, .set_aside, .rename, .alter with another tablespace, account.drop; with database.create it lets the template be cleared, with account.alter and a lock it ends the account's sessions."`
 	Sessions *SessionsSpec `json:"sessions,omitempty" doc:"For session.end."`
 	Account  *AccountSpec  `json:"account,omitempty" doc:"For the kinds that begin with account."`
 	Member   *MemberSpec   `json:"member,omitempty" doc:"For role.grant and role.revoke."`
@@ -18,8 +19,9 @@ type Intent struct {
 type DatabaseSpec struct {
 	Name        string    `json:"name" maxLength:"2000"`
 	IfNotExists bool      `json:"if_not_exists,omitempty" doc:"database.create: do nothing if it is there, and say what differs."`
-	IfExists    bool      `json:"if_exists,omitempty" doc:"database.drop: do nothing if it is not there."`
+	IfExists    bool      `json:"if_exists,omitempty" doc:"database.drop, .set_aside: do nothing if it is not there."`
 	NewName     string    `json:"new_name,omitempty" maxLength:"2000" doc:"For database.rename."`
+	KeepDays    int       `json:"keep_days,omitempty" minimum:"0" maximum:"3650" doc:"database.set_aside: for how many days it is kept for certain; 0: as the environment has it (production 30, staging 7, development 1)."`
 	Team        *TeamSpec `json:"team,omitempty" doc:"database.create: make, in the same change, an owner role and two accounts that are tried afterwards."`
 	// Options are the engine's own fields.
 	Options map[string]any `json:"options,omitempty" doc:"The options of the engine, by name, as GET /engines describes them: texts, whole numbers, yes or no, lists of texts, rows. What is absent is left as it is, or to the defaults, which the brief shows."`
@@ -115,12 +117,13 @@ type Brief struct {
 
 // Impact is what a change would take away and disconnect, in figures.
 type Impact struct {
-	Lost       bool    `json:"lost" doc:"Something would be lost: the figures say what."`
+	Lost       bool    `json:"lost" doc:"Something would be taken away: the figures say what."`
 	Objects    []Count `json:"objects" nullable:"false" doc:"What would be lost, by the engine's words."`
 	Rows       *int64  `json:"rows,omitempty" doc:"Rows that would be lost, by the server's own estimate."`
 	Size       *int64  `json:"size,omitempty" doc:"Bytes that would be lost."`
 	Dependents int     `json:"dependents" doc:"Objects elsewhere that are known to need what would be lost."`
 	Final      bool    `json:"final" doc:"Genarch cannot bring it back."`
+	KeptUntil  string  `json:"kept_until,omitempty" doc:"Until that day it can be brought back."`
 	Sessions   int     `json:"sessions" doc:"Sessions that it is about."`
 	How        string  `json:"how" enum:"ended,waited,stopped" doc:"What becomes of them, or of their statement."`
 	Writing    int     `json:"writing" doc:"How many of those have written work that is not committed; of the first 200."`

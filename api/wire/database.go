@@ -37,6 +37,7 @@ type DatabaseList struct {
 	Environment string     `json:"environment"`
 	Databases   []Database `json:"databases" nullable:"false"`
 	Total       int        `json:"total" doc:"How many there are in all, with the filter applied."`
+	SetAside    int        `json:"set_aside" doc:"How many more were set aside and wait."`
 	Next        string     `json:"next,omitempty" doc:"Give this as after to read on."`
 	Partial     []string   `json:"partial,omitempty" nullable:"false" doc:"What is missing and why."`
 	Read        time.Time  `json:"read"`

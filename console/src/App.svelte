@@ -19,6 +19,7 @@
 	const places = $derived([
 		{ address: '/', title: 'Fleet' },
 		{ address: '/changes', title: 'Changes' },
+		{ address: '/holdings', title: 'Holding' },
 		{ address: '/journal', title: 'Journal' },
 		...(session.may('admin') ? [{ address: '/operators', title: 'Operators' }] : [])
 	]);

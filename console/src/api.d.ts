@@ -328,6 +328,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/holdings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Databases that were set aside, live
+         * @description Needs the permission view.
+         */
+        get: operations["list-holdings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/journal": {
         parameters: {
             query?: never;
@@ -1365,15 +1385,25 @@ export interface components {
             server: string;
             /**
              * Format: int64
+             * @description How many more were set aside and wait.
+             */
+            set_aside: number;
+            /**
+             * Format: int64
              * @description How many there are in all, with the filter applied.
              */
             total: number;
         };
         DatabaseSpec: {
-            /** @description database.drop: do nothing if it is not there. */
+            /** @description database.drop, .set_aside: do nothing if it is not there. */
             if_exists?: boolean;
             /** @description database.create: do nothing if it is there, and say what differs. */
             if_not_exists?: boolean;
+            /**
+             * Format: int64
+             * @description database.set_aside: for how many days it is kept for certain; 0: as the environment has it (production 30, staging 7, development 1).
+             */
+            keep_days?: number;
             name: string;
             /** @description For database.rename. */
             new_name?: string;
@@ -1718,6 +1748,59 @@ export interface components {
              */
             size?: number;
         };
+        Holding: {
+            /** @description SERVER/holding:ID */
+            address: string;
+            /** @description The one that it had. */
+            comment?: string;
+            /** @description That is over: it may be discarded. */
+            due: boolean;
+            engine: string;
+            environment: string;
+            /** @description Why it must not be discarded. */
+            hold?: string;
+            /** @description The name under which it waits. */
+            id: string;
+            /** @description The one that it had. */
+            name: string;
+            /** @description Somebody opened it since, outside Genarch. */
+            opened: boolean;
+            owner?: string;
+            server: string;
+            /** @description The change that did it; absent: none is on record. */
+            set_aside_by?: components["schemas"]["MadeBy"];
+            /** @description The day on which it was set aside, in UTC. */
+            since: string;
+            /** Format: int64 */
+            size: number | null;
+            /**
+             * Format: int64
+             * @description As it was set aside.
+             */
+            tables: number | null;
+            /** @description The last day on which it is kept for certain. */
+            until: string;
+        };
+        HoldingList: {
+            /** @description Those that are over first. */
+            holdings: components["schemas"]["Holding"][];
+            /** Format: date-time */
+            read: string;
+            /** @description Servers that did not answer. */
+            unread: string[];
+        };
+        HoldingSpec: {
+            /** @description holding.keep: why it must not be discarded. */
+            hold?: string;
+            /** @description The name under which it waits. */
+            id: string;
+            /** @description holding.bring_back: another name. */
+            new_name?: string;
+            /** @description holding.keep: there is no such reason any more. */
+            release?: boolean;
+            /** @description holding.keep: the last day, as 2026-12-24. */
+            until?: string;
+        };
         Identity: {
             key: string;
             marks: {
@@ -1742,7 +1825,9 @@ export interface components {
              * @enum {string}
              */
             how: "ended" | "waited" | "stopped";
-            /** @description Something would be lost: the figures say what. */
+            /** @description Until that day it can be brought back. */
+            kept_until?: string;
+            /** @description Something would be taken away: the figures say what. */
             lost: boolean;
             /** @description What would be lost, by the engine's words. */
             objects: components["schemas"]["Count"][];
@@ -1770,14 +1855,16 @@ export interface components {
         Intent: {
             /** @description For the kinds that begin with account. */
             account?: components["schemas"]["AccountSpec"];
-            /** @description How to go about sessions that are in the way: for database.drop, .rename, .alter with another tablespace, account.drop; with database.create it lets the template be cleared, with account.alter and a lock it ends the account's sessions. */
+            /** @description How to go about sessions that are in the way: for database.drop, .set_aside, .rename, .alter with another tablespace, account.drop; with database.create it lets the template be cleared, with account.alter and a lock it ends the account's sessions. */
             clearing?: components["schemas"]["ClearingSpec"];
             /** @description For the kinds that begin with database. */
             database?: components["schemas"]["DatabaseSpec"];
             /** @description For privilege.grant and privilege.revoke. */
             grant?: components["schemas"]["GrantSpec"];
+            /** @description For the kinds that begin with holding. */
+            holding?: components["schemas"]["HoldingSpec"];
             /** @enum {string} */
-            kind: "database.create" | "database.alter" | "database.drop" | "database.rename" | "session.end" | "server.mark" | "account.create" | "account.alter" | "account.rename" | "account.password" | "account.drop" | "role.grant" | "role.revoke" | "privilege.grant" | "privilege.revoke";
+            kind: "database.create" | "database.alter" | "database.drop" | "database.rename" | "database.set_aside" | "holding.bring_back" | "holding.discard" | "holding.keep" | "session.end" | "server.mark" | "account.create" | "account.alter" | "account.rename" | "account.password" | "account.drop" | "role.grant" | "role.revoke" | "privilege.grant" | "privilege.revoke";
             /** @description For role.grant and role.revoke. */
             member?: components["schemas"]["MemberSpec"];
             server: string;
@@ -3150,6 +3237,38 @@ export interface operations {
                         /** @description The retry time in milliseconds. */
                         retry?: number;
                     })[];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-holdings": {
+        parameters: {
+            query?: {
+                /** @description Of one server; absent: of all. */
+                server?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HoldingList"];
                 };
             };
             /** @description Error */

@@ -24,6 +24,8 @@ const DropAccount = () => import('./pages/DropAccount.svelte');
 const DropDatabase = () => import('./pages/DropDatabase.svelte');
 const GrantPage = () => import('./pages/Grant.svelte');
 const HandoverPage = () => import('./pages/Handover.svelte');
+const HoldingPage = () => import('./pages/Holding.svelte');
+const Holdings = () => import('./pages/Holdings.svelte');
 const Journal = () => import('./pages/Journal.svelte');
 const NewAccount = () => import('./pages/NewAccount.svelte');
 const NewDatabase = () => import('./pages/NewDatabase.svelte');
@@ -64,6 +66,8 @@ export const { p, navigate, isActive, route } = createRouter({
 	'/servers/:server/databases/:database/roles/:account/drop': DropAccount,
 	'/servers/:server/new-account': NewAccount,
 	'/servers/:server/new-grant': GrantPage,
+	'/servers/:server/holdings/:holding': HoldingPage,
+	'/holdings': Holdings,
 	'/new-server': NewServer,
 	'/compare': Compare,
 	'/operators': Operators,
@@ -97,6 +101,8 @@ export const to = {
 	access: (server: string) => `/servers/${encodeURIComponent(server)}/access`,
 	account: (server: string, who: Who) =>
 		`${who.database ? to.database(server, who.database) : to.server(server)}/${who.role ? 'roles' : 'accounts'}/${encodeURIComponent(whoText({ ...who, database: '' }))}`,
+	holdings: (server = '') => `/holdings${server ? `?${new URLSearchParams({ server })}` : ''}`,
+	holding: (server: string, id: string) => `${to.server(server)}/holdings/${encodeURIComponent(id)}`,
 	newAccount: (server: string) => `/servers/${encodeURIComponent(server)}/new-account`,
 	newGrant: (server: string, database = '', who = '') =>
 		`/servers/${encodeURIComponent(server)}/new-grant?${new URLSearchParams({ database, who })}`,

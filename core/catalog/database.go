@@ -28,6 +28,8 @@ type Database struct {
 	Tables   *int
 	TablesAt time.Time // when Tables was counted; zero: just now
 	Sessions *int
+	// Held is set for one that was set aside; its name is that under which it waits.
+	Held *Holding
 	// Key is by what the engine itself tells it from another one of the same name; empty
 	// where there is nothing.
 	Key string
@@ -36,7 +38,9 @@ type Database struct {
 // Listing is the databases of one server, read at one moment.
 type Listing struct {
 	Databases []Database
-	Read      time.Time
+	// Held are those that were set aside; they are not among the databases.
+	Held []Database
+	Read time.Time
 	// Partial says what is missing from the listing and why; empty when whole.
 	Partial []string
 }

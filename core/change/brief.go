@@ -118,8 +118,10 @@ type Impact struct {
 	Size *int64 `json:"size,omitempty"`
 	// Dependents is how many objects elsewhere are known to need it.
 	Dependents int `json:"dependents,omitempty"`
-	// Final: Genarch cannot bring it back.
-	Final bool `json:"final,omitempty"`
+	// Final: Genarch cannot bring it back. Otherwise it can until the day KeptUntil, and
+	// longer, until somebody discards it; nil: nothing is taken away.
+	Final     bool       `json:"final,omitempty"`
+	KeptUntil *time.Time `json:"kept_until,omitempty"`
 }
 
 // Step is one unit that runs: it is done, probed, and may be undone. It holds

@@ -37,7 +37,9 @@ func (c ClearingSpec) check() error {
 		return fmt.Errorf("the wait for the last session is between 0 and %d seconds, not %d", MaxWhenEmpty,
 			c.WhenEmpty)
 	case c.WhenEmpty > 0 && c.Grace > 0:
-		return errors.New("give either a grace, after which sessions are ended, or a time to wait for the last one to leave, after which nobody is")
+		return errors.New(
+			"give either a grace, after which sessions are ended, or a time to wait for the last one to leave, after which nobody is",
+		)
 	}
 	return nil
 }
@@ -70,7 +72,9 @@ const MaxSessions = 1000
 func (s SessionsSpec) check() error {
 	switch {
 	case len(s.IDs) == 0 && s.Filter.Empty():
-		return errors.New("session.end needs sessions, by their identity or by what they are: the whole server is never meant")
+		return errors.New(
+			"session.end needs sessions, by their identity or by what they are: the whole server is never meant",
+		)
 	case len(s.IDs) > 0 && !s.Filter.Empty():
 		return errors.New("name sessions either by their identity or by what they are")
 	case len(s.IDs) > MaxSessions:
@@ -83,7 +87,7 @@ func (s DatabaseSpec) check(k Kind) error {
 	if k == RenameDatabase && s.NewName == s.Name {
 		return errors.New("the new name is the one that it has")
 	}
-	return nil
+	return checkKeep(s.KeepDays)
 }
 
 // SettingText says in words how sessions are dealt with.

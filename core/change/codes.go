@@ -115,6 +115,26 @@ const (
 	DropBreaks = "drop.breaks"
 	// DropLastUse: when it was last used, as far as anybody knows.
 	DropLastUse = "drop.last_use"
+	// DatabaseHeld: it was set aside, and only bringing it back or discarding it is possible.
+	DatabaseHeld = "database.held"
+	// HoldingKept: for how long what is set aside is kept, and how it comes back.
+	HoldingKept = "holding.kept"
+	// HoldingFrees: what setting it aside frees, and what not.
+	HoldingFrees = "holding.frees"
+	// HoldingSlot: a replication slot or subscription that waits with it.
+	HoldingSlot = "holding.replication"
+	// HoldingBack: what comes back.
+	HoldingBack = "holding.back"
+	// HoldingAbsent: nothing that was set aside waits under that name.
+	HoldingAbsent = "holding.absent"
+	// HoldingEarly: its keeping time is not over.
+	HoldingEarly = "holding.early"
+	// HoldingStopped: somebody said that it must not be discarded.
+	HoldingStopped = "holding.hold"
+	// HoldingOpened: it was opened outside Genarch since.
+	HoldingOpened = "holding.opened"
+	// HoldingSame: it is kept like that already.
+	HoldingSame = "holding.as_asked"
 	// KeysOutside: foreign keys of another database point into it (MariaDB).
 	KeysOutside = "keys.outside"
 	// GateIncomplete: who can come back while the gate is closed (MariaDB).

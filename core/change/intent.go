@@ -25,6 +25,13 @@ const (
 	DropDatabase Kind = "database.drop"
 	// RenameDatabase gives it another name, once nobody is connected to it.
 	RenameDatabase Kind = "database.rename"
+	// SetAside puts one out of the way, whole, so that it can be brought back.
+	SetAside Kind = "database.set_aside"
+	// BringBack makes a database that was set aside what it was, Discard drops it for
+	// good, and KeepHolding says how long it is kept.
+	BringBack   Kind = "holding.bring_back"
+	Discard     Kind = "holding.discard"
+	KeepHolding Kind = "holding.keep"
 	// EndSessions ends sessions, or only what they run just now.
 	EndSessions Kind = "session.end"
 	// MarkServer puts a row on a server by which it is known for certain,
@@ -62,6 +69,8 @@ type Intent struct {
 	// database, it lets the template be cleared; with a lock, it ends the
 	// sessions of the account. Nil leaves it to the defaults.
 	Clearing *ClearingSpec `json:"clearing,omitempty"`
+	// Holding is set for the kinds that begin with holding.
+	Holding *HoldingSpec `json:"holding,omitempty"`
 	// Sessions is set for EndSessions.
 	Sessions *SessionsSpec `json:"sessions,omitempty"`
 	// Account is set for the kinds that begin with account.
@@ -82,6 +91,8 @@ type DatabaseSpec struct {
 	IfExists bool `json:"if_exists,omitempty"`
 	// NewName is for RenameDatabase.
 	NewName string `json:"new_name,omitempty"`
+	// KeepDays is how long SetAside keeps it; 0 leaves it to the environment.
+	KeepDays int `json:"keep_days,omitempty"`
 	// Team makes, with the database, what a team needs to use it.
 	Team *TeamSpec `json:"team,omitempty"`
 	// Options are what is asked for of the engine's own fields, by their names. What
@@ -99,6 +110,8 @@ func (in Intent) Check() error {
 		switch {
 		case in.Database != nil:
 			err = in.Database.check(in.Kind)
+		case in.Holding != nil:
+			err = in.Holding.check(in.Kind)
 		case in.Sessions != nil:
 			err = in.Sessions.check()
 		case in.Account != nil:
@@ -127,10 +140,13 @@ func (in Intent) Same(other Intent) bool {
 
 // Becomes is the address that the target has afterwards, where that is another one.
 func (in Intent) Becomes() (naming.Address, bool) {
-	if in.Kind != RenameDatabase {
-		return naming.Address{}, false
+	switch {
+	case in.Kind == RenameDatabase:
+		return naming.DatabaseAddress(in.Server, in.Database.NewName), true
+	case in.Kind == BringBack && in.Holding.NewName != "":
+		return naming.DatabaseAddress(in.Server, in.Holding.NewName), true
 	}
-	return naming.DatabaseAddress(in.Server, in.Database.NewName), true
+	return naming.Address{}, false
 }
 
 // Target is the address of what the intent is about. Of one that Check refuses it

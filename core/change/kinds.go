@@ -37,6 +37,7 @@ const (
 	PartMember   Part = "member"
 	PartGrant    Part = "grant"
 	PartSessions Part = "sessions"
+	PartHolding  Part = "holding"
 	PartMark     Part = "mark"
 	PartClearing Part = "clearing"
 )
@@ -59,6 +60,17 @@ var kinds = map[Kind]kind{
 		needed: words("name")},
 	RenameDatabase: {part: PartDatabase, target: ofDatabase, clears: true, fields: words("name new_name"),
 		needed: words("name new_name")},
+	SetAside: {part: PartDatabase, target: ofDatabase, clears: true,
+		fields: words("name if_exists keep_days options"), needed: words("name")},
+	BringBack: {
+		part:   PartHolding,
+		target: ofHolding,
+		clears: true,
+		fields: words("id new_name"),
+		needed: words("id"),
+	},
+	Discard:     {part: PartHolding, target: ofHolding, clears: true, fields: words("id"), needed: words("id")},
+	KeepHolding: {part: PartHolding, target: ofHolding, fields: words("id until hold release"), needed: words("id")},
 	EndSessions: {part: PartSessions, target: ofSessions, clears: true,
 		fields: words("ids database account application client class idle_longer older statement_only")},
 	MarkServer: {part: PartMark, target: func(in Intent) naming.Address { return naming.ServerAddress(in.Server) }},
@@ -94,6 +106,10 @@ func ofDatabase(in Intent) naming.Address {
 	return naming.DatabaseAddress(in.Server, in.Database.Name)
 }
 
+func ofHolding(in Intent) naming.Address {
+	return naming.Address{Server: in.Server, Kind: naming.KindHolding, Name: in.Holding.ID}
+}
+
 func ofAccount(in Intent) naming.Address {
 	return PrincipalAddress(in.Server, in.Account.Principal())
 }
@@ -120,10 +136,10 @@ func (in Intent) shape() error {
 		return errors.New("there is no intent of kind " + string(in.Kind))
 	}
 	parts := map[Part]any{PartDatabase: in.Database, PartAccount: in.Account, PartMember: in.Member,
-		PartGrant: in.Grant, PartSessions: in.Sessions,
+		PartGrant: in.Grant, PartSessions: in.Sessions, PartHolding: in.Holding,
 		PartClearing: in.Clearing, PartMark: in.Mark}
-	for _, name := range []Part{PartDatabase, PartAccount, PartMember, PartGrant, PartSessions, PartMark,
-		PartClearing} {
+	for _, name := range []Part{PartDatabase, PartAccount, PartMember, PartGrant, PartSessions, PartHolding,
+		PartMark, PartClearing} {
 		given := !reflect.ValueOf(parts[name]).IsZero()
 		switch {
 		case name == k.part && !given:

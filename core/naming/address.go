@@ -16,24 +16,27 @@ const (
 	KindAccount  Kind = "account"
 	KindRole     Kind = "role"
 	KindSession  Kind = "session"
+	// KindHolding is a database that was set aside, by the name under which it waits.
+	KindHolding Kind = "holding"
 )
 
 // prefixes are the words that may stand before a colon in the second part of
 // an address. A database whose own name begins with one of them is written
 // with the prefix "database:".
-var prefixes = []Kind{KindDatabase, KindAccount, KindRole, KindSession}
+var prefixes = []Kind{KindDatabase, KindAccount, KindRole, KindSession, KindHolding}
 
 // ErrAddress is what every failure of [ParseAddress] wraps.
 var ErrAddress = errors.New("not an address")
 
 // Address names one thing on one server: "harbour", "harbour/tickets_prod",
-// "quay/account:app@10.0.0.%", "harbour/role:crew", "harbour/session:4711"; and,
-// where accounts lie in databases, "harbour/tickets_prod/account:app".
+// "quay/account:app@10.0.0.%", "harbour/role:crew", "harbour/session:4711",
+// "harbour/holding:genarch_held_16384_tickets_prod"; and, where accounts lie in databases,
+// "harbour/tickets_prod/account:app".
 // It is written the same way in the CLI, the API, the journal and the console.
 type Address struct {
 	Server string
 	Kind   Kind
-	// Name is the database, account, role or session; empty for a server.
+	// Name is the database, account, role, session or holding; empty for a server.
 	Name string
 	// Host is the host part of an account on engines that have one, Database what an
 	// account or role lies in where it is not the whole server's.

@@ -62,6 +62,8 @@ func Clears(in change.Intent, source *catalog.Database) (catalog.SessionQuery, b
 		return catalog.SessionQuery{Database: source.Name}, true
 	case in.Database != nil:
 		return catalog.SessionQuery{Database: in.Database.Name}, true
+	case in.Holding != nil:
+		return catalog.SessionQuery{Database: in.Holding.ID}, true
 	}
 	// Whose they are is picked out of all.
 	return catalog.SessionQuery{},
@@ -71,8 +73,13 @@ func Clears(in change.Intent, source *catalog.Database) (catalog.SessionQuery, b
 // planSight stops when nobody could tell whom the clearing would hit.
 func planSight(b *change.Brief, snap catalog.Snapshot) {
 	if login := snap.Instance.Login; !login.May("see_sessions") {
-		b.Find(change.Stop, change.SessionsHidden, login.Remedy("see_sessions"),
-			"Genarch's login %s cannot see what the sessions of others do, so it cannot tell an idle one from one that writes.", login.Name)
+		b.Find(
+			change.Stop,
+			change.SessionsHidden,
+			login.Remedy("see_sessions"),
+			"Genarch's login %s cannot see what the sessions of others do, so it cannot tell an idle one from one that writes.",
+			login.Name,
+		)
 	}
 }
 
@@ -318,13 +325,22 @@ func DatabaseThere(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snaps
 			f.Next, f.Suggestion = "Did you mean "+naming.Show(with)+"?", with
 		}
 		if login := snap.Instance.Login; login.Remedy("see_databases") != "" {
-			f.Text = fmt.Sprintf("Genarch's login %s sees no database %s on %s; it may be there all the same, for the login may not see all", login.Name, naming.Show(spec.Name), snap.Server.Name)
+			f.Text = fmt.Sprintf(
+				"Genarch's login %s sees no database %s on %s; it may be there all the same, for the login may not see all",
+				login.Name,
+				naming.Show(spec.Name),
+				snap.Server.Name,
+			)
 			f.Next = login.Remedy("see_databases")
 		}
 		return false
 	}
 	d, impact := snap.Target, snap.DropImpact
 	switch {
+	case d.Held != nil:
+		b.Find(change.Stop, change.DatabaseHeld, "Bring it back first, or discard it.",
+			"%s is what %s was set aside as, and cannot be %s.", naming.Show(d.Name), naming.Show(d.Held.Name), action).
+			Offer(remedy.Command("holding.list", snap.Server.Name))
 	case d.System:
 		b.Find(change.Stop, change.DatabaseKept, "Leave it as it is.",
 			"%s belongs to the server itself, or to Genarch, and cannot be %s.", naming.Show(d.Name), action)
@@ -396,8 +412,12 @@ func Lost(b *change.Brief, snap catalog.Snapshot) {
 		b.Find(change.Caution, change.BackupRunning, "Wait until it has ended, then look again.", "%s", impact.Backup).
 			Passing = true
 	}
-	Use(b, change.DropLastUse, "connected to this database",
-		len(clearing.Target{Database: d.Name}.Of(snap.Connected)) > 0, snap.Use)
+	Use(b, change.DropLastUse, "connected to this database", IsConnected(snap), snap.Use)
+}
+
+// IsConnected reports whether somebody is in the database that the intent is about.
+func IsConnected(snap catalog.Snapshot) bool {
+	return len(clearing.Target{Database: snap.Target.Name}.Of(snap.Connected)) > 0
 }
 
 // Dependents cautions about what other databases have that needs this one

@@ -146,7 +146,7 @@ func (s *server) readAccessDatabases(ctx context.Context, q querier) ([]catalog.
 			d.Entries = parseACL(items, builtin)
 			return d, err
 		}, `SELECT datname::text, pg_catalog.pg_get_userbyid(datdba)::text, NOT datallowconn OR datconnlimit = -2, datacl IS NULL,
-		coalesce(datacl, pg_catalog.acldefault('d', datdba))::text[] FROM pg_catalog.pg_database ORDER BY 1`)
+		coalesce(datacl, pg_catalog.acldefault('d', datdba))::text[] FROM pg_catalog.pg_database d WHERE NOT `+isHeld+` ORDER BY 1`)
 }
 
 // Access reads roles, memberships and the access lists of databases, which the
@@ -247,7 +247,11 @@ var interiorColumns = `SELECT 'schema', n.nspname::text, n.nspname::text, '', 1:
 	SELECT k, nspname, min(relname), '', count(*)::int, pg_catalog.pg_get_userbyid(relowner)::text, builtin, acl, '', '' FROM (
 		SELECT CASE c.relkind WHEN 'S' THEN 'sequence' ELSE 'table' END AS k, n.nspname::text, c.relname::text, c.relowner, c.relacl IS NULL AS builtin,
 			coalesce(c.relacl, pg_catalog.acldefault(CASE c.relkind WHEN 'S' THEN 's' ELSE 'r' END::"char", c.relowner))::text[] AS acl,
-			` + byOther("c.oid", "c.relacl", "c.relowner") + ` AS alone
+			` + byOther(
+	"c.oid",
+	"c.relacl",
+	"c.relowner",
+) + ` AS alone
 		FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
 		WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f', 'S') AND ` + userSchemas +
 	`) o GROUP BY k, nspname, relowner, builtin, acl, alone
@@ -255,7 +259,11 @@ var interiorColumns = `SELECT 'schema', n.nspname::text, n.nspname::text, '', 1:
 	SELECT 'routine', nspname, min(proname), '', count(*)::int, pg_catalog.pg_get_userbyid(proowner)::text, builtin, acl, '', min(args) FROM (
 		SELECT n.nspname::text, p.proname::text, ` + routineArgs + ` AS args, p.proowner, p.proacl IS NULL AS builtin,
 			coalesce(p.proacl, pg_catalog.acldefault('f', p.proowner))::text[] AS acl, ` +
-	byOther("p.oid", "p.proacl", "p.proowner") + ` AS alone
+	byOther(
+		"p.oid",
+		"p.proacl",
+		"p.proowner",
+	) + ` AS alone
 		FROM pg_catalog.pg_proc p JOIN pg_catalog.pg_namespace n ON n.oid = p.pronamespace WHERE ` + userSchemas +
 	`) o GROUP BY nspname, proowner, builtin, acl, alone
 	UNION ALL
@@ -357,9 +365,9 @@ func readInterior(ctx context.Context, q querier, database string) (*catalog.Obj
 	return in, err
 }
 
-// readHoldings says what a role has in every database without connecting to
+// readBelongings says what a role has in every database without connecting to
 // any. Source: pg_shdepend; deptype o is ownership, a an access list, r a policy.
-func (s *server) readHoldings(ctx context.Context, key string) ([]holding, error) {
+func (s *server) readBelongings(ctx context.Context, key string) ([]belonging, error) {
 	type line struct {
 		database, deptype, class string
 		closed                   bool
@@ -374,10 +382,10 @@ func (s *server) readHoldings(ctx context.Context, key string) ([]holding, error
 	if err != nil {
 		return nil, err
 	}
-	var out []holding
+	var out []belonging
 	for _, l := range lines {
 		if len(out) == 0 || out[len(out)-1].Database != l.database {
-			out = append(out, holding{Database: l.database, Closed: l.closed})
+			out = append(out, belonging{Database: l.database, Closed: l.closed})
 		}
 		h := &out[len(out)-1]
 		switch l.deptype {

@@ -178,7 +178,8 @@ func collect[T any](ctx context.Context, q querier, op string, scan pgx.RowToFun
 // on a server with thousands of databases stays quick.
 func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapshot, error) {
 	switch in.Kind {
-	case change.DropDatabase, change.RenameDatabase, change.AlterDatabase:
+	case change.DropDatabase, change.RenameDatabase, change.AlterDatabase, change.SetAside, change.BringBack,
+		change.Discard, change.KeepHolding:
 		return s.takeSnapshot(ctx, in)
 	case change.CreateDatabase:
 		return s.createSnapshot(ctx, in)
@@ -269,7 +270,13 @@ func (s *server) readTemplateUse(ctx context.Context, in change.Intent, wanted s
 		return err
 	}
 	snap.Source = &d
-	err = s.pool.QueryRow(ctx, `SELECT pg_catalog.pg_has_role(datdba, 'USAGE') FROM pg_catalog.pg_database WHERE oid = $1::oid`, oidOf(d.Key)).Scan(&detailsOf(snap.Details).SourceMine)
+	err = s.pool.QueryRow(
+		ctx,
+		`SELECT pg_catalog.pg_has_role(datdba, 'USAGE') FROM pg_catalog.pg_database WHERE oid = $1::oid`,
+		oidOf(d.Key),
+	).Scan(
+		&detailsOf(snap.Details).SourceMine,
+	)
 	if err != nil {
 		return wrap("read the template's owner", err)
 	}

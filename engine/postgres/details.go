@@ -8,8 +8,8 @@ type details struct {
 	TemplateUsers []string
 	// SourceMine: Genarch's login may alter the template.
 	SourceMine bool
-	// Holdings are what an account that is to be dropped has, by database.
-	Holdings []holding
+	// Belongings are what an account that is to be dropped has, by database.
+	Belongings []belonging
 }
 
 func detailsOf(of any) *details {
@@ -19,9 +19,9 @@ func detailsOf(of any) *details {
 	return &details{}
 }
 
-// holding is what a role has in one database, or on what all share (Database is empty
+// belonging is what a role has in one database, or on what all share (Database is empty
 // then). Source: pg_shdepend.
-type holding struct {
+type belonging struct {
 	Database string
 	// Closed: nobody can connect to the database, so nothing there can be altered.
 	Closed bool

@@ -42,7 +42,7 @@ func everything() catalog.Snapshot {
 	snap.Access.Memberships = append(snap.Access.Memberships,
 		catalog.Membership{Role: role("tickets_owner"), Member: role("mate"), Grantor: "keeper", Inherit: true,
 			Set: true})
-	more(&snap).Holdings = []holding{{Owned: 1, Kinds: "1 in pg_database", Databases: []string{"tickets_prod"}},
+	more(&snap).Belongings = []belonging{{Owned: 1, Kinds: "1 in pg_database", Databases: []string{"tickets_prod"}},
 		{Database: "tickets_prod", Owned: 2, Granted: 3, Policies: 1, Kinds: "2 in pg_class"}}
 	snap.Connected = []catalog.Session{connected(7, nil)}
 	return snap
@@ -75,8 +75,9 @@ func TestEachStatementIsOneCommand(t *testing.T) {
 					{"name": "fare", "value": "remark"}, {"name": "price"}}}}, nil),
 		"alter, move": taking(change.AlterDatabase,
 			change.DatabaseSpec{Options: catalog.Values{"tablespace": "fast", "owner": "crew"}}, nil),
-		"drop":   taking(change.DropDatabase, change.DatabaseSpec{}, nil),
-		"rename": taking(change.RenameDatabase, change.DatabaseSpec{NewName: "berths_prod"}, nil),
+		"drop":      taking(change.DropDatabase, change.DatabaseSpec{}, nil),
+		"set aside": taking(change.SetAside, change.DatabaseSpec{}, nil),
+		"rename":    taking(change.RenameDatabase, change.DatabaseSpec{NewName: "berths_prod"}, nil),
 		"account": accountIntent(change.CreateAccount,
 			change.AccountSpec{Name: "auditors", Password: change.Generated,
 				Options: catalog.Values{"comment": remark}}),
@@ -113,6 +114,20 @@ func TestEachStatementIsOneCommand(t *testing.T) {
 		intents[title] = in
 	}
 	enginetest.EachKnown(t, Engine{}, steps, everything(), intents)
+	aside := everything()
+	wait(&aside)
+	holdings := map[string]change.Intent{"bring back": waits(change.BringBack, change.HoldingSpec{}),
+		"bring back as": waits(change.BringBack, change.HoldingSpec{NewName: "berths_prod"}),
+		"discard":       waits(change.Discard, change.HoldingSpec{}),
+		"keep":          waits(change.KeepHolding, change.HoldingSpec{Hold: "remark"})}
+	for title, in := range holdings {
+		in.Server = "harbour"
+		holdings[title] = in
+	}
+	enginetest.EachKnown(t, Engine{}, steps, aside, holdings)
+	if n := enginetest.OneCommand(t, Engine{}, dialect.Commands, append(named, waiting), aside, holdings); n < 100 {
+		t.Errorf("only %d statements about holdings were looked at", n)
+	}
 	if n := enginetest.OneCommand(t, Engine{}, dialect.Commands, named, everything(), intents); n < 1500 {
 		t.Errorf("only %d statements were looked at", n)
 	}

@@ -25,8 +25,10 @@ func planKind(p *planning.Draft) {
 		planCreate(p)
 	case change.AlterDatabase:
 		planAlter(p)
-	case change.DropDatabase, change.RenameDatabase:
+	case change.DropDatabase, change.RenameDatabase, change.SetAside:
 		planTakeAway(p)
+	case change.BringBack, change.Discard, change.KeepHolding:
+		planHolding(p)
 	case change.EndSessions:
 		planEndSessions(b, in, snap)
 	case change.CreateAccount:

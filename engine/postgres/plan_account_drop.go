@@ -92,8 +92,8 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 func planHoldings(b *change.Brief, reassignTo string, a catalog.Account, snap catalog.Snapshot) {
 	home := orElse(snap.Server.Options.Text("database"), "postgres")
 	shared := false
-	var inside []holding
-	for _, h := range detailsOf(snap.Details).Holdings {
+	var inside []belonging
+	for _, h := range detailsOf(snap.Details).Belongings {
 		if h.Owned > 0 {
 			where := "in database " + naming.Show(h.Database)
 			if h.Database == "" {
@@ -113,8 +113,15 @@ func planHoldings(b *change.Brief, reassignTo string, a catalog.Account, snap ca
 			}
 		}
 		if h.Owned+h.Granted > maxRestore {
-			b.Find(change.Caution, change.AccountOwns, "Reassign objects in smaller parts first.",
-				"%s has %d objects and privileges in %s, too many to record. Once they are reassigned and revoked, a later step that fails cannot restore them.", b.Target, h.Owned+h.Granted, naming.Show(h.Database))
+			b.Find(
+				change.Caution,
+				change.AccountOwns,
+				"Reassign objects in smaller parts first.",
+				"%s has %d objects and privileges in %s, too many to record. Once they are reassigned and revoked, a later step that fails cannot restore them.",
+				b.Target,
+				h.Owned+h.Granted,
+				naming.Show(h.Database),
+			)
 		}
 		if h.Policies > 0 {
 			b.Find(change.Caution, change.AccountOwns, "Look at the policies first.",
@@ -125,15 +132,20 @@ func planHoldings(b *change.Brief, reassignTo string, a catalog.Account, snap ca
 		case h.Database == "":
 			shared = true
 		case h.Closed:
-			b.Find(change.Stop, change.DatabaseClosed,
+			b.Find(
+				change.Stop,
+				change.DatabaseClosed,
 				"ALTER DATABASE "+quoteIdent(h.Database)+" ALLOW_CONNECTIONS true",
-				"%s has objects or privileges in %s, which allows no connections, so they can neither be reassigned nor revoked.", b.Target, naming.Show(h.Database))
+				"%s has objects or privileges in %s, which allows no connections, so they can neither be reassigned nor revoked.",
+				b.Target,
+				naming.Show(h.Database),
+			)
 		default:
 			inside = append(inside, h)
 		}
 	}
 	if shared && len(inside) == 0 {
-		inside = append(inside, holding{Database: home})
+		inside = append(inside, belonging{Database: home})
 	}
 	for _, h := range inside {
 		var statements []string

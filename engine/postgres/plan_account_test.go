@@ -114,7 +114,7 @@ func TestPlanAccountStatements(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			snap := staffed()
 			if in.Kind == change.DropAccount {
-				more(&snap).Holdings = []holding{{Owned: 1, Kinds: "1 in pg_database", Databases: []string{"x"}},
+				more(&snap).Belongings = []belonging{{Owned: 1, Kinds: "1 in pg_database", Databases: []string{"x"}},
 					{Database: "tickets_prod", Owned: 2, Granted: 3, Kinds: "2 in pg_class"}}
 			}
 			enginetest.Golden(t, *update, name, ask(t, in, snap))
@@ -177,12 +177,12 @@ func TestPlanAccountFindings(t *testing.T) {
 			change.AccountSpec{Name: "mate", Options: catalog.Values{"locked": yes}}),
 			func(s *catalog.Snapshot) { s.Sessions = []string{"session 7"} }, "caution:account.sessions"},
 		{"owns", accountIntent(change.DropAccount, change.AccountSpec{Name: "mate"}),
-			func(s *catalog.Snapshot) { more(s).Holdings = []holding{{Database: "tickets_prod", Owned: 1}} },
+			func(s *catalog.Snapshot) { more(s).Belongings = []belonging{{Database: "tickets_prod", Owned: 1}} },
 			"stop:account.owns"},
 		{"owns where nobody gets in", accountIntent(change.DropAccount,
 			change.AccountSpec{Name: "mate", Options: catalog.Values{"reassign_to": "crew"}}),
 			func(s *catalog.Snapshot) {
-				more(s).Holdings = []holding{{Database: "shut", Closed: true, Owned: 1}}
+				more(s).Belongings = []belonging{{Database: "shut", Closed: true, Owned: 1}}
 			}, "stop:database.closed"},
 		{"given to itself", accountIntent(change.DropAccount,
 			change.AccountSpec{Name: "mate", Options: catalog.Values{"reassign_to": "mate"}}), nil,

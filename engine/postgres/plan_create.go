@@ -173,8 +173,14 @@ func planTemplate(p *planning.Draft) (catalog.Choice, bool) {
 			return t, false
 		}
 		if zero, found := p.Snap.Choices.Find("templates", pristine, nil); found {
-			p.About("template", change.Note, change.TemplateSwitched, "",
-				"%s asked for is not that of template1, so the empty template0 is copied: what was added to template1 will not be in it.", strings.Join(differs, " and "))
+			p.About(
+				"template",
+				change.Note,
+				change.TemplateSwitched,
+				"",
+				"%s asked for is not that of template1, so the empty template0 is copied: what was added to template1 will not be in it.",
+				strings.Join(differs, " and "),
+			)
 			t = zero
 			p.Settle("template", pristine)
 		}
@@ -248,9 +254,14 @@ func planLibcLocale(p *planning.Draft, locale string) {
 			"With the provider libc a locale sets both collation and character type.")
 	}
 	if _, listed := p.Snap.Choices.Find("collations", locale, sameLocale); !listed {
-		p.About("locale", change.Caution, change.OptionUnlisted,
+		p.About(
+			"locale",
+			change.Caution,
+			change.OptionUnlisted,
 			"Choose one of the list.",
-			"The server does not list a locale %s; it may have been installed later, and then works, else the server refuses it and nothing happens.", naming.Show(locale)).
+			"The server does not list a locale %s; it may have been installed later, and then works, else the server refuses it and nothing happens.",
+			naming.Show(locale),
+		).
 			Offer(remedy.Choices(p.Snap.Server.Name, "collations"))
 	}
 	p.Settle("collation", locale)
@@ -320,6 +331,9 @@ func limitNumber(limit any) string {
 // facts writes a database's properties under the names that verifying uses.
 func facts(d catalog.Database) map[string]string {
 	out := map[string]string{"name": d.Name, "key": d.Key, "comment": d.Comment, "closed": yesNo(d.Closed)}
+	if d.Held != nil {
+		out["held_as"] = d.Held.Name
+	}
 	for name, value := range d.Values() {
 		out[name] = catalog.WriteValue(value)
 	}

@@ -21,6 +21,7 @@ const (
 	stepDrop   = "drop_database"
 	stepRename = "rename_database"
 	stepMove   = "move_database"
+	stepNote   = "note_holding"
 )
 
 // dropSeconds bounds a drop and a move: a drop waits until the dirty pages of the
@@ -32,8 +33,12 @@ const dropSeconds = 900
 func planTakeAway(p *planning.Draft) {
 	b, in, snap, spec := &p.Brief, p.In, p.Snap, *p.In.Database
 	shown := naming.Show(spec.Name)
-	action := map[change.Kind]string{change.DropDatabase: "dropped", change.RenameDatabase: "renamed"}[in.Kind]
+	action := map[change.Kind]string{change.DropDatabase: "dropped", change.RenameDatabase: "renamed",
+		change.SetAside: "set aside"}[in.Kind]
 	switch in.Kind {
+	case change.SetAside:
+		b.Summary = "set database " + shown + " aside on " + snap.Server.Name
+		b.Confirm = spec.Name
 	case change.DropDatabase:
 		b.Summary = "drop database " + shown + " on " + snap.Server.Name
 		b.Confirm = spec.Name
@@ -50,36 +55,48 @@ func planTakeAway(p *planning.Draft) {
 			Offer(remedy.Command("database.drop", b.Target))
 	}
 	planning.Prepared(b, impact.Prepared, "connect to "+shown+" and run COMMIT PREPARED or ROLLBACK PREPARED")
-	act, open := change.Step{}, true
+	var act []change.Step
+	name, open := d.Name, false
 	switch in.Kind {
 	case change.DropDatabase:
-		act, open = planDrop(b, d, impact, snap), false
+		act = []change.Step{planDrop(b, d, impact, snap)}
 	case change.RenameDatabase:
-		act = planRename(b, spec, d, snap)
+		act, name, open = []change.Step{planRename(b, spec, d, snap)}, spec.NewName, true
+	case change.SetAside:
+		act, name = planSetAside(b, in, d, snap)
 	}
 	clear := planning.Clearing(b, snap, in.Clearing.Rules(clearing.Target{Database: d.Name}), shown, terminate)
 	b.Set(change.Setting{Name: "name", Value: spec.Name, Asked: true,
 		Decides: "which database; it is known by its number too, so another one of that name is left alone"})
 	planning.SessionPolicy(b, in.Clearing)
-	name := d.Name
 	if !d.Closed && !d.Broken {
 		p.Step(planGate(b, d))
 	}
 	planning.Unseen(b, snap)
-	b.Steps = append(b.Steps, clear, act)
-	if in.Kind == change.RenameDatabase {
-		name = spec.NewName
-	}
+	b.Steps = append(append(b.Steps, clear), act...)
 	if open && !d.Closed {
 		b.Steps = append(b.Steps, openStep(d, name))
 	}
-	verify := change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true,
-		Args: map[string]string{"name": name, "key": d.Key, "closed": yesNo(d.Closed)}}
-	if in.Kind == change.DropDatabase {
-		verify.Title, verify.Args = "read back that it is gone", map[string]string{"check": "database_gone",
-			"name": d.Name, "key": d.Key}
+	verify := readBackStep(d, name, yesNo(d.Closed))
+	switch in.Kind {
+	case change.DropDatabase:
+		verify = goneStep(d)
+	case change.SetAside:
+		verify = readBackStep(d, name, "yes")
+		verify.Args["held_as"] = d.Name
 	}
 	b.Steps = append(b.Steps, verify)
+}
+
+// readBackStep compares what a database is called afterwards, and whether it is closed.
+func readBackStep(d catalog.Database, name, closed string) change.Step {
+	return change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true,
+		Args: map[string]string{"name": name, "key": d.Key, "closed": closed}}
+}
+
+func goneStep(d catalog.Database) change.Step {
+	return change.Step{Kind: change.Verify, Title: "read back that it is gone", ReadOnly: true,
+		Args: map[string]string{"check": "database_gone", "name": d.Name, "key": d.Key}}
 }
 
 // gateStep keeps everybody out: it is the only thing that stops superusers.
@@ -93,8 +110,13 @@ func gateStep(d catalog.Database) change.Step {
 
 // planGate closes the gate, and says what that does to whom.
 func planGate(b *change.Brief, d catalog.Database) change.Step {
-	b.Find(change.Note, change.GateEffect, "",
-		"While the change runs nobody can connect to %s, superusers included; sessions that are open stay until they are ended. If the change stops before its end, connections are allowed again.", naming.Show(d.Name))
+	b.Find(
+		change.Note,
+		change.GateEffect,
+		"",
+		"While the change runs nobody can connect to %s, superusers included; sessions that are open stay until they are ended. If the change stops before its end, connections are allowed again.",
+		naming.Show(d.Name),
+	)
 	return gateStep(d)
 }
 
@@ -129,6 +151,10 @@ func planDrop(b *change.Brief, d catalog.Database, impact catalog.DropImpact, sn
 			naming.Show(d.Name), naming.Show(x))
 	}
 	planning.Lost(b, snap)
+	return dropStep(d)
+}
+
+func dropStep(d catalog.Database) change.Step {
 	return change.Step{Kind: stepDrop, Title: "drop database " + naming.Show(d.Name), Statement: dropDatabase(d.Name),
 		Uncut: true, Seconds: dropSeconds, Args: map[string]string{"name": d.Name, "key": d.Key}}
 }
@@ -162,10 +188,14 @@ func planRename(b *change.Brief, spec change.DatabaseSpec, d catalog.Database, s
 		"Clients that connect by the name %s get an error afterwards. Owner, grants, settings and contents stay.",
 		naming.Show(d.Name))
 	b.Set(change.Setting{Name: "new_name", Value: spec.NewName, Asked: true, Decides: "how every client finds it"})
-	from, to := quoteIdent(d.Name), quoteIdent(spec.NewName)
-	return change.Step{Kind: stepRename, Title: "rename it to " + naming.Show(spec.NewName),
+	return renameStep(d, spec.NewName)
+}
+
+func renameStep(d catalog.Database, name string) change.Step {
+	from, to := quoteIdent(d.Name), quoteIdent(name)
+	return change.Step{Kind: stepRename, Title: "rename it to " + naming.Show(name),
 		Statement: "ALTER DATABASE " + from + " RENAME TO " + to, Undo: "ALTER DATABASE " + to + " RENAME TO " + from,
-		Args: map[string]string{"name": d.Name, "new": spec.NewName, "key": d.Key}}
+		Args: map[string]string{"name": d.Name, "new": name, "key": d.Key}}
 }
 
 // moveStep copies all files of a database to another tablespace.

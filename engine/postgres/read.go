@@ -29,8 +29,14 @@ type querier interface {
 // folder too, takes twenty times as long.
 func (s *shared) readIdentity(ctx context.Context, q querier) (catalog.Identity, error) {
 	var id, dir string
-	err := q.QueryRow(ctx, `SELECT system_identifier::text, CASE WHEN pg_catalog.pg_has_role('pg_read_all_settings', 'USAGE')
-		THEN current_setting('data_directory') ELSE '' END FROM pg_catalog.pg_control_system()`).Scan(&id, &dir)
+	err := q.QueryRow(
+		ctx,
+		`SELECT system_identifier::text, CASE WHEN pg_catalog.pg_has_role('pg_read_all_settings', 'USAGE')
+		THEN current_setting('data_directory') ELSE '' END FROM pg_catalog.pg_control_system()`,
+	).Scan(
+		&id,
+		&dir,
+	)
 	if err != nil {
 		return catalog.Identity{}, wrap("read the identity", err)
 	}
@@ -116,6 +122,7 @@ func scanDatabase(row pgx.CollectableRow) (catalog.Database, error) {
 	err := row.Scan(&key, &d.Name, &d.Owner, &d.Encoding, &d.Collation, &ctype, &provider, &locale,
 		&tablespace, &template, &allowed, &limit, &d.Comment, &version, &systemVersion, &settings, &sessions)
 	d.Key, d.Sessions, d.Closed, d.Broken = keyOf(key), &sessions, !allowed, limit == invalidLimit
+	d.Held = readNote(d.Name, d.Comment)
 	d.System = d.Name == "postgres" || d.Name == "template0" || d.Name == "template1"
 	d.Properties = catalog.Values{"ctype": ctype, "provider": provider, "tablespace": tablespace,
 		"is_template":       template,
@@ -192,6 +199,12 @@ func (s *server) Databases(ctx context.Context) (catalog.Listing, error) {
 			d.Size = &size
 		}
 	}
+	for _, d := range out.Databases {
+		if d.Held != nil {
+			out.Held = append(out.Held, d)
+		}
+	}
+	out.Databases = slices.DeleteFunc(out.Databases, func(d catalog.Database) bool { return d.Held != nil })
 	s.counts.fill(out.Databases)
 	s.counts.refresh(s, out.Databases)
 	return out, nil
@@ -271,8 +284,13 @@ func (s *server) countTables(ctx context.Context, d catalog.Database) (int, erro
 	}
 	defer conn.Close(context.WithoutCancel(ctx))
 	var n int
-	err = conn.QueryRow(ctx, `SELECT count(*) FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
+	err = conn.QueryRow(
+		ctx,
+		`SELECT count(*) FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
 		WHERE c.relkind IN ('r', 'p', 'f', 'm') AND NOT c.relispartition
-		AND n.nspname <> 'information_schema' AND n.nspname NOT LIKE 'pg\_%'`).Scan(&n)
+		AND n.nspname <> 'information_schema' AND n.nspname NOT LIKE 'pg\_%'`,
+	).Scan(
+		&n,
+	)
 	return n, wrap("count tables", err)
 }

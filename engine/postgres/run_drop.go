@@ -24,6 +24,7 @@ type found struct {
 	open        bool
 	limit       int
 	tablespace  string
+	comment     string
 	invalidated bool
 }
 
@@ -36,7 +37,8 @@ func byKey(ctx context.Context, q querier, args map[string]string) (f found, the
 	}
 	err = q.QueryRow(
 		ctx,
-		`SELECT d.datname::text, d.datallowconn, d.datconnlimit, t.spcname::text FROM pg_catalog.pg_database d
+		`SELECT d.datname::text, d.datallowconn, d.datconnlimit, t.spcname::text,
+		coalesce(pg_catalog.shobj_description(d.oid, 'pg_database'), '') FROM pg_catalog.pg_database d
 		JOIN pg_catalog.pg_tablespace t ON t.oid = d.dattablespace WHERE d.oid = $1::oid`,
 		uint32(key),
 	).Scan(
@@ -44,6 +46,7 @@ func byKey(ctx context.Context, q querier, args map[string]string) (f found, the
 		&f.open,
 		&f.limit,
 		&f.tablespace,
+		&f.comment,
 	)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return f, false, nil
@@ -71,7 +74,8 @@ func mustFind(ctx context.Context, q querier, op string, args map[string]string)
 	return f, nil
 }
 
-// setGate closes or opens the gate of the database that a step is about.
+// setGate closes or opens the gate of the database that a step is about, or notes what
+// it is: one statement, for the database that the step knows by its number.
 func (s *server) setGate(ctx context.Context, step change.Step) (engine.Report, error) {
 	op := strings.ToLower(step.Title)
 	var rep engine.Report
@@ -105,6 +109,15 @@ func (s *server) undoGate(ctx context.Context, step change.Step) (engine.Report,
 			Next: "Drop it again.", Actions: []remedy.Action{remedy.Command("database.drop", "")}}
 	}
 	return s.rollBack(ctx, op, "ALTER DATABASE "+quoteIdent(f.name)+" ALLOW_CONNECTIONS true", step)
+}
+
+// undoNote gives a database the comment back that it had, whatever it is called by now.
+func (s *server) undoNote(ctx context.Context, step change.Step) (engine.Report, error) {
+	f, there, err := byKey(ctx, s.pool, step.Args)
+	if err != nil || !there || f.comment == step.Args["was"] {
+		return engine.Report{}, err
+	}
+	return s.rollBack(ctx, "give it its comment back", commentOnDatabase(f.name, step.Args["was"]), step)
 }
 
 // explainLock says who holds the lock that a statement waited for in vain.
@@ -238,6 +251,8 @@ func (s *server) probeTake(ctx context.Context, step change.Step) (bool, error) 
 		return there && f.open, nil
 	case stepDrop:
 		return !there, nil
+	case stepNote:
+		return there && f.comment == step.Args["comment"], nil
 	case stepRename:
 		return there && f.name == step.Args["new"], nil
 	}

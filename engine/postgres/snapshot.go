@@ -65,10 +65,10 @@ func (s *server) accountSnapshot(ctx context.Context, in change.Intent) (catalog
 		}
 	}
 	if in.Kind == change.DropAccount {
-		if detailsOf(snap.Details).Holdings, err = s.readHoldings(ctx, a.Key); err != nil {
+		if detailsOf(snap.Details).Belongings, err = s.readBelongings(ctx, a.Key); err != nil {
 			return snap, err
 		}
-		for _, h := range detailsOf(snap.Details).Holdings {
+		for _, h := range detailsOf(snap.Details).Belongings {
 			if h.Database != "" && !h.Closed {
 				q.Inside = append(q.Inside, h.Database)
 			}
@@ -96,7 +96,13 @@ func (s *server) takeSnapshot(ctx context.Context, in change.Intent) (catalog.Sn
 		return err
 	})
 	group.Go(func() error {
-		d, err := s.readDatabase(gctx, s.pool, in.Database.Name)
+		name := ""
+		if in.Holding != nil {
+			name = in.Holding.ID
+		} else {
+			name = in.Database.Name
+		}
+		d, err := s.readDatabase(gctx, s.pool, name)
 		if err != nil {
 			return err
 		}
@@ -117,8 +123,10 @@ func (s *server) takeSnapshot(ctx context.Context, in change.Intent) (catalog.Sn
 		snap.Names, err = s.databaseNames(ctx)
 		return snap, err
 	}
-	if err := s.readAsked(ctx, in, &snap); err != nil {
-		return snap, err
+	if in.Database != nil {
+		if err := s.readAsked(ctx, in, &snap); err != nil {
+			return snap, err
+		}
 	}
 	if in.Kind == change.AlterDatabase {
 		var err error

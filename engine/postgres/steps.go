@@ -17,6 +17,7 @@ var steps = engine.StepKinds[*server]{
 	stepOpen:             {Do: (*server).setGate, Probe: (*server).probeTake},
 	stepDrop:             {Do: (*server).dropEmpty, Probe: (*server).probeTake},
 	stepRename:           {Do: (*server).renameEmpty, Probe: (*server).probeTake, Undo: (*server).undoTake},
+	stepNote:             {Do: (*server).setGate, Probe: (*server).probeTake, Undo: (*server).undoNote},
 	stepMove:             {Do: (*server).moveEmpty, Probe: (*server).probeTake, Undo: (*server).undoTake},
 	stepCreateRole:       {Do: (*server).createRole, Probe: (*server).probeRole, Undo: (*server).undoCreateRole},
 	stepAccess:           {Do: (*server).alterAccess, Probe: (*server).probeCheck, Undo: (*server).undoAccess},

@@ -44,7 +44,7 @@
 {#if impact}
 	<dl class="my-4 grid grid-cols-2 gap-x-4 gap-y-4 sm:gap-x-6 lg:grid-cols-4" data-figures>
 		{#if impact.lost}{@render tile(
-				'Would be lost',
+				impact.final ? 'Would be lost' : 'Set aside',
 				objects[0] ?? 'nothing',
 				[...objects.slice(1), weight].filter(Boolean).join(', ')
 			)}{/if}
@@ -64,7 +64,7 @@
 			{@render tile(
 				'Comes back',
 				impact.final ? 'no' : 'yes',
-				impact.final ? 'this is final' : '',
+				impact.final ? 'this is final' : `kept for certain until ${impact.kept_until}`,
 				impact.final ? 'final' : 'plain'
 			)}
 		{/if}

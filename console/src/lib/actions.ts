@@ -36,6 +36,8 @@ export function pageOf(action: Action, here: string): { href: string; title: str
 		'operator.edit': ['/operators', 'Operators']
 	};
 	if (server) {
+		for (const verb of ['list', 'bring-back', 'release', 'discard'])
+			pages[`holding.${verb}`] = [to.holdings(server), `What was set aside on ${server}`];
 		pages['server.check'] = [to.settings(server), `Settings of ${server}`];
 		pages['server.edit'] = pages['server.accept'] = pages['server.check'];
 		pages['database.list'] = [to.server(server), `Databases of ${server}`];

@@ -21,6 +21,8 @@ export type JournalEntry = Schemas['JournalEntry'];
 export type Intent = Schemas['Intent'];
 export type Principal = Schemas['Principal'];
 export type Account = Schemas['Account'];
+export type Holding = Schemas['Holding'];
+export type HoldingList = Schemas['HoldingList'];
 export type AccountList = Schemas['AccountList'];
 export type AccountDetail = Schemas['AccountDetail'];
 export type GrantLine = Schemas['GrantLine'];
@@ -197,6 +199,7 @@ export const api = {
 	decline: (id: number, reason: string) =>
 		unwrap(client.POST('/changes/{id}/decline', { params: { path: { id } }, body: { reason } })),
 	passwords: (id: number) => unwrap(client.POST('/changes/{id}/passwords', { params: { path: { id } } })),
+	holdings: (server = '') => unwrap(client.GET('/holdings', { params: { query: { server: server || undefined } } })),
 	accounts: (name: string, system = false) =>
 		unwrap(
 			client.GET('/servers/{server}/accounts', { params: { path: { server: name }, query: { system, limit: 20000 } } })

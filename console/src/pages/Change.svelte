@@ -40,10 +40,13 @@
 			cautions.every((c) => accepted.includes(c)) &&
 			(!brief?.confirm || typed === brief.confirm)
 	);
+	/** Nothing brings back what it takes away. */
+	const final = $derived(!brief?.impact?.kept_until);
 	/** The database that there is to be looked at afterwards, under the name that it then has. */
 	const database = $derived.by(() => {
 		if (change?.kind === 'database.rename')
 			return change.brief.settings.find((s) => s.name === 'new_name')?.value ?? '';
+		if (change?.kind === 'holding.bring_back') return change.brief.settings.find((s) => s.name === 'name')?.value ?? '';
 		return change?.kind === 'database.create' || change?.kind === 'database.alter'
 			? change.target.slice(change.server.length + 1).replace(/^database:/, '')
 			: '';
@@ -220,7 +223,7 @@
 		{#if clearing && (change.state === 'running' || change.ended)}<ClearingPanel
 				{change}
 				step={clearing}
-				gate={change.kind === 'database.drop' && change.state === 'done' ? 'none' : gate}
+				gate={['database.drop', 'database.set_aside'].includes(change.kind) && change.state === 'done' ? 'none' : gate}
 			/>{/if}
 		{#if change.state === 'running' && session.may('run')}
 			<p class="my-3 flex flex-wrap items-center gap-3">
@@ -295,7 +298,8 @@
 							</p>{/if}
 						{#if brief.confirm}<label class="mb-3 flex flex-col gap-1"
 								><span
-									>This is final. Type <strong class="mono break-all">{visible(brief.confirm)}</strong> to confirm.</span
+									>{final ? 'This is final. ' : ''}Type <strong class="mono break-all">{visible(brief.confirm)}</strong> to
+									confirm.</span
 								><input
 									name="confirm"
 									class="input mono w-full max-w-md"
@@ -307,7 +311,7 @@
 							>{/if}
 						<div class="flex flex-wrap gap-2">
 							<button
-								class="btn {brief.confirm ? 'btn-error' : 'btn-primary'} h-auto min-h-10 py-1 break-all"
+								class="btn {brief.confirm && final ? 'btn-error' : 'btn-primary'} h-auto min-h-10 py-1 break-all"
 								disabled={!ready || busy}>{visible(act)}</button
 							>
 							<button type="button" class="btn btn-ghost" onclick={withdraw}>Withdraw</button>

@@ -46,8 +46,12 @@
 	const kinds: Intent['kind'][] = [
 		'database.create',
 		'database.alter',
+		'database.set_aside',
 		'database.drop',
 		'database.rename',
+		'holding.bring_back',
+		'holding.discard',
+		'holding.keep',
 		'session.end',
 		'server.mark',
 		'account.create',

@@ -9,6 +9,10 @@
 	import SessionPolicyFields from '../lib/SessionPolicyFields.svelte';
 	import { param } from '../router';
 
+	/** For how many days it is kept when nobody says otherwise. */
+	const usualDays: Record<string, number> = { production: 30, staging: 7, development: 1 };
+	type Way = 'aside' | 'for good';
+
 	const server = $derived(param('server'));
 	const database = $derived(param('database'));
 	const form = $derived(
@@ -22,13 +26,26 @@
 	const policy = new SessionPolicy();
 	let options = $state<Options>({});
 	let clearing = $state<Options>({});
+	/** Why the engine sets nothing aside; empty: it does. */
+	const final = $derived(engines.why(form.server?.engine, 'database.set_aside'));
+	let chosen = $state<Way>('aside');
+	const way = $derived<Way>(final ? 'for good' : chosen);
+	let days = $state<number>();
 
-	const intent = $derived.by((): Intent => ({
-		kind: 'database.drop',
-		server,
-		database: { name: database, options: given(options) },
-		clearing: { ...policy.spec, options: given(clearing) }
-	}));
+	const kind = $derived<Intent['kind']>(way === 'aside' ? 'database.set_aside' : 'database.drop');
+	const intent = $derived.by((): Intent | null =>
+		engine
+			? {
+					kind,
+					server,
+					database: { name: database, options: given(options), keep_days: (way === 'aside' && days) || undefined },
+					clearing: { ...policy.spec, options: given(clearing) }
+				}
+			: null
+	);
+	const act = $derived(
+		way === 'aside' ? `setting ${visible(database)} aside` : `dropping ${visible(database)} for good`
+	);
 </script>
 
 <svelte:head><title>Drop {database} · {server} · Genarch</title></svelte:head>
@@ -37,15 +54,47 @@
 	title="Drop {visible(database)}"
 	{form}
 	{intent}
-	button="Show the brief for dropping {visible(database)}"
+	button="Show the brief for {act}"
 	hint="Reading who is connected and what would be lost."
 >
-	<SessionPolicyFields {policy} gate={engines.gate(form.server?.engine)} refused="the drop" />
+	<fieldset class="flex flex-col gap-2">
+		<legend class="label-text mb-1">What becomes of it</legend>
+		{#if final}<p>{final}</p>{:else}
+			<label class="flex items-baseline gap-2"
+				><input class="radio radio-sm" type="radio" name="way" value="aside" bind:group={chosen} />
+				<span
+					><span class="font-semibold">Set it aside.</span> It is out of the way, whole, and can be brought back. The disk
+					is not freed.</span
+				></label
+			>
+			<label class="ml-7 flex flex-wrap items-center gap-2"
+				>kept for certain for <input
+					class="input input-sm mono w-20"
+					name="keep_days"
+					type="number"
+					min="1"
+					max="3650"
+					placeholder={String(usualDays[form.server?.environment ?? 'production'] ?? '')}
+					bind:value={days}
+					disabled={way !== 'aside'}
+				/> days</label
+			>
+			<label class="flex items-baseline gap-2"
+				><input class="radio radio-sm radio-error" type="radio" name="way" value="for good" bind:group={chosen} />
+				<span><span class="text-error font-semibold">Drop it for good.</span> Nothing can bring it back.</span></label
+			>
+		{/if}
+	</fieldset>
+	<SessionPolicyFields
+		{policy}
+		gate={engines.gate(form.server?.engine)}
+		refused={way === 'aside' ? 'it' : 'the drop'}
+	/>
 	{#if engine}
-		<EngineFields {server} {engine} kind="database.drop" bind:options brief={form.brief} />
-		<EngineFields {server} {engine} kind="database.drop" part="clearing" bind:options={clearing} brief={form.brief} />
+		<EngineFields {server} {engine} {kind} bind:options brief={form.brief} />
+		<EngineFields {server} {engine} {kind} part="clearing" bind:options={clearing} brief={form.brief} />
 	{/if}
-	<p class="border-error bg-base-200 rounded-box border-l-4 px-4 py-2">
-		A drop is final. The next page shows everything once more, and asks for the name.
-	</p>
+	{#if way === 'for good'}<p class="border-error bg-base-200 rounded-box border-l-4 px-4 py-2">
+			That is final. The next page shows everything once more, and asks for the name.
+		</p>{/if}
 </ChangeFormPage>

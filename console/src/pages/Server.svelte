@@ -127,6 +127,9 @@
 						bind:checked={() => query.get('system') === 'yes', (on) => query.set({ system: on ? 'yes' : '' })}
 					/> the engine's own too</label
 				>
+				{#if table.list?.set_aside}<a class="link-plain text-sm" href={to.holdings(name)}
+						>{count(table.list.set_aside)} set aside</a
+					>{/if}
 				{#if table.list}<span class="quiet text-sm" role="status"
 						>{query.get('find') ? `${count(table.rows.length)} of ${count(table.list.total)}` : count(table.list.total)} shown</span
 					>{/if}

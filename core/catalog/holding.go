@@ -1,0 +1,30 @@
+package catalog
+
+import "time"
+
+// Holding is what is kept of a database that was set aside, with the data itself: a
+// lost store loses nothing of it.
+type Holding struct {
+	// Name is the one that it had.
+	Name string
+	// Since is the day on which it was set aside, Until the last one on which it is kept
+	// for certain; both at midnight UTC.
+	Since, Until time.Time
+	// Open: people could connect to it.
+	Open bool
+	// Comment is the one that it had.
+	Comment string
+	// Tables is how many it had; nil: not known.
+	Tables *int
+	// Hold says why it must not be discarded, whatever the day; empty: nobody said so.
+	Hold string
+}
+
+// Day is the day of a time, in UTC.
+func Day(t time.Time) time.Time { return t.UTC().Truncate(24 * time.Hour) }
+
+// Due reports whether its keeping time is over.
+func (h Holding) Due(now time.Time) bool { return Day(now).After(h.Until) }
+
+// MaxKeepDays is the longest keeping time that can be asked for: ten years.
+const MaxKeepDays = 3650

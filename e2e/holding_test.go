@@ -1,0 +1,144 @@
+package e2e
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"example.com/genarch/testutil"
+)
+
+// TestHolding sets databases aside and brings them back, by the CLI, the API and the console.
+func TestHolding(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	pg, maria := testutil.Postgres(t), testutil.MariaDB(t)
+	s.add("harbour", "postgresql", "production", pg)
+	s.add("quay", "mariadb", "staging", maria)
+	admin := onPostgres(t, pg, "postgres")
+	for _, text := range []string{"CREATE ROLE tickets_owner", "CREATE DATABASE tickets_prod OWNER tickets_owner",
+		"COMMENT ON DATABASE tickets_prod IS 'bookings'", `CREATE DATABASE "od'd ""name"`} {
+		if _, err := admin.Exec(t.Context(), text); err != nil {
+			t.Fatal(err)
+		}
+	}
+	inside := onPostgres(t, pg, "tickets_prod")
+	if _, err := inside.Exec(t.Context(), "CREATE TABLE fares AS SELECT n FROM generate_series(1, 300) n"); err != nil {
+		t.Fatal(err)
+	}
+	aside := []string{"database", "drop", "harbour/tickets_prod", "--grace", "0s", "--accept-loss"}
+	has(t, "the brief", s.run(3, aside...).err, "set database tickets_prod aside", "is set aside", "1 table",
+		"yes, until", "the disk is not", "genarch holding bring-back harbour/tickets_prod")
+	has(
+		t,
+		"done",
+		s.run(0, append(aside, "--confirm", "tickets_prod", "--keep-days", "3")...).out,
+		"database.set_aside",
+	)
+	list := s.run(0, "database", "list", "harbour")
+	if has(t, "the list", list.err, "1 more set aside"); strings.Contains(list.out, "tickets_prod") {
+		t.Errorf("it is among the databases: %s", list.out)
+	}
+	has(t, "the holdings", s.run(0, "holding", "list", "-o", "csv").out, "harbour/tickets_prod,production,", ",keeper,")
+	has(t, "asked for as if it were there", s.run(4, "database", "show", "harbour/tickets_prod").err, "was set aside",
+		"genarch holding bring-back harbour/tickets_prod")
+	has(t, "one of them", s.run(0, "holding", "show", "harbour/tickets_prod").out, "genarch_held_", "bookings",
+		"tickets_owner")
+	has(t, "the matrix", s.run(0, "privilege", "matrix", "harbour").out, "ACCOUNT")
+	if matrix := s.run(0, "privilege", "matrix", "harbour").out; strings.Contains(
+		strings.ToLower(matrix),
+		"genarch_held",
+	) {
+		t.Errorf("it counts in the matrix: %s", matrix)
+	}
+	s.run(3, "holding", "hold", "harbour/tickets_prod", "--reason", "the audit") // no terminal, and nobody agreed
+	s.run(0, "holding", "hold", "harbour/tickets_prod", "--reason", "the audit", "--yes")
+	has(t, "discarding against a hold", s.run(1, "holding", "discard", "harbour/tickets_prod", "--confirm",
+		"tickets_prod").err, "must not be discarded: the audit", "genarch holding release")
+	s.run(0, "holding", "release", "harbour/tickets_prod", "--yes")
+	s.run(2, "holding", "extend", "harbour/tickets_prod")
+	s.run(0, "holding", "extend", "harbour/tickets_prod", "--days", "90", "--yes")
+	// Its name is taken meanwhile: it comes back under another one, or when the name is free.
+	s.run(0, "database", "create", "harbour/tickets_prod", "--yes")
+	has(
+		t,
+		"a name that is taken",
+		s.run(1, "holding", "bring-back", "harbour/tickets_prod", "--yes").err,
+		"already",
+		"--as",
+	)
+	s.run(0, "database", "drop", "--for-good", "harbour/tickets_prod", "--confirm", "tickets_prod", "--grace", "0s")
+	has(t, "brought back", s.run(0, "holding", "bring-back", "harbour/tickets_prod", "--yes").out, "holding.bring_back")
+	var rows int
+	if err := onPostgres(t, pg, "tickets_prod").QueryRow(t.Context(), "SELECT count(*) FROM fares").Scan(&rows); err != nil ||
+		rows != 300 {
+		t.Errorf("it came back with %d rows, %v", rows, err)
+	}
+	has(t, "nothing waits", s.run(4, "holding", "show", "harbour/tickets_prod").err, "genarch holding list harbour")
+	has(t, "its maker", s.run(0, "change", "list", "--target", "harbour/tickets_prod").out, "database.set_aside")
+	has(t, "an engine that cannot", s.run(1, "database", "drop", "quay/nothing_staging").err, "dropped for good")
+	s.run(2, "database", "drop", "quay/nothing_staging", "--keep-days", "3")
+	s.run(2, "database", "drop", "harbour/tickets_prod", "--keep-days", "3", "--for-good")
+	odd := `od'd "name`
+	s.run(0, "database", "drop", "harbour/"+odd, "--confirm", odd, "--grace", "0s")
+	s.run(0, "holding", "discard", "harbour/"+odd, "--confirm", odd, "--accept", "holding.early")
+	t.Run("refused", func(t *testing.T) {
+		for body, want := range map[string]string{
+			`{"kind":"holding.bring_back","server":"harbour","holding":{"id":"nothing"}}`:             "holding.absent",
+			`{"kind":"holding.bring_back","server":"harbour","holding":{"id":"tickets_prod"}}`:        "holding.absent",
+			`{"kind":"holding.discard","server":"harbour","holding":{"id":"postgres"}}`:               "holding.absent",
+			`{"kind":"holding.keep","server":"harbour","holding":{"id":"x"}}`:                         "needs until",
+			`{"kind":"holding.keep","server":"harbour","holding":{"id":"x","until":"tomorrow"}}`:      "is a day",
+			`{"kind":"holding.discard","server":"harbour","holding":{"id":"x","new_name":"y"}}`:       "has no holding.new_name",
+			`{"kind":"database.set_aside","server":"harbour","database":{"name":"x","keep_days":-1}}`: "keep_days",
+			`{"kind":"database.set_aside","server":"quay","database":{"name":"x"}}`:                   "yet",
+		} {
+			if _, got, _ := s.call("POST", "/api/v1/briefs", s.token, body); !strings.Contains(fmt.Sprint(got), want) {
+				t.Errorf("%s: %v; want %s", body, got, want)
+			}
+		}
+		if status, got, _ := s.call("GET", "/api/v1/holdings?server=nowhere", s.token, ""); status != 404 {
+			t.Errorf("holdings of no server: %d %v", status, got)
+		}
+	})
+	t.Run("console", func(t *testing.T) { testHoldingConsole(t, s) })
+}
+
+// testHoldingConsole sets tickets_prod aside in the console, keeps it longer, and brings it back.
+func testHoldingConsole(t *testing.T, s *service) {
+	p := testutil.NewBrowser(t).Page(t, s.url)
+	p.SignIn("keeper", password)
+	p.Open("/holdings")
+	p.WaitText("Nothing is set aside.")
+	p.Open("/servers/harbour/databases/tickets_prod/drop")
+	p.WaitText("Set it aside.")
+	p.WaitText("kept for certain until")
+	run := func(button string) {
+		p.Click("form button.btn-primary")
+		p.WaitText("What will happen")
+		if p.Has("input[name=confirm]") {
+			p.Type("input[name=confirm]", "tickets_prod")
+		}
+		p.Click(button)
+		p.Wait("the end", "document.querySelector('#change-state').dataset.state === 'done'")
+	}
+	run("main form button[type=submit], main form button.btn-error, main form button.btn-primary")
+	p.Open("/servers/harbour")
+	p.Click("main a[href='/holdings?server=harbour']")
+	p.Click("tr[data-holding='harbour/tickets_prod'] a")
+	p.WaitText("tickets_prod, set aside")
+	p.Axe("a holding")
+	p.Click("input[name=act][value=keep]")
+	p.Type("input[name=hold]", "the audit")
+	p.WaitText("COMMENT ON DATABASE")
+	run("main form button.btn-primary")
+	p.Open("/holdings")
+	p.WaitText("the audit")
+	p.Axe("holdings")
+	p.Click("tr[data-holding='harbour/tickets_prod'] a")
+	p.WaitText("the audit")
+	p.WaitText("RENAME TO")
+	run("main form button.btn-primary")
+	p.Open("/servers/harbour")
+	p.WaitText("tickets_prod")
+}

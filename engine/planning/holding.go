@@ -1,0 +1,168 @@
+package planning
+
+import (
+	"time"
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/core/policy"
+	"example.com/genarch/core/remedy"
+)
+
+// dayText writes a day as people read it.
+func dayText(day time.Time) string { return day.Format("2 January 2006") }
+
+// HoldingOf is what is kept with a database that is set aside. It holds days and no times: a
+// brief is made twice, and has to come out the same.
+func HoldingOf(in change.Intent, snap catalog.Snapshot) catalog.Holding {
+	d := *snap.Target
+	since := catalog.Day(snap.Instance.Read)
+	days := policy.KeepDays(snap.Server.Environment, in.Database.KeepDays)
+	h := catalog.Holding{Name: d.Name, Since: since, Until: since.AddDate(0, 0, days), Open: !d.Closed,
+		Comment: d.Comment}
+	for i, c := range snap.DropImpact.Objects {
+		if c.What == "tables" {
+			h.Tables = &snap.DropImpact.Objects[i].N
+		}
+	}
+	return h
+}
+
+// SetAside says what setting a database aside takes from whom, what it frees, for how
+// long it is kept, and how it comes back. waits is the name under which it waits; frees
+// says what is freed and what is not.
+func SetAside(b *change.Brief, in change.Intent, snap catalog.Snapshot, h catalog.Holding, waits, frees string) {
+	impact := snap.DropImpact
+	b.Impact = &change.Impact{Objects: impact.Objects, Rows: impact.Rows, Size: snap.Target.Size,
+		Dependents: len(impact.Dependents), KeptUntil: &h.Until}
+	asked := in.Database.KeepDays > 0
+	source := ""
+	if !asked {
+		source = string(snap.Server.Environment)
+	}
+	b.Set(change.Setting{Name: "keep_days", Title: "kept until", Value: h.Until.Format(time.DateOnly), Asked: asked,
+		Source: source, Decides: "until when it can be brought back for certain"})
+	b.Set(change.Setting{Name: change.WaitsAs, Title: "waits as", Value: waits,
+		Decides: "its name on the server meanwhile"})
+	b.Find(change.Note, change.HoldingKept, "Bring it back with one command.",
+		"%s is kept whole until %s, and longer, until somebody discards it.", b.Target, dayText(h.Until)).
+		Offer(remedy.Command("holding.bring-back", b.Target))
+	b.Find(change.Note, change.HoldingFrees, "", "%s", frees)
+	Dependents(b, impact.Dependents, impact.PossibleDependents)
+	Use(b, change.DropLastUse, "connected to this database", IsConnected(snap), snap.Use)
+}
+
+// HoldingThere looks what was set aside up, and reports whether to go on.
+func HoldingThere(b *change.Brief, in change.Intent, snap catalog.Snapshot, action string) bool {
+	if snap.Target == nil || snap.Target.Held == nil {
+		b.Find(change.Stop, change.HoldingAbsent, "List what was set aside.",
+			"Nothing that was set aside waits as %s on %s.", naming.Show(in.Holding.ID), snap.Server.Name).
+			Offer(remedy.Command("holding.list", snap.Server.Name))
+		return false
+	}
+	if impact := snap.DropImpact; !impact.MayDrop {
+		b.Find(
+			change.Stop,
+			change.DatabaseDenied,
+			impact.Remedy,
+			"%s waits there, and Genarch's login %s may not have it %s: %s.",
+			b.Target,
+			snap.Instance.Login.Name,
+			action,
+			impact.Denied,
+		)
+	}
+	return true
+}
+
+// BackAs is the name under which it comes back, with what speaks against it.
+func BackAs(b *change.Brief, in change.Intent, snap catalog.Snapshot, lim naming.Limits) string {
+	h := snap.Target.Held
+	name := h.Name
+	if in.Holding.NewName != "" {
+		name = in.Holding.NewName
+		for _, p := range snap.Server.NameRule.Check(name, lim) {
+			b.Find(change.Stop, p.Code, "Choose another name.", "%s", p.Text)
+		}
+	}
+	taken := func(n string) bool { _, _, found := naming.Clashes(n, snap.Names); return found }
+	if with, how, found := naming.Clashes(name, snap.Names); found {
+		level, code := change.Stop, change.NameTaken
+		if how != naming.SameName && how != naming.SameButCase {
+			level, code = change.Caution, change.NameLookalike
+		}
+		f := b.Find(level, code, "Rename that one first, or bring this one back under another name.",
+			"There is a database %s on %s already.", naming.Show(with), snap.Server.Name)
+		f.Suggestion = snap.Server.NameRule.Suggest(name, lim, taken)
+		f.Offer(remedy.Option("new_name", f.Suggestion))
+	}
+	b.Find(change.Note, change.HoldingBack, "",
+		"%s comes back as it was set aside on %s: its contents, owner, grants and settings were not touched.",
+		naming.Show(h.Name), dayText(h.Since))
+	b.Set(change.Setting{Name: "name", Value: name, Asked: in.Holding.NewName != "", Source: "what it was",
+		Decides: "how every client finds it"})
+	return name
+}
+
+// Discard says what would be lost for good, and what speaks against it.
+func Discard(b *change.Brief, snap catalog.Snapshot) {
+	h := *snap.Target.Held
+	b.Confirm = h.Name
+	b.Impact = &change.Impact{Size: snap.Target.Size, Dependents: len(snap.DropImpact.Dependents), Final: true}
+	if h.Tables != nil {
+		b.Impact.Objects = []catalog.Count{{What: "tables", N: *h.Tables}}
+	}
+	b.Find(change.Note, change.DropFinal, "Make a backup first, and test that it can be restored.",
+		"Discarding is final: Genarch cannot bring %s back afterwards.", naming.Show(h.Name))
+	if h.Hold != "" {
+		b.Find(change.Stop, change.HoldingStopped, "Release the hold first, if its reason is over.",
+			"%s must not be discarded: %s.", naming.Show(h.Name), naming.Show(h.Hold)).
+			Offer(remedy.Command("holding.release", b.Target))
+	}
+	if !h.Due(snap.Instance.Read) {
+		b.Find(change.Caution, change.HoldingEarly, "Wait until then, or accept that it can come back no more.",
+			"%s is to be kept until %s.", naming.Show(h.Name), dayText(h.Until))
+	}
+	Dependents(b, snap.DropImpact.Dependents, snap.DropImpact.PossibleDependents)
+}
+
+// KeepHolding is what is kept with a holding afterwards; false: it is like that already.
+func KeepHolding(b *change.Brief, in change.Intent, snap catalog.Snapshot) (catalog.Holding, bool) {
+	was := *snap.Target.Held
+	will, spec := was, in.Holding
+	if day, err := spec.Day(); err == nil {
+		will.Until = day
+		if day.Before(catalog.Day(snap.Instance.Read)) {
+			f := b.Find(change.Stop, change.OptionInvalid, "Give a day that is to come.", "%s is over.", dayText(day))
+			f.Option = "until"
+		}
+	}
+	if spec.Hold != "" || spec.Release {
+		will.Hold = spec.Hold
+	}
+	set := func(name, title, before, after, decides string) {
+		if before != after {
+			b.Set(change.Setting{Name: name, Title: title, Was: &before, Value: after, Asked: true, Decides: decides})
+		}
+	}
+	set("until", "kept until", was.Until.Format(time.DateOnly), will.Until.Format(time.DateOnly),
+		"until when it can be brought back for certain")
+	set(
+		"hold",
+		"must not be discarded",
+		was.Hold,
+		will.Hold,
+		"why it is kept whatever the day; nothing: no such reason",
+	)
+	if len(b.Settings) == 0 && !b.Stopped() {
+		Done(b, change.HoldingSame, "%s is kept like that already.", b.Target)
+		return will, false
+	}
+	b.Summary = "keep " + naming.Show(was.Name) + ", which was set aside on " + snap.Server.Name + ", until " +
+		dayText(will.Until)
+	if will.Hold != "" {
+		b.Summary += ", and longer: " + naming.Show(will.Hold)
+	}
+	return will, true
+}
