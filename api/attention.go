@@ -41,6 +41,7 @@ const (
 	lookStuck       = "change.stuck"
 	lookWaiting     = "change.waiting"
 	lookTraps       = "accounts.traps"
+	lookDue         = "holding.due"
 )
 
 // traps remembers what was found among the accounts of each server.
@@ -80,6 +81,7 @@ func (h *Handler) listAttention(ctx context.Context, _ *struct{}) (*body[wire.At
 				traps, err := h.trapsOf(ctx, srv)
 				unread[i] = err != nil
 				found[i] = append(found[i], lookAtTraps(srv, traps)...)
+				found[i] = append(found[i], lookAtHoldings(srv, status.Due)...)
 			}
 			var err error
 			out.Trends[i], err = h.series(ctx, srv, "", 24*time.Hour, trendStep)
@@ -110,7 +112,8 @@ func (h *Handler) listAttention(ctx context.Context, _ *struct{}) (*body[wire.At
 
 // weight puts what is broken before what is held up, and that before what may go wrong.
 func weight(x wire.AttentionItem) int {
-	return slices.Index([]string{lookStuck, lookIdentity, lookSilent, lookConnections, lookWaiting, lookTraps}, x.Code)
+	return slices.Index([]string{lookStuck, lookIdentity, lookSilent, lookConnections, lookWaiting, lookDue,
+		lookTraps}, x.Code)
 }
 
 // lookAtStatus tells what is wrong with a server as it answered just now.
@@ -133,6 +136,17 @@ func lookAtStatus(srv catalog.Server, s *wire.Status) []wire.AttentionItem {
 		return []wire.AttentionItem{item}
 	}
 	return nil
+}
+
+// lookAtHoldings tells of what was set aside and is kept no longer for certain.
+func lookAtHoldings(srv catalog.Server, due int) []wire.AttentionItem {
+	if due == 0 {
+		return nil
+	}
+	return []wire.AttentionItem{{Code: lookDue, Server: srv.Name, Count: due, More: []string{},
+		Text: fmt.Sprintf("On %s the keeping time is over of %s that Genarch set aside.", srv.Name,
+			naming.Count(due, "database")),
+		Next: "Discard them, or keep them longer.", Actions: do("holding.list", srv.Name)}}
 }
 
 // lookAtTraps gathers what was found among the accounts of a server into one line.

@@ -96,7 +96,7 @@ func (h *Handler) status(ctx context.Context, name string) *wire.Status {
 	if sumErr != nil {
 		s.Trouble = (*wire.Problem)(h.problem(ctx, sumErr))
 	}
-	s.Databases, s.Size = sum.databases, sum.size
+	s.Databases, s.Size, s.SetAside, s.Due = sum.databases, sum.size, sum.held, sum.due
 	return s
 }
 

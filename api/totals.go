@@ -23,6 +23,7 @@ type totals struct {
 type total struct {
 	databases int   // without the system's own
 	size      int64 // bytes
+	held, due int   // set aside, and of those whose keeping time is over
 	at        time.Time
 	altered   uint64 // what the hub said when it was read
 }
@@ -36,6 +37,12 @@ func (t *totals) note(server string, list catalog.Listing, altered uint64) total
 		}
 		if !d.System {
 			sum.databases++
+		}
+	}
+	for _, d := range list.Held {
+		sum.held++
+		if d.Held.Due(list.Read) && d.Held.Hold == "" {
+			sum.due++
 		}
 	}
 	t.mu.Lock()

@@ -72,9 +72,7 @@ func (a app) connect(c *cli.Command) (*client.Client, error) {
 	if err != nil {
 		if errors.Is(err, os.ErrNotExist) {
 			return nil, &exitError{ExitNotAllowed,
-				errors.New(
-					"Nobody is signed in: genarch login URL, or for a program GENARCH_URL and GENARCH_TOKEN_FILE",
-				)}
+				errors.New("Nobody is signed in: genarch login URL, or for a program GENARCH_URL and GENARCH_TOKEN_FILE")}
 		}
 		return nil, fmt.Errorf("the login cannot be read: %w", err)
 	}

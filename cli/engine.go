@@ -16,14 +16,9 @@ func (a app) engineCommand() *cli.Command {
 	return &cli.Command{Name: "engine", Usage: "the database engines that Genarch knows, and what each of them can do",
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "the engines", Flags: listFlags(), Action: a.listEngines},
-			{
-				Name:      "show",
-				Usage:     "one engine: its options with their meaning, privileges, bundles, and what is not possible",
-				ArgsUsage: "ENGINE",
-				Arguments: []cli.Argument{&cli.StringArg{Name: "engine"}},
-				Flags:     []cli.Flag{outputFlag()},
-				Action:    a.showEngine,
-			},
+			{Name: "show", Usage: "one engine: its options with their meaning, privileges, bundles, and what is not possible", ArgsUsage: "ENGINE",
+				Arguments: []cli.Argument{&cli.StringArg{Name: "engine"}}, Flags: []cli.Flag{outputFlag()},
+				Action: a.showEngine},
 		}}
 }
 

@@ -122,13 +122,8 @@ func (a app) withHolding(f func(context.Context, *cli.Command, *client.Client, w
 		for _, h := range found {
 			ways = append(ways, shellWord(h.Address))
 		}
-		return usage(
-			"%d databases that were called %s wait on %s; say which: %s.",
-			len(found),
-			naming.Show(plain),
-			server,
-			strings.Join(ways, ", "),
-		)
+		return usage("%d databases that were called %s wait on %s; say which: %s.", len(found), naming.Show(plain),
+			server, strings.Join(ways, ", "))
 	}
 }
 
@@ -149,11 +144,8 @@ func (a app) listHoldings(ctx context.Context, c *cli.Command) error {
 			a.say("Nothing is set aside.")
 			return nil
 		}
-		a.say(
-			"%s set aside%s",
-			naming.Count(len(list.Holdings), "database"),
-			faint.Render("  read "+timeText(list.Read)),
-		)
+		a.say("%s set aside%s", naming.Count(len(list.Holdings), "database"),
+			faint.Render("  read "+timeText(list.Read)))
 	}
 	return print(a, c, list, list.Holdings, holdingColumns())
 }
@@ -217,11 +209,8 @@ func (a app) bringBack(ctx context.Context, c *cli.Command, _ *client.Client, h 
 }
 
 func (a app) discard(ctx context.Context, c *cli.Command, _ *client.Client, h wire.Holding) error {
-	return a.emptied(
-		ctx,
-		c,
-		wire.Intent{Kind: wire.KindDiscard, Server: h.Server, Holding: &wire.HoldingSpec{ID: h.ID}},
-	)
+	return a.emptied(ctx, c,
+		wire.Intent{Kind: wire.KindDiscard, Server: h.Server, Holding: &wire.HoldingSpec{ID: h.ID}})
 }
 
 // emptied is an alteration that needs the database empty of sessions.

@@ -81,10 +81,7 @@ func (a app) ownPassword(ctx context.Context, c *cli.Command) error {
 	if err := api.SetPassword(ctx, in); err != nil {
 		return err
 	}
-	a.say(
-		"%s  your password is another one; sessions and logins made with the old one have ended. Sign in again: genarch login",
-		fine.Render("done"),
-	)
+	a.say("%s  your password is another one; sessions and logins made with the old one have ended. Sign in again: genarch login", fine.Render("done"))
 	return nil
 }
 

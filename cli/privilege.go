@@ -248,12 +248,7 @@ func (a app) showMatrix(ctx context.Context, c *cli.Command, api *client.Client,
 	if c.String("output") == "table" {
 		a.say("%s  %s  %d accounts and roles, %d databases%s", bold.Render(server), environmentText(m.Environment),
 			len(m.Rows), len(m.Databases), faint.Render("  read "+timeText(m.Read)))
-		a.say(
-			"%s",
-			faint.Render(
-				"* has more than the bundle, or not what will be made later; connect: may connect, and nothing else; custom: fits no bundle",
-			),
-		)
+		a.say("%s", faint.Render("* has more than the bundle, or not what will be made later; connect: may connect, and nothing else; custom: fits no bundle"))
 	}
 	a.showUnknown(m.Unknown)
 	if err := print(a, c, m, m.Rows, columns); err != nil || c.String("output") != "table" {

@@ -35,13 +35,8 @@ func (a app) withServer(f func(context.Context, *cli.Command, *client.Client, st
 
 // registrationFlags are what a registration is made of; defaults only for add.
 func registrationFlags(add bool) []cli.Flag {
-	return append(
-		optionFlags(),
-		&cli.StringFlag{
-			Name:     "host",
-			Usage:    "host name or address; on this machine also the path of the socket or of its folder",
-			Required: add,
-		},
+	return append(optionFlags(),
+		&cli.StringFlag{Name: "host", Usage: "host name or address; on this machine also the path of the socket or of its folder", Required: add},
 		&cli.IntFlag{Name: "port", Usage: "port", DefaultText: "the engine's usual one"},
 		&cli.StringFlag{Name: "admin", Usage: "login that Genarch uses there", Required: add},
 		&cli.StringFlag{Name: "secret-file", Usage: "file with that login's password; - is standard input",
@@ -58,27 +53,19 @@ func registrationFlags(add bool) []cli.Flag {
 		&cli.IntFlag{Name: "name-length", Usage: "the longest name of a new database"},
 		&cli.StringSliceFlag{Name: "client-address",
 			Usage: "where clients find it, `HOST[:PORT]`, as on the sheet for a team; given twice, the one to be used first", DefaultText: "the address that Genarch uses"},
-		outputFlag(),
-	)
+		outputFlag())
 }
 
-// serverCommand is about the registered servers.
-//
-// Long: one command after the other, each with its help.
 func (a app) serverCommand() *cli.Command {
 	return &cli.Command{Name: "server", Usage: "the database servers that Genarch looks after",
 		Commands: []*cli.Command{
-			{
-				Name:      "prepare",
-				Usage:     "write the statements that make a login for Genarch itself, with the rights that it needs and no others",
-				ArgsUsage: "ENGINE",
+			{Name: "prepare", Usage: "write the statements that make a login for Genarch itself, with the rights that it needs and no others", ArgsUsage: "ENGINE",
 				Arguments: []cli.Argument{&cli.StringArg{Name: "engine"}},
 				Flags: []cli.Flag{&cli.StringFlag{Name: "login", Value: "genarch", Usage: "what it is to be called"},
 					&cli.StringFlag{Name: "client-host",
 						Usage:       "where Genarch connects from, on engines where that is part of an account",
 						DefaultText: "everywhere"}, outputFlag()},
-				Action: a.prepareServer,
-			},
+				Action: a.prepareServer},
 			{Name: "add", Usage: "register a server, after connecting to it", ArgsUsage: "NAME", Arguments: nameArg(),
 				Flags: append(registrationFlags(true),
 					&cli.StringFlag{Name: "engine", Usage: "one of genarch engine list", Required: true}),
@@ -118,16 +105,10 @@ func (a app) serverCommand() *cli.Command {
 				Flags: []cli.Flag{outputFlag(),
 					&cli.StringFlag{Name: "confirm", Usage: "the identity key that is meant, as check shows it"}},
 				Action: a.withServer(a.acceptServer)},
-			{
-				Name:      "mark",
-				Usage:     "write a mark by which the server is known for certain, where it has no number of its own",
-				ArgsUsage: "SERVER",
-				Arguments: nameArg(),
-				Flags:     alterFlags(),
+			{Name: "mark", Usage: "write a mark by which the server is known for certain, where it has no number of its own", ArgsUsage: "SERVER", Arguments: nameArg(), Flags: alterFlags(),
 				Action: a.withServer(func(ctx context.Context, c *cli.Command, _ *client.Client, name string) error {
 					return a.alter(ctx, c, wire.Intent{Kind: wire.KindMarkServer, Server: name})
-				}),
-			},
+				})},
 			{Name: "forget", Usage: "remove a registration; nothing on the server is touched", ArgsUsage: "SERVER",
 				Arguments: nameArg(),
 				Flags:     []cli.Flag{&cli.StringFlag{Name: "confirm", Usage: "the server's name, typed again"}},
@@ -158,14 +139,8 @@ func (a app) prepareServer(ctx context.Context, c *cli.Command) error {
 		a.say("%s has one login, and nothing to be prepared", name)
 		return nil
 	}
-	fmt.Fprintf(
-		a.Out,
-		"%sA login for Genarch. Run this as an administrator, give the login a password in a way\n%sthat leaves it in no history, then: genarch server add NAME --engine %s --admin %s …\n",
-		p.Comment,
-		p.Comment,
-		name,
-		visible(p.Login),
-	)
+	fmt.Fprintf(a.Out, "%sA login for Genarch. Run this as an administrator, give the login a password in a way\n%sthat leaves it in no history, then: genarch server add NAME --engine %s --admin %s …\n",
+		p.Comment, p.Comment, name, visible(p.Login))
 	for _, r := range p.Statements {
 		fmt.Fprintf(a.Out, "\n%sto %s\n%s%s\n", p.Comment, r.For, visible(r.Statement), p.End)
 	}
@@ -276,10 +251,7 @@ func (a app) forgetServer(ctx context.Context, c *cli.Command, api *client.Clien
 	}
 	typed := c.String("confirm")
 	if typed == "" {
-		a.say(
-			"Genarch forgets how to reach %s, its admin login's password included. Nothing on the server is touched; past changes and the journal stay.",
-			name,
-		)
+		a.say("Genarch forgets how to reach %s, its admin login's password included. Nothing on the server is touched; past changes and the journal stay.", name)
 		if typed, err = a.ask("Type the server's name: "); err != nil {
 			return &exitError{ExitUnconfirmed, fmt.Errorf("Nothing was done: confirm with --confirm %s", name)}
 		}

@@ -75,10 +75,7 @@ func (a app) sessionCommand() *cli.Command {
 				Action: a.listSessions},
 			{Name: "show", Usage: "one session with its whole statement", ArgsUsage: "SERVER/session:ID",
 				Arguments: addressArg(), Flags: []cli.Flag{outputFlag()}, Action: a.showSession},
-			{
-				Name:        "end",
-				Usage:       "end sessions: those named, or those of a server that fit; they are shown before anything runs",
-				ArgsUsage:   "SERVER/session:ID … | SERVER[/DATABASE] --account …",
+			{Name: "end", Usage: "end sessions: those named, or those of a server that fit; they are shown before anything runs", ArgsUsage: "SERVER/session:ID … | SERVER[/DATABASE] --account …",
 				Arguments:   []cli.Argument{&cli.StringArgs{Name: "addresses", Min: 1, Max: 1000}},
 				Description: "A session is named with its whole identity, as session list shows it: numbers alone are used again by others.\nBy a filter, Genarch's own sessions, the server's, replication and backups are never ended.",
 				Flags: append(append(sessionFilterFlags(),
@@ -86,8 +83,7 @@ func (a app) sessionCommand() *cli.Command {
 						Usage: "stop what runs just now; session and transaction stay"},
 					&cli.DurationFlag{Name: "grace", Usage: "how long work may go on by itself first"},
 					&cli.BoolFlag{Name: "accept-loss", Usage: "end sessions that have written too"}), alterFlags()...),
-				Action: a.endSessions,
-			},
+				Action: a.endSessions},
 		}}
 }
 
@@ -344,10 +340,7 @@ func (a app) endSessions(ctx context.Context, c *cli.Command) error {
 		case byFilter:
 			on, spec.Database = serverAndDatabase(text)
 		case !isSession:
-			return usage(
-				"Name each session as SERVER/session:ID, or say whose sessions of %s are meant, for example with --account.",
-				text,
-			)
+			return usage("Name each session as SERVER/session:ID, or say whose sessions of %s are meant, for example with --account.", text)
 		default:
 			spec.IDs = append(spec.IDs, id)
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"slices"
 	"strings"
 
 	_ "github.com/go-sql-driver/mysql" // the MariaDB driver of database/sql
@@ -34,6 +35,17 @@ var freight = []demoDatabase{
 	{"harbour_dues", "dues_app", "what each port charges", map[string]int{"dues": 900}},
 	{"loyalty", "loyalty_app", "points of regular guests", map[string]int{"members": 5200, "points": 7700}},
 	{"harbour-dues", "dues_app", "copy of spring, named with a hyphen by mistake", nil},
+}
+
+// asideDatabases are set aside by Genarch when the demo is new, and kept for so many days.
+var asideDatabases = map[string]struct {
+	demoDatabase
+	days int
+}{
+	"harbour": {demoDatabase{"regatta", "tickets_owner", "tickets of the regatta, over since September",
+		map[string]int{"entries": 640, "berths": 48}}, 1},
+	"slipway": {demoDatabase{"fares_draft", "tickets_owner", "first draft of the new fares",
+		map[string]int{"fares": 280}}, 7},
 }
 
 var demoDatabases = map[string][]demoDatabase{
@@ -74,7 +86,11 @@ func seedPostgres(ctx context.Context, b demoServer, s *localdb.Server) error {
 	if err := makeRoles(ctx, conn, s); err != nil {
 		return err
 	}
-	for _, h := range demoDatabases[b.name] {
+	all := slices.Clone(demoDatabases[b.name])
+	if x, any := asideDatabases[b.name]; any {
+		all = append(all, x.demoDatabase)
+	}
+	for _, h := range all {
 		if err := makePostgres(ctx, conn, s, h, h.name+b.suffix); err != nil {
 			return err
 		}

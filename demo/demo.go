@@ -162,8 +162,15 @@ func (l *Demo) Register(ctx context.Context, api *client.Client) error {
 			return fmt.Errorf("register %s: %w", b.name, err)
 		}
 		if b.engine == "mariadb" {
-			if err := mark(ctx, api, b.name); err != nil {
+			if err := carry(ctx, api, wire.Intent{Kind: wire.KindMarkServer, Server: b.name}); err != nil {
 				return fmt.Errorf("mark %s: %w", b.name, err)
+			}
+		}
+		if x, any := asideDatabases[b.name]; any {
+			in := wire.Intent{Kind: wire.KindSetAside, Server: b.name,
+				Database: &wire.DatabaseSpec{Name: x.name + b.suffix, KeepDays: x.days}}
+			if err := carry(ctx, api, in); err != nil {
+				return fmt.Errorf("set %s aside: %w", x.name+b.suffix, err)
 			}
 		}
 	}
@@ -177,12 +184,13 @@ func (l *Demo) moved(ctx context.Context, api *client.Client, k wire.Server, s *
 	return err
 }
 
-func mark(ctx context.Context, api *client.Client, server string) error {
-	c, err := api.Ask(ctx, wire.Intent{Kind: wire.KindMarkServer, Server: server}, "")
+// carry has a change made and run, unless something stands in its way.
+func carry(ctx context.Context, api *client.Client, in wire.Intent) error {
+	c, err := api.Ask(ctx, in, "")
 	if err != nil || c.Brief.Stopped {
 		return err
 	}
-	c, err = api.Run(ctx, c.ID, wire.Run{Fingerprint: c.Brief.Fingerprint, Wait: 30})
+	c, err = api.Run(ctx, c.ID, wire.Run{Fingerprint: c.Brief.Fingerprint, Confirm: c.Brief.Confirm, Wait: 30})
 	if err == nil && c.State != wire.StateDone {
 		err = errors.New(c.Result)
 	}

@@ -199,18 +199,9 @@ func TestStatementsOfOthers(t *testing.T) {
 	if got := seen(purser); strings.Contains(got, text) || !strings.Contains(got, "pg_sleep") {
 		t.Errorf("who only sees is shown %s", got)
 	}
-	r := s.run(
-		0,
-		"database",
-		"drop",
-		"--for-good",
-		"harbour/berths_staging",
-		"--grace",
-		"0s",
-		"--accept-loss",
-		"--confirm",
-		"berths_staging",
-	)
+	r := s.run(0, "database", "drop", "--for-good",
+		"harbour/berths_staging", "--grace", "0s", "--accept-loss", "--confirm",
+		"berths_staging")
 	<-over
 	db := onMariaDB(t, s.dsn)
 	for _, table := range []string{"changes", "change_steps", "journal"} {
@@ -317,16 +308,8 @@ func TestScriptsGoWhereTheySay(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		status, body, _ := s.call(
-			"POST",
-			"/api/v1/changes",
-			s.token,
-			fmt.Sprintf(
-				`{"kind":"privilege.grant","server":"harbour","grant":{"database":%s,"to":{"name":%q},"bundle":"read"}}`,
-				quoted(name),
-				role,
-			),
-		)
+		status, body, _ := s.call("POST", "/api/v1/changes", s.token,
+			fmt.Sprintf(`{"kind":"privilege.grant","server":"harbour","grant":{"database":%s,"to":{"name":%q},"bundle":"read"}}`, quoted(name), role))
 		if status != 201 {
 			t.Fatalf("%q: %d %v", name, status, body)
 		}
@@ -389,11 +372,7 @@ func TestFunctionsAndProcedures(t *testing.T) {
 		}
 	}
 	held := func() (list string) {
-		_ = db.QueryRow(
-			"SELECT COALESCE(GROUP_CONCAT(Routine_name, ' ', Routine_type ORDER BY 1), '') FROM mysql.procs_priv",
-		).Scan(
-			&list,
-		)
+		_ = db.QueryRow("SELECT COALESCE(GROUP_CONCAT(Routine_name, ' ', Routine_type ORDER BY 1), '') FROM mysql.procs_priv").Scan(&list)
 		return list
 	}
 	s.run(0, "privilege", "revoke", "quay/tolls_staging", "--from", "mate@127.0.0.1", "--privilege", "EXECUTE",

@@ -44,18 +44,8 @@ func TestHistory(t *testing.T) {
 		"at,sessions,size", ",3,")
 	s.run(2, "database", "history", "harbour/sailings_prod", "--days", "91")
 	s.run(4, "database", "history", "nowhere/sailings_prod")
-	s.run(
-		0,
-		"database",
-		"drop",
-		"--for-good",
-		"harbour/sailings_prod",
-		"--grace",
-		"0s",
-		"--yes",
-		"--confirm",
-		"sailings_prod",
-	)
+	s.run(0, "database", "drop", "--for-good",
+		"harbour/sailings_prod", "--grace", "0s", "--yes", "--confirm", "sailings_prod")
 	again()
 	has(t, "after the drop", s.run(0, "database", "history", "harbour/sailings_prod").err,
 		"nothing was seen of it in that time")

@@ -55,10 +55,7 @@ func TestConsoleAccess(t *testing.T) {
 		p.Type("input[name=team]", "lounges")
 		p.Wait("the caution", "document.querySelector('[data-code=\"host.wide\"]')")
 		p.Type("input[name=team_host]", "127.0.0.1")
-		p.Wait(
-			"no caution",
-			"!document.querySelector('[data-code=\"host.wide\"]') && document.body.innerText.includes('GRANT SELECT')",
-		)
+		p.Wait("no caution", "!document.querySelector('[data-code=\"host.wide\"]') && document.body.innerText.includes('GRANT SELECT')")
 		p.Click("form button.btn-primary")
 		p.WaitText("What will happen")
 		p.Click("form button.btn-primary")
@@ -120,17 +117,11 @@ func TestConsoleAccess(t *testing.T) {
 			p.Eval("document.activeElement.dispatchEvent(new KeyboardEvent('keydown', {key: '" + key +
 				"', bubbles: true})) || true")
 		}
-		p.Wait(
-			"the third cell to be the active one",
-			"document.getElementById(document.querySelector('[role=grid]').getAttribute('aria-activedescendant'))?.parentElement.getAttribute('aria-rowindex') === '4'",
-		)
-		p.Eval(
-			"(window.before = document.querySelector('[aria-label=Why]').innerText, document.activeElement.dispatchEvent(new KeyboardEvent('keydown', {key: 'Enter', bubbles: true})), true)",
-		)
-		p.Wait(
-			"why of the active cell",
-			"document.querySelector('[aria-label=Why]')?.innerText !== window.before && document.querySelector('[data-allowed]')",
-		)
+		p.Wait("the third cell to be the active one",
+			"document.getElementById(document.querySelector('[role=grid]').getAttribute('aria-activedescendant'))?.parentElement.getAttribute('aria-rowindex') === '4'")
+		p.Eval("(window.before = document.querySelector('[aria-label=Why]').innerText, document.activeElement.dispatchEvent(new KeyboardEvent('keydown', {key: 'Enter', bubbles: true})), true)")
+		p.Wait("why of the active cell",
+			"document.querySelector('[aria-label=Why]')?.innerText !== window.before && document.querySelector('[data-allowed]')")
 		p.Type("input[type=search]", "fares")
 		p.Wait("the rows that fit", "document.querySelectorAll('[role=rowheader]').length === 1")
 		p.Type("input[type=search]", "nothing like it")
@@ -247,13 +238,7 @@ func testLargeMatrix(t *testing.T, p *testutil.Page, dsn string) {
 		fmt.Fprintf(&b, "CREATE DATABASE many_%03d;", i)
 	}
 	for i := range 800 {
-		fmt.Fprintf(
-			&b,
-			"CREATE USER acc_%04d@'127.0.0.1' IDENTIFIED VIA mysql_native_password USING 'invalid'; GRANT SELECT, SHOW VIEW ON `many\\_%03d`.* TO acc_%04d@'127.0.0.1';",
-			i,
-			i%150,
-			i,
-		)
+		fmt.Fprintf(&b, "CREATE USER acc_%04d@'127.0.0.1' IDENTIFIED VIA mysql_native_password USING 'invalid'; GRANT SELECT, SHOW VIEW ON `many\\_%03d`.* TO acc_%04d@'127.0.0.1';", i, i%150, i)
 	}
 	if _, err := db.Exec(b.String()); err != nil {
 		t.Fatal(err)
@@ -267,8 +252,5 @@ func testLargeMatrix(t *testing.T, p *testutil.Page, dsn string) {
 	p.Wait("what was out of sight",
 		"[...document.querySelectorAll('[role=rowheader]')].some((e) => e.innerText.includes('acc_05'))")
 	p.Type("input[type=search]", "acc_0777 many_027")
-	p.Wait(
-		"the one cell",
-		"document.querySelectorAll('[role=gridcell]').length === 1 && document.querySelector('[data-level=read]')",
-	)
+	p.Wait("the one cell", "document.querySelectorAll('[role=gridcell]').length === 1 && document.querySelector('[data-level=read]')")
 }

@@ -56,9 +56,7 @@ func testPlaces(t *testing.T, s *service, b *testutil.Browser) {
 	p.SignIn("keeper", password)
 	p.WaitText("2 of 2 servers answered")
 	// From here on no server answers: what is registered has to do.
-	p.Eval(
-		"(window.asked = window.fetch, window.fetch = (r, o) => /servers\\/[^?]/.test(r.url ?? r) ? new Promise(() => {}) : window.asked(r, o), true)",
-	)
+	p.Eval("(window.asked = window.fetch, window.fetch = (r, o) => /servers\\/[^?]/.test(r.url ?? r) ? new Promise(() => {}) : window.asked(r, o), true)")
 	p.Click("tr[data-server=quay] a")
 	p.Wait("environment and name, without an answer",
 		"document.querySelector('.band-staging')?.innerText.includes('quay')")
@@ -172,9 +170,7 @@ func testConsoleCreate(t *testing.T, s *service, b *testutil.Browser) {
 	p.Click("main button")
 	p.WaitText("Valid: all")
 	// Anything is reached by the keyboard.
-	p.Eval(
-		"(document.activeElement.blur(), document.dispatchEvent(new KeyboardEvent('keydown', {key: '/', bubbles: true})), true)",
-	)
+	p.Eval("(document.activeElement.blur(), document.dispatchEvent(new KeyboardEvent('keydown', {key: '/', bubbles: true})), true)")
 	p.Wait("the search", "document.querySelector('dialog[open]')")
 	p.Type("dialog input", "tickets_2")
 	p.Wait("the match", "document.querySelector('#palette-0')?.innerText.includes('harbour/tickets_2_prod')")

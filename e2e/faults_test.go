@@ -158,6 +158,14 @@ func testCutPostgres(t *testing.T, s *service) {
 	dropRole := []string{"account", "drop", "harbour/account:§", "--confirm", "§"}
 	altered := `SELECT datconnlimit::text || ' ' || coalesce(array_to_string(setconfig, ','), '') FROM pg_database d LEFT JOIN pg_db_role_setting ON setdatabase = d.oid WHERE datname = '§'`
 	made := []string{"CREATE DATABASE §"}
+	aside := []string{"database", "drop", "harbour/§", "--grace", "0s", "--confirm", "§"}
+	// Whether it has its name, whether it is open, whether it is noted what it was.
+	where := `SELECT (datname = '§')::text || ' ' || datallowconn::text || ' ' ||
+		(coalesce(shobj_description(oid, 'pg_database'), '') LIKE '{%')::text FROM pg_database WHERE datname LIKE '%§'`
+	waits := []string{`CREATE DATABASE "genarch_held_1_§"`, `COMMENT ON DATABASE "genarch_held_1_§" IS
+		'{"set_aside_by":"Genarch","name":"§","since":"2026-01-01","kept_until":"2099-01-01","open":true}'`,
+		`ALTER DATABASE "genarch_held_1_§" ALLOW_CONNECTIONS false`}
+	back := []string{"holding", "bring-back", "harbour/§", "--yes"}
 	login := []string{"CREATE ROLE § LOGIN", "GRANT CREATE ON DATABASE template1 TO §"}
 	for n, tr := range []trial{
 		{"create a database", `(?i)create database "`, nil, []string{"database", "create", "harbour/§", "--yes"},
@@ -171,6 +179,20 @@ func testCutPostgres(t *testing.T, s *service) {
 		{"open a gate", `ALLOW_CONNECTIONS true`, made, rename,
 			`SELECT string_agg(datname || ' ' || datallowconn::text, ' ') FROM pg_database WHERE datname LIKE '§%'`,
 			"§ true", "§_new true", ""},
+		{"note what is set aside", `COMMENT ON DATABASE "`, made, aside, where, "true true false", "false false true",
+			""},
+		{"set aside", `RENAME TO "`, made, aside, where, "true true false", "false false true", ""},
+		{"bring back", `RENAME TO "`, waits, back, where, "false false true", "true true false", ""},
+		{"give its comment back", `COMMENT ON DATABASE "`, waits, back, where, "false false true", "true true false",
+			""},
+		{"open it again", `ALLOW_CONNECTIONS true`, waits, back, where, "false false true", "true true false", ""},
+		{"keep it longer", `COMMENT ON DATABASE "`, waits,
+			[]string{"holding", "hold", "harbour/§", "--reason", "x", "--yes"},
+			`SELECT (shobj_description(oid, 'pg_database') LIKE '%"hold":"x"%')::text FROM pg_database
+				WHERE datname LIKE '%§'`,
+			"false", "true", ""},
+		{"discard", `DROP DATABASE "`, waits, []string{"holding", "discard", "harbour/§", "--confirm", "§", "--accept",
+			"holding.early"}, where, "false false true", "", testutil.CutUnread},
 		{"alter a limit", `CONNECTION LIMIT 7`, made,
 			[]string{"database", "alter", "harbour/§", "--connection-limit", "7", "--yes"}, altered, "-1 ", "7 ", ""},
 		{"alter a setting, after a limit", `SET "work_mem"`, made,
@@ -281,17 +303,8 @@ func TestKilledWhileDropping(t *testing.T) {
 	}
 	at := func(count int) bool {
 		var n, m int
-		_ = eye.QueryRow(
-			t.Context(),
-			`SELECT count(*) FROM pg_stat_activity WHERE query LIKE 'DROP DATABASE%' AND state = 'active'`,
-		).Scan(
-			&n,
-		)
-		_ = db.QueryRow(
-			"SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE INFO LIKE '%DROP DATABASE `felled%' AND ID <> CONNECTION_ID()",
-		).Scan(
-			&m,
-		)
+		_ = eye.QueryRow(t.Context(), `SELECT count(*) FROM pg_stat_activity WHERE query LIKE 'DROP DATABASE%' AND state = 'active'`).Scan(&n)
+		_ = db.QueryRow("SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE INFO LIKE '%DROP DATABASE `felled%' AND ID <> CONNECTION_ID()").Scan(&m)
 		return n+m == count
 	}
 	for _, early := range []bool{true, false} { // it is through before the next service looks, or not
@@ -336,17 +349,8 @@ func TestKilledWhileDropping(t *testing.T) {
 			}
 			t.Log(h.name, early, state)
 			if state == "reverted" {
-				s.run(
-					0,
-					"database",
-					"drop",
-					"--for-good",
-					h.name+"/felled_prod",
-					"--grace",
-					"0s",
-					"--confirm",
-					"felled_prod",
-				)
+				s.run(0, "database", "drop", "--for-good",
+					h.name+"/felled_prod", "--grace", "0s", "--confirm", "felled_prod")
 			}
 		}
 	}

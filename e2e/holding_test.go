@@ -5,6 +5,8 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/jackc/pgx/v5"
+
 	"example.com/genarch/testutil"
 )
 
@@ -29,12 +31,8 @@ func TestHolding(t *testing.T) {
 	aside := []string{"database", "drop", "harbour/tickets_prod", "--grace", "0s", "--accept-loss"}
 	has(t, "the brief", s.run(3, aside...).err, "set database tickets_prod aside", "is set aside", "1 table",
 		"yes, until", "the disk is not", "genarch holding bring-back harbour/tickets_prod")
-	has(
-		t,
-		"done",
-		s.run(0, append(aside, "--confirm", "tickets_prod", "--keep-days", "3")...).out,
-		"database.set_aside",
-	)
+	has(t, "done", s.run(0, append(aside, "--confirm", "tickets_prod", "--keep-days", "3")...).out,
+		"database.set_aside")
 	list := s.run(0, "database", "list", "harbour")
 	if has(t, "the list", list.err, "1 more set aside"); strings.Contains(list.out, "tickets_prod") {
 		t.Errorf("it is among the databases: %s", list.out)
@@ -45,10 +43,8 @@ func TestHolding(t *testing.T) {
 	has(t, "one of them", s.run(0, "holding", "show", "harbour/tickets_prod").out, "genarch_held_", "bookings",
 		"tickets_owner")
 	has(t, "the matrix", s.run(0, "privilege", "matrix", "harbour").out, "ACCOUNT")
-	if matrix := s.run(0, "privilege", "matrix", "harbour").out; strings.Contains(
-		strings.ToLower(matrix),
-		"genarch_held",
-	) {
+	if matrix := s.run(0, "privilege", "matrix", "harbour").out; strings.Contains(strings.ToLower(matrix),
+		"genarch_held") {
 		t.Errorf("it counts in the matrix: %s", matrix)
 	}
 	s.run(3, "holding", "hold", "harbour/tickets_prod", "--reason", "the audit") // no terminal, and nobody agreed
@@ -60,18 +56,13 @@ func TestHolding(t *testing.T) {
 	s.run(0, "holding", "extend", "harbour/tickets_prod", "--days", "90", "--yes")
 	// Its name is taken meanwhile: it comes back under another one, or when the name is free.
 	s.run(0, "database", "create", "harbour/tickets_prod", "--yes")
-	has(
-		t,
-		"a name that is taken",
-		s.run(1, "holding", "bring-back", "harbour/tickets_prod", "--yes").err,
-		"already",
-		"--as",
-	)
+	has(t, "a name that is taken", s.run(1, "holding", "bring-back", "harbour/tickets_prod", "--yes").err, "already",
+		"--as")
 	s.run(0, "database", "drop", "--for-good", "harbour/tickets_prod", "--confirm", "tickets_prod", "--grace", "0s")
 	has(t, "brought back", s.run(0, "holding", "bring-back", "harbour/tickets_prod", "--yes").out, "holding.bring_back")
 	var rows int
-	if err := onPostgres(t, pg, "tickets_prod").QueryRow(t.Context(), "SELECT count(*) FROM fares").Scan(&rows); err != nil ||
-		rows != 300 {
+	err := onPostgres(t, pg, "tickets_prod").QueryRow(t.Context(), "SELECT count(*) FROM fares").Scan(&rows)
+	if err != nil || rows != 300 {
 		t.Errorf("it came back with %d rows, %v", rows, err)
 	}
 	has(t, "nothing waits", s.run(4, "holding", "show", "harbour/tickets_prod").err, "genarch holding list harbour")
@@ -82,6 +73,7 @@ func TestHolding(t *testing.T) {
 	odd := `od'd "name`
 	s.run(0, "database", "drop", "harbour/"+odd, "--confirm", odd, "--grace", "0s")
 	s.run(0, "holding", "discard", "harbour/"+odd, "--confirm", odd, "--accept", "holding.early")
+	t.Run("when its time is over", func(t *testing.T) { testHoldingDue(t, s, admin) })
 	t.Run("refused", func(t *testing.T) {
 		for body, want := range map[string]string{
 			`{"kind":"holding.bring_back","server":"harbour","holding":{"id":"nothing"}}`:             "holding.absent",
@@ -89,7 +81,7 @@ func TestHolding(t *testing.T) {
 			`{"kind":"holding.discard","server":"harbour","holding":{"id":"postgres"}}`:               "holding.absent",
 			`{"kind":"holding.keep","server":"harbour","holding":{"id":"x"}}`:                         "needs until",
 			`{"kind":"holding.keep","server":"harbour","holding":{"id":"x","until":"tomorrow"}}`:      "is a day",
-			`{"kind":"holding.discard","server":"harbour","holding":{"id":"x","new_name":"y"}}`:       "has no holding.new_name",
+			`{"kind":"holding.discard","server":"harbour","holding":{"id":"x","new_name":"y"}}`:       "no holding.new_name",
 			`{"kind":"database.set_aside","server":"harbour","database":{"name":"x","keep_days":-1}}`: "keep_days",
 			`{"kind":"database.set_aside","server":"quay","database":{"name":"x"}}`:                   "yet",
 		} {
@@ -141,4 +133,24 @@ func testHoldingConsole(t *testing.T, s *service) {
 	run("main form button.btn-primary")
 	p.Open("/servers/harbour")
 	p.WaitText("tickets_prod")
+}
+
+// testHoldingDue: what is kept no longer for certain is told, and stays until somebody discards it.
+func testHoldingDue(t *testing.T, s *service, admin *pgx.Conn) {
+	for _, text := range []string{"CREATE DATABASE genarch_held_1_old_prod",
+		`COMMENT ON DATABASE genarch_held_1_old_prod IS
+		'{"set_aside_by":"Genarch","name":"old_prod","since":"2026-01-01","kept_until":"2026-01-31","open":true}'`} {
+		if _, err := admin.Exec(t.Context(), text); err != nil {
+			t.Fatal(err)
+		}
+	}
+	testutil.Wait(t, "it to be told", func() bool {
+		return strings.Contains(s.run(0, "attention").out, "On harbour the keeping time is over of 1 database")
+	})
+	has(t, "the list", s.run(0, "holding", "list", "harbour", "--where", "due=yes", "-o", "csv").out, "old_prod,",
+		"not on record")
+	// It is open: Genarch never set it aside, or somebody looked into it since.
+	has(t, "opened outside", s.run(3, "holding", "discard", "harbour/old_prod", "--confirm", "old_prod").err,
+		"holding.opened")
+	s.run(0, "holding", "discard", "harbour/old_prod", "--confirm", "old_prod", "--accept", "holding.opened")
 }

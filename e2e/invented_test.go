@@ -117,20 +117,9 @@ func TestInvented(t *testing.T) {
 	t.Run("dropping", func(t *testing.T) {
 		visitor := invented.Visit(t, running, "", running.Admin, running.Password.Reveal())
 		visitor.Enter("fares")
-		r := s.run(
-			0,
-			"database",
-			"drop",
-			"--for-good",
-			"cellar/fares",
-			"--confirm",
-			"fares",
-			"--grace",
-			"0s",
-			"--set",
-			"shred=yes",
-			"--yes",
-		)
+		r := s.run(0, "database", "drop", "--for-good",
+			"cellar/fares", "--confirm", "fares", "--grace", "0s", "--set", "shred=yes",
+			"--yes")
 		has(t, "a drop", r.err, `"settings":{"shred":true}`, "end the sessions of fares", "empty it", "gone")
 		if visitor.Inside() {
 			t.Error("the visitor is still inside")

@@ -312,10 +312,8 @@ func testDrop(h shore) {
 	h.furnished("tickets_prod")
 	address := h.name + "/tickets_prod"
 	testutil.Wait(h.t, "whoever furnished it to have left", func() bool {
-		return strings.Contains(
-			h.s.run(3, "database", "drop", "--for-good", address).err,
-			"Nobody is connected to tickets_prod",
-		)
+		return strings.Contains(h.s.run(3, "database", "drop", "--for-good",
+			address).err, "Nobody is connected to tickets_prod")
 	})
 	has(h.t, "the brief of one that is not in use", h.s.run(3, "database", "drop", "--for-good", address).err,
 		"Nobody is connected to tickets_prod", "[drop.last_use]", "1 table")
@@ -330,14 +328,9 @@ func testDrop(h shore) {
 	if !h.has("tickets_prod") || !there(guest) {
 		h.t.Fatal("something was done without the name being typed")
 	}
-	has(
-		h.t,
-		"waiting in vain",
-		h.s.run(1, "database", "drop", "--for-good", address, "--confirm", "tickets_prod", "--when-empty",
-			"1s").err,
-		"somebody was still connected",
-		"reverted",
-	)
+	has(h.t, "waiting in vain", h.s.run(1, "database", "drop", "--for-good",
+		address, "--confirm", "tickets_prod", "--when-empty",
+		"1s").err, "somebody was still connected", "reverted")
 	if !there(guest) || !h.in("tickets_prod") {
 		h.t.Error("after waiting in vain the database is not as it was")
 	}
@@ -348,21 +341,15 @@ func testDrop(h shore) {
 	}
 	has(h.t, "absent", h.s.run(1, "database", "drop", "--for-good", address, "--confirm", "tickets_prod").err,
 		"There is no database tickets_prod on "+h.name)
-	has(
-		h.t,
-		"only if present",
-		h.s.run(0, "database", "drop", "--for-good", address, "--if-exists", "--confirm", "tickets_prod").err,
-		"nothing will be done",
-	)
+	has(h.t, "only if present", h.s.run(0, "database", "drop", "--for-good",
+		address, "--if-exists", "--confirm", "tickets_prod").err,
+		"nothing will be done")
 	has(h.t, "the journal", h.s.run(0, "journal", "list", "--limit", "60", "-o", "json").out, "who_was_ended",
 		"change.done")
 	home := map[string]string{"harbour": "postgres", "quay": "mysql"}[h.name]
-	has(
-		h.t,
-		"one of the engine's",
-		h.s.run(1, "database", "drop", "--for-good", h.name+"/"+home, "--confirm", home).err,
-		"database.kept",
-	)
+	has(h.t, "one of the engine's", h.s.run(1, "database", "drop", "--for-good",
+		h.name+"/"+home, "--confirm", home).err,
+		"database.kept")
 	has(h.t, "its list in the script", h.s.run(0, "change", "script", changeOf(h.t, h.s, address)).out,
 		"-- for each session: ", "DROP DATABASE")
 }
@@ -392,18 +379,9 @@ func testLoss(h shore) {
 	if !there(writer) {
 		h.t.Error("it was ended all the same")
 	}
-	r = h.s.run(
-		0,
-		"database",
-		"drop",
-		"--for-good",
-		h.name+"/ledger_prod",
-		"--confirm",
-		"ledger_prod",
-		"--accept-loss",
-		"--grace",
-		"1s",
-	)
+	r = h.s.run(0, "database", "drop", "--for-good",
+		h.name+"/ledger_prod", "--confirm", "ledger_prod", "--accept-loss", "--grace",
+		"1s")
 	has(h.t, "accepted", r.err, "1 ended", "waiting until")
 }
 
@@ -470,20 +448,9 @@ func testHold(h shore) {
 	if !warden() || !there(guest) {
 		h.t.Error("after it was stopped, the account is not as it was")
 	}
-	h.s.run(
-		0,
-		"database",
-		"drop",
-		"--for-good",
-		address,
-		"--lock-accounts",
-		"--accept",
-		"gate.effect",
-		"--confirm",
-		"kept_out_prod",
-		"--grace",
-		"0s",
-	)
+	h.s.run(0, "database", "drop", "--for-good",
+		address, "--lock-accounts", "--accept", "gate.effect", "--confirm", "kept_out_prod",
+		"--grace", "0s")
 	if !warden() || h.has("kept_out_prod") {
 		h.t.Error("after the drop the account is not as it was, or the database is there")
 	}

@@ -72,9 +72,8 @@ func testTerminal(h shore) {
 	h.furnished("quays_prod")
 	guest := h.client("quays_prod")
 	drop := func(options ...string) *terminal {
-		return h.s.terminal(
-			h.t,
-			append([]string{"database", "drop", "--for-good", h.name + "/quays_prod"}, options...)...)
+		return h.s.terminal(h.t, append([]string{"database", "drop", "--for-good",
+			h.name + "/quays_prod"}, options...)...)
 	}
 	k := drop()
 	k.answer("type quays_prod to confirm", "quay_prod\n")

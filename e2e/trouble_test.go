@@ -354,12 +354,7 @@ func TestReadersAndChanges(t *testing.T) {
 			Scan(&n) == nil {
 			most["harbour"] = max(most["harbour"], n)
 		}
-		if db.QueryRowContext(
-			ctx,
-			"SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE USER = 'genarch' AND ID <> CONNECTION_ID()",
-		).Scan(
-			&m,
-		) == nil {
+		if db.QueryRowContext(ctx, "SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE USER = 'genarch' AND ID <> CONNECTION_ID()").Scan(&m) == nil {
 			most["quay"] = max(most["quay"], m)
 		}
 	}
@@ -369,17 +364,8 @@ func TestReadersAndChanges(t *testing.T) {
 			address := fmt.Sprintf("%s/passing%d", server, i)
 			s.run(0, "database", "create", address, "--yes")
 			look()
-			s.run(
-				0,
-				"database",
-				"drop",
-				"--for-good",
-				address,
-				"--grace",
-				"0s",
-				"--confirm",
-				fmt.Sprintf("passing%d", i),
-			)
+			s.run(0, "database", "drop", "--for-good",
+				address, "--grace", "0s", "--confirm", fmt.Sprintf("passing%d", i))
 			look()
 		}
 	}

@@ -21,7 +21,7 @@ type DatabaseSpec struct {
 	IfNotExists bool      `json:"if_not_exists,omitempty" doc:"database.create: do nothing if it is there, and say what differs."`
 	IfExists    bool      `json:"if_exists,omitempty" doc:"database.drop, .set_aside: do nothing if it is not there."`
 	NewName     string    `json:"new_name,omitempty" maxLength:"2000" doc:"For database.rename."`
-	KeepDays    int       `json:"keep_days,omitempty" minimum:"0" maximum:"3650" doc:"database.set_aside: for how many days it is kept for certain; 0: as the environment has it (production 30, staging 7, development 1)."`
+	KeepDays    int       `json:"keep_days,omitempty" minimum:"0" maximum:"3650" doc:"database.set_aside: for how many days; 0: as the environment has it."`
 	Team        *TeamSpec `json:"team,omitempty" doc:"database.create: make, in the same change, an owner role and two accounts that are tried afterwards."`
 	// Options are the engine's own fields.
 	Options map[string]any `json:"options,omitempty" doc:"The options of the engine, by name, as GET /engines describes them: texts, whole numbers, yes or no, lists of texts, rows. What is absent is left as it is, or to the defaults, which the brief shows."`

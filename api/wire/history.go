@@ -30,7 +30,7 @@ type Attention struct {
 
 // AttentionItem is one thing that needs a look.
 type AttentionItem struct {
-	Code    string   `json:"code" enum:"server.silent,server.identity,server.connections,change.stuck,change.waiting,accounts.traps"`
+	Code    string   `json:"code" enum:"server.silent,server.identity,server.connections,change.stuck,change.waiting,accounts.traps,holding.due"`
 	Urgent  bool     `json:"urgent" doc:"Something is broken or held up."`
 	Server  string   `json:"server,omitempty"`
 	Change  uint64   `json:"change,omitempty"`

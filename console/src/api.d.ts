@@ -1099,7 +1099,7 @@ export interface components {
             /** Format: int64 */
             change?: number;
             /** @enum {string} */
-            code: "server.silent" | "server.identity" | "server.connections" | "change.stuck" | "change.waiting" | "accounts.traps";
+            code: "server.silent" | "server.identity" | "server.connections" | "change.stuck" | "change.waiting" | "accounts.traps" | "holding.due";
             /**
              * Format: int64
              * @description Of how many things it tells.
@@ -1401,7 +1401,7 @@ export interface components {
             if_not_exists?: boolean;
             /**
              * Format: int64
-             * @description database.set_aside: for how many days it is kept for certain; 0: as the environment has it (production 30, staging 7, development 1).
+             * @description database.set_aside: for how many days; 0: as the environment has it.
              */
             keep_days?: number;
             name: string;
@@ -2504,6 +2504,16 @@ export interface components {
             sessions: number;
             /** Format: int64 */
             sessions_allowed: number;
+            /**
+             * Format: int64
+             * @description Databases that were set aside and wait.
+             */
+            set_aside: number;
+            /**
+             * Format: int64
+             * @description Of those, how many are kept no longer for certain.
+             */
+            set_aside_due: number;
             /**
              * Format: int64
              * @description Bytes of all databases whose size is known, as of a few seconds ago.

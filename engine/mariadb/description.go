@@ -106,10 +106,8 @@ var description = engine.Description{
 	Intents: map[change.Kind]engine.Form{
 		change.CreateDatabase: {Says: "CREATE DATABASE, with character set and collation always written.",
 			Undo: "it is dropped while it is empty"},
-		change.AlterDatabase: {
-			Says: "ALTER DATABASE settles what later tables get; tables that exist stay as they are.",
-			Undo: "the former values",
-		},
+		change.AlterDatabase: {Says: "ALTER DATABASE settles what later tables get; tables that exist stay as they are.",
+			Undo: "the former values"},
 		change.RenameDatabase: {Why: "MariaDB has no statement that renames a database.",
 			Instead: "Make a new database, move the tables into it with RENAME TABLE, and grant anew."},
 		change.DropDatabase: {Says: "DROP DATABASE, once every blocker was looked for and nobody uses it."},
@@ -119,19 +117,15 @@ var description = engine.Description{
 		change.Discard:     {Why: "Nothing is set aside on MariaDB.", Instead: "Drop it for good."},
 		change.KeepHolding: {Why: "Nothing is set aside on MariaDB.", Instead: "Nothing has to be done."},
 		change.EndSessions: {Says: "KILL or KILL QUERY, by number, account, address and port."},
-		change.MarkServer: {
-			Says: "A small database of Genarch's with one random number makes the server known for certain.",
-			Undo: "it is dropped",
-		},
+		change.MarkServer: {Says: "A small database of Genarch's with one random number makes the server known for certain.",
+			Undo: "it is dropped"},
 		change.CreateAccount: {Says: "CREATE USER or CREATE ROLE, with a verifier that Genarch computes.",
 			Undo: "DROP USER"},
 		change.AlterAccount:  {Says: "ALTER USER and SET DEFAULT ROLE.", Undo: "the former values"},
 		change.RenameAccount: {Says: "RENAME USER; definers keep the former name.", Undo: "the former name"},
 		change.SetPassword:   {Says: "ALTER USER with a verifier."},
-		change.DropAccount: {
-			Says: "It is locked, its sessions are ended, then DROP USER; whatever it is the definer of fails afterwards, and is told before.",
-			Undo: "unlocked, until it is dropped",
-		},
+		change.DropAccount: {Says: "It is locked, its sessions are ended, then DROP USER; whatever it is the definer of fails afterwards, and is told before.",
+			Undo: "unlocked, until it is dropped"},
 		change.GrantRole: {Says: "GRANT role, and SET DEFAULT ROLE so that it holds at sign-in.",
 			Undo: "REVOKE, and the former default role"},
 		change.RevokeRole: {Says: "REVOKE role; sessions that hold it keep it until they sign in again.",
@@ -188,8 +182,6 @@ var description = engine.Description{
 	Gate: engine.Gate{Keeps: engine.KeepsRights,
 		Says:  "The privileges on the database are revoked, exactly remembered, and granted again.",
 		Leaks: "It does not stop accounts with privileges on the whole server, views and events that run as their definer, and sessions that are in already."},
-	Team: engine.Form{
-		Says: "Makes the accounts NAME_app (write) and NAME_read (read) and the role NAME_owner, and tries them.",
-	},
+	Team:   engine.Form{Says: "Makes the accounts NAME_app (write) and NAME_read (read) and the role NAME_owner, and tries them."},
 	Script: engine.Script{Comment: "-- ", End: ";", Media: "application/sql", File: "sql", Client: "mariadb"},
 }

@@ -73,13 +73,8 @@ func Clears(in change.Intent, source *catalog.Database) (catalog.SessionQuery, b
 // planSight stops when nobody could tell whom the clearing would hit.
 func planSight(b *change.Brief, snap catalog.Snapshot) {
 	if login := snap.Instance.Login; !login.May("see_sessions") {
-		b.Find(
-			change.Stop,
-			change.SessionsHidden,
-			login.Remedy("see_sessions"),
-			"Genarch's login %s cannot see what the sessions of others do, so it cannot tell an idle one from one that writes.",
-			login.Name,
-		)
+		b.Find(change.Stop, change.SessionsHidden, login.Remedy("see_sessions"),
+			"Genarch's login %s cannot see what the sessions of others do, so it cannot tell an idle one from one that writes.", login.Name)
 	}
 }
 
@@ -325,12 +320,7 @@ func DatabaseThere(b *change.Brief, spec change.DatabaseSpec, snap catalog.Snaps
 			f.Next, f.Suggestion = "Did you mean "+naming.Show(with)+"?", with
 		}
 		if login := snap.Instance.Login; login.Remedy("see_databases") != "" {
-			f.Text = fmt.Sprintf(
-				"Genarch's login %s sees no database %s on %s; it may be there all the same, for the login may not see all",
-				login.Name,
-				naming.Show(spec.Name),
-				snap.Server.Name,
-			)
+			f.Text = fmt.Sprintf("Genarch's login %s sees no database %s on %s; it may be there all the same, for the login may not see all", login.Name, naming.Show(spec.Name), snap.Server.Name)
 			f.Next = login.Remedy("see_databases")
 		}
 		return false

@@ -62,16 +62,9 @@ func HoldingThere(b *change.Brief, in change.Intent, snap catalog.Snapshot, acti
 		return false
 	}
 	if impact := snap.DropImpact; !impact.MayDrop {
-		b.Find(
-			change.Stop,
-			change.DatabaseDenied,
-			impact.Remedy,
-			"%s waits there, and Genarch's login %s may not have it %s: %s.",
-			b.Target,
-			snap.Instance.Login.Name,
-			action,
-			impact.Denied,
-		)
+		b.Find(change.Stop, change.DatabaseDenied, impact.Remedy,
+			"%s waits there, and Genarch's login %s may not have it %s: %s.", b.Target, snap.Instance.Login.Name,
+			action, impact.Denied)
 	}
 	return true
 }
@@ -148,13 +141,8 @@ func KeepHolding(b *change.Brief, in change.Intent, snap catalog.Snapshot) (cata
 	}
 	set("until", "kept until", was.Until.Format(time.DateOnly), will.Until.Format(time.DateOnly),
 		"until when it can be brought back for certain")
-	set(
-		"hold",
-		"must not be discarded",
-		was.Hold,
-		will.Hold,
-		"why it is kept whatever the day; nothing: no such reason",
-	)
+	set("hold", "must not be discarded", was.Hold, will.Hold,
+		"why it is kept whatever the day; nothing: no such reason")
 	if len(b.Settings) == 0 && !b.Stopped() {
 		Done(b, change.HoldingSame, "%s is kept like that already.", b.Target)
 		return will, false

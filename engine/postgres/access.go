@@ -146,7 +146,8 @@ func (s *server) readAccessDatabases(ctx context.Context, q querier) ([]catalog.
 			d.Entries = parseACL(items, builtin)
 			return d, err
 		}, `SELECT datname::text, pg_catalog.pg_get_userbyid(datdba)::text, NOT datallowconn OR datconnlimit = -2, datacl IS NULL,
-		coalesce(datacl, pg_catalog.acldefault('d', datdba))::text[] FROM pg_catalog.pg_database d WHERE NOT `+isHeld+` ORDER BY 1`)
+		coalesce(datacl, pg_catalog.acldefault('d', datdba))::text[] FROM pg_catalog.pg_database d
+		WHERE NOT `+isHeld+` ORDER BY 1`)
 }
 
 // Access reads roles, memberships and the access lists of databases, which the
@@ -247,11 +248,7 @@ var interiorColumns = `SELECT 'schema', n.nspname::text, n.nspname::text, '', 1:
 	SELECT k, nspname, min(relname), '', count(*)::int, pg_catalog.pg_get_userbyid(relowner)::text, builtin, acl, '', '' FROM (
 		SELECT CASE c.relkind WHEN 'S' THEN 'sequence' ELSE 'table' END AS k, n.nspname::text, c.relname::text, c.relowner, c.relacl IS NULL AS builtin,
 			coalesce(c.relacl, pg_catalog.acldefault(CASE c.relkind WHEN 'S' THEN 's' ELSE 'r' END::"char", c.relowner))::text[] AS acl,
-			` + byOther(
-	"c.oid",
-	"c.relacl",
-	"c.relowner",
-) + ` AS alone
+			` + byOther("c.oid", "c.relacl", "c.relowner") + ` AS alone
 		FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
 		WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f', 'S') AND ` + userSchemas +
 	`) o GROUP BY k, nspname, relowner, builtin, acl, alone
@@ -259,11 +256,7 @@ var interiorColumns = `SELECT 'schema', n.nspname::text, n.nspname::text, '', 1:
 	SELECT 'routine', nspname, min(proname), '', count(*)::int, pg_catalog.pg_get_userbyid(proowner)::text, builtin, acl, '', min(args) FROM (
 		SELECT n.nspname::text, p.proname::text, ` + routineArgs + ` AS args, p.proowner, p.proacl IS NULL AS builtin,
 			coalesce(p.proacl, pg_catalog.acldefault('f', p.proowner))::text[] AS acl, ` +
-	byOther(
-		"p.oid",
-		"p.proacl",
-		"p.proowner",
-	) + ` AS alone
+	byOther("p.oid", "p.proacl", "p.proowner") + ` AS alone
 		FROM pg_catalog.pg_proc p JOIN pg_catalog.pg_namespace n ON n.oid = p.pronamespace WHERE ` + userSchemas +
 	`) o GROUP BY nspname, proowner, builtin, acl, alone
 	UNION ALL

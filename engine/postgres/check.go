@@ -88,15 +88,9 @@ func (s *server) checkPassword(ctx context.Context, step change.Step) ([]string,
 
 func (s *server) checkMember(ctx context.Context, args map[string]string) ([]string, error) {
 	var n int
-	err := s.pool.QueryRow(
-		ctx,
-		`SELECT count(*)::int FROM pg_catalog.pg_auth_members m JOIN pg_catalog.pg_roles r ON r.oid = m.roleid
+	err := s.pool.QueryRow(ctx, `SELECT count(*)::int FROM pg_catalog.pg_auth_members m JOIN pg_catalog.pg_roles r ON r.oid = m.roleid
 		JOIN pg_catalog.pg_roles u ON u.oid = m.member WHERE r.rolname::text = $1 AND u.rolname::text = $2`,
-		args["role"],
-		args["member"],
-	).Scan(
-		&n,
-	)
+		args["role"], args["member"]).Scan(&n)
 	if err == nil && (n > 0) != (args["present"] == "yes") {
 		word := "does not belong"
 		if n > 0 {
@@ -109,16 +103,9 @@ func (s *server) checkMember(ctx context.Context, args map[string]string) ([]str
 
 func (s *server) checkActsAs(ctx context.Context, args map[string]string) ([]string, error) {
 	var setting string
-	err := s.pool.QueryRow(
-		ctx,
-		`SELECT coalesce((SELECT substr(c, 6) FROM pg_catalog.pg_db_role_setting x, unnest(x.setconfig) c
+	err := s.pool.QueryRow(ctx, `SELECT coalesce((SELECT substr(c, 6) FROM pg_catalog.pg_db_role_setting x, unnest(x.setconfig) c
 		WHERE x.setrole = (SELECT oid FROM pg_catalog.pg_roles WHERE rolname::text = $1) AND x.setdatabase = (SELECT oid FROM pg_catalog.pg_database WHERE datname::text = $2)
-		AND c LIKE 'role=%'), '')`,
-		args["name"],
-		args["database"],
-	).Scan(
-		&setting,
-	)
+		AND c LIKE 'role=%'), '')`, args["name"], args["database"]).Scan(&setting)
 	if err == nil && setting != args["role"] {
 		return []string{args["name"] + " acts as " + naming.Show(setting) + ", not as " + naming.Show(args["role"])},
 			nil

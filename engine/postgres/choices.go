@@ -270,13 +270,7 @@ func (s *server) readTemplateUse(ctx context.Context, in change.Intent, wanted s
 		return err
 	}
 	snap.Source = &d
-	err = s.pool.QueryRow(
-		ctx,
-		`SELECT pg_catalog.pg_has_role(datdba, 'USAGE') FROM pg_catalog.pg_database WHERE oid = $1::oid`,
-		oidOf(d.Key),
-	).Scan(
-		&detailsOf(snap.Details).SourceMine,
-	)
+	err = s.pool.QueryRow(ctx, `SELECT pg_catalog.pg_has_role(datdba, 'USAGE') FROM pg_catalog.pg_database WHERE oid = $1::oid`, oidOf(d.Key)).Scan(&detailsOf(snap.Details).SourceMine)
 	if err != nil {
 		return wrap("read the template's owner", err)
 	}

@@ -68,25 +68,18 @@ var description = engine.Description{
 	Intents: map[change.Kind]engine.Form{
 		change.CreateDatabase: {Says: "CREATE DATABASE copies a template, in which nobody may be connected.",
 			Undo: "it is dropped, while it is the one that was made and nobody is in it"},
-		change.AlterDatabase: {
-			Says: "ALTER DATABASE and COMMENT take effect at once, with sessions connected; only another tablespace needs it empty of sessions.",
-			Undo: "the former values",
-		},
+		change.AlterDatabase: {Says: "ALTER DATABASE and COMMENT take effect at once, with sessions connected; only another tablespace needs it empty of sessions.",
+			Undo: "the former values"},
 		change.RenameDatabase: {Says: "ALTER DATABASE RENAME, once nobody is connected.", Undo: "the former name"},
 		change.DropDatabase:   {Says: "DROP DATABASE, once it is closed and nobody is connected."},
-		change.SetAside: {
-			Says: "It is closed, and renamed once nobody is connected; grants, settings and slots stay with it.",
-			Undo: "the former name, and it is opened",
-		},
+		change.SetAside: {Undo: "the former name, and it is opened",
+			Says: "It is closed, and renamed once nobody is connected; grants, settings and slots stay with it."},
 		change.BringBack: {Says: "It is renamed back and opened.", Undo: "the name under which it waited, closed"},
 		change.Discard:   {Says: "DROP DATABASE of the one that waits."},
-		change.KeepHolding: {
-			Says: "COMMENT, in which is noted what it was and how long it is kept.",
-			Undo: "the former comment",
-		},
+		change.KeepHolding: {Says: "COMMENT, in which is noted what it was and how long it is kept.",
+			Undo: "the former comment"},
 		change.EndSessions: {
-			Says: "The functions pg_terminate_backend and pg_cancel_backend, by process and start time.",
-		},
+			Says: "The functions pg_terminate_backend and pg_cancel_backend, by process and start time."},
 		change.MarkServer: {Why: "PostgreSQL has a mark of its own, the system identifier.",
 			Instead: "Nothing has to be done."},
 		change.CreateAccount: {Says: "CREATE ROLE with a SCRAM verifier that Genarch computes.",
@@ -94,10 +87,8 @@ var description = engine.Description{
 		change.AlterAccount:  {Says: "ALTER ROLE and COMMENT.", Undo: "the former values"},
 		change.RenameAccount: {Says: "ALTER ROLE RENAME; an md5 password is lost.", Undo: "the former name"},
 		change.SetPassword:   {Says: "ALTER ROLE PASSWORD with a SCRAM verifier."},
-		change.DropAccount: {
-			Says: "In each database what it owns is reassigned and what it was granted is dropped; then DROP ROLE.",
-			Undo: "what was reassigned is handed back, until the role itself is dropped",
-		},
+		change.DropAccount: {Says: "In each database what it owns is reassigned and what it was granted is dropped; then DROP ROLE.",
+			Undo: "what was reassigned is handed back, until the role itself is dropped"},
 		change.GrantRole:  {Says: "GRANT role TO member.", Undo: "REVOKE"},
 		change.RevokeRole: {Says: "REVOKE role FROM member.", Undo: "GRANT as it was"},
 		change.GrantPrivilege: {Says: "GRANT, and ALTER DEFAULT PRIVILEGES for what is made later.",
@@ -146,14 +137,11 @@ var description = engine.Description{
 		{Name: "write", Decides: "Read and write all data, that of later tables included; alter no structure.",
 			On: map[catalog.Scope][]string{"database": {"CONNECT", "TEMPORARY"}, "schema": {"USAGE"},
 				"table": {"SELECT", "INSERT", "UPDATE", "DELETE"}, "sequence": {"USAGE", "SELECT"}}},
-		{
-			Name:    "build",
-			Decides: "Write, and make schemas, tables and routines of its own; what others made it cannot alter.",
+		{Name: "build", Decides: "Write, and make schemas, tables and routines of its own; what others made it cannot alter.",
 			On: map[catalog.Scope][]string{"database": {"CONNECT", "TEMPORARY", "CREATE"},
 				"schema":   {"USAGE", "CREATE"},
 				"table":    {"SELECT", "INSERT", "UPDATE", "DELETE", "TRUNCATE", "REFERENCES", "TRIGGER"},
-				"sequence": {"USAGE", "SELECT", "UPDATE"}},
-		},
+				"sequence": {"USAGE", "SELECT", "UPDATE"}}},
 		{Name: "own", Decides: "Act as the owner of the database: alter and drop what belongs to the owner."},
 	},
 	Endings: map[catalog.Ending]engine.Form{
@@ -162,9 +150,7 @@ var description = engine.Description{
 	},
 	Gate: engine.Gate{Keeps: engine.KeepsAll,
 		Says: "ALTER DATABASE ALLOW_CONNECTIONS false keeps everybody out, superusers too; who is in stays."},
-	Team: engine.Form{
-		Says: "Makes the role NAME_owner, which owns it and cannot sign in, and the accounts NAME_app (write) and NAME_read (read), and tries them; nobody else gets in.",
-	},
+	Team: engine.Form{Says: "Makes the role NAME_owner, which owns it and cannot sign in, and the accounts NAME_app (write) and NAME_read (read), and tries them; nobody else gets in."},
 	Script: engine.Script{Comment: "-- ", End: ";", Media: "application/sql", File: "sql", Client: "psql",
 		Head: scriptHead, Connect: connectLine},
 }

@@ -23,13 +23,7 @@ func (s *server) readDropImpact(ctx context.Context, d catalog.Database, size **
 	key := oidOf(d.Key)
 	group, gctx := errgroup.WithContext(ctx)
 	group.Go(func() error {
-		err := s.pool.QueryRow(
-			gctx,
-			`SELECT pg_catalog.pg_has_role(datdba, 'USAGE') FROM pg_catalog.pg_database WHERE oid = $1::oid`,
-			key,
-		).Scan(
-			&out.MayDrop,
-		)
+		err := s.pool.QueryRow(gctx, `SELECT pg_catalog.pg_has_role(datdba, 'USAGE') FROM pg_catalog.pg_database WHERE oid = $1::oid`, key).Scan(&out.MayDrop)
 		if !out.MayDrop {
 			out.Denied = "it is not its owner"
 			out.Remedy = "GRANT " + quoteIdent(d.Owner) + " TO " + quoteIdent(s.target.Server.Admin)
@@ -42,14 +36,9 @@ func (s *server) readDropImpact(ctx context.Context, d catalog.Database, size **
 		return err
 	})
 	group.Go(func() (err error) {
-		dropDetailsOf(out.Details).Slots, err = collect(
-			gctx,
-			s.pool,
-			"look for replication slots",
+		dropDetailsOf(out.Details).Slots, err = collect(gctx, s.pool, "look for replication slots",
 			pgx.RowToStructByPos[slot],
-			`SELECT slot_name::text, active FROM pg_catalog.pg_replication_slots WHERE slot_type = 'logical' AND database::text = $1::text ORDER BY 1 LIMIT 100`,
-			d.Name,
-		)
+			`SELECT slot_name::text, active FROM pg_catalog.pg_replication_slots WHERE slot_type = 'logical' AND database::text = $1::text ORDER BY 1 LIMIT 100`, d.Name)
 		if err != nil {
 			return err
 		}
@@ -128,22 +117,13 @@ func (s *server) readContents(ctx context.Context, d catalog.Database, out *cata
 	defer conn.Close(context.WithoutCancel(ctx))
 	var tables, views, sequences, routines, events int
 	var rows int64
-	err = conn.QueryRow(
-		ctx,
-		`SELECT count(*) FILTER (WHERE c.relkind IN ('r', 'p', 'f') AND NOT c.relispartition)::int, count(*) FILTER (WHERE c.relkind IN ('v', 'm'))::int,
+	err = conn.QueryRow(ctx, `SELECT count(*) FILTER (WHERE c.relkind IN ('r', 'p', 'f') AND NOT c.relispartition)::int, count(*) FILTER (WHERE c.relkind IN ('v', 'm'))::int,
 		count(*) FILTER (WHERE c.relkind = 'S')::int, coalesce(sum(greatest(c.reltuples, 0)) FILTER (WHERE c.relkind = 'r'), 0)::int8,
 		(SELECT count(*)::int FROM pg_catalog.pg_proc p JOIN pg_catalog.pg_namespace n ON n.oid = p.pronamespace WHERE n.nspname <> 'information_schema' AND n.nspname NOT LIKE 'pg\_%'),
 		(SELECT count(*)::int FROM pg_catalog.pg_event_trigger)
 		FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
-		WHERE n.nspname <> 'information_schema' AND n.nspname NOT LIKE 'pg\_%'`,
-	).Scan(
-		&tables,
-		&views,
-		&sequences,
-		&rows,
-		&routines,
-		&events,
-	)
+		WHERE n.nspname <> 'information_schema' AND n.nspname NOT LIKE 'pg\_%'`).Scan(&tables, &views, &sequences,
+		&rows, &routines, &events)
 	if err != nil {
 		return wrap("count what it holds", err)
 	}

@@ -40,7 +40,8 @@ func (k taker) waits(name string) catalog.Database {
 // testHolding sets databases aside, hostile names among them, and brings each back as it was.
 func testHolding(k taker) {
 	k.exec("CREATE ROLE keeps_dev LOGIN PASSWORD 'x'")
-	for _, name := range []string{"aside_dev", `as"ide; --`, strings.Repeat("é", 31), "{\"set_aside_by\":\"Genarch\"}"} {
+	for _, name := range []string{"aside_dev", `as"ide; --`, strings.Repeat("é", 31),
+		`{"set_aside_by":"Genarch"}`} {
 		k.exec("CREATE DATABASE "+quoteIdent(name)+" CONNECTION LIMIT 7",
 			"COMMENT ON DATABASE "+quoteIdent(name)+" IS 'it''s \\ ours'",
 			"GRANT CREATE ON DATABASE "+quoteIdent(name)+" TO keeps_dev",
@@ -48,8 +49,7 @@ func testHolding(k taker) {
 		k.connect(url.PathEscape(name))
 		before := k.fingerprint(name)
 		aside := k.carried(
-			taking(change.SetAside, change.DatabaseSpec{Name: name}, &change.ClearingSpec{AcceptLoss: true}),
-		)
+			taking(change.SetAside, change.DatabaseSpec{Name: name}, &change.ClearingSpec{AcceptLoss: true}))
 		d := k.waits(name)
 		if !d.Closed || !d.Held.Open || d.Held.Comment != `it's \ ours` || d.Size == nil {
 			k.t.Errorf("%q waits as %+v, %+v", name, d, d.Held)
@@ -65,7 +65,8 @@ func testHolding(k taker) {
 		}
 		for _, other := range []change.Intent{taking(change.DropDatabase, change.DatabaseSpec{Name: d.Name}, nil),
 			taking(change.RenameDatabase, change.DatabaseSpec{Name: d.Name, NewName: "mine_dev"}, nil),
-			taking(change.AlterDatabase, change.DatabaseSpec{Name: d.Name, Options: catalog.Values{"comment": "x"}}, nil)} {
+			taking(change.AlterDatabase, change.DatabaseSpec{Name: d.Name,
+				Options: catalog.Values{"comment": "x"}}, nil)} {
 			if b := k.brief(other); !slices.Contains(b.Codes(change.Stop), change.DatabaseHeld) {
 				k.t.Errorf("%s of what waits: %+v", other.Kind, b.Findings)
 			}
@@ -137,12 +138,11 @@ func (k taker) fingerprint(name string) string {
 	err := k.admin.QueryRow(
 		k.t.Context(),
 		`SELECT row_to_json(d)::text || coalesce(shobj_description(d.oid, 'pg_database'), '') ||
-		(SELECT coalesce(json_agg(x ORDER BY x.setrole)::text, '') FROM pg_db_role_setting x WHERE x.setdatabase = d.oid)
+		(SELECT coalesce(json_agg(x ORDER BY x.setrole)::text, '') FROM pg_db_role_setting x
+			WHERE x.setdatabase = d.oid)
 		FROM pg_database d WHERE datname::text = $1::text`,
 		name,
-	).Scan(
-		&text,
-	)
+	).Scan(&text)
 	if err != nil {
 		k.t.Fatal(err)
 	}

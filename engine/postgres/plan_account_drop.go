@@ -113,15 +113,8 @@ func planHoldings(b *change.Brief, reassignTo string, a catalog.Account, snap ca
 			}
 		}
 		if h.Owned+h.Granted > maxRestore {
-			b.Find(
-				change.Caution,
-				change.AccountOwns,
-				"Reassign objects in smaller parts first.",
-				"%s has %d objects and privileges in %s, too many to record. Once they are reassigned and revoked, a later step that fails cannot restore them.",
-				b.Target,
-				h.Owned+h.Granted,
-				naming.Show(h.Database),
-			)
+			b.Find(change.Caution, change.AccountOwns, "Reassign objects in smaller parts first.",
+				"%s has %d objects and privileges in %s, too many to record. Once they are reassigned and revoked, a later step that fails cannot restore them.", b.Target, h.Owned+h.Granted, naming.Show(h.Database))
 		}
 		if h.Policies > 0 {
 			b.Find(change.Caution, change.AccountOwns, "Look at the policies first.",
@@ -132,14 +125,9 @@ func planHoldings(b *change.Brief, reassignTo string, a catalog.Account, snap ca
 		case h.Database == "":
 			shared = true
 		case h.Closed:
-			b.Find(
-				change.Stop,
-				change.DatabaseClosed,
+			b.Find(change.Stop, change.DatabaseClosed,
 				"ALTER DATABASE "+quoteIdent(h.Database)+" ALLOW_CONNECTIONS true",
-				"%s has objects or privileges in %s, which allows no connections, so they can neither be reassigned nor revoked.",
-				b.Target,
-				naming.Show(h.Database),
-			)
+				"%s has objects or privileges in %s, which allows no connections, so they can neither be reassigned nor revoked.", b.Target, naming.Show(h.Database))
 		default:
 			inside = append(inside, h)
 		}

@@ -173,14 +173,8 @@ func planTemplate(p *planning.Draft) (catalog.Choice, bool) {
 			return t, false
 		}
 		if zero, found := p.Snap.Choices.Find("templates", pristine, nil); found {
-			p.About(
-				"template",
-				change.Note,
-				change.TemplateSwitched,
-				"",
-				"%s asked for is not that of template1, so the empty template0 is copied: what was added to template1 will not be in it.",
-				strings.Join(differs, " and "),
-			)
+			p.About("template", change.Note, change.TemplateSwitched, "",
+				"%s asked for is not that of template1, so the empty template0 is copied: what was added to template1 will not be in it.", strings.Join(differs, " and "))
 			t = zero
 			p.Settle("template", pristine)
 		}
@@ -254,14 +248,9 @@ func planLibcLocale(p *planning.Draft, locale string) {
 			"With the provider libc a locale sets both collation and character type.")
 	}
 	if _, listed := p.Snap.Choices.Find("collations", locale, sameLocale); !listed {
-		p.About(
-			"locale",
-			change.Caution,
-			change.OptionUnlisted,
+		p.About("locale", change.Caution, change.OptionUnlisted,
 			"Choose one of the list.",
-			"The server does not list a locale %s; it may have been installed later, and then works, else the server refuses it and nothing happens.",
-			naming.Show(locale),
-		).
+			"The server does not list a locale %s; it may have been installed later, and then works, else the server refuses it and nothing happens.", naming.Show(locale)).
 			Offer(remedy.Choices(p.Snap.Server.Name, "collations"))
 	}
 	p.Settle("collation", locale)

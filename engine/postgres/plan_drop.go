@@ -110,13 +110,9 @@ func gateStep(d catalog.Database) change.Step {
 
 // planGate closes the gate, and says what that does to whom.
 func planGate(b *change.Brief, d catalog.Database) change.Step {
-	b.Find(
-		change.Note,
-		change.GateEffect,
-		"",
+	b.Find(change.Note, change.GateEffect, "",
 		"While the change runs nobody can connect to %s, superusers included; sessions that are open stay until they are ended. If the change stops before its end, connections are allowed again.",
-		naming.Show(d.Name),
-	)
+		naming.Show(d.Name))
 	return gateStep(d)
 }
 

@@ -181,12 +181,14 @@ func TestPlanClearingStatements(t *testing.T) {
 		"set_aside_odd": {taking(change.SetAside, change.DatabaseSpec{Name: odd, KeepDays: 90}, nil),
 			func(s *catalog.Snapshot) { s.Target.Name, s.Target.Closed = odd, true }},
 		"bring_back": {waits(change.BringBack, change.HoldingSpec{}), wait},
-		"bring_back_as": {waits(change.BringBack, change.HoldingSpec{NewName: "fares_prod"}), func(s *catalog.Snapshot) {
+		"bring_back_as": {waits(change.BringBack,
+			change.HoldingSpec{NewName: "fares_prod"}), func(s *catalog.Snapshot) {
 			wait(s)
 			s.Target.Closed = false // somebody opened it
 		}},
 		"discard": {waits(change.Discard, change.HoldingSpec{}), wait},
-		"keep":    {waits(change.KeepHolding, change.HoldingSpec{Until: "2027-01-31", Hold: "it's for the audit"}), wait},
+		"keep": {waits(change.KeepHolding,
+			change.HoldingSpec{Until: "2027-01-31", Hold: "it's for the audit"}), wait},
 		"lock": {change.Intent{Kind: change.AlterAccount,
 			Account:  &change.AccountSpec{Name: "tickets_app", Options: catalog.Values{"locked": true}},
 			Clearing: &change.ClearingSpec{}}, nil},

@@ -15,13 +15,8 @@ import (
 func planSetAside(b *change.Brief, in change.Intent, d catalog.Database, snap catalog.Snapshot) (act []change.Step,
 	waits string) {
 	if login := snap.Instance.Login; !login.May("create_database") {
-		b.Find(
-			change.Stop,
-			change.RightsMissing,
-			login.Remedy("create_database"),
-			"Setting it aside renames it, which needs the right to create databases; %s lacks it.",
-			login.Name,
-		)
+		b.Find(change.Stop, change.RightsMissing, login.Remedy("create_database"),
+			"Setting it aside renames it, which needs the right to create databases; %s lacks it.", login.Name)
 	}
 	for _, x := range dropDetailsOf(snap.DropImpact.Details).Slots {
 		if x.Active {
@@ -91,13 +86,8 @@ func planHolding(p *planning.Draft) {
 func planBringBack(p *planning.Draft, d catalog.Database) {
 	b, snap, h := &p.Brief, p.Snap, *d.Held
 	if login := snap.Instance.Login; !login.May("create_database") {
-		b.Find(
-			change.Stop,
-			change.RightsMissing,
-			login.Remedy("create_database"),
-			"Bringing it back renames it, which needs the right to create databases; %s lacks it.",
-			login.Name,
-		)
+		b.Find(change.Stop, change.RightsMissing, login.Remedy("create_database"),
+			"Bringing it back renames it, which needs the right to create databases; %s lacks it.", login.Name)
 	}
 	name := planning.BackAs(b, p.In, snap, limits)
 	b.Summary = "bring database " + naming.Show(h.Name) + " back on " + snap.Server.Name

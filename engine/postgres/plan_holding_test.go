@@ -65,13 +65,15 @@ func TestPlanHoldingFindings(t *testing.T) {
 		{"nothing waits there", back, nil, "stop:holding.absent"},
 		{"its name is taken", back, also(func(s *catalog.Snapshot) { s.Names = append(s.Names, "tickets_prod") }),
 			"stop:name.taken"},
-		{"opened by somebody", back, also(func(s *catalog.Snapshot) { s.Target.Closed = false }), "caution:holding.opened"},
+		{"opened by somebody", back, also(func(s *catalog.Snapshot) { s.Target.Closed = false }),
+			"caution:holding.opened"},
 		{"discard", discard, wait, "note:drop.final caution:holding.early"},
 		{"discard, when it is over", discard, also(func(s *catalog.Snapshot) { s.Instance.Read = day(2026, 12, 28) }),
 			"note:drop.final"},
 		{"discard, against a hold", discard, also(func(s *catalog.Snapshot) { s.Target.Held.Hold = "the audit" }),
 			"stop:holding.hold caution:holding.early"},
-		{"kept like that", waits(change.KeepHolding, change.HoldingSpec{Until: "2026-12-27"}), wait, "note:holding.as_asked"},
+		{"kept like that", waits(change.KeepHolding, change.HoldingSpec{Until: "2026-12-27"}), wait,
+			"note:holding.as_asked"},
 		{"kept until yesterday", waits(change.KeepHolding, change.HoldingSpec{Until: "2026-11-27"}), wait,
 			"stop:option.invalid"},
 	} {
@@ -114,7 +116,8 @@ func TestSetAsideAgain(t *testing.T) {
 }
 
 func TestHeldName(t *testing.T) {
-	for _, name := range []string{"tickets_prod", strings.Repeat("n", 63), strings.Repeat("é", 31), `a"b`, "a\nb", "船" + strings.Repeat("x", 60)} {
+	for _, name := range []string{"tickets_prod", strings.Repeat("n", 63), strings.Repeat("é", 31), `a"b`,
+		"a\nb", "船" + strings.Repeat("x", 60)} {
 		got := heldName(catalog.Database{Name: name, Key: "4294967295"})
 		if len(got) > 63 || !utf8.ValidString(got) || !strings.HasPrefix(got, "genarch_held_4294967295_"+name[:1]) &&
 			name[0] < utf8.RuneSelf {

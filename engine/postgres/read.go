@@ -29,14 +29,8 @@ type querier interface {
 // folder too, takes twenty times as long.
 func (s *shared) readIdentity(ctx context.Context, q querier) (catalog.Identity, error) {
 	var id, dir string
-	err := q.QueryRow(
-		ctx,
-		`SELECT system_identifier::text, CASE WHEN pg_catalog.pg_has_role('pg_read_all_settings', 'USAGE')
-		THEN current_setting('data_directory') ELSE '' END FROM pg_catalog.pg_control_system()`,
-	).Scan(
-		&id,
-		&dir,
-	)
+	err := q.QueryRow(ctx, `SELECT system_identifier::text, CASE WHEN pg_catalog.pg_has_role('pg_read_all_settings', 'USAGE')
+		THEN current_setting('data_directory') ELSE '' END FROM pg_catalog.pg_control_system()`).Scan(&id, &dir)
 	if err != nil {
 		return catalog.Identity{}, wrap("read the identity", err)
 	}
@@ -284,13 +278,8 @@ func (s *server) countTables(ctx context.Context, d catalog.Database) (int, erro
 	}
 	defer conn.Close(context.WithoutCancel(ctx))
 	var n int
-	err = conn.QueryRow(
-		ctx,
-		`SELECT count(*) FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
+	err = conn.QueryRow(ctx, `SELECT count(*) FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
 		WHERE c.relkind IN ('r', 'p', 'f', 'm') AND NOT c.relispartition
-		AND n.nspname <> 'information_schema' AND n.nspname NOT LIKE 'pg\_%'`,
-	).Scan(
-		&n,
-	)
+		AND n.nspname <> 'information_schema' AND n.nspname NOT LIKE 'pg\_%'`).Scan(&n)
 	return n, wrap("count tables", err)
 }
