@@ -27,6 +27,7 @@ var abilities = []ability{
 	{"manage_accounts", "create and alter accounts", []string{"CREATE USER"}},
 	{"read_grants", "read the grants of all accounts", []string{"SELECT"}},
 	{"give_bundles", "grant privileges on databases", append(ownPrivileges.Names(), grantOption)},
+	{"set_definers", "keep what runs with the privileges of others theirs", []string{"SET USER"}},
 	{"drop_database", "drop databases", []string{"DROP"}},
 	{"alter_database", "alter databases", []string{"ALTER"}},
 }

@@ -43,8 +43,12 @@ type dropDetails struct {
 	// Cluster: the server is a node of a cluster, where a drop waits for nobody.
 	Cluster bool
 	// Events are the scheduled events that are enabled.
-	Events []string
+	Events []scheduled
 }
+
+// scheduled is an event, and whose privileges it runs with, as the server writes it:
+// name@host, and name@ for a role.
+type scheduled struct{ Name, Definer string }
 
 func dropDetailsOf(of any) *dropDetails {
 	if d, ok := of.(*dropDetails); ok {

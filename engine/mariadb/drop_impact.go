@@ -104,10 +104,10 @@ func (s *server) readContents(ctx context.Context, name string, out *catalog.Dro
 		{What: "events", N: events}}
 	out.Rows = &rows.Int64
 	return s.query(ctx, "look for events",
-		`SELECT EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA = ? AND STATUS = 'ENABLED' ORDER BY 1`,
+		`SELECT EVENT_NAME, DEFINER FROM information_schema.EVENTS WHERE EVENT_SCHEMA = ? AND STATUS = 'ENABLED' ORDER BY 1`,
 		func(r *sql.Rows) error {
-			var event string
-			err := r.Scan(&event)
+			var event scheduled
+			err := r.Scan(&event.Name, &event.Definer)
 			dropDetailsOf(out.Details).Events = append(dropDetailsOf(out.Details).Events, event)
 			return err
 		}, name)

@@ -116,7 +116,7 @@ func TestDropAndRename(t *testing.T) {
 // testGate takes rights of every kind, and puts back exactly what was there.
 func testGate(k taker) {
 	k.exec("mysql", "CREATE DATABASE gated_dev", "CREATE TABLE gated_dev.t (a INT, b INT)",
-		"CREATE EVENT gated_dev.nightly ON SCHEDULE EVERY 1 DAY DO SELECT 1",
+		"CREATE DEFINER=app@127.0.0.1 EVENT gated_dev.nightly ON SCHEDULE EVERY 1 DAY DO SELECT 1",
 		"GRANT SELECT, INSERT ON `gated\\_dev`.* TO app@'127.0.0.1' WITH GRANT OPTION",
 		"GRANT ALL ON `gated%`.* TO wide@'127.0.0.1'", "GRANT INSERT ON `gated\\_dev`.* TO gate_crew",
 		"GRANT SELECT, UPDATE (a) ON gated_dev.t TO app@'127.0.0.1'", "GRANT SELECT ON gated_dev.t TO PUBLIC")
@@ -160,8 +160,8 @@ func testGate(k taker) {
 	}
 	var status string
 	if err := k.client("mysql", "").QueryRowContext(k.t.Context(),
-		"SELECT STATUS FROM information_schema.EVENTS WHERE EVENT_NAME = 'nightly'").Scan(&status); err != nil ||
-		status == "ENABLED" {
+		"SELECT CONCAT(STATUS, ' of ', DEFINER) FROM information_schema.EVENTS WHERE EVENT_NAME = 'nightly'").
+		Scan(&status); err != nil || status != "DISABLED of app@127.0.0.1" {
 		k.t.Errorf("the event is %s, %v", status, err)
 	}
 	for range 2 { // all that opens it can be done again
@@ -174,8 +174,8 @@ func testGate(k taker) {
 		k.t.Errorf("grants before:\n%v\nafter:\n%v, %v", lines(before), lines(after), err)
 	}
 	if err := k.client("mysql", "").QueryRowContext(k.t.Context(),
-		"SELECT STATUS FROM information_schema.EVENTS WHERE EVENT_NAME = 'nightly'").Scan(&status); err != nil ||
-		status != "ENABLED" {
+		"SELECT CONCAT(STATUS, ' of ', DEFINER) FROM information_schema.EVENTS WHERE EVENT_NAME = 'nightly'").
+		Scan(&status); err != nil || status != "ENABLED of app@127.0.0.1" {
 		k.t.Errorf("the event is %s, %v", status, err)
 	}
 	// A gate that fails halfway: an account has gone meanwhile.

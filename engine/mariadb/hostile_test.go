@@ -15,7 +15,7 @@ import (
 func everything() catalog.Snapshot {
 	snap := doomed()
 	snap.Server.NameRule = naming.Rule{Free: true}
-	impact(&snap).Events = []string{"nightly"}
+	impact(&snap).Events = []scheduled{{"nightly", "mate@10.%"}}
 	snap.Target.Comment = "remark"
 	snap.OwnerFound = []string{"gate@10.%"}
 	snap.Access.Accounts = append(snap.Access.Accounts,

@@ -33,6 +33,12 @@ func quotePrincipal(p catalog.Principal) string {
 	return quoteAccount(p.Name, p.Host)
 }
 
+// quoteDefiner writes a definer as the server tells it: name@host, and name@ for a role.
+func quoteDefiner(text string) string {
+	name, host := splitAccount(text)
+	return quotePrincipal(catalog.Principal{Name: name, Host: host, Role: host == ""})
+}
+
 // checkOf names a principal in the arguments of a step.
 func checkOf(check string, p catalog.Principal) map[string]string {
 	return map[string]string{"check": check, "name": p.Name, "host": p.Host, "role": yesNo(p.Role)}

@@ -51,7 +51,7 @@ func onName(g catalog.Grant, name string) bool {
 func planGate(name string, snap catalog.Snapshot, clearLeftovers bool) gate {
 	var g gate
 	for _, event := range dropDetailsOf(snap.DropImpact.Details).Events {
-		alter := "ALTER EVENT " + quoteIdent(name) + "." + quoteIdent(event)
+		alter := alterEvent(name, event)
 		g.add(alter+" DISABLE", alter+" ENABLE")
 		g.again = append(g.again, alter+" DISABLE")
 	}
@@ -111,6 +111,23 @@ func planGate(name string, snap catalog.Snapshot, clearLeftovers bool) gate {
 		}
 	}
 	return g
+}
+
+// alterEvent begins an alteration of an event. Without its definer being said, the event
+// would run with the privileges of whoever altered it from then on: Genarch's.
+func alterEvent(database string, e scheduled) string {
+	return "ALTER DEFINER=" + quoteDefiner(e.Definer) + " EVENT " + quoteIdent(database) + "." + quoteIdent(e.Name)
+}
+
+// foreignDefiners are the definers of events that are not Genarch's own login.
+func foreignDefiners(events []scheduled, self catalog.Principal) []string {
+	var out []string
+	for _, e := range events {
+		if e.Definer != self.String() && !slices.Contains(out, e.Definer) {
+			out = append(out, e.Definer)
+		}
+	}
+	return out
 }
 
 // globalAccounts are accounts that the gate does not keep out: they hold rights on
@@ -240,6 +257,7 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 			login.Name,
 		)
 	}
+	planDefiners(b, dropDetailsOf(impact.Details).Events, snap)
 	b.Set(change.Setting{Name: "name", Value: spec.Name, Asked: true, Decides: "which database"})
 	planning.SessionPolicy(b, in.Clearing)
 	g := planGate(d.Name, snap, clears)
@@ -262,6 +280,17 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 		verify.Title, verify.Args["leftovers"] = "read back that it is gone, and that no grant names it", "none"
 	}
 	b.Steps = append(b.Steps, verify)
+}
+
+// planDefiners stops when events could not be altered without their running with the
+// privileges of Genarch's login afterwards.
+func planDefiners(b *change.Brief, events []scheduled, snap catalog.Snapshot) {
+	others := foreignDefiners(events, snap.Self)
+	if login := snap.Instance.Login; len(others) > 0 && !login.May("set_definers") {
+		b.Find(change.Stop, change.RightsMissing, login.Remedy("set_definers"),
+			"Events run with the privileges of others (%s), and Genarch's login %s may not leave it at that when it "+
+				"switches them off and on.", planning.Shorten(others), login.Name)
+	}
 }
 
 // planBlockers stops at whatever would make the drop fail after it has begun.

@@ -17,6 +17,7 @@ func doomed() catalog.Snapshot {
 	snap := staffed()
 	rows := int64(4300)
 	snap.Instance.Login.Abilities = append(snap.Instance.Login.Abilities,
+		catalog.Ability{Code: "set_definers", Allowed: true},
 		catalog.Ability{Code: "drop_database", Allowed: true}, catalog.Ability{Code: "see_databases", Allowed: true})
 	snap.Target = &catalog.Database{Name: "cargo_prod", Encoding: "utf8mb4", Collation: "utf8mb4_bin",
 		Comment: "it's \\ cargo", Owner: "cargo_app@10.0.0.%"}
@@ -52,6 +53,11 @@ func TestPlanDropFindings(t *testing.T) {
 	}{
 		{"quiet", dropping(change.DatabaseSpec{}, nil), nil,
 			"note:sessions.none note:drop.loses note:drop.final note:grants.leftover", ""},
+		{"events of others", dropping(change.DatabaseSpec{}, nil), func(s *catalog.Snapshot) {
+			impact(s).Events = []scheduled{{"nightly", "mate@10.%"}}
+			s.Instance.Login.Abilities = slices.DeleteFunc(s.Instance.Login.Abilities,
+				func(a catalog.Ability) bool { return a.Code == "set_definers" })
+		}, "stop:rights.missing", ""},
 		{"who could come back", dropping(change.DatabaseSpec{}, nil),
 			func(s *catalog.Snapshot) { s.Access.Accounts = append(s.Access.Accounts, reporter) },
 			"note:gate.incomplete",
@@ -138,7 +144,7 @@ func TestPlanDropStatements(t *testing.T) {
 		alter func(*catalog.Snapshot)
 	}{
 		"drop": {dropping(change.DatabaseSpec{}, &change.ClearingSpec{Grace: 30}),
-			func(s *catalog.Snapshot) { impact(s).Events = []string{"night`ly"} }},
+			func(s *catalog.Snapshot) { impact(s).Events = []scheduled{{"night`ly", "ma'te@10.%"}} }},
 		"drop_leftovers": {dropping(change.DatabaseSpec{Options: catalog.Values{"clear_leftovers": true}}, nil), nil},
 		"drop_held": {dropping(change.DatabaseSpec{},
 			&change.ClearingSpec{Options: catalog.Values{"lock_accounts": true}}),

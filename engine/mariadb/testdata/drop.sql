@@ -1,5 +1,5 @@
 -- close_gate: close the gate: revoke, for the time of the change, the privileges that let anybody into cargo_prod
-ALTER EVENT `cargo_prod`.`night``ly` DISABLE;
+ALTER DEFINER='ma''te'@'10.%' EVENT `cargo_prod`.`night``ly` DISABLE;
 REVOKE UPDATE (`axles`)
   ON `cargo_prod`.`trailers`
   FROM 'gate'@'10.%';
@@ -31,7 +31,7 @@ REVOKE DELETE HISTORY
 GRANT UPDATE (`axles`)
   ON `cargo_prod`.`trailers`
   TO 'gate'@'10.%';
-ALTER EVENT `cargo_prod`.`night``ly` ENABLE
+ALTER DEFINER='ma''te'@'10.%' EVENT `cargo_prod`.`night``ly` ENABLE
 
 -- clear_sessions: let work finish for 30s, end the sessions of cargo_prod, and look until nobody is left
 KILL SOFT CONNECTION …
