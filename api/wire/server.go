@@ -99,8 +99,8 @@ type Status struct {
 	Allowed   int       `json:"sessions_allowed"`
 	Databases int       `json:"databases" doc:"Without the system's own."`
 	Size      int64     `json:"size" doc:"Bytes of all databases whose size is known, as of a few seconds ago."`
-	SetAside  int       `json:"set_aside" doc:"Databases that were set aside and wait."`
-	Due       int       `json:"set_aside_due" doc:"Of those, how many are kept no longer for certain."`
+	SetAside  int       `json:"set_aside,omitempty" doc:"Databases that were set aside and wait."`
+	Due       int       `json:"set_aside_due,omitempty" doc:"Of those, how many are kept no longer for certain."`
 	Encoding  string    `json:"encoding,omitempty"`
 	Collation string    `json:"collation,omitempty"`
 	Encrypted bool      `json:"encrypted" doc:"Genarch's own connection is protected by TLS."`

@@ -2508,12 +2508,12 @@ export interface components {
              * Format: int64
              * @description Databases that were set aside and wait.
              */
-            set_aside: number;
+            set_aside?: number;
             /**
              * Format: int64
              * @description Of those, how many are kept no longer for certain.
              */
-            set_aside_due: number;
+            set_aside_due?: number;
             /**
              * Format: int64
              * @description Bytes of all databases whose size is known, as of a few seconds ago.

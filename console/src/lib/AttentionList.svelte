@@ -12,6 +12,7 @@
 		'server.silent': '▲',
 		'server.connections': '◕',
 		'change.waiting': '◷',
+		'holding.due': '○',
 		'accounts.traps': '●'
 	};
 </script>
