@@ -198,6 +198,8 @@ func TestConsoleSessions(t *testing.T) {
 			}
 		}
 		p.Open("/servers/quay/databases/cargo_prod/drop")
+		p.WaitText("kept for certain until")
+		p.Click("input[name=way][value='for good']")
 		p.WaitText("Grants on this name remain")
 		p.Wait("what else can be asked for",
 			"document.querySelector('select[name=clear_leftovers] option[value=true]')")

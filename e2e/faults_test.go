@@ -50,18 +50,38 @@ type trial struct {
 	not testutil.Cut
 }
 
+// trials plays each trial with each kind of cut, after a command of Genarch's if first is given.
+func (l line) trials(title string, first []string, list []trial) {
+	for n, tr := range list {
+		for i, cut := range cuts {
+			if cut == tr.not {
+				continue
+			}
+			l.t.Run(tr.title+", "+string(cut), func(t *testing.T) {
+				l := l
+				l.t = t
+				l.hold(tr, cut, first, fmt.Sprintf("%s%d_%d", title, n, i))
+			})
+		}
+	}
+}
+
 // hold plays one trial with one kind of cut, and holds what the change says
 // against what is on the server: at once, and when all that the server may still
 // have had to do is done.
-func (l line) hold(tr trial, cut testutil.Cut, name string) {
+func (l line) hold(tr trial, cut testutil.Cut, first []string, name string) {
 	l.t.Helper()
 	in := func(text string) string { return strings.ReplaceAll(text, "§", name) }
-	for _, text := range tr.setup {
-		l.must(in(text))
+	each := func(texts []string) (out []string) {
+		for _, text := range texts {
+			out = append(out, in(text))
+		}
+		return out
 	}
-	var args []string
-	for _, a := range tr.args {
-		args = append(args, in(a))
+	l.must(each(tr.setup)...)
+	args := each(tr.args)
+	if len(first) > 0 {
+		l.s.run(0, each(first)...)
 	}
 	if got := l.one(in(tr.state)); got != in(tr.before) {
 		l.t.Fatalf("%s: before it the server shows %q, want %q", tr.title, got, tr.before)
@@ -167,7 +187,7 @@ func testCutPostgres(t *testing.T, s *service) {
 		`ALTER DATABASE "genarch_held_1_§" ALLOW_CONNECTIONS false`}
 	back := []string{"holding", "bring-back", "harbour/§", "--yes"}
 	login := []string{"CREATE ROLE § LOGIN", "GRANT CREATE ON DATABASE template1 TO §"}
-	for n, tr := range []trial{
+	l.trials("cut", nil, []trial{
 		{"create a database", `(?i)create database "`, nil, []string{"database", "create", "harbour/§", "--yes"},
 			database, "", "true", ""},
 		{"its comment", `COMMENT ON DATABASE "`, nil,
@@ -203,19 +223,7 @@ func testCutPostgres(t *testing.T, s *service) {
 		{"keep a role out", `NOLOGIN`, login, dropRole, role, "true true", "", ""},
 		{"take what a role holds", `(?i)commit`, login, dropRole, role, "true true", "", ""},
 		{"drop a role", `DROP ROLE "`, login, dropRole, role, "true true", "", ""},
-	} {
-		for i, cut := range cuts {
-			if cut == tr.not {
-				continue
-			}
-			name := fmt.Sprintf("cut%d_%d", n, i)
-			t.Run(tr.title+", "+string(cut), func(t *testing.T) {
-				l := l
-				l.t = t
-				l.hold(tr, cut, name)
-			})
-		}
-	}
+	})
 }
 
 func testCutMariaDB(t *testing.T, s *service) {
@@ -238,7 +246,33 @@ func testCutMariaDB(t *testing.T, s *service) {
 		"CREATE USER §r@'127.0.0.1' IDENTIFIED BY 'x'", "GRANT SELECT ON §.* TO §r@'127.0.0.1'"}
 	user := []string{"CREATE USER §@'127.0.0.1' IDENTIFIED BY 'x'"}
 	drop := []string{"database", "drop", "--for-good", "quay/§", "--grace", "0s", "--confirm", "§"}
-	for n, tr := range []trial{
+	full := []string{"CREATE DATABASE §", "CREATE TABLE §.t (id INT)", "CREATE VIEW §.v AS SELECT * FROM §.t",
+		"CREATE TRIGGER §.r BEFORE INSERT ON §.t FOR EACH ROW SET NEW.id = 1", "CREATE USER §r@'127.0.0.1'",
+		"GRANT SELECT ON §.t TO §r@'127.0.0.1'"}
+	aside := []string{"database", "drop", "quay/§", "--grace", "0s", "--confirm", "§"}
+	back := []string{"holding", "bring-back", "quay/§", "--yes"}
+	// Where its table is, its triggers and views, the grants on it, and how many databases there are for it.
+	where := `SELECT CONCAT_WS(' ', (SELECT GROUP_CONCAT(IF(TABLE_SCHEMA = '§', 'own', 'held'))
+			FROM information_schema.TABLES
+			WHERE TABLE_SCHEMA LIKE '%§' AND TABLE_NAME = 't'),
+		(SELECT COUNT(*) FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA LIKE '%§'),
+		(SELECT COUNT(*) FROM information_schema.VIEWS WHERE TABLE_SCHEMA LIKE '%§'),
+		(SELECT COUNT(*) FROM mysql.tables_priv WHERE Db LIKE '%§'),
+		(SELECT COUNT(*) FROM information_schema.SCHEMATA WHERE SCHEMA_NAME LIKE '%§'))`
+	const own, held = "own 1 1 1 1", "held 0 0 0 1"
+	l.trials("away", nil, []trial{
+		{"save a definition", "INSERT INTO `genarch_held", full, aside, where, own, held, ""},
+		{"move tables away", "RENAME TABLE `", full, aside, where, own, held, ""},
+		{"drop the shell", "DROP DATABASE `away", full, aside, where, own, held, testutil.CutWorking},
+	})
+	l.trials("back", aside, []trial{
+		{"make a trigger again", "CREATE DEFINER=.* TRIGGER", full, back, where, held, own, ""},
+		{"grant again", "GRANT SELECT", full, back, where, held, own, ""},
+		{"drop what was saved", "DROP DATABASE `genarch_held", full, back, where, held, own, testutil.CutWorking},
+		{"discard", "DROP DATABASE `genarch_held", full, []string{"holding", "discard", "quay/§", "--confirm", "§",
+			"--accept", "holding.early"}, where, held, "0 0 0 0", testutil.CutWorking},
+	})
+	l.trials("cut", nil, []trial{
 		{"create a database", "CREATE DATABASE `", nil,
 			[]string{"database", "create", "quay/§", "--collation", "utf8mb4_bin", "--yes"}, database, "",
 			"utf8mb4_bin", ""},
@@ -260,19 +294,7 @@ func testCutMariaDB(t *testing.T, s *service) {
 		{"drop an account", "DROP USER '", user,
 			[]string{"account", "drop", "quay/account:§@127.0.0.1", "--confirm", "§@127.0.0.1"}, account,
 			"§@127.0.0.1 open", "", ""},
-	} {
-		for i, cut := range cuts {
-			if cut == tr.not {
-				continue
-			}
-			name := fmt.Sprintf("cut%d_%d", n, i)
-			t.Run(tr.title+", "+string(cut), func(t *testing.T) {
-				l := l
-				l.t = t
-				l.hold(tr, cut, name)
-			})
-		}
-	}
+	})
 }
 
 // The service is killed while the server drops a database: the next one waits

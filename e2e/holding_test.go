@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"database/sql"
 	"fmt"
 	"strings"
 	"testing"
@@ -67,8 +68,6 @@ func TestHolding(t *testing.T) {
 	}
 	has(t, "nothing waits", s.run(4, "holding", "show", "harbour/tickets_prod").err, "genarch holding list harbour")
 	has(t, "its maker", s.run(0, "change", "list", "--target", "harbour/tickets_prod").out, "database.set_aside")
-	has(t, "an engine that cannot", s.run(1, "database", "drop", "quay/nothing_staging").err, "dropped for good")
-	s.run(2, "database", "drop", "quay/nothing_staging", "--keep-days", "3")
 	s.run(2, "database", "drop", "harbour/tickets_prod", "--keep-days", "3", "--for-good")
 	odd := `od'd "name`
 	s.run(0, "database", "drop", "harbour/"+odd, "--confirm", odd, "--grace", "0s")
@@ -83,7 +82,7 @@ func TestHolding(t *testing.T) {
 			`{"kind":"holding.keep","server":"harbour","holding":{"id":"x","until":"tomorrow"}}`:      "is a day",
 			`{"kind":"holding.discard","server":"harbour","holding":{"id":"x","new_name":"y"}}`:       "no holding.new_name",
 			`{"kind":"database.set_aside","server":"harbour","database":{"name":"x","keep_days":-1}}`: "keep_days",
-			`{"kind":"database.set_aside","server":"quay","database":{"name":"x"}}`:                   "yet",
+			`{"kind":"database.set_aside","server":"quay","database":{"name":"x"}}`:                   "database.absent",
 		} {
 			if _, got, _ := s.call("POST", "/api/v1/briefs", s.token, body); !strings.Contains(fmt.Sprint(got), want) {
 				t.Errorf("%s: %v; want %s", body, got, want)
@@ -94,6 +93,74 @@ func TestHolding(t *testing.T) {
 		}
 	})
 	t.Run("console", func(t *testing.T) { testHoldingConsole(t, s) })
+	t.Run("MariaDB", func(t *testing.T) { testHoldingMariaDB(t, s, onMariaDB(t, maria.DSN(""))) })
+}
+
+// testHoldingMariaDB sets a database aside whose definitions cannot be moved, and brings it
+// back with its views, triggers, events and grants, under its own and under another name.
+func testHoldingMariaDB(t *testing.T, s *service, db *sql.DB) {
+	exec := func(texts ...string) {
+		t.Helper()
+		for _, text := range texts {
+			if _, err := db.ExecContext(t.Context(), text); err != nil {
+				t.Fatalf("%s: %v", text, err)
+			}
+		}
+	}
+	exec("CREATE DATABASE loyalty_staging COLLATE utf8mb4_bin", "CREATE TABLE loyalty_staging.points (n INT)",
+		"INSERT INTO loyalty_staging.points SELECT seq FROM mysql.seq_1_to_300",
+		"CREATE VIEW loyalty_staging.doubles AS SELECT n * 2 AS n FROM loyalty_staging.points",
+		"CREATE TRIGGER loyalty_staging.up BEFORE INSERT ON loyalty_staging.points FOR EACH ROW SET NEW.n = NEW.n + 1",
+		"CREATE EVENT loyalty_staging.nightly ON SCHEDULE EVERY 1 DAY DO DELETE FROM points",
+		"CREATE USER loyalty_app@127.0.0.1", "GRANT SELECT ON `loyalty\\_staging`.* TO loyalty_app@127.0.0.1")
+	state := func(name string) (out string) {
+		t.Helper()
+		err := db.QueryRowContext(t.Context(), `SELECT CONCAT_WS(' ', (SELECT COUNT(*) FROM mysql.db WHERE Db = ?),
+			(SELECT GROUP_CONCAT(STATUS) FROM information_schema.EVENTS WHERE EVENT_SCHEMA = ?),
+			(SELECT COUNT(*) FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = ?), (SELECT SUM(n) FROM `+"`"+
+			name+"`.doubles))", strings.ReplaceAll(name, "_", `\_`), name, name).Scan(&out)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return out
+	}
+	const whole = "1 ENABLED 1 90300"
+	if got := state("loyalty_staging"); got != whole {
+		t.Fatalf("before: %s", got)
+	}
+	aside := []string{"database", "drop", "quay/loyalty_staging", "--grace", "0s"}
+	has(t, "the brief", s.run(3, aside...).err, "set database loyalty_staging aside", "RENAME TABLE", "genarch_held_1_")
+	s.run(0, append(aside, "--confirm", "loyalty_staging")...)
+	has(t, "the list", s.run(0, "database", "list", "quay").err, "1 more set aside")
+	has(t, "one of them", s.run(0, "holding", "show", "quay/loyalty_staging").out, "genarch_held_1_loyalty_staging")
+	for _, args := range [][]string{{"privilege", "matrix", "quay"}, {"server", "show", "quay"}} {
+		if out := s.run(0, args...); strings.Contains(out.out, "genarch_held") {
+			t.Errorf("%v: what waits is among the others: %s", args, out.out)
+		}
+	}
+	has(t, "no target", s.run(1, "database", "drop", "--for-good", "quay/genarch_held_1_loyalty_staging").err,
+		"database.held")
+	exec("CREATE DATABASE loyalty_staging")
+	has(t, "a name that is taken", s.run(1, "holding", "bring-back", "quay/loyalty_staging", "--yes").err, "--as")
+	s.run(3, "holding", "bring-back", "quay/loyalty_staging", "--as", "points_staging", "--yes") // a caution
+	exec("DROP DATABASE loyalty_staging")
+	has(t, "brought back", s.run(0, "holding", "bring-back", "quay/loyalty_staging", "--yes").out, "holding.bring_back")
+	if got := state("loyalty_staging"); got != whole {
+		t.Errorf("it came back as %s", got)
+	}
+	s.run(0, append(aside, "--confirm", "loyalty_staging")...)
+	s.run(0, "holding", "bring-back", "quay/loyalty_staging", "--as", "points_staging", "--yes", "--accept",
+		"holding.renamed")
+	if got := state("points_staging"); got != whole {
+		t.Errorf("it came back under another name as %s", got)
+	}
+	s.run(0, "database", "drop", "quay/points_staging", "--confirm", "points_staging", "--grace", "0s")
+	s.run(0, "holding", "discard", "quay/points_staging", "--confirm", "points_staging", "--accept", "holding.early")
+	var left int
+	if err := db.QueryRowContext(t.Context(), `SELECT COUNT(*) FROM information_schema.SCHEMATA
+		WHERE SCHEMA_NAME LIKE 'genarch\_held%'`).Scan(&left); err != nil || left != 0 {
+		t.Errorf("%d databases are left, %v", left, err)
+	}
 }
 
 // testHoldingConsole sets tickets_prod aside in the console, keeps it longer, and brings it back.

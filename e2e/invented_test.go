@@ -117,10 +117,11 @@ func TestInvented(t *testing.T) {
 	t.Run("dropping", func(t *testing.T) {
 		visitor := invented.Visit(t, running, "", running.Admin, running.Password.Reveal())
 		visitor.Enter("fares")
-		r := s.run(0, "database", "drop", "--for-good",
-			"cellar/fares", "--confirm", "fares", "--grace", "0s", "--set", "shred=yes",
+		s.run(2, "database", "drop", "cellar/fares", "--keep-days", "3")
+		r := s.run(0, "database", "drop", "cellar/fares", "--confirm", "fares", "--grace", "0s", "--set", "shred=yes",
 			"--yes")
-		has(t, "a drop", r.err, `"settings":{"shred":true}`, "end the sessions of fares", "empty it", "gone")
+		has(t, "a drop", r.err, "A vault cannot be set aside. It would be dropped for good.",
+			`"settings":{"shred":true}`, "end the sessions of fares", "empty it", "gone")
 		if visitor.Inside() {
 			t.Error("the visitor is still inside")
 		}

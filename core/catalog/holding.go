@@ -16,6 +16,10 @@ type Holding struct {
 	Comment string
 	// Tables is how many it had; nil: not known.
 	Tables *int
+	// Opened: somebody lets people connect to it meanwhile.
+	Opened bool
+	// Kept is what the engine needs besides to bring it back.
+	Kept map[string]string
 	// Hold says why it must not be discarded, whatever the day; empty: nobody said so.
 	Hold string
 }

@@ -133,6 +133,12 @@ const (
 	HoldingStopped = "holding.hold"
 	// HoldingOpened: it was opened outside Genarch since.
 	HoldingOpened = "holding.opened"
+	// HoldingBroken: something of it could not be made again (MariaDB).
+	HoldingBroken = "holding.broken"
+	// HoldingRenamed: under another name, what is written in its definitions means the old one.
+	HoldingRenamed = "holding.renamed"
+	// HoldingGrants: grants of accounts that are gone.
+	HoldingGrants = "holding.grants"
 	// HoldingSame: it is kept like that already.
 	HoldingSame = "holding.as_asked"
 	// KeysOutside: foreign keys of another database point into it (MariaDB).

@@ -363,6 +363,8 @@ func (s *server) readAccess(ctx context.Context) (catalog.Access, error) {
 			}); err != nil {
 			return err
 		}
+		a.Databases = slices.DeleteFunc(a.Databases,
+			func(d catalog.AccessDatabase) bool { return s.heldNote(gctx, d.Name) != nil })
 		sessions, err = s.readConnected(gctx)
 		return err
 	})

@@ -28,6 +28,8 @@ func (s *server) check(ctx context.Context, step change.Step) ([]string, error) 
 		return s.checkMember(ctx, p, args)
 	case "database_gone":
 		return s.checkDatabaseGone(ctx, args)
+	case "held":
+		return s.checkHeld(ctx, args)
 	case "privileges":
 		return s.checkPrivileges(ctx, p, args)
 	case "only":

@@ -124,6 +124,9 @@ func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapsh
 	}
 	group, gctx = errgroup.WithContext(ctx)
 	group.Go(func() error { return s.readAccountSide(gctx, in, &snap) })
+	if in.Holding != nil {
+		group.Go(func() error { return s.readHoldingSide(gctx, in, &snap) })
+	}
 	if in.Database != nil {
 		s.readDatabaseSide(gctx, group, in, &snap)
 	}
@@ -157,14 +160,8 @@ func (s *server) readDatabaseSide(ctx context.Context, group *errgroup.Group, in
 			login := snap.Instance.Login
 			snap.DropImpact = &catalog.DropImpact{MayDrop: login.May("alter_database"), Denied: lacksPrivilege,
 				Remedy: login.Remedy("alter_database")}
-		case change.DropDatabase:
-			group.Go(func() (err error) {
-				if snap.DropImpact, err = s.readDropImpact(ctx, name, snap.Names); err == nil {
-					snap.DropImpact.MayDrop, snap.DropImpact.Denied = snap.Instance.Login.May("drop_database"), lacksPrivilege
-					snap.DropImpact.Remedy = snap.Instance.Login.Remedy("drop_database")
-				}
-				return err
-			})
+		case change.DropDatabase, change.SetAside:
+			group.Go(func() error { return s.readTakeSide(ctx, in, name, snap) })
 		}
 	}
 	// A character set is chosen with its own collation, and a collation belongs to one.
@@ -190,6 +187,38 @@ func (s *server) readDatabaseSide(ctx context.Context, group *errgroup.Group, in
 		}
 		return nil
 	})
+}
+
+// readTakeSide reads what planning needs of a database that is to go.
+func (s *server) readTakeSide(ctx context.Context, in change.Intent, name string, snap *catalog.Snapshot) (err error) {
+	if snap.DropImpact, err = s.readDropImpact(ctx, name, snap.Names); err != nil {
+		return err
+	}
+	login := snap.Instance.Login
+	snap.DropImpact.MayDrop, snap.DropImpact.Denied = login.May("drop_database"), lacksPrivilege
+	snap.DropImpact.Remedy = login.Remedy("drop_database")
+	if in.Kind != change.DropDatabase {
+		dropDetailsOf(snap.DropImpact.Details).Objects, err = s.readObjects(ctx, name)
+	}
+	return err
+}
+
+// readHoldingSide reads what planning needs of a database that waits.
+func (s *server) readHoldingSide(ctx context.Context, in change.Intent, snap *catalog.Snapshot) error {
+	held := in.Holding.ID
+	if !slices.Contains(snap.Names, held) || !storable(held) {
+		return nil
+	}
+	d, err := s.Database(ctx, held)
+	if err != nil || d.Held == nil {
+		return err
+	}
+	snap.Target = &d
+	if err := s.readTakeSide(ctx, in, held, snap); err != nil {
+		return err
+	}
+	dropDetailsOf(snap.DropImpact.Details).Saved, err = s.readSaved(ctx, held)
+	return err
 }
 
 // folded is the name as the server will store it.

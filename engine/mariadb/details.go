@@ -44,6 +44,17 @@ type dropDetails struct {
 	Cluster bool
 	// Events are the scheduled events that are enabled.
 	Events []scheduled
+	// Objects are read of what is set aside or brought back.
+	Objects objects
+	// Saved is read of what waits.
+	Saved saved
+}
+
+// saved is what was kept of a database that was set aside, by what makes it again.
+type saved struct {
+	Definitions []definition // without their bodies
+	Grants      []savedGrant
+	Events      []scheduled // those that were enabled
 }
 
 // scheduled is an event, and whose privileges it runs with, as the server writes it:

@@ -1,6 +1,7 @@
 package mariadb
 
 import (
+	"slices"
 	"testing"
 
 	"example.com/genarch/core/access"
@@ -72,12 +73,28 @@ func TestEachStatementIsOneCommand(t *testing.T) {
 		"take all": grantIntent(change.RevokePrivilege,
 			change.GrantSpec{Database: "cargo_prod", To: at("crew", "")}),
 	}
+	intents["set aside"] = asideOf("cargo_prod")
 	for title, in := range intents {
 		in.Server = "quay"
 		intents[title] = in
 	}
-	enginetest.EachKnown(t, Engine{}, steps, everything(), intents)
-	if n := enginetest.OneCommand(t, Engine{}, dialect.Commands, named, everything(), intents); n < 900 {
+	enginetest.EachKnown(t, Engine{}, steps, filled(), intents)
+	aside := filled()
+	wait(&aside)
+	holdings := map[string]change.Intent{"bring back": asked(change.BringBack, change.HoldingSpec{}),
+		"bring back as": asked(change.BringBack, change.HoldingSpec{NewName: "berths_prod"}),
+		"discard":       asked(change.Discard, change.HoldingSpec{}),
+		"keep":          asked(change.KeepHolding, change.HoldingSpec{Hold: "remark"})}
+	for title, in := range holdings {
+		in.Server = "quay"
+		holdings[title] = in
+	}
+	enginetest.EachKnown(t, Engine{}, steps, aside, holdings)
+	more := append(slices.Clone(named), waiting, "heavy", "weighed", "berths_prod")
+	if n := enginetest.OneCommand(t, Engine{}, dialect.Commands, more, aside, holdings); n < 200 {
+		t.Errorf("only %d statements about holdings were looked at", n)
+	}
+	if n := enginetest.OneCommand(t, Engine{}, dialect.Commands, more, filled(), intents); n < 900 {
 		t.Errorf("only %d statements were looked at", n)
 	}
 }

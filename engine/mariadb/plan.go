@@ -37,6 +37,10 @@ func planKind(p *planning.Draft) {
 		planAlter(p)
 	case change.DropDatabase:
 		planDropDatabase(b, in, snap)
+	case change.SetAside:
+		planSetAside(b, in, snap)
+	case change.BringBack, change.Discard, change.KeepHolding:
+		planHolding(b, in, snap)
 	case change.EndSessions:
 		planEndSessions(b, in, snap)
 	case change.MarkServer:

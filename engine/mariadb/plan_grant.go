@@ -54,11 +54,18 @@ func grantSQL(words, on string, to catalog.Principal, grantOption bool) string {
 	if grantOption {
 		text += "\n  WITH GRANT OPTION"
 	}
-	return text
+	return grantMode(on, text)
 }
 
 func revokeSQL(words, on string, from catalog.Principal) string {
-	return "REVOKE " + words + "\n  ON " + on + "\n  FROM " + quotePrincipal(from)
+	return grantMode(on, "REVOKE "+words+"\n  ON "+on+"\n  FROM "+quotePrincipal(from))
+}
+
+func grantMode(on, text string) string {
+	if strings.HasPrefix(on, "PACKAGE") { // a name would begin with its quote
+		return inOracleMode(text)
+	}
+	return text
 }
 
 // giveStep gives privileges and rolls back, when undone, only those that were

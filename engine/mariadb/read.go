@@ -173,6 +173,7 @@ func (s *server) Databases(ctx context.Context) (catalog.Listing, error) {
 		complete(d, tables, sizes, sessions, sizesErr == nil)
 	}
 	slices.SortFunc(out.Databases, func(a, b catalog.Database) int { return strings.Compare(a.Name, b.Name) })
+	s.setHeld(ctx, &out)
 	return out, nil
 }
 
@@ -279,6 +280,7 @@ func (s *server) readDatabase(ctx context.Context, name string) (catalog.Databas
 	}
 	for _, d := range found {
 		if d.Name == name || len(found) == 1 && strings.EqualFold(d.Name, name) {
+			d.Held = s.heldNote(ctx, d.Name)
 			return d, nil
 		}
 	}

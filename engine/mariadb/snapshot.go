@@ -21,8 +21,9 @@ func (s *server) readAccountSide(ctx context.Context, in change.Intent, snap *ca
 	case in.Member != nil:
 		who = in.Member.To
 	case in.Database != nil && (in.Database.Team != nil || in.Database.Options.Bool("clear_leftovers") ||
-		in.Kind == change.DropDatabase ||
+		in.Kind == change.DropDatabase || in.Kind == change.SetAside ||
 		in.Kind == change.AlterDatabase && in.Database.Options.Has("owner")):
+	case in.Kind == change.BringBack:
 	default:
 		return nil
 	}
@@ -33,7 +34,8 @@ func (s *server) readAccountSide(ctx context.Context, in change.Intent, snap *ca
 	snap.Access = &a
 	name, host := splitAccount(snap.Instance.Login.Name)
 	snap.Self = catalog.Principal{Name: name, Host: host}
-	if in.Kind == change.DropDatabase || in.Kind == change.AlterDatabase {
+	if in.Kind == change.DropDatabase || in.Kind == change.AlterDatabase || in.Kind == change.SetAside ||
+		in.Kind == change.BringBack {
 		return nil
 	}
 	if err := s.readServerSide(ctx, snap); err != nil || in.Database != nil {

@@ -27,8 +27,19 @@ func alterCharacters(name, encoding, collation string) string {
 	return "ALTER DATABASE " + quoteIdent(name) + "\n  CHARACTER SET " + encoding + "\n  COLLATE " + collation
 }
 
+// alterCollation sets the character set too: a collation belongs to one.
+func alterCollation(name, collation string) string {
+	return "ALTER DATABASE " + quoteIdent(name) + " COLLATE " + quoteText(collation)
+}
+
 func alterComment(name, comment string) string {
 	return "ALTER DATABASE " + quoteIdent(name) + " COMMENT " + quoteText(comment)
+}
+
+// inOracleMode sends a statement that only the grammar of sql_mode ORACLE has: those that
+// name a package. SET STATEMENT alone comes too late, as the text is read before it.
+func inOracleMode(text string) string {
+	return "SET STATEMENT sql_mode = 'ORACLE' FOR EXECUTE IMMEDIATE " + quoteText(text)
 }
 
 func dropDatabase(name string) string { return "DROP DATABASE " + quoteIdent(name) }

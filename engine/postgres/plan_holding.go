@@ -38,7 +38,7 @@ func planSetAside(b *change.Brief, in change.Intent, d catalog.Database, snap ca
 	h := planning.HoldingOf(in, snap)
 	planning.SetAside(b, in, snap, h, waits, "The name "+naming.Show(d.Name)+
 		" and the connections are free afterwards; the disk is not: all files stay as they are.")
-	return []change.Step{noteStep(d, "note in its comment what it was, and how long it is kept", writeNote(h)),
+	return []change.Step{noteStep(d, "note in its comment what it was, and how long it is kept", planning.WriteNote(h)),
 		renameStep(d, waits)}, waits
 }
 
@@ -74,7 +74,7 @@ func planHolding(p *planning.Draft) {
 		b.Steps = append(b.Steps, dropStep(d), goneStep(d))
 	case change.KeepHolding:
 		if h, differs := planning.KeepHolding(b, in, snap); differs {
-			comment := writeNote(h)
+			comment := planning.WriteNote(h)
 			verify := readBackStep(d, d.Name, yesNo(d.Closed))
 			verify.Args["comment"] = comment
 			b.Steps = append(b.Steps, noteStep(d, "note it in its comment", comment), verify)

@@ -9,6 +9,7 @@ import (
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
+	"example.com/genarch/engine/planning"
 )
 
 // waiting is the name under which tickets_prod waits.
@@ -20,7 +21,7 @@ func wait(s *catalog.Snapshot) {
 	d := s.Target
 	d.Held = &catalog.Holding{Name: d.Name, Since: day(2026, 11, 27), Until: day(2026, 12, 27), Open: true,
 		Comment: d.Comment, Tables: &tables}
-	d.Name, d.Closed, d.Comment = waiting, true, writeNote(*d.Held)
+	d.Name, d.Closed, d.Comment = waiting, true, planning.WriteNote(*d.Held)
 	s.Names = append(slices.DeleteFunc(s.Names, func(n string) bool { return n == d.Held.Name }), waiting)
 	s.Instance.Read = day(2026, 11, 28)
 	s.DropImpact.Objects, s.DropImpact.Rows = nil, nil
@@ -124,27 +125,4 @@ func TestHeldName(t *testing.T) {
 			t.Errorf("heldName(%q) = %q", name, got)
 		}
 	}
-}
-
-// FuzzNote: what is noted comes back, whatever the names are, and another comment is none.
-func FuzzNote(f *testing.F) {
-	f.Add(`a"; --`, "it's", "", true)
-	f.Add("x", `{"set_aside_by":"Genarch"}`, "the audit", false)
-	f.Fuzz(func(t *testing.T, name, comment, hold string, open bool) {
-		if name == "" || !utf8.ValidString(name+comment+hold) {
-			return
-		}
-		h := catalog.Holding{Name: name, Comment: comment, Hold: hold, Open: open, Since: day(2026, 1, 2),
-			Until: day(2027, 1, 2)}
-		got := readNote(waiting, writeNote(h))
-		if got == nil || *got != h {
-			t.Errorf("%+v comes back as %+v", h, got)
-		}
-		if readNote(name, writeNote(h)) != nil && !strings.HasPrefix(name, heldPrefix) {
-			t.Errorf("%q is taken for a holding", name)
-		}
-		if n := readNote(waiting, comment); n != nil && !strings.Contains(comment, noteAuthor) {
-			t.Errorf("%q is taken for a note: %+v", comment, n)
-		}
-	})
 }

@@ -15,6 +15,7 @@ import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/planning"
 )
 
 // querier is what reading needs: a pool or one connection.
@@ -116,7 +117,9 @@ func scanDatabase(row pgx.CollectableRow) (catalog.Database, error) {
 	err := row.Scan(&key, &d.Name, &d.Owner, &d.Encoding, &d.Collation, &ctype, &provider, &locale,
 		&tablespace, &template, &allowed, &limit, &d.Comment, &version, &systemVersion, &settings, &sessions)
 	d.Key, d.Sessions, d.Closed, d.Broken = keyOf(key), &sessions, !allowed, limit == invalidLimit
-	d.Held = readNote(d.Name, d.Comment)
+	if d.Held = planning.ReadNote(d.Name, d.Comment); d.Held != nil {
+		d.Held.Opened = allowed
+	}
 	d.System = d.Name == "postgres" || d.Name == "template0" || d.Name == "template1"
 	d.Properties = catalog.Values{"ctype": ctype, "provider": provider, "tablespace": tablespace,
 		"is_template":       template,

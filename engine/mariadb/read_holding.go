@@ -1,0 +1,149 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"slices"
+	"strings"
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/engine/planning"
+)
+
+// readObjects lists what a database holds, and which of its views do not work.
+func (s *server) readObjects(ctx context.Context, name string) (objects, error) {
+	var out objects
+	one := func(into *[]string) func(*sql.Rows) error {
+		return func(r *sql.Rows) error {
+			var text string
+			err := r.Scan(&text)
+			*into = append(*into, text)
+			return err
+		}
+	}
+	err := s.query(ctx, "list tables", `SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = ?
+		AND TABLE_TYPE <> 'VIEW' ORDER BY 1`, one(&out.Tables), name)
+	if err != nil {
+		return out, err
+	}
+	if err = s.query(ctx, "list views", `SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = ?
+		AND TABLE_TYPE = 'VIEW' ORDER BY 1`, one(&out.Views), name); err != nil {
+		return out, err
+	}
+	err = s.query(ctx, "list triggers", `SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = ?
+		ORDER BY EVENT_OBJECT_TABLE, EVENT_MANIPULATION, ACTION_TIMING, ACTION_ORDER`, one(&out.Triggers), name)
+	if err != nil {
+		return out, err
+	}
+	err = s.query(ctx, "list routines", `SELECT LOWER(ROUTINE_TYPE), ROUTINE_NAME FROM information_schema.ROUTINES
+		WHERE ROUTINE_SCHEMA = ? ORDER BY FIELD(ROUTINE_TYPE, 'FUNCTION', 'PROCEDURE', 'PACKAGE', 'PACKAGE BODY'), 2`,
+		func(r *sql.Rows) error {
+			var x routine
+			err := r.Scan(&x.Kind, &x.Name)
+			out.Routines = append(out.Routines, x)
+			return err
+		}, name)
+	if err != nil {
+		return out, err
+	}
+	err = s.query(ctx, "list events",
+		`SELECT EVENT_NAME, DEFINER FROM information_schema.EVENTS WHERE EVENT_SCHEMA = ? ORDER BY 1`,
+		func(r *sql.Rows) error {
+			var e scheduled
+			err := r.Scan(&e.Name, &e.Definer)
+			out.Events = append(out.Events, e)
+			return err
+		}, name)
+	if err != nil || len(out.Views) == 0 {
+		return out, err
+	}
+	out.Broken, err = s.brokenViews(ctx, name, out.Views)
+	return out, err
+}
+
+// brokenViews are those that the server could not make again, as something that they need
+// is not there. CHECK TABLE reads a view's definition, and nothing else.
+func (s *server) brokenViews(ctx context.Context, name string, views []string) ([]string, error) {
+	var list, out []string
+	for _, v := range views {
+		list = append(list, quoteIdent(name)+"."+quoteIdent(v))
+	}
+	text := "CHECK TABLE " + strings.Join(list, ", ")
+	err := s.query(ctx, "look whether its views work", text, func(r *sql.Rows) error {
+		var view, op, kind, says sql.NullString
+		err := r.Scan(&view, &op, &kind, &says)
+		if short := strings.TrimPrefix(view.String, name+"."); strings.EqualFold(kind.String, "Error") &&
+			!slices.Contains(out, short) {
+			out = append(out, short)
+		}
+		return err
+	})
+	return out, err
+}
+
+// heldNote reads what a database was that waits under a name; nil: nothing waits there.
+func (s *server) heldNote(ctx context.Context, name string) *catalog.Holding {
+	if !strings.HasPrefix(name, planning.HeldPrefix) {
+		return nil
+	}
+	var text []byte
+	err := s.db.QueryRowContext(ctx, "SELECT body FROM "+quoteIdent(name)+"."+quoteIdent(heldTable)+
+		" WHERE kind = ?", savedNote).Scan(&text)
+	if err != nil {
+		return nil // whatever has that name, it is none of ours
+	}
+	return planning.ReadNote(name, string(text))
+}
+
+// setHeld moves what was set aside out of a list of databases.
+func (s *server) setHeld(ctx context.Context, list *catalog.Listing) {
+	for i := range list.Databases {
+		list.Databases[i].Held = s.heldNote(ctx, list.Databases[i].Name)
+	}
+	for _, d := range list.Databases {
+		if d.Held != nil {
+			list.Held = append(list.Held, d)
+		}
+	}
+	list.Databases = slices.DeleteFunc(list.Databases, func(d catalog.Database) bool { return d.Held != nil })
+}
+
+// readDefinitions reads what was saved, without what is only noted.
+func (s *server) readDefinitions(ctx context.Context, held string) ([]definition, error) {
+	var out []definition
+	err := s.query(ctx, "read what was saved", "SELECT kind, name, mode, client, connection, collation, body FROM "+
+		quoteIdent(held)+"."+quoteIdent(heldTable)+" WHERE kind <> ? ORDER BY position", func(r *sql.Rows) error {
+		var d definition
+		err := r.Scan(&d.Kind, &d.Name, &d.Mode, &d.Client, &d.Connection, &d.Database, &d.Body)
+		out = append(out, d)
+		return err
+	}, savedNote)
+	return out, err
+}
+
+// readSaved reads what makes a database again that waits.
+func (s *server) readSaved(ctx context.Context, held string) (saved, error) {
+	var out saved
+	list, err := s.readDefinitions(ctx, held)
+	if err != nil {
+		return out, err
+	}
+	for _, d := range list {
+		switch d.Kind {
+		case savedRight:
+			grants, err := readGrantList([]string{string(d.Body)})
+			if err != nil {
+				return out, fmt.Errorf("what was saved of the grants cannot be read: %w", err)
+			}
+			out.Grants = append(out.Grants, grants...)
+		case savedEvent:
+			out.Events = append(out.Events, scheduled{d.Name, string(d.Body)})
+		case savedElsewhere:
+		default:
+			d.Body = nil
+			out.Definitions = append(out.Definitions, d)
+		}
+	}
+	return out, nil
+}
