@@ -102,5 +102,6 @@ func renderHolding(srv catalog.Server, d catalog.Database, now time.Time) wire.H
 	return wire.Holding{Address: holdingAddress(srv.Name, d), ID: d.Name, Server: srv.Name, Engine: string(srv.Engine),
 		Environment: string(srv.Environment), Name: d.Held.Name, Owner: d.Owner,
 		Since: d.Held.Since.Format(time.DateOnly), Until: d.Held.Until.Format(time.DateOnly), Due: d.Held.Due(now),
-		Hold: d.Held.Hold, Opened: d.Held.Opened, Size: d.Size, Tables: d.Held.Tables, Comment: d.Held.Comment}
+		Discard: d.Held.Discard && srv.Keeping.Discard, Hold: d.Held.Hold, Opened: d.Held.Opened,
+		Size: d.Size, Tables: d.Held.Tables, Comment: d.Held.Comment}
 }

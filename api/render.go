@@ -46,6 +46,7 @@ func (h *Handler) renderServer(s catalog.Server) wire.Server {
 		Options: orNone(s.Options), Clients: each(s.Clients, func(a string) string { return a }),
 		Environment: string(s.Environment), Labels: labels, TLS: string(s.TLS),
 		Cautions: append(s.Cautions(), h.engineOf(s).Careful(s)...), NameRule: wire.NameRule(s.NameRule),
+		Keeping:  wire.Keeping(s.Keeping),
 		Identity: wire.Identity(s.Identity), Version: s.Version, Created: s.Created, Updated: s.Updated}
 }
 

@@ -170,6 +170,7 @@ func (h *Handler) addServer(ctx context.Context, in *struct{ Body wire.ServerInp
 	if b.NameRule != nil {
 		srv.NameRule = naming.Rule(*b.NameRule)
 	}
+	put(&srv.Keeping, (*catalog.Keeping)(b.Keeping))
 	srv, instance, err := h.Fleet.Add(ctx, from(ctx).Name, srv, secret.New(b.Secret))
 	if err != nil {
 		if p := h.problem(ctx, err); p.Code == "exists" {
@@ -221,6 +222,7 @@ func (h *Handler) editServer(ctx context.Context, in *struct {
 	if b.NameRule != nil {
 		srv.NameRule = naming.Rule(*b.NameRule)
 	}
+	put(&srv.Keeping, (*catalog.Keeping)(b.Keeping))
 	var password *secret.Text
 	if b.Secret != nil {
 		p := secret.New(*b.Secret)

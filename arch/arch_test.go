@@ -46,6 +46,7 @@ var allowed = map[string][]string{
 	"events":                    {"core/..."},
 	"fleet":                     {"core/...", "engine"},
 	"watch":                     {"core/...", "engine"},
+	"keeping":                   {"core/...", "engine"},
 	"runner":                    {"core/...", "engine", "events"},
 	"store":                     {"core/..."},
 	"localdb":                   {"core/secret"},

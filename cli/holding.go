@@ -177,6 +177,12 @@ func holdingColumns() []column[wire.Holding] {
 			}
 			return fmt.Sprint(x.SetAsideBy.Change)
 		}, right: true},
+		{title: "then", text: func(x wire.Holding) string {
+			if !x.Discard {
+				return ""
+			}
+			return "discarded"
+		}},
 		{title: "must not be discarded", text: func(x wire.Holding) string { return x.Hold }},
 		{title: "waits as", text: func(x wire.Holding) string { return x.ID }},
 	}

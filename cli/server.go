@@ -13,6 +13,7 @@ import (
 
 	"example.com/genarch/api/wire"
 	"example.com/genarch/client"
+	"example.com/genarch/core/naming"
 )
 
 // nameArg is a positional argument that names a server.
@@ -51,6 +52,9 @@ func registrationFlags(add bool) []cli.Flag {
 		&cli.StringFlag{Name: "name-suffix", Usage: "what names of new databases must end in, such as _prod"},
 		&cli.BoolFlag{Name: "free-names", Usage: "let new databases have any name that the engine takes"},
 		&cli.IntFlag{Name: "name-length", Usage: "the longest name of a new database"},
+		&cli.IntFlag{Name: "keep-days", Usage: "for how many days what is set aside there is kept for certain",
+			DefaultText: "as the environment has it"},
+		&cli.BoolFlag{Name: "discard-due", Usage: "let Genarch discard what is kept no longer for certain"},
 		&cli.StringSliceFlag{Name: "client-address",
 			Usage: "where clients find it, `HOST[:PORT]`, as on the sheet for a team; given twice, the one to be used first", DefaultText: "the address that Genarch uses"},
 		outputFlag())
@@ -160,7 +164,8 @@ func (a app) addServer(ctx context.Context, c *cli.Command, api *client.Client, 
 		Labels: c.StringMap("label"), TLS: c.String("tls"),
 		ServerKey: c.String("server-key"),
 		NameRule: &wire.NameRule{Suffix: c.String("name-suffix"), Free: c.Bool("free-names"),
-			MaxLength: c.Int("name-length")}}
+			MaxLength: c.Int("name-length")},
+		Keeping: &wire.Keeping{Days: c.Int("keep-days"), Discard: c.Bool("discard-due")}}
 	if in.Options, err = options(c); err != nil {
 		return err
 	}
@@ -351,6 +356,7 @@ func (a app) showServer(c *cli.Command, s wire.Server, st wire.Status, whole any
 	}
 	p.add("known instance", identityText(s.Identity))
 	p.add("names", ruleText(s.NameRule))
+	p.add("set aside", keepingText(s.Keeping))
 	for _, k := range sortedKeys(s.Labels) {
 		p.add("label "+k, s.Labels[k])
 	}
@@ -383,6 +389,18 @@ func (a app) showServer(c *cli.Command, s wire.Server, st wire.Status, whole any
 	return nil
 }
 
+// keepingText says what is done with what was set aside.
+func keepingText(k wire.Keeping) string {
+	text := "kept for certain as long as its environment has it"
+	if k.Days > 0 {
+		text = "kept for certain for " + naming.Count(k.Days, "day")
+	}
+	if k.Discard {
+		return text + ", then discarded"
+	}
+	return text
+}
+
 func ruleText(r wire.NameRule) string {
 	text := "lower-case letters, digits and _"
 	if r.Free {
@@ -398,6 +416,8 @@ func ruleText(r wire.NameRule) string {
 }
 
 // serverPatch is what of a registration is to be another.
+//
+// Long: one part of a registration after the other.
 func (a app) serverPatch(c *cli.Command, was wire.Server) (wire.ServerPatch, error) {
 	p := wire.ServerPatch{Version: was.Version}
 	given := false
@@ -452,10 +472,25 @@ func (a app) serverPatch(c *cli.Command, was wire.Server) (wire.ServerPatch, err
 	if rule, altered := nameRule(c, was.NameRule); altered {
 		p.NameRule, given = &rule, true
 	}
+	if keeping, altered := keepingRule(c, was.Keeping); altered {
+		p.Keeping, given = &keeping, true
+	}
 	if !given {
 		return p, usage("Nothing to alter was named (see %s --help)", c.FullName())
 	}
 	return p, nil
+}
+
+// keepingRule is what is done with what was set aside, with what was named of it; false:
+// nothing was.
+func keepingRule(c *cli.Command, k wire.Keeping) (wire.Keeping, bool) {
+	if c.IsSet("keep-days") {
+		k.Days = c.Int("keep-days")
+	}
+	if c.IsSet("discard-due") {
+		k.Discard = c.Bool("discard-due")
+	}
+	return k, c.IsSet("keep-days") || c.IsSet("discard-due")
 }
 
 // nameRule is the rule for names with what was named of it; false: nothing was.

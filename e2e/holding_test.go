@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -216,6 +217,29 @@ func testHoldingDue(t *testing.T, s *service, admin *pgx.Conn) {
 	})
 	has(t, "the list", s.run(0, "holding", "list", "harbour", "--where", "due=yes", "-o", "csv").out, "old_prod,",
 		"not on record")
+	// A rule of the server holds for what is set aside from then on, and is told then.
+	s.run(0, "server", "edit", "harbour", "--keep-days", "14", "--discard-due")
+	has(t, "the rule", s.run(0, "server", "show", "harbour").out, "for 14 days, then discarded")
+	has(t, "the brief", s.run(3, "database", "drop", "harbour/tickets_prod").err, "and is discarded then",
+		time.Now().UTC().AddDate(0, 0, 14).Format(time.DateOnly)+"  (default, from harbour)")
+	for _, text := range []string{"CREATE DATABASE genarch_held_2_older_prod",
+		"ALTER DATABASE genarch_held_2_older_prod ALLOW_CONNECTIONS false",
+		`COMMENT ON DATABASE genarch_held_2_older_prod IS '{"set_aside_by":"Genarch","name":"older_prod","since":
+		"2026-01-01","kept_until":"2026-01-31","then_discard":true,"open":true}'`} {
+		if _, err := admin.Exec(t.Context(), text); err != nil {
+			t.Fatal(err)
+		}
+	}
+	has(t, "what will be done with it", s.run(0, "holding", "show", "harbour/older_prod").out, "then", "discarded")
+	s.stop() // it is looked when the service starts, and then every hour
+	s.startAt(strings.TrimPrefix(s.url, "http://"))
+	testutil.Wait(t, "it to be discarded", func() bool {
+		list := s.run(0, "change", "list", "--operator", "genarch", "--kind", "holding.discard", "-o", "csv").out
+		return strings.Contains(list, "done,")
+	})
+	s.run(4, "holding", "show", "harbour/older_prod")
+	s.run(0, "holding", "show", "harbour/old_prod")
+	s.run(0, "server", "edit", "harbour", "--keep-days", "0", "--discard-due=false")
 	// It is open: Genarch never set it aside, or somebody looked into it since.
 	has(t, "opened outside", s.run(3, "holding", "discard", "harbour/old_prod", "--confirm", "old_prod").err,
 		"holding.opened")

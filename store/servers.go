@@ -27,6 +27,7 @@ type serverRow struct {
 	TLS          string            `gorm:"column:tls"`
 	CA           string            `gorm:"column:ca"`
 	NameRule     naming.Rule       `gorm:"serializer:json"`
+	Keeping      catalog.Keeping   `gorm:"serializer:json"`
 	Identity     catalog.Identity  `gorm:"serializer:json"`
 	SealedSecret []byte
 	RowVersion   int
@@ -41,7 +42,8 @@ func serverFrom(r serverRow) catalog.Server {
 		Admin:   r.Admin,
 		Options: r.Options, Clients: r.Clients, Environment: catalog.Environment(r.Environment), Labels: r.Labels,
 		TLS: catalog.TLSMode(r.TLS),
-		CA:  r.CA, NameRule: r.NameRule, Identity: r.Identity, Version: r.RowVersion, Created: r.CreatedAt,
+		CA:  r.CA, NameRule: r.NameRule, Keeping: r.Keeping,
+		Identity: r.Identity, Version: r.RowVersion, Created: r.CreatedAt,
 		Updated: r.UpdatedAt}
 }
 
@@ -58,7 +60,7 @@ func rowFrom(s catalog.Server) serverRow {
 	return serverRow{ID: s.ID, Name: s.Name, Engine: string(s.Engine), Host: s.Host, Port: s.Port, Admin: s.Admin,
 		Options: s.Options, Clients: s.Clients, Environment: string(s.Environment), Labels: s.Labels,
 		TLS: string(s.TLS), CA: s.CA,
-		NameRule: s.NameRule, Identity: s.Identity, RowVersion: s.Version, CreatedAt: s.Created}
+		NameRule: s.NameRule, Keeping: s.Keeping, Identity: s.Identity, RowVersion: s.Version, CreatedAt: s.Created}
 }
 
 // AddServer registers a server with its sealed secret; ErrExists if the name
@@ -119,7 +121,7 @@ func (s *Store) UpdateServer(ctx context.Context, srv catalog.Server, password *
 	row := rowFrom(srv)
 	row.RowVersion++
 	columns := []string{"Host", "Port", "Admin", "Options", "Clients", "Environment", "Labels", "TLS", "CA", "NameRule",
-		"Identity", "RowVersion", "UpdatedAt"}
+		"Keeping", "Identity", "RowVersion", "UpdatedAt"}
 	if password != nil {
 		var err error
 		if row.SealedSecret, err = s.seal(*password, boundServer(srv.Name)); err != nil {

@@ -100,7 +100,7 @@ func testServers(t *testing.T, s *Store) {
 		t.Error("the secret stands in the table in clear")
 	}
 	// A sealed secret is bound to its server.
-	s.db.Exec("INSERT INTO servers SELECT 99, 'quay', engine, host, port, admin, options, client_addresses, environment, labels, tls, ca, name_rule, identity, sealed_secret, 1, created_at, updated_at FROM servers WHERE name = 'harbour'")
+	s.db.Exec("INSERT INTO servers SELECT 99, 'quay', engine, host, port, admin, options, client_addresses, environment, labels, tls, ca, name_rule, keeping, identity, sealed_secret, 1, created_at, updated_at FROM servers WHERE name = 'harbour'")
 	if _, err := s.Secret(t.Context(), "quay"); err == nil {
 		t.Error("a secret moved to another server could be opened")
 	}

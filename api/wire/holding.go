@@ -23,6 +23,7 @@ type Holding struct {
 	Since       string  `json:"since" doc:"The day on which it was set aside, in UTC."`
 	Until       string  `json:"until" doc:"The last day on which it is kept for certain."`
 	Due         bool    `json:"due" doc:"That is over: it may be discarded."`
+	Discard     bool    `json:"discard" doc:"Genarch discards it itself then, while that is the rule of its server."`
 	Hold        string  `json:"hold,omitempty" doc:"Why it must not be discarded."`
 	Opened      bool    `json:"opened" doc:"Somebody opened it since, outside Genarch."`
 	Size        *int64  `json:"size"`

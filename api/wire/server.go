@@ -12,6 +12,12 @@ type NameRule struct {
 	MaxLength int    `json:"max_length" minimum:"0" maximum:"64" doc:"The longest name; 0 leaves it to the engine."`
 }
 
+// Keeping is what is done with what was set aside on a server.
+type Keeping struct {
+	Days    int  `json:"days" minimum:"0" maximum:"3650" doc:"Kept for certain; 0: 30, 7 or 1 by environment."`
+	Discard bool `json:"discard" doc:"Then Genarch discards it, but for what is held or was opened."`
+}
+
 // Identity marks an instance, whatever its address.
 type Identity struct {
 	Key   string            `json:"key"`
@@ -32,6 +38,7 @@ type Server struct {
 	TLS         string            `json:"tls" enum:"off,required,verified"`
 	Cautions    []string          `json:"cautions,omitempty" nullable:"false" doc:"What leaves a way for somebody in between, or in the server's place."`
 	NameRule    NameRule          `json:"name_rule"`
+	Keeping     Keeping           `json:"keeping" doc:"What is done with what was set aside there."`
 	Identity    Identity          `json:"identity" doc:"The instance by which the server is known."`
 	Version     int               `json:"version" doc:"Of the registration; an edit names it, so that nobody's edit is lost."`
 	Created     time.Time         `json:"created"`
@@ -55,6 +62,7 @@ type ServerInput struct {
 	CA          string            `json:"ca,omitempty" maxLength:"1048576" doc:"PEM text, for verified; absent: the authorities that the system trusts."`
 	ServerKey   string            `json:"server_key,omitempty" maxLength:"100" doc:"For required: the key of the server's certificate, sha256: and base64."`
 	NameRule    *NameRule         `json:"name_rule,omitempty"`
+	Keeping     *Keeping          `json:"keeping,omitempty"`
 }
 
 // ServerPatch alters a registration: what is absent stays as it is.
@@ -72,6 +80,7 @@ type ServerPatch struct {
 	CA          *string            `json:"ca,omitempty" maxLength:"1048576"`
 	ServerKey   *string            `json:"server_key,omitempty" maxLength:"100"`
 	NameRule    *NameRule          `json:"name_rule,omitempty"`
+	Keeping     *Keeping           `json:"keeping,omitempty"`
 }
 
 // Accept names the instance that is to be the known one from now on.

@@ -23,6 +23,7 @@ import (
 	"example.com/genarch/console"
 	"example.com/genarch/events"
 	"example.com/genarch/fleet"
+	"example.com/genarch/keeping"
 	"example.com/genarch/runner"
 	"example.com/genarch/store"
 	"example.com/genarch/watch"
@@ -233,6 +234,9 @@ func (s service) run(ctx context.Context) error {
 	samples := watch.Start(servers, records, s.log)
 	defer samples.Stop()
 	changes := runner.New(runner.Config{Store: records, Fleet: servers, Events: hub, Log: s.log, Watch: samples})
+	tidying, stopTidying := context.WithCancel(ctx)
+	defer stopTidying()
+	go keeping.Keeper{Fleet: servers, Changes: changes, Log: s.log}.Run(tidying)
 	page, err := console.Handler()
 	if err != nil {
 		s.log.Warn(err.Error())

@@ -1753,6 +1753,8 @@ export interface components {
             address: string;
             /** @description The one that it had. */
             comment?: string;
+            /** @description Genarch discards it itself then, while that is the rule of its server. */
+            discard: boolean;
             /** @description That is over: it may be discarded. */
             due: boolean;
             engine: string;
@@ -1905,6 +1907,15 @@ export interface components {
              * @description The token by which it was done.
              */
             token?: number;
+        };
+        Keeping: {
+            /**
+             * Format: int64
+             * @description Kept for certain; 0: 30, 7 or 1 by environment.
+             */
+            days: number;
+            /** @description Then Genarch discards it, but for what is held or was opened. */
+            discard: boolean;
         };
         MadeBy: {
             /** Format: date-time */
@@ -2222,6 +2233,8 @@ export interface components {
             host: string;
             /** @description The instance by which the server is known. */
             identity: components["schemas"]["Identity"];
+            /** @description What is done with what was set aside there. */
+            keeping: components["schemas"]["Keeping"];
             labels: {
                 [key: string]: string;
             };
@@ -2258,6 +2271,7 @@ export interface components {
             /** @enum {string} */
             environment: "production" | "staging" | "development";
             host: string;
+            keeping?: components["schemas"]["Keeping"];
             labels?: {
                 [key: string]: string;
             };
@@ -2290,6 +2304,7 @@ export interface components {
             environment?: "production" | "staging" | "development";
             /** @description Host, port, login, options and TLS need the secret beside them. */
             host?: string;
+            keeping?: components["schemas"]["Keeping"];
             labels?: {
                 [key: string]: string;
             };

@@ -20,8 +20,19 @@ type Holding struct {
 	Opened bool
 	// Kept is what the engine needs besides to bring it back.
 	Kept map[string]string
+	// Discard: Genarch discards it once it is kept no longer for certain, as was said when it
+	// was set aside.
+	Discard bool
 	// Hold says why it must not be discarded, whatever the day; empty: nobody said so.
 	Hold string
+}
+
+// Keeping is what a server's registration says of what is set aside there.
+type Keeping struct {
+	// Days is for how long it is kept for certain; 0 leaves it to the environment.
+	Days int `json:"days"`
+	// Discard: what is kept no longer for certain is discarded by Genarch itself.
+	Discard bool `json:"discard"`
 }
 
 // Day is the day of a time, in UTC.

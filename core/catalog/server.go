@@ -59,6 +59,7 @@ type Server struct {
 	// pooler, or a name that outlives the machine. None: the address that Genarch uses.
 	Clients  []string
 	NameRule naming.Rule
+	Keeping  Keeping
 	// Identity is what answered when the server was registered or last accepted.
 	Identity Identity
 	Version  int // of the record, for compare-and-set

@@ -18,9 +18,9 @@ func dayText(day time.Time) string { return day.Format("2 January 2006") }
 func HoldingOf(in change.Intent, snap catalog.Snapshot) catalog.Holding {
 	d := *snap.Target
 	since := catalog.Day(snap.Instance.Read)
-	days := policy.KeepDays(snap.Server.Environment, in.Database.KeepDays)
+	days := policy.KeepDays(snap.Server, in.Database.KeepDays)
 	h := catalog.Holding{Name: d.Name, Since: since, Until: since.AddDate(0, 0, days), Open: !d.Closed,
-		Comment: d.Comment}
+		Comment: d.Comment, Discard: snap.Server.Keeping.Discard}
 	for i, c := range snap.DropImpact.Objects {
 		if c.What == "tables" {
 			h.Tables = &snap.DropImpact.Objects[i].N
@@ -38,15 +38,23 @@ func SetAside(b *change.Brief, in change.Intent, snap catalog.Snapshot, h catalo
 		Dependents: len(impact.Dependents), KeptUntil: &h.Until}
 	asked := in.Database.KeepDays > 0
 	source := ""
-	if !asked {
+	switch {
+	case asked:
+	case snap.Server.Keeping.Days > 0:
+		source = snap.Server.Name
+	default:
 		source = string(snap.Server.Environment)
 	}
 	b.Set(change.Setting{Name: "keep_days", Title: "kept until", Value: h.Until.Format(time.DateOnly), Asked: asked,
 		Source: source, Decides: "until when it can be brought back for certain"})
 	b.Set(change.Setting{Name: change.WaitsAs, Title: "waits as", Value: waits,
 		Decides: "its name on the server meanwhile"})
+	then := "and longer, until somebody discards it"
+	if snap.Server.Keeping.Discard {
+		then = "and is discarded then, as is the rule on " + snap.Server.Name
+	}
 	b.Find(change.Note, change.HoldingKept, "Bring it back with one command.",
-		"%s is kept whole until %s, and longer, until somebody discards it.", b.Target, dayText(h.Until)).
+		"%s is kept whole until %s, %s.", b.Target, dayText(h.Until), then).
 		Offer(remedy.Command("holding.bring-back", b.Target))
 	b.Find(change.Note, change.HoldingFrees, "", "%s", frees)
 	Dependents(b, impact.Dependents, impact.PossibleDependents)

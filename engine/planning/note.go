@@ -22,6 +22,7 @@ type note struct {
 	Until    string            `json:"kept_until"`
 	Open     bool              `json:"open"`
 	Tables   *int              `json:"tables,omitempty"`
+	Discard  bool              `json:"then_discard,omitempty"`
 	Hold     string            `json:"hold,omitempty"`
 	Comment  string            `json:"comment,omitempty"`
 	Kept     map[string]string `json:"kept,omitempty"`
@@ -33,8 +34,8 @@ const noteAuthor = "Genarch"
 // WriteNote writes what is kept with a database that was set aside.
 func WriteNote(h catalog.Holding) string {
 	text, err := json.Marshal(note{SetAside: noteAuthor, Name: h.Name, Since: h.Since.Format(time.DateOnly),
-		Until: h.Until.Format(time.DateOnly), Open: h.Open, Tables: h.Tables, Hold: h.Hold, Comment: h.Comment,
-		Kept: h.Kept})
+		Until: h.Until.Format(time.DateOnly), Open: h.Open, Tables: h.Tables, Discard: h.Discard, Hold: h.Hold,
+		Comment: h.Comment, Kept: h.Kept})
 	if err != nil {
 		panic("a note is plain data: " + err.Error())
 	}
@@ -55,6 +56,6 @@ func ReadNote(name, text string) *catalog.Holding {
 	if err != nil || errUntil != nil {
 		return nil
 	}
-	return &catalog.Holding{Name: n.Name, Since: since, Until: until, Open: n.Open, Tables: n.Tables, Hold: n.Hold,
-		Comment: n.Comment, Kept: n.Kept}
+	return &catalog.Holding{Name: n.Name, Since: since, Until: until, Open: n.Open, Tables: n.Tables,
+		Discard: n.Discard, Hold: n.Hold, Comment: n.Comment, Kept: n.Kept}
 }

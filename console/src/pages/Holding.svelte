@@ -72,6 +72,7 @@
 			? [
 					{ title: 'was set aside', value: holding.since },
 					{ title: 'kept for certain until', value: holding.until },
+					...(holding.discard ? [{ title: 'then', value: 'discarded by Genarch, as is the rule on ' + server }] : []),
 					...(holding.hold ? [{ title: 'must not be discarded', value: holding.hold }] : []),
 					{ title: 'size', value: size(holding.size) },
 					...(holding.tables === null ? [] : [{ title: 'tables', value: String(holding.tables) }]),

@@ -3,6 +3,7 @@
 	import { api, problemOf, type Problem, type ServerInput } from '../lib/api';
 	import { engines } from '../lib/engines.svelte';
 	import ErrorPanel from '../lib/ErrorPanel.svelte';
+	import KeepingFields from '../lib/KeepingFields.svelte';
 	import NameRuleFields from '../lib/NameRuleFields.svelte';
 	import ServerFields from '../lib/ServerFields.svelte';
 	import Skeleton from '../lib/Skeleton.svelte';
@@ -15,7 +16,8 @@
 		admin: 'genarch',
 		secret: '',
 		environment: 'production',
-		name_rule: { free: false, suffix: '', max_length: 0 }
+		name_rule: { free: false, suffix: '', max_length: 0 },
+		keeping: { days: 0, discard: false }
 	});
 	let problem = $state<Problem | null>(null);
 	const act = new Act();
@@ -54,6 +56,10 @@
 			{#if input.name_rule}
 				<h2>Names of new databases</h2>
 				<div><NameRuleFields bind:rule={input.name_rule} /></div>
+			{/if}
+			{#if input.keeping}
+				<h2>What is set aside</h2>
+				<div><KeepingFields bind:keeping={input.keeping} /></div>
 			{/if}
 			{#if act.problem}<ErrorPanel problem={act.problem} retry={act.again} />{/if}
 			<div>

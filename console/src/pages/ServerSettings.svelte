@@ -13,6 +13,7 @@
 	import EnvironmentBanner from '../lib/EnvironmentBanner.svelte';
 	import ErrorPanel from '../lib/ErrorPanel.svelte';
 	import Facts from '../lib/Facts.svelte';
+	import KeepingFields from '../lib/KeepingFields.svelte';
 	import NameRuleFields from '../lib/NameRuleFields.svelte';
 	import { registered } from '../lib/registered.svelte';
 	import ServerFields from '../lib/ServerFields.svelte';
@@ -27,8 +28,9 @@
 	let problem = $state<Problem | null>(null);
 	let input = $state<ServerInput | null>(null);
 	let rule = $state<Server['name_rule']>({ free: false, suffix: '', max_length: 0 });
+	let keeping = $state<Server['keeping']>({ days: 0, discard: false });
 	let typed = $state('');
-	const [edit, name_rule, accept, mark, forget] = [new Act(), new Act(), new Act(), new Act(), new Act()];
+	const [edit, rules, accept, mark, forget] = [new Act(), new Act(), new Act(), new Act(), new Act()];
 	const engine = $derived(engines.get(server?.engine));
 
 	/** Looks at the server afresh; what is being filled in stays. */
@@ -55,7 +57,7 @@
 			labels: { ...s.labels },
 			tls: s.tls
 		};
-		rule = { ...s.name_rule };
+		[rule, keeping] = [{ ...s.name_rule }, { ...s.keeping }];
 	}
 	$effect(() => {
 		void name;
@@ -78,11 +80,12 @@
 			await keep(await api.editServer(name, patch));
 			return 'The registration is altered.';
 		});
-	const saveRule = () =>
-		name_rule.run(async () => {
+	const saveRules = () =>
+		rules.run(async () => {
 			if (!server) return '';
-			await keep(await api.editServer(name, { version: server.version, name_rule: $state.snapshot(rule) }));
-			return 'New databases follow it from now on.';
+			const patch = { name_rule: $state.snapshot(rule), keeping: $state.snapshot(keeping) };
+			await keep(await api.editServer(name, { version: server.version, ...patch }));
+			return 'They hold from now on.';
 		});
 	async function keep(s: Server): Promise<void> {
 		[server, input] = [s, null];
@@ -181,14 +184,16 @@
 			</div>
 			<div class="min-w-0">
 				{#if session.may('admin') && input}
-					<form onsubmit={(e) => (e.preventDefault(), saveRule())}>
+					<form onsubmit={(e) => (e.preventDefault(), saveRules())}>
 						<h2 class="mb-1">Names of new databases</h2>
 						<NameRuleFields bind:rule />
+						<h2 class="mt-6 mb-1">What is set aside</h2>
+						<KeepingFields bind:keeping />
 						<p class="mt-2 flex flex-wrap items-center gap-3">
-							<button class="btn btn-sm" disabled={name_rule.busy}>Keep the rule</button>
-							<span role="status">{name_rule.done}</span>
+							<button class="btn btn-sm" disabled={rules.busy}>Keep these rules</button>
+							<span role="status">{rules.done}</span>
 						</p>
-						{#if name_rule.problem}<ErrorPanel problem={name_rule.problem} retry={name_rule.again} />{/if}
+						{#if rules.problem}<ErrorPanel problem={rules.problem} retry={rules.again} />{/if}
 					</form>
 					<form class="mt-6" onsubmit={(e) => (e.preventDefault(), save())}>
 						<h2 class="mb-2">Registration</h2>
@@ -233,6 +238,13 @@
 								value: server.name_rule.free
 									? 'any that the engine takes'
 									: `end in ${server.name_rule.suffix || 'anything'}`
+							},
+							{
+								title: 'what is set aside',
+								value:
+									(server.keeping.days
+										? `kept for certain for ${server.keeping.days} days`
+										: 'kept as long as its environment has it') + (server.keeping.discard ? ', then discarded' : '')
 							}
 						]}
 					/>
