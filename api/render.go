@@ -143,7 +143,7 @@ func serverOf(address string) string {
 func renderStep(s change.StepRun) wire.Step {
 	return wire.Step{Kind: s.Kind, Title: s.Title, Statement: s.Statement, Undo: s.Undo, Restores: s.Restores,
 		ReadOnly: s.ReadOnly, Irreversible: s.Irreversible, Status: string(s.Status), Probed: s.Probed,
-		Clearing: renderClearing(s.Clearing),
+		Clearing: renderClearing(s.Clearing), Work: (*wire.Work)(s.Work),
 		Messages: each(s.Messages, func(m change.Message) wire.Message { return wire.Message(m) }),
 		Failure:  renderFailure(s.Failure),
 		Begun:    optional(s.Begun), Ended: optional(s.Ended)}

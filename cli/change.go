@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -161,6 +162,12 @@ func (a app) follow(ctx context.Context, c *cli.Command, api *client.Client, cha
 			if s.Status == wire.StepBegun && s.Clearing != nil {
 				a.showClearing(*s.Clearing, &last)
 			}
+			if s.Status == wire.StepBegun && s.Work != nil && s.Begun != nil {
+				if text := workText(*s.Work, time.Since(*s.Begun)); text != last {
+					last = text
+					a.rewrite(text)
+				}
+			}
 		}
 		change = now
 	}
@@ -182,6 +189,30 @@ func (a app) follow(ctx context.Context, c *cli.Command, api *client.Client, cha
 		}
 	}
 	return a.conclude(ctx, c, api, change, false)
+}
+
+// workText says how far a step is, how fast it goes, and how long that would take still.
+func workText(w wire.Work, running time.Duration) string {
+	of := func(n int64) string {
+		if w.Unit == "bytes" {
+			return sizeText(n)
+		}
+		return strconv.FormatInt(n, 10) + " " + w.Unit
+	}
+	text := visible(w.What) + ": " + of(w.Done)
+	if w.Total > 0 {
+		text += " of about " + of(w.Total)
+	}
+	seconds := running.Seconds()
+	if w.Done == 0 || seconds < 1 {
+		return text
+	}
+	rate := float64(w.Done) / seconds
+	text += ", " + of(int64(rate)) + "/s"
+	if left := float64(w.Total-w.Done) / rate; left > 1 {
+		text += ", about " + (time.Duration(left) * time.Second).String() + " left"
+	}
+	return text
 }
 
 // askStop asks, after Ctrl-C, what was meant by it.

@@ -56,6 +56,14 @@ func (a app) databaseCommand() *cli.Command {
 					"connection-limit",
 					"comment"), clearingFlags(false), alterFlags())...),
 				Action: a.createDatabase},
+			{Name: "copy", Usage: "create a database as a copy of another one on its server",
+				ArgsUsage: "SERVER/DATABASE NAME", Arguments: append(addressArg(), &cli.StringArg{Name: "name"}),
+				Description: "Owner, limits and settings are those of the other one too, where the engine has them.\n" +
+					otherOptions,
+				Flags: append([]cli.Flag{
+					&cli.BoolFlag{Name: "end-sessions", Usage: "end the sessions of what is copied, if need be"},
+				}, slices.Concat(optionFlags("owner", "comment"), clearingFlags(false), alterFlags())...),
+				Action: a.copyDatabase},
 			{Name: "alter", Usage: "alter a database: shows what is and what will be, asks, runs, reads back",
 				ArgsUsage: "SERVER/DATABASE", Arguments: addressArg(),
 				Description: "What is not given stays as it is.\n" + otherOptions,
@@ -148,6 +156,54 @@ func (a app) createDatabase(ctx context.Context, c *cli.Command) error {
 		spec.Team = &wire.TeamSpec{Name: team, Host: c.String("client-host")}
 	} else if c.IsSet("client-host") {
 		return usage("--client-host says where a team's accounts come from: it needs --for-team.")
+	}
+	in := wire.Intent{Kind: wire.KindCreateDatabase, Server: server, Database: &spec}
+	if c.Bool("end-sessions") {
+		if in.Clearing, err = clearing(c); err != nil {
+			return err
+		}
+	}
+	return a.alter(ctx, c, in)
+}
+
+// copyDatabase creates a database with another one as its template, as much like it as the
+// engine can make it.
+func (a app) copyDatabase(ctx context.Context, c *cli.Command) error {
+	server, from, err := splitAddress(c)
+	if err != nil {
+		return err
+	}
+	name := strings.TrimPrefix(c.StringArg("name"), server+"/")
+	if name == "" || strings.Contains(name, "/") && !strings.Contains(c.StringArg("name"), server+"/") {
+		return usage("Name the copy, which comes to be on the same server: %s SERVER/DATABASE NAME", c.FullName())
+	}
+	spec := wire.DatabaseSpec{Name: name}
+	if spec.Options, err = options(c); err != nil {
+		return err
+	}
+	api, err := a.connect(c)
+	if err != nil {
+		return err
+	}
+	srv, err := api.Server(ctx, server)
+	if err != nil {
+		return err
+	}
+	engine, err := api.Engine(ctx, srv.Engine)
+	if err != nil {
+		return err
+	}
+	if spec.Options == nil {
+		spec.Options = map[string]any{}
+	}
+	for option, value := range map[string]any{"template": from, "as_template": true} {
+		known := slices.ContainsFunc(engine.Fields["database"], func(f wire.Field) bool { return f.Name == option })
+		if known && spec.Options[option] == nil {
+			spec.Options[option] = value
+		}
+	}
+	if spec.Options["template"] == nil {
+		return usage("%s cannot copy databases.", engine.Title)
 	}
 	in := wire.Intent{Kind: wire.KindCreateDatabase, Server: server, Database: &spec}
 	if c.Bool("end-sessions") {

@@ -61,6 +61,8 @@ var examples = map[string][]string{
 		"genarch database drop harbour/tides_prod --for-good",
 		"genarch database drop quay/old_dev --when-empty 2h --confirm old_dev --accept gate.incomplete",
 	},
+	"database copy": {"genarch database copy harbour/ferry_base pier_prod",
+		"genarch database copy quay/loyalty_prod loyalty_trial_prod --set data=none"},
 	"database rename": {"genarch database rename harbour/fares_prod --to fares_old_prod"},
 
 	"session list": {"genarch session list harbour/tickets_prod", "genarch session list quay --tree",

@@ -406,6 +406,11 @@ func (a app) showClearing(p wire.Clearing, last *string) {
 	if p.Phase == wire.PhaseWaiting && p.GraceEnds != nil {
 		text = fmt.Sprintf("waiting until %s UTC, %s", p.GraceEnds.UTC().Format("15:04:05"), text)
 	}
+	a.rewrite(text)
+}
+
+// rewrite says how far something is: on a terminal in one line that is written over.
+func (a app) rewrite(text string) {
 	if a.Terminal {
 		if wide := terminalWidth(a.Err); wide > 0 {
 			text = shorten(text, wide-10)

@@ -39,8 +39,11 @@ func TestConsoleAdministration(t *testing.T) {
 
 	t.Run("settings", func(t *testing.T) {
 		p.Type("input[name=suffix]", "_live")
+		p.Type("input[name=days]", "14")
+		p.Click("input[name=discard]")
 		p.Click("form:has(input[name=suffix]) button")
-		p.WaitText("New databases follow it from now on")
+		p.WaitText("They hold from now on")
+		has(t, "what is set aside", s.run(0, "server", "show", "harbour").out, "for 14 days, then discarded")
 		has(t, "the rule", s.run(1, "database", "create", "harbour/wrong_prod", "--yes").err, "_live")
 		p.Select("select[name=environment]", "staging")
 		p.Click("form:has(input[name=host]) button.btn-primary")

@@ -253,7 +253,9 @@ func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.N
 		return r.clear(ctx, c, act, access, stop, noted)
 	}
 	step.Ready = announced
+	ctx, over := r.working(ctx, c, step, stop)
 	rep, err := access.Do(ctx, step.Step)
+	over()
 	answered(step, err)
 	if len(rep.Learned) > 0 {
 		step.Learn(rep.Learned)

@@ -87,11 +87,20 @@ type Step struct {
 	Status       string     `json:"status" enum:"planned,begun,unknown,done,failed,undone,undoing,undo_failed,harmed"`
 	Irreversible bool       `json:"irreversible" doc:"What it did cannot be rolled back, and need not be: sessions that were ended."`
 	Clearing     *Clearing  `json:"clearing,omitempty" doc:"How far a step that clears sessions is."`
+	Work         *Work      `json:"work,omitempty" doc:"How far a step is that takes long."`
 	Probed       bool       `json:"probed" doc:"Its outcome was found out by looking."`
 	Messages     []Message  `json:"messages" nullable:"false"`
 	Failure      *Failure   `json:"failure,omitempty"`
 	Begun        *time.Time `json:"begun,omitempty"`
 	Ended        *time.Time `json:"ended,omitempty"`
+}
+
+// Work is how far a step is that takes long.
+type Work struct {
+	What  string `json:"what" doc:"What is worked at just now."`
+	Done  int64  `json:"done"`
+	Total int64  `json:"total" doc:"0: not known; an estimate may be exceeded."`
+	Unit  string `json:"unit" doc:"What done and total count: rows, bytes."`
 }
 
 // Brief is what a change would do.

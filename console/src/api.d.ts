@@ -2563,6 +2563,8 @@ export interface components {
             title: string;
             /** @description The statement that rolls it back. */
             undo?: string;
+            /** @description How far a step is that takes long. */
+            work?: components["schemas"]["Work"];
         };
         Stop: {
             /**
@@ -2655,6 +2657,19 @@ export interface components {
             read: string;
             server: string;
             summary: string;
+        };
+        Work: {
+            /** Format: int64 */
+            done: number;
+            /**
+             * Format: int64
+             * @description 0: not known; an estimate may be exceeded.
+             */
+            total: number;
+            /** @description What done and total count: rows, bytes. */
+            unit: string;
+            /** @description What is worked at just now. */
+            what: string;
         };
     };
     responses: never;

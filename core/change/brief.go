@@ -149,6 +149,8 @@ type Step struct {
 	// Uncut: cut off while the server works at it, it would leave the object broken,
 	// so the session that sent it is never ended before it is through.
 	Uncut bool `json:"uncut,omitempty"`
+	// Halts: a wish to stop cuts it off while it works; undoing it takes back what it did so far.
+	Halts bool `json:"halts,omitempty"`
 	// Seconds is how long it may take; 0 leaves it to the runner.
 	Seconds int `json:"seconds,omitempty"`
 	// Args are what doing, probing and undoing need to know.
@@ -160,6 +162,9 @@ type Step struct {
 	// engine calls it right before it sends anything that alters, and sends nothing
 	// when it returns an error. It is nil where nothing has to be on record first.
 	Ready func(Sending) error `json:"-"`
+	// Tell is filled in when the step is done, and never kept: the engine says how far it
+	// is, from the time when it sends until it returns. It is nil where nobody listens.
+	Tell func(Work) `json:"-"`
 }
 
 // Sending is what must be on record before a step is sent: without an answer, it
@@ -192,6 +197,13 @@ func (s Step) Announce(x Sending) error {
 		return nil
 	}
 	return s.Ready(x)
+}
+
+// Worked says how far the step is, where somebody listens.
+func (s Step) Worked(w Work) {
+	if s.Tell != nil {
+		s.Tell(w)
+	}
 }
 
 // The kinds of steps that every engine has.

@@ -122,6 +122,8 @@ type StepRun struct {
 	Failure  *Failure
 	// Clearing is how far a step of kind [ClearSessions] is.
 	Clearing *clearing.Progress
+	// Work is how far it is, while it runs in this service and tells; it is not kept.
+	Work *Work
 	// Sender is the session that sent it; nil: nothing that alters was sent. While
 	// it lives, the server may still do the step.
 	Sender *catalog.SessionID

@@ -141,6 +141,16 @@ const (
 	HoldingGrants = "holding.grants"
 	// HoldingSame: it is kept like that already.
 	HoldingSame = "holding.as_asked"
+	// CopyWhat: what a copy takes from its template.
+	CopyWhat = "copy.what"
+	// CopyEvents: the events of a copy are disabled.
+	CopyEvents = "copy.events"
+	// CopyNames: definitions have the name of the template in them.
+	CopyNames = "copy.names"
+	// CopyMoving: somebody may write while it is copied.
+	CopyMoving = "copy.moving"
+	// CopyFreezes: writers are held up while it is copied.
+	CopyFreezes = "copy.freezes"
 	// KeysOutside: foreign keys of another database point into it (MariaDB).
 	KeysOutside = "keys.outside"
 	// GateIncomplete: who can come back while the gate is closed (MariaDB).

@@ -22,6 +22,7 @@ func (s *server) Choices(ctx context.Context, keys ...string) (catalog.Choices, 
 	for _, key := range keys {
 		read, ok := map[string]func(context.Context) ([]catalog.Choice, error){
 			"encodings": s.readEncodings, "collations": s.readCollations, "owners": s.readAccountNames,
+			"templates": s.readTemplates,
 		}[key]
 		if !ok {
 			continue
@@ -109,13 +110,9 @@ func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapsh
 			return wrap("read the server", err)
 		}
 		detailsOf(snap.Details).FoldsCase = fold == 1
-		return s.query(gctx, "list databases", `SELECT SCHEMA_NAME FROM information_schema.SCHEMATA`,
-			func(r *sql.Rows) error {
-				var name string
-				err := r.Scan(&name)
-				snap.Names = append(snap.Names, name)
-				return err
-			})
+		var err error
+		snap.Names, err = s.readNames(gctx)
+		return err
 	})
 	group.Go(func() error { return s.readSessions(gctx, in, &snap) })
 	err := group.Wait()
@@ -136,6 +133,19 @@ func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapsh
 	}
 	snap.Instance.Read = time.Now().UTC()
 	return snap, err
+}
+
+// readNames lists all databases. Source: information_schema.SCHEMATA.
+func (s *server) readNames(ctx context.Context) ([]string, error) {
+	var out []string
+	err := s.query(ctx, "list databases", `SELECT SCHEMA_NAME FROM information_schema.SCHEMATA`,
+		func(r *sql.Rows) error {
+			var name string
+			err := r.Scan(&name)
+			out = append(out, name)
+			return err
+		})
+	return out, err
 }
 
 const lacksPrivilege = "it lacks the privilege"
@@ -165,9 +175,19 @@ func (s *server) readDatabaseSide(ctx context.Context, group *errgroup.Group, in
 		}
 	}
 	// A character set is chosen with its own collation, and a collation belongs to one.
+	var lists []string
 	if spec.Options.Has("encoding") || spec.Options.Has("collation") {
+		lists = append(lists, "encodings", "collations")
+	}
+	if template := spec.Options.Text("template"); template != "" {
+		lists = append(lists, "templates")
+		group.Go(func() error {
+			return s.readCopySide(ctx, folded(template, detailsOf(snap.Details).FoldsCase), snap)
+		})
+	}
+	if len(lists) > 0 {
 		group.Go(func() (err error) {
-			snap.Choices, err = s.Choices(ctx, "encodings", "collations")
+			snap.Choices, err = s.Choices(ctx, lists...)
 			return err
 		})
 	}

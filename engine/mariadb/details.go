@@ -6,6 +6,11 @@ type details struct {
 	FoldsCase bool
 	// Tables are those of a database that is altered, with their collations.
 	Tables []tableCollation
+	// Copied, Objects and CopiedSessions tell what a template holds, and how many are connected
+	// to it.
+	Copied         copied
+	Objects        objects
+	CopiedSessions int
 	// Leftover are grants that would take effect again with the new name, as text.
 	Leftover []string
 	// Client is where Genarch's login comes from.

@@ -104,7 +104,7 @@ func TestDropAndRename(t *testing.T) {
 		f    func(taker)
 	}{{"the gate", testGate}, {"what would half drop it", testHalfDrops}, {"a lock", testLock},
 		{"a half-dropped one", testMend}, {"leftovers", testLeftovers}, {"kept", testKept},
-		{"rolling back", testRollback}, {"set aside and back", testHolding}} {
+		{"rolling back", testRollback}, {"set aside and back", testHolding}, {"copied", testCopy}} {
 		t.Run(part.name, func(t *testing.T) {
 			k := k
 			k.t = t

@@ -62,22 +62,47 @@ type routine struct{ Kind, Name string }
 // moved is how everything goes from one database into another: what cannot be moved is
 // dropped, for it was saved.
 func (o objects) moved(from, to string) []string {
-	var out []string
-	for _, t := range o.Triggers {
-		out = append(out, "DROP TRIGGER "+quoteIdent(from)+"."+quoteIdent(t))
-	}
+	out := o.dropTriggers(from)
 	if text := renameTables(o.Tables, from, to); text != "" {
 		out = append(out, text)
 	}
 	for _, e := range o.Events {
 		out = append(out, alterEvent(from, e)+" RENAME TO "+quoteIdent(to)+"."+quoteIdent(e.Name))
 	}
+	return append(out, o.dropRest(from)...)
+}
+
+// defined is how much is defined over the tables.
+func (o objects) defined() int {
+	return len(o.Routines) + len(o.Views) + len(o.Triggers) + len(o.Events)
+}
+
+// dropped are the statements that drop everything but the tables.
+func (o objects) dropped(database string) []string {
+	out := o.dropTriggers(database)
+	for _, e := range o.Events {
+		out = append(out, "DROP EVENT "+quoteIdent(database)+"."+quoteIdent(e.Name))
+	}
+	return append(out, o.dropRest(database)...)
+}
+
+func (o objects) dropTriggers(database string) []string {
+	var out []string
+	for _, t := range o.Triggers {
+		out = append(out, "DROP TRIGGER "+quoteIdent(database)+"."+quoteIdent(t))
+	}
+	return out
+}
+
+// dropRest drops views and routines.
+func (o objects) dropRest(database string) []string {
+	var out []string
 	for _, v := range o.Views {
-		out = append(out, "DROP VIEW "+quoteIdent(from)+"."+quoteIdent(v))
+		out = append(out, "DROP VIEW "+quoteIdent(database)+"."+quoteIdent(v))
 	}
 	// A package takes its body along.
 	for _, r := range slices.Backward(o.Routines) {
-		text := "DROP " + strings.ToUpper(r.Kind) + " " + quoteIdent(from) + "." + quoteIdent(r.Name)
+		text := "DROP " + strings.ToUpper(r.Kind) + " " + quoteIdent(database) + "." + quoteIdent(r.Name)
 		if strings.HasPrefix(r.Kind, "package") {
 			text = inOracleMode(text)
 		}
@@ -175,10 +200,10 @@ type savedGrant struct {
 }
 
 // grantsOn are the grants on exactly a database and on what is in it, but for Genarch's own.
-func grantsOn(name string, snap catalog.Snapshot) []savedGrant {
+func grantsOn(name string, a catalog.Access, self catalog.Principal) []savedGrant {
 	var out []savedGrant
-	for _, x := range snap.Access.Grants {
-		if x.Grantee == snap.Self || !onName(x, name) {
+	for _, x := range a.Grants {
+		if x.Grantee == self || !onName(x, name) {
 			continue
 		}
 		o := x.Object

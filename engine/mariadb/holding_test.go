@@ -391,7 +391,7 @@ func TestSavedGrant(t *testing.T) {
 	snap.Access.Grants = append(snap.Access.Grants, catalog.Grant{
 		Entry:  catalog.Entry{Grantee: at("report", "%"), Privileges: may.Select, Grantable: may.Select},
 		Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: `cargo\_prod`}})
-	list := grantsOn("cargo_prod", snap)
+	list := grantsOn("cargo_prod", *snap.Access, snap.Self)
 	again, err := readGrantList(writeGrants(list))
 	if err != nil || len(list) != 4 || fmt.Sprint(again) != fmt.Sprint(list) {
 		t.Fatalf("%v, read again %v, %v", list, again, err)

@@ -43,23 +43,37 @@ func planCreate(p *planning.Draft) {
 	}
 	planSpace(b, spec.Name)
 	planning.Rights(b, snap)
-	planCollation(p, snap.Instance.Encoding, snap.Instance.Collation, "the server")
+	encoding, collation, source := snap.Instance.Encoding, snap.Instance.Collation, "the server"
+	if d := snap.Source; d != nil {
+		encoding, collation, source = d.Encoding, d.Collation, "template "+d.Name
+		p.Default("comment", d.Comment, source)
+		p.Summary += " as a copy of " + naming.Show(d.Name)
+	}
+	planCollation(p, encoding, collation, source)
 	planLeftover(p)
 	if spec.Team != nil {
 		planTeam(p)
 	}
 	owner := planOwner(p)
+	content := planCopy(p)
+	grants, err := copyGrants(p)
+	if err != nil {
+		p.Find(change.Stop, change.OptionUnusable, "Leave copy_grants out, and grant what is needed.",
+			"The grants on the template cannot be written again: %v.", err)
+	}
 	want := p.Settings(true)
-	want["comment"] = p.Asked.Text("comment")
+	want["comment"] = p.Settled.Text("comment")
 	if spec.Team != nil {
 		p.Drop("owner")
 	}
 	p.Step(change.Step{
 		Kind: stepCreate, Title: "create database " + naming.Show(spec.Name),
 		Statement: createDatabase(spec.Name, p.Settled.Text("encoding"), p.Settled.Text("collation"),
-			p.Asked.Text("comment")), Undo: dropDatabase(spec.Name),
+			p.Settled.Text("comment")), Undo: dropDatabase(spec.Name),
 		Args: map[string]string{"name": spec.Name},
 	})
+	p.Step(content...)
+	p.Step(grants...)
 	if owner.Name != "" {
 		p.Step(ownStep(spec.Name, owner, privilege.Set{}))
 	}
@@ -123,7 +137,7 @@ func planCollation(p *planning.Draft, encoding, collation, source string) {
 		w.Next, w.Suggestion = "That one belongs to another engine; the nearest here is utf8mb4_uca1400_ai_ci.", "utf8mb4_uca1400_ai_ci"
 	}
 	if wanted == "" {
-		p.Default("encoding", encoding, "the server")
+		p.Default("encoding", encoding, strings.TrimPrefix(source, "default of "+encoding))
 		p.Default("collation", collation, source)
 		return
 	}

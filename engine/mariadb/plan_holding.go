@@ -118,7 +118,7 @@ func saveStep(d catalog.Database, waits, note string, snap catalog.Snapshot) cha
 		Statement: strings.Join(do, ";\n"), Undo: undo, Repair: undo, Seconds: 120,
 		Args: map[string]string{"name": d.Name, "held": waits, "note": note, "do": engine.EncodeList(do),
 			"undo": engine.EncodeList([]string{undo}), "events": engine.EncodeList(events),
-			"grants": engine.EncodeList(writeGrants(grantsOn(d.Name, snap)))}}
+			"grants": engine.EncodeList(writeGrants(grantsOn(d.Name, *snap.Access, snap.Self)))}}
 }
 
 // moveStep moves everything from one database into another, and back if it is undone.

@@ -18,13 +18,16 @@ const waiting = "genarch_held_1_cargo_prod"
 
 func day(y int, m time.Month, d int) time.Time { return time.Date(y, m, d, 0, 0, 0, 0, time.UTC) }
 
+// filledObjects is something of each kind.
+var filledObjects = objects{Tables: []string{"axles", "trailers"}, Views: []string{"heavy"},
+	Triggers: []string{"weighed"}, Routines: []routine{{"function", "weigh"}, {"package", "desk"}},
+	Events: []scheduled{{"nightly", "mate@10.%"}}}
+
 // filled is a server where cargo_prod holds something of each kind.
 func filled() catalog.Snapshot {
 	snap := everything()
 	snap.Instance.Read = day(2026, 11, 28)
-	impact(&snap).Objects = objects{Tables: []string{"axles", "trailers"}, Views: []string{"heavy"},
-		Triggers: []string{"weighed"}, Routines: []routine{{"function", "weigh"}, {"package", "desk"}},
-		Events: []scheduled{{"nightly", "mate@10.%"}}}
+	impact(&snap).Objects = filledObjects
 	return snap
 }
 
@@ -32,9 +35,10 @@ func filled() catalog.Snapshot {
 func wait(s *catalog.Snapshot) {
 	tables := 2
 	has := impact(s)
-	has.Saved = saved{Grants: grantsOn("cargo_prod", *s), Events: has.Objects.Events, Definitions: []definition{
-		{Kind: "function", Name: "weigh"}, {Kind: "package", Name: "desk"}, {Kind: "view", Name: "heavy"},
-		{Kind: "trigger", Name: "weighed"}}}
+	has.Saved = saved{Grants: grantsOn("cargo_prod", *s.Access, s.Self), Events: has.Objects.Events,
+		Definitions: []definition{
+			{Kind: "function", Name: "weigh"}, {Kind: "package", Name: "desk"}, {Kind: "view", Name: "heavy"},
+			{Kind: "trigger", Name: "weighed"}}}
 	has.Objects = objects{Tables: []string{"axles", heldTable, "trailers"}, Events: has.Objects.Events}
 	d := s.Target
 	d.Held = &catalog.Holding{Name: d.Name, Since: day(2026, 11, 27), Until: day(2026, 12, 27), Open: true,

@@ -262,7 +262,8 @@ func (s *server) readTemplateUse(ctx context.Context, in change.Intent, wanted s
 			return err
 		}
 	}
-	if in.Clearing == nil {
+	alike := in.Database.Options.Bool("as_template")
+	if in.Clearing == nil && !alike {
 		return nil
 	}
 	d, err := s.readDatabase(ctx, s.pool, t.Name)
@@ -270,6 +271,14 @@ func (s *server) readTemplateUse(ctx context.Context, in change.Intent, wanted s
 		return err
 	}
 	snap.Source = &d
+	if alike && !in.Database.Options.Has("owner") {
+		if err := s.readOwner(ctx, d.Owner, snap); err != nil {
+			return err
+		}
+	}
+	if in.Clearing == nil {
+		return nil
+	}
 	err = s.pool.QueryRow(ctx, `SELECT pg_catalog.pg_has_role(datdba, 'USAGE') FROM pg_catalog.pg_database WHERE oid = $1::oid`, oidOf(d.Key)).Scan(&detailsOf(snap.Details).SourceMine)
 	if err != nil {
 		return wrap("read the template's owner", err)
@@ -287,10 +296,14 @@ func (s *server) readAsked(ctx context.Context, in change.Intent, snap *catalog.
 	if snap.Choices, err = s.Choices(ctx, keys...); err != nil {
 		return err
 	}
-	owner := in.Database.Options.Text("owner")
-	if owner == "" {
-		return nil
+	if owner := in.Database.Options.Text("owner"); owner != "" {
+		return s.readOwner(ctx, owner, snap)
 	}
+	return nil
+}
+
+// readOwner looks for a role, and whether Genarch's login may make it the owner.
+func (s *server) readOwner(ctx context.Context, owner string, snap *catalog.Snapshot) error {
 	check := "'MEMBER'"
 	if snap.Instance.Number >= 160000 {
 		check = "'SET'"

@@ -71,6 +71,7 @@ func planCreate(p *planning.Draft) {
 	if spec.Team != nil {
 		planTeam(p)
 	}
+	settings := likeTemplate(p)
 	planOwner(p)
 	if t, ok := planTemplate(p); ok {
 		planLocale(p, t)
@@ -81,7 +82,7 @@ func planCreate(p *planning.Draft) {
 	p.Default("allow_connections", true, "PostgreSQL")
 	p.Default("is_template", false, "PostgreSQL")
 	want := p.Settings(false)
-	want["comment"] = p.Asked.Text("comment")
+	want["comment"] = p.Settled.Text("comment")
 	if spec.Team != nil {
 		p.Summary += " for the team " + naming.Show(spec.Team.Name)
 		teamSettings(&p.Brief, *spec.Team, spec.Name)
@@ -93,9 +94,13 @@ func planCreate(p *planning.Draft) {
 		before, after = clearTemplate(&p.Brief, p.In, snap)
 		p.Step(before...)
 	}
+	said := p.Asked
+	if limit, any := p.Settled.Int("connection_limit"); any {
+		said = said.With("connection_limit", limit)
+	}
 	create := change.Step{
 		Kind: stepCreate, Title: "create database " + naming.Show(spec.Name),
-		Statement: createDatabase(spec.Name, p.Asked, p.Settled), Undo: dropDatabase(spec.Name),
+		Statement: createDatabase(spec.Name, said, p.Settled), Undo: dropDatabase(spec.Name),
 		Seconds: createSeconds, Args: map[string]string{"name": spec.Name, "template": p.Settled.Text("template")},
 	}
 	if spec.Team != nil {
@@ -103,9 +108,10 @@ func planCreate(p *planning.Draft) {
 	}
 	p.Step(create)
 	p.Step(after...)
-	if comment := p.Asked.Text("comment"); comment != "" {
+	if comment := p.Settled.Text("comment"); comment != "" {
 		p.Step(commentDatabaseStep(spec.Name, comment, ""))
 	}
+	p.Step(settings...)
 	p.Step(planPrivate(p)...)
 	p.Step(change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: want})
 	if spec.Team != nil {
@@ -139,12 +145,13 @@ func planExisting(p *planning.Draft) {
 func planOwner(p *planning.Draft) {
 	login := p.Snap.Instance.Login
 	p.Default("owner", login.Name, "Genarch's login")
-	owner := p.Asked.Text("owner")
+	owner := p.Settled.Text("owner")
 	if w := p.Finding("owner", change.OptionAbsent); w != nil {
-		w.Next = "Create the role first: CREATE ROLE " + quoteIdent(owner) + " NOLOGIN; or leave the owner out"
+		w.Next = "Create the role first: CREATE ROLE " + quoteIdent(p.Asked.Text("owner")) +
+			" NOLOGIN; or leave the owner out"
 		return
 	}
-	if owner == "" || p.In.Database.Team != nil || p.Snap.OwnerAllowed || login.Superuser {
+	if owner == login.Name || p.In.Database.Team != nil || p.Snap.OwnerAllowed || login.Superuser {
 		return
 	}
 	grant := "GRANT " + quoteIdent(owner) + " TO " + quoteIdent(login.Name)

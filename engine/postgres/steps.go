@@ -12,6 +12,7 @@ import (
 var steps = engine.StepKinds[*server]{
 	stepCreate:           {Do: (*server).create, Probe: (*server).probeCreate, Undo: (*server).undoCreate},
 	stepComment:          {Do: (*server).setComment, Probe: (*server).probeComment, Undo: (*server).undoStatement},
+	stepCopySetting:      {Do: (*server).setComment, Probe: (*server).probeCopySetting, Undo: (*server).undoStatement},
 	stepAlter:            {Do: (*server).setGate, Probe: (*server).probeAlter, Undo: (*server).undoAlter},
 	stepGate:             {Do: (*server).setGate, Probe: (*server).probeTake, Undo: (*server).undoGate},
 	stepOpen:             {Do: (*server).setGate, Probe: (*server).probeTake},
@@ -68,6 +69,15 @@ func (s *server) probeComment(ctx context.Context, step change.Step) (bool, erro
 		return false, nil
 	}
 	return err == nil && d.Comment == step.Args["comment"], err
+}
+
+func (s *server) probeCopySetting(ctx context.Context, step change.Step) (bool, error) {
+	d, err := s.readDatabase(ctx, s.pool, step.Args["name"])
+	if errors.Is(err, engine.ErrNotFound) {
+		return false, nil
+	}
+	value, there := setting(d.Properties.Rows("settings"), step.Args["setting"])
+	return there && sameSetting(step.Args["setting"], value, step.Args["will"]), err
 }
 
 func (s *server) probeRole(ctx context.Context, step change.Step) (bool, error) {

@@ -1,6 +1,7 @@
 <script lang="ts">
 	import type { Step } from './api';
 	import { took, visibleText } from './format';
+	import Working from './Working.svelte';
 
 	type Props = { steps: Step[]; running: boolean };
 	let { steps, running }: Props = $props();
@@ -65,6 +66,7 @@
 							For each session, by its identity; it cannot be rolled back:
 						</p>{/if}
 					<pre class="sql mt-1">{visibleText(s.statement)}</pre>{/if}
+				{#if s.work && s.status === 'begun'}<Working work={s.work} since={s.begun} />{/if}
 				{#if s.clearing && s.status !== 'begun'}<p class="mt-1">
 						{s.clearing.ended} ended, {s.clearing.gone} left by themselves, {Math.max(0, s.clearing.left)} left.
 					</p>{/if}

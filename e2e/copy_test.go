@@ -1,0 +1,65 @@
+package e2e
+
+import (
+	"testing"
+
+	"example.com/genarch/testutil"
+)
+
+// TestCopy copies databases on both engines, by the CLI and the console.
+func TestCopy(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	pg, maria := testutil.Postgres(t), testutil.MariaDB(t)
+	s.add("harbour", "postgresql", "staging", pg, "--free-names")
+	s.add("quay", "mariadb", "staging", maria, "--free-names")
+	admin, db := onPostgres(t, pg, "postgres"), onMariaDB(t, maria.DSN(""))
+	for _, text := range []string{"CREATE ROLE tickets_owner",
+		"CREATE DATABASE tickets OWNER tickets_owner CONNECTION LIMIT 7",
+		"COMMENT ON DATABASE tickets IS 'bookings'", "ALTER DATABASE tickets SET work_mem = '8MB'",
+		"ALTER DATABASE tickets SET search_path = 'desk', 'public'"} {
+		if _, err := admin.Exec(t.Context(), text); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, text := range []string{"CREATE DATABASE cargo COMMENT 'trailers'", "CREATE TABLE cargo.trailers (n INT)",
+		"INSERT INTO cargo.trailers SELECT seq FROM mysql.seq_1_to_3000",
+		"CREATE VIEW cargo.heavy AS SELECT n FROM cargo.trailers WHERE n > 1000",
+		"CREATE EVENT cargo.nightly ON SCHEDULE EVERY 1 DAY DO DELETE FROM trailers"} {
+		if _, err := db.ExecContext(t.Context(), text); err != nil {
+			t.Fatalf("%s: %v", text, err)
+		}
+	}
+	has(t, "a PostgreSQL copy", s.run(0, "database", "copy", "harbour/tickets", "tickets_again", "--yes").err,
+		"OWNER = \"tickets_owner\"", "default, from template tickets", "CONNECTION LIMIT = 7")
+	has(t, "what it is like", s.run(0, "database", "show", "harbour/tickets_again").out, "tickets_owner",
+		"bookings", "8MB", "desk")
+	has(t, "asked otherwise", s.run(0, "database", "copy", "harbour/tickets", "harbour/tickets_mine",
+		"--comment", "mine", "--owner", pg.Admin, "--yes").err, "OWNER = \""+pg.Admin+"\"")
+	has(t, "a MariaDB copy", s.run(0, "database", "copy", "quay/cargo", "cargo_again", "--yes").err,
+		"as a copy of cargo", "copy.events", "table 1 of 1, trailers", "COPIED: trailers: 3000 rows")
+	var state string
+	if err := db.QueryRowContext(t.Context(), `SELECT CONCAT_WS(' ', (SELECT COUNT(*) FROM cargo_again.heavy), STATUS)
+		FROM information_schema.EVENTS WHERE EVENT_SCHEMA = 'cargo_again'`).Scan(&state); err != nil ||
+		state != "2000 DISABLED" {
+		t.Errorf("the copy has %s, %v", state, err)
+	}
+	s.run(2, "database", "copy", "quay/cargo")
+	s.run(2, "database", "copy", "quay/cargo", "harbour/cargo")
+	has(t, "of nothing", s.run(1, "database", "copy", "quay/nowhere", "cargo_third", "--yes").err,
+		"There is no template")
+	t.Run("console", func(t *testing.T) {
+		p := testutil.NewBrowser(t).Page(t, s.url)
+		p.SignIn("keeper", password)
+		p.Open("/servers/quay/new-database")
+		p.Type("input[name=name]", "cargo_shape")
+		p.Select("select[name=template]", "cargo")
+		p.WaitText("cargo is copied")
+		p.WaitText("LIKE `cargo`.`trailers`")
+		p.Click("form button.btn-primary")
+		p.WaitText("What will happen")
+		p.Click("main form button.btn-primary")
+		p.WaitText("Done, and read back as asked")
+		p.WaitText("trailers: 3000 rows")
+	})
+}
