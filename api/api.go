@@ -15,6 +15,7 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/prometheus/client_golang/prometheus"
 
+	"example.com/genarch/core/blueprint"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/history"
@@ -29,6 +30,10 @@ import (
 // Records is what the API needs of the store.
 type Records interface {
 	Ping(ctx context.Context) error
+	Blueprints(ctx context.Context) ([]blueprint.Kept, error)
+	Blueprint(ctx context.Context, name string, version int) (blueprint.Kept, error)
+	PutBlueprint(ctx context.Context, k blueprint.Kept, e journal.Entry) (blueprint.Kept, error)
+	RemoveBlueprint(ctx context.Context, name string, e journal.Entry) error
 	AddOperator(ctx context.Context, o policy.Operator, hash string, e journal.Entry) error
 	Operators(ctx context.Context) ([]policy.Operator, error)
 	Operator(ctx context.Context, name string) (policy.Operator, string, error)
@@ -170,6 +175,7 @@ func New(cfg Config) *Handler {
 	h.registerSearch()
 	h.registerDatabases()
 	h.registerHoldings()
+	h.registerBlueprints()
 	h.registerAccess()
 	h.registerSessions()
 	h.registerHistory()

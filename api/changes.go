@@ -59,7 +59,7 @@ func (h *Handler) registerChanges() {
 }
 
 func (h *Handler) brief(ctx context.Context, in *struct{ Body wire.Intent }) (*body[wire.Brief], error) {
-	intent, _, err := intentOf(in.Body)
+	intent, _, err := h.intentOf(ctx, in.Body)
 	if err != nil {
 		return nil, err
 	}
@@ -84,7 +84,7 @@ func (h *Handler) ask(ctx context.Context, in *struct {
 	Key  string `header:"Idempotency-Key" maxLength:"200" doc:"The same key gives the same change again, instead of a second one."`
 	Body wire.Intent
 }) (*made, error) {
-	intent, given, err := intentOf(in.Body)
+	intent, given, err := h.intentOf(ctx, in.Body)
 	if err != nil {
 		return nil, err
 	}

@@ -23,6 +23,7 @@ func intentOf(in wire.Intent) (change.Intent, map[string]secret.Text, error) {
 		}
 		out.Database = &change.DatabaseSpec{Name: d.Name, IfNotExists: d.IfNotExists, IfExists: d.IfExists,
 			NewName: d.NewName, KeepDays: d.KeepDays, Options: options}
+		out.Database.Blueprint = (*change.Blueprint)(d.Blueprint)
 		if d.Team != nil {
 			out.Database.Team = &change.TeamSpec{Name: d.Team.Name, Host: d.Team.Host}
 		}
@@ -122,7 +123,8 @@ func renderIntent(in change.Intent) wire.Intent {
 	out := wire.Intent{Kind: string(in.Kind), Server: in.Server}
 	if d := in.Database; d != nil {
 		out.Database = &wire.DatabaseSpec{Name: d.Name, IfNotExists: d.IfNotExists, IfExists: d.IfExists,
-			NewName: d.NewName, KeepDays: d.KeepDays, Team: (*wire.TeamSpec)(d.Team), Options: d.Options}
+			NewName: d.NewName, KeepDays: d.KeepDays, Team: (*wire.TeamSpec)(d.Team),
+			Blueprint: (*wire.BlueprintUse)(d.Blueprint), Options: d.Options}
 	}
 	out.Holding = (*wire.HoldingSpec)(in.Holding)
 	if c := in.Clearing; c != nil {

@@ -28,6 +28,7 @@ func splitAddress(c *cli.Command) (server, name string, err error) {
 
 func addressArg() []cli.Argument { return []cli.Argument{&cli.StringArg{Name: "address"}} }
 
+// databaseCommand: Long: a list of commands with their options.
 func (a app) databaseCommand() *cli.Command {
 	return &cli.Command{Name: "database", Usage: "databases: see what is there, create, alter, rename, drop",
 		Commands: []*cli.Command{
@@ -43,9 +44,13 @@ func (a app) databaseCommand() *cli.Command {
 				Arguments: addressArg(), Flags: historyFlags(), Action: a.databaseHistory},
 			{Name: "create", Usage: "create a database: shows the brief, asks, runs, reads back",
 				ArgsUsage: "SERVER/DATABASE", Arguments: addressArg(),
-				Description: "What is not given is left to the server's defaults, which the brief shows with their values.\n" + otherOptions,
+				Description: "What is not given is left to the server's defaults, which the brief shows.\n" +
+					"A blueprint may name the database: then SERVER is enough.\n" + otherOptions,
 				Flags: append([]cli.Flag{
 					&cli.BoolFlag{Name: "if-not-exists", Usage: "do nothing if it is there, and say what differs"},
+					&cli.StringFlag{Name: "blueprint", Usage: "the recipe to follow, as `NAME` or NAME:VERSION"},
+					&cli.GenericFlag{Name: "with", Value: &texts{},
+						Usage: "a value that the blueprint asks for, as `NAME=VALUE`"},
 					&cli.StringFlag{Name: "for-team",
 						Usage: "with it, what a team needs: the role NAME_owner, the accounts NAME_app (write) and NAME_read, tried"},
 					&cli.StringFlag{Name: "client-host",
@@ -144,11 +149,17 @@ func (a app) takeAway(ctx context.Context, c *cli.Command, in *wire.Intent) erro
 }
 
 func (a app) createDatabase(ctx context.Context, c *cli.Command) error {
-	server, name, err := splitAddress(c)
+	recipe, err := withValues(c)
 	if err != nil {
 		return err
 	}
-	spec := wire.DatabaseSpec{Name: name, IfNotExists: c.Bool("if-not-exists")}
+	server, name := c.StringArg("address"), ""
+	if recipe == nil || strings.Contains(server, "/") {
+		if server, name, err = splitAddress(c); err != nil {
+			return err
+		}
+	}
+	spec := wire.DatabaseSpec{Name: name, IfNotExists: c.Bool("if-not-exists"), Blueprint: recipe}
 	if spec.Options, err = options(c); err != nil {
 		return err
 	}

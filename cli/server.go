@@ -242,6 +242,21 @@ func (a app) acceptServer(ctx context.Context, c *cli.Command, api *client.Clien
 	return nil
 }
 
+// confirmed has a name typed again, after it said what would be done.
+func (a app) confirmed(c *cli.Command, name, what string) (err error) {
+	typed := c.String("confirm")
+	if typed == "" {
+		a.say("%s", what)
+		if typed, err = a.ask("Type its name: "); err != nil {
+			return &exitError{ExitUnconfirmed, fmt.Errorf("Nothing was done: confirm with --confirm %s", name)}
+		}
+	}
+	if typed != name {
+		return &exitError{ExitUnconfirmed, errors.New("Nothing was done: that is not the name.")}
+	}
+	return nil
+}
+
 func (a app) forgetServer(ctx context.Context, c *cli.Command, api *client.Client, name string) error {
 	s, err := api.Servers(ctx, false)
 	if err != nil {
@@ -254,15 +269,9 @@ func (a app) forgetServer(ctx context.Context, c *cli.Command, api *client.Clien
 	if !found {
 		return &exitError{ExitNotFound, fmt.Errorf("No server %s is registered.", name)}
 	}
-	typed := c.String("confirm")
-	if typed == "" {
-		a.say("Genarch forgets how to reach %s, its admin login's password included. Nothing on the server is touched; past changes and the journal stay.", name)
-		if typed, err = a.ask("Type the server's name: "); err != nil {
-			return &exitError{ExitUnconfirmed, fmt.Errorf("Nothing was done: confirm with --confirm %s", name)}
-		}
-	}
-	if typed != name {
-		return &exitError{ExitUnconfirmed, errors.New("Nothing was done: that is not the name.")}
+	if err := a.confirmed(c, name, "Genarch forgets how to reach "+name+", its admin login's password included. "+
+		"Nothing on the server is touched; past changes and the journal stay."); err != nil {
+		return err
 	}
 	if err := api.ForgetServer(ctx, name); err != nil {
 		return err

@@ -349,6 +349,36 @@ func (c *Client) Holdings(ctx context.Context, server string) (wire.HoldingList,
 	return get[wire.HoldingList](ctx, c, "/holdings"+query)
 }
 
+// Blueprints are the recipes for databases, each in its latest version.
+func (c *Client) Blueprints(ctx context.Context) (wire.BlueprintList, error) {
+	return get[wire.BlueprintList](ctx, c, "/blueprints")
+}
+
+// Blueprint is one of them with its text; version 0 is the latest.
+func (c *Client) Blueprint(ctx context.Context, name string, version int) (wire.Blueprint, error) {
+	return get[wire.Blueprint](ctx, c, "/blueprints/"+url.PathEscape(name)+"?version="+strconv.Itoa(version))
+}
+
+// CheckBlueprint says what is wrong in a text; nothing is kept.
+func (c *Client) CheckBlueprint(ctx context.Context, text string) (out wire.BlueprintCheck, err error) {
+	return out, c.do(ctx, http.MethodPost, "/blueprints/check", wire.BlueprintText{Text: text}, &out)
+}
+
+// PutBlueprint keeps a text as a blueprint, or as a new version of it.
+func (c *Client) PutBlueprint(ctx context.Context, name, text string) (out wire.Blueprint, err error) {
+	return out, c.do(ctx, http.MethodPut, "/blueprints/"+url.PathEscape(name), wire.BlueprintText{Text: text}, &out)
+}
+
+// RemoveBlueprint takes one away.
+func (c *Client) RemoveBlueprint(ctx context.Context, name string) error {
+	return c.do(ctx, http.MethodDelete, "/blueprints/"+url.PathEscape(name), nil, nil)
+}
+
+// BlueprintSchema is the JSON Schema of the format.
+func (c *Client) BlueprintSchema(ctx context.Context) (out json.RawMessage, err error) {
+	return out, c.do(ctx, http.MethodGet, "/blueprints/schema", nil, &out)
+}
+
 // Attention is what needs a look.
 func (c *Client) Attention(ctx context.Context) (wire.Attention, error) {
 	return get[wire.Attention](ctx, c, "/attention")

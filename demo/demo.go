@@ -174,7 +174,7 @@ func (l *Demo) Register(ctx context.Context, api *client.Client) error {
 			}
 		}
 	}
-	return nil
+	return putBlueprints(ctx, api)
 }
 
 // moved follows a demo server to another port: the old one was taken.

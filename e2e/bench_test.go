@@ -67,12 +67,18 @@ func (s *service) team(b *testing.B, server, name string) {
 // carry asks for an intent and lets it run to its end.
 func (s *service) carry(b *testing.B, intent string) {
 	b.Helper()
+	s.carryConfirmed(b, intent, "")
+}
+
+// carryConfirmed does it for a change that asks for a name.
+func (s *service) carryConfirmed(b *testing.B, intent, name string) {
+	b.Helper()
 	status, draft, _ := s.call("POST", "/api/v1/changes", s.token, intent)
 	if status != 201 {
 		b.Fatalf("ask: %d %v", status, draft)
 	}
 	status, done, _ := s.call("POST", fmt.Sprintf("/api/v1/changes/%v/run", draft["id"]), s.token,
-		fmt.Sprintf(`{"fingerprint":%q,"wait":60}`, draft["brief"].(map[string]any)["fingerprint"]))
+		fmt.Sprintf(`{"fingerprint":%q,"confirm":%q,"wait":60}`, draft["brief"].(map[string]any)["fingerprint"], name))
 	if status != 200 || done["state"] != "done" {
 		b.Fatalf("run: %d %v", status, done)
 	}

@@ -168,8 +168,8 @@ func testChoices(t *testing.T, s *service) {
 		"utf8mb4_uca1400_as_ci")
 	has(t, "templates", s.run(0, "server", "choices", "harbour", "templates").out, "template1", "template0")
 	has(t, "tablespaces", s.run(0, "server", "choices", "harbour", "tablespaces").out, "pg_default", "yes")
-	has(t, "no templates", s.run(4, "server", "choices", "quay", "templates").err, "MariaDB has no list of templates",
-		"There are collations, encodings, owners")
+	has(t, "no tablespaces", s.run(4, "server", "choices", "quay", "tablespaces").err,
+		"MariaDB has no list of tablespaces", "There are collations, encodings, owners")
 	has(t, "the lists", s.run(0, "server", "choices", "quay").out, "encodings", "Character sets")
 }
 

@@ -23,8 +23,17 @@ type DatabaseSpec struct {
 	NewName     string    `json:"new_name,omitempty" maxLength:"2000" doc:"For database.rename."`
 	KeepDays    int       `json:"keep_days,omitempty" minimum:"0" maximum:"3650" doc:"database.set_aside: for how many days; 0: as the environment has it."`
 	Team        *TeamSpec `json:"team,omitempty" doc:"database.create: make, in the same change, an owner role and two accounts that are tried afterwards."`
+	// Blueprint is the recipe that the rest is taken from.
+	Blueprint *BlueprintUse `json:"blueprint,omitempty" doc:"database.create: take from it what is not given here."`
 	// Options are the engine's own fields.
 	Options map[string]any `json:"options,omitempty" doc:"The options of the engine, by name, as GET /engines describes them: texts, whole numbers, yes or no, lists of texts, rows. What is absent is left as it is, or to the defaults, which the brief shows."`
+}
+
+// BlueprintUse says which blueprint to use, and with which values.
+type BlueprintUse struct {
+	Name    string            `json:"name" maxLength:"40"`
+	Version int               `json:"version,omitempty" minimum:"0" doc:"0 or absent: the latest one."`
+	With    map[string]string `json:"with,omitempty" doc:"The values of its parameters."`
 }
 
 // Finding is something that a brief points out.

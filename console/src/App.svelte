@@ -20,6 +20,7 @@
 		{ address: '/', title: 'Fleet' },
 		{ address: '/changes', title: 'Changes' },
 		{ address: '/holdings', title: 'Holding' },
+		{ address: '/blueprints', title: 'Blueprints' },
 		{ address: '/journal', title: 'Journal' },
 		...(session.may('admin') ? [{ address: '/operators', title: 'Operators' }] : [])
 	]);

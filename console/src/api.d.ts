@@ -24,6 +24,94 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/blueprints": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Recipes for databases
+         * @description Needs the permission view.
+         */
+        get: operations["list-blueprints"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/blueprints/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What is wrong in a text; nothing is kept
+         * @description Needs the permission view.
+         */
+        post: operations["check-blueprint"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/blueprints/schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The JSON Schema of the format
+         * @description Needs the permission view.
+         */
+        get: operations["blueprint-schema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/blueprints/{blueprint}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One recipe, with its text
+         * @description Needs the permission view.
+         */
+        get: operations["show-blueprint"];
+        /**
+         * Keep a recipe, or a new version of it
+         * @description Needs the permission admin.
+         */
+        put: operations["put-blueprint"];
+        post?: never;
+        /**
+         * Remove a recipe; what was made by it stays
+         * @description Needs the permission admin.
+         */
+        delete: operations["remove-blueprint"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/briefs": {
         parameters: {
             query?: never;
@@ -1114,6 +1202,50 @@ export interface components {
             /** @description Something is broken or held up. */
             urgent: boolean;
         };
+        Blueprint: {
+            /** Format: date-time */
+            created: string;
+            description?: string;
+            /** @description Those for which it has options of their own. */
+            engines: string[];
+            /** @description Where it may be used; none: everywhere. */
+            environments: string[];
+            name: string;
+            /** @description The database's name, with {PARAMETER} for values. */
+            name_rule?: string;
+            /** @description Who put this version there. */
+            operator: string;
+            parameters: components["schemas"]["Parameter"][];
+            /** @description The whole, in YAML; absent in lists. */
+            text?: string;
+            title?: string;
+            /** Format: int64 */
+            version: number;
+        };
+        BlueprintCheck: {
+            /** @description What it says, without problems. */
+            blueprint?: components["schemas"]["Blueprint"];
+            /** @description None: it can be used. */
+            problems: components["schemas"]["TextProblem"][];
+        };
+        BlueprintList: {
+            blueprints: components["schemas"]["Blueprint"][];
+        };
+        BlueprintText: {
+            text: string;
+        };
+        BlueprintUse: {
+            name: string;
+            /**
+             * Format: int64
+             * @description 0 or absent: the latest one.
+             */
+            version?: number;
+            /** @description The values of its parameters. */
+            with?: {
+                [key: string]: string;
+            };
+        };
         Brief: {
             /** @description The sessions that it would end or wait for, at most 200. */
             affected: components["schemas"]["ServerSession"][];
@@ -1395,6 +1527,8 @@ export interface components {
             total: number;
         };
         DatabaseSpec: {
+            /** @description database.create: take from it what is not given here. */
+            blueprint?: components["schemas"]["BlueprintUse"];
             /** @description database.drop, .set_aside: do nothing if it is not there. */
             if_exists?: boolean;
             /** @description database.create: do nothing if it is there, and say what differs. */
@@ -2073,6 +2207,17 @@ export interface components {
             /** @description End every token of theirs. */
             revoke_tokens?: boolean;
         };
+        Parameter: {
+            /** @description null: a value has to be given. */
+            default: string | null;
+            description?: string;
+            name: string;
+            /** @description A regular expression that the whole value matches. */
+            pattern?: string;
+            title?: string;
+            /** @description The only ones that go; none: any. */
+            values: string[];
+        };
         PasswordChange: {
             new: string;
             old: string;
@@ -2579,6 +2724,16 @@ export interface components {
             /** @description The role NAME_owner and the accounts NAME_app and NAME_read are made. */
             name: string;
         };
+        TextProblem: {
+            /** Format: int64 */
+            column: number;
+            /**
+             * Format: int64
+             * @description From 1 on; 0: the whole text.
+             */
+            line: number;
+            text: string;
+        };
         Token: {
             /** Format: date-time */
             created: string;
@@ -2697,6 +2852,196 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Attention"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-blueprints": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BlueprintList"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "check-blueprint": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BlueprintText"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BlueprintCheck"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "blueprint-schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-blueprint": {
+        parameters: {
+            query?: {
+                /** @description 0 or absent: the latest one. */
+                version?: number;
+            };
+            header?: never;
+            path: {
+                blueprint: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Blueprint"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "put-blueprint": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                blueprint: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BlueprintText"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Blueprint"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-blueprint": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                blueprint: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

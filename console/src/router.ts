@@ -16,6 +16,8 @@ const ServerSettings = () => import('./pages/ServerSettings.svelte');
 const AlterAccount = () => import('./pages/AlterAccount.svelte');
 const AccountPage = () => import('./pages/Account.svelte');
 const AlterDatabase = () => import('./pages/AlterDatabase.svelte');
+const BlueprintPage = () => import('./pages/Blueprint.svelte');
+const Blueprints = () => import('./pages/Blueprints.svelte');
 const Changes = () => import('./pages/Changes.svelte');
 const Database = () => import('./pages/Database.svelte');
 const Server = () => import('./pages/Server.svelte');
@@ -68,6 +70,9 @@ export const { p, navigate, isActive, route } = createRouter({
 	'/servers/:server/new-grant': GrantPage,
 	'/servers/:server/holdings/:holding': HoldingPage,
 	'/holdings': Holdings,
+	'/blueprints': Blueprints,
+	'/blueprints/:blueprint': BlueprintPage,
+	'/new-blueprint': BlueprintPage,
 	'/new-server': NewServer,
 	'/compare': Compare,
 	'/operators': Operators,
@@ -103,6 +108,8 @@ export const to = {
 		`${who.database ? to.database(server, who.database) : to.server(server)}/${who.role ? 'roles' : 'accounts'}/${encodeURIComponent(whoText({ ...who, database: '' }))}`,
 	holdings: (server = '') => `/holdings${server ? `?${new URLSearchParams({ server })}` : ''}`,
 	holding: (server: string, id: string) => `${to.server(server)}/holdings/${encodeURIComponent(id)}`,
+	blueprint: (name: string) => `/blueprints/${encodeURIComponent(name)}`,
+	newBlueprint: '/new-blueprint',
 	newAccount: (server: string) => `/servers/${encodeURIComponent(server)}/new-account`,
 	newGrant: (server: string, database = '', who = '') =>
 		`/servers/${encodeURIComponent(server)}/new-grant?${new URLSearchParams({ database, who })}`,

@@ -95,9 +95,18 @@ type DatabaseSpec struct {
 	KeepDays int `json:"keep_days,omitempty"`
 	// Team makes, with the database, what a team needs to use it.
 	Team *TeamSpec `json:"team,omitempty"`
+	// Blueprint is the recipe that this was made from; nil: none.
+	Blueprint *Blueprint `json:"blueprint,omitempty"`
 	// Options are what is asked for of the engine's own fields, by their names. What
 	// is absent was not asked for.
 	Options catalog.Values `json:"options,omitempty"`
+}
+
+// Blueprint says by which version of a recipe a database is made, and with which values.
+type Blueprint struct {
+	Name    string            `json:"name"`
+	Version int               `json:"version"`
+	With    map[string]string `json:"with,omitempty"`
 }
 
 // Check says what makes the intent malformed, before any server is asked.

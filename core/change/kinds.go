@@ -53,7 +53,7 @@ func words(text string) []string { return strings.Fields(text) }
 // kinds holds every kind of intent. What an engine has not of it, its planner stops.
 var kinds = map[Kind]kind{
 	CreateDatabase: {part: PartDatabase, target: ofDatabase, clears: true,
-		fields: words("name if_not_exists team options")},
+		fields: words("name if_not_exists team blueprint options")},
 	AlterDatabase: {part: PartDatabase, target: ofDatabase, clears: true, fields: words("name options"),
 		needed: words("name options")},
 	DropDatabase: {part: PartDatabase, target: ofDatabase, clears: true, fields: words("name if_exists options"),

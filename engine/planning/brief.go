@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 
 	"example.com/genarch/core/catalog"
@@ -19,6 +20,11 @@ func NewBrief(in change.Intent, snap catalog.Snapshot) change.Brief {
 		Target: in.Target().String(), Engine: snap.Instance.Engine, Environment: snap.Server.Environment,
 		Identity: snap.Instance.Identity.String(), Read: snap.Instance.Read,
 		Settings: []change.Setting{}, Findings: []change.Finding{}, Steps: []change.Step{},
+	}
+	if in.Database != nil && in.Database.Blueprint != nil {
+		use := in.Database.Blueprint
+		b.Set(change.Setting{Name: "blueprint", Value: use.Name + ", version " + strconv.Itoa(use.Version), Asked: true,
+			Decides: "which recipe the rest is taken from, where nothing else is asked for"})
 	}
 	if snap.Instance.ReadOnly != "" {
 		b.Find(change.Stop, change.ServerReadOnly, "Register the primary as a server of its own and ask there.",

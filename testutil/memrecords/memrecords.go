@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"example.com/genarch/core/blueprint"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/history"
@@ -38,6 +39,8 @@ type Records struct {
 	journal   []journal.Entry
 	history   map[string][]history.Point
 	watched   map[uint64]catalog.Watched
+	// blueprints are all versions, by name.
+	blueprints map[string][]blueprint.Kept
 }
 
 type operator struct {
@@ -62,7 +65,7 @@ func New() *Records {
 		operators: map[string]operator{}, tokens: map[uint64]token{}, sessions: map[string]record.Session{},
 		changes: map[uint64]change.Change{}, keys: map[string]uint64{}, claims: map[string]claim{},
 		stops: map[uint64]string{}, secrets: map[uint64][]change.Secret{}, history: map[string][]history.Point{},
-		watched: map[uint64]catalog.Watched{}}
+		watched: map[uint64]catalog.Watched{}, blueprints: map[string][]blueprint.Kept{}}
 }
 
 // GoAway makes every call fail with an error, until it is nil again.

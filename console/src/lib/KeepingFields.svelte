@@ -13,7 +13,7 @@
 			type="number"
 			min="0"
 			max="3650"
-			class="input mono w-44"
+			class="input mono w-56"
 			placeholder="as its environment"
 			bind:value={() => keeping.days || undefined, (n) => (keeping.days = n ?? 0)}
 		/></label

@@ -24,7 +24,7 @@
 			type="number"
 			min="0"
 			max="64"
-			class="input mono w-36"
+			class="input mono w-44"
 			placeholder="as many as fit"
 			bind:value={() => rule.max_length || undefined, (n) => (rule.max_length = n ?? 0)}
 		/></label

@@ -22,6 +22,8 @@ export type Intent = Schemas['Intent'];
 export type Principal = Schemas['Principal'];
 export type Account = Schemas['Account'];
 export type Holding = Schemas['Holding'];
+export type Blueprint = Schemas['Blueprint'];
+export type BlueprintCheck = Schemas['BlueprintCheck'];
 export type HoldingList = Schemas['HoldingList'];
 export type AccountList = Schemas['AccountList'];
 export type AccountDetail = Schemas['AccountDetail'];
@@ -199,6 +201,14 @@ export const api = {
 	decline: (id: number, reason: string) =>
 		unwrap(client.POST('/changes/{id}/decline', { params: { path: { id } }, body: { reason } })),
 	passwords: (id: number) => unwrap(client.POST('/changes/{id}/passwords', { params: { path: { id } } })),
+	blueprints: () => unwrap(client.GET('/blueprints')),
+	blueprint: (blueprint: string) => unwrap(client.GET('/blueprints/{blueprint}', { params: { path: { blueprint } } })),
+	blueprintSchema: () => unwrap(client.GET('/blueprints/schema')),
+	checkBlueprint: (text: string) => unwrap(client.POST('/blueprints/check', { body: { text } })),
+	putBlueprint: (blueprint: string, text: string) =>
+		unwrap(client.PUT('/blueprints/{blueprint}', { params: { path: { blueprint } }, body: { text } })),
+	removeBlueprint: (blueprint: string) =>
+		unwrap(client.DELETE('/blueprints/{blueprint}', { params: { path: { blueprint } } })),
 	holdings: (server = '') => unwrap(client.GET('/holdings', { params: { query: { server: server || undefined } } })),
 	accounts: (name: string, system = false) =>
 		unwrap(

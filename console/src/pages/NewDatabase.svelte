@@ -1,5 +1,6 @@
 <script lang="ts">
 	import { problemOf, type Finding, type Intent, type Problem } from '../lib/api';
+	import BlueprintFields from '../lib/BlueprintFields.svelte';
 	import ChangeFormPage from '../lib/ChangeFormPage.svelte';
 	import { ChangeForm } from '../lib/changeForm.svelte';
 	import EngineFields from '../lib/EngineFields.svelte';
@@ -20,6 +21,8 @@
 	const engine = $derived(engines.get(form.server?.engine));
 	const hosts = $derived(engines.hasHosts(form.server?.engine));
 	let name = $state('');
+	let blueprint = $state('');
+	let values = $state<Record<string, string>>({});
 	let team = $state('');
 	let teamHost = $state('');
 	let options = $state<Options>({});
@@ -41,6 +44,7 @@
 					server,
 					database: {
 						name,
+						blueprint: blueprint ? { name: blueprint, with: filled(values) } : undefined,
 						team: team ? { name: team, host: teamHost || undefined } : undefined,
 						options: given(options)
 					},
@@ -48,6 +52,8 @@
 				}
 			: null
 	);
+	/** What is left empty is left to the blueprint. */
+	const filled = (all: Record<string, string>) => Object.fromEntries(Object.entries(all).filter(([, v]) => v));
 	const brief = $derived(intent ? form.brief : null);
 	const aboutName = $derived(brief?.findings.filter((f) => f.code.startsWith('name.')) ?? []);
 	const suggest = (f: Finding) => (name = f.suggestion ?? name);
@@ -66,6 +72,7 @@
 	{#if problem && !engine}<ErrorPanel {problem} retry={load} />
 	{:else if !engine}<Skeleton rows={6} label="Reading what can be asked for" />
 	{:else}
+		<BlueprintFields environment={form.server?.environment} bind:chosen={blueprint} bind:values bind:name />
 		<Field title="Name" findings={aboutName} onsuggest={suggest}>
 			{#snippet children(id)}
 				<input
