@@ -37,8 +37,9 @@ bench: build ## the speed goals, side by side with the bare statements
 	scripts/setup tests
 	go test -tags $(GOTAGS) -run '^$$' -bench . -benchtime 1x ./e2e/ ./engine/... ./core/...
 
-soak: ## a million schedules of the simulation; a failing seed is printed, and plays again with -seed
+soak: ## a million schedules of the simulation (a failing seed plays again with -seed), and 300 kills of the service
 	go test -tags $(GOTAGS) -count=1 -timeout 4h -run TestSimulation ./runner -seeds 1000000 -first-seed 100000
+	go test -tags $(GOTAGS) -count=1 -timeout 4h -run 'TestKills|TestCutLines' ./e2e -kills 150 -all-cuts
 
 fuzz: ## every fuzz target for a minute
 	scripts/fuzz

@@ -145,6 +145,10 @@ func testHoldingMariaDB(t *testing.T, s *service, db *sql.DB) {
 	has(t, "a name that is taken", s.run(1, "holding", "bring-back", "quay/loyalty_staging", "--yes").err, "--as")
 	s.run(3, "holding", "bring-back", "quay/loyalty_staging", "--as", "points_staging", "--yes") // a caution
 	exec("DROP DATABASE loyalty_staging")
+	// What somebody else wrote there is not made by itself.
+	exec("UPDATE genarch_held_1_loyalty_staging.genarch_holding SET body = CONCAT(body, ' ') WHERE kind = 'view'")
+	has(t, "forged", s.run(3, "holding", "bring-back", "quay/loyalty_staging", "--yes").err, "holding.unsealed")
+	exec("UPDATE genarch_held_1_loyalty_staging.genarch_holding SET body = TRIM(body) WHERE kind = 'view'")
 	has(t, "brought back", s.run(0, "holding", "bring-back", "quay/loyalty_staging", "--yes").out, "holding.bring_back")
 	if got := state("loyalty_staging"); got != whole {
 		t.Errorf("it came back as %s", got)

@@ -12,6 +12,7 @@ import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/handover"
+	"example.com/genarch/core/journal"
 	"example.com/genarch/core/secret"
 )
 
@@ -52,6 +53,9 @@ type Target struct {
 	// choice), every new connection must show the identity in Server, or is
 	// closed with an [IdentityError].
 	SkipIdentityCheck bool
+	// Sealer proves that what lies on the server was kept there by Genarch; nil: nothing can
+	// be proved.
+	Sealer journal.Sealer
 }
 
 // Server gives access to one running server. It holds at most [MaxConns]

@@ -120,7 +120,7 @@ func (f *Fleet) Open(ctx context.Context, name string) (catalog.Server, engine.E
 	if err != nil {
 		return srv, nil, nil, err
 	}
-	access, err := eng.Open(engine.Target{Server: srv, Password: password})
+	access, err := eng.Open(engine.Target{Server: srv, Password: password, Sealer: f.sealer()})
 	if err != nil {
 		return srv, nil, nil, err
 	}
@@ -135,6 +135,12 @@ func (f *Fleet) Open(ctx context.Context, name string) (catalog.Server, engine.E
 	}
 	f.open[name] = opened{access, srv, time.Now()}
 	return srv, eng, access, nil
+}
+
+// sealer makes and checks seals with the key of the records, where they have one.
+func (f *Fleet) sealer() journal.Sealer {
+	s, _ := f.store.(journal.Sealer)
+	return s
 }
 
 // retireTime is how long calls in progress keep an outdated access.

@@ -63,12 +63,12 @@
 	<a href="#main" class="sr-only focus:not-sr-only">Skip to the page</a>
 	<header class="border-base-300 flex flex-wrap items-center gap-x-1 gap-y-1 border-b px-3 py-2 sm:gap-x-5 sm:px-6">
 		<a href="/" class="text-lg font-bold tracking-tight">Genarch</a>
-		<nav class="flex sm:gap-1" aria-label="Places">
+		<nav class="flex flex-wrap max-sm:text-sm sm:gap-1" aria-label="Places">
 			{#each places as place (place.address)}
 				<a
 					href={place.address}
 					aria-current={here(place.address) ? 'page' : undefined}
-					class="hover:bg-base-200 rounded-field px-1.5 py-1 sm:px-2 {here(place.address)
+					class="hover:bg-base-200 rounded-field px-1 py-1 sm:px-2 {here(place.address)
 						? 'font-semibold underline decoration-2 underline-offset-8'
 						: ''}">{place.title}</a
 				>

@@ -135,6 +135,8 @@ const (
 	HoldingOpened = "holding.opened"
 	// HoldingBroken: something of it could not be made again (MariaDB).
 	HoldingBroken = "holding.broken"
+	// HoldingUnsealed: what was saved with it does not bear Genarch's seal (MariaDB).
+	HoldingUnsealed = "holding.unsealed"
 	// HoldingRenamed: under another name, what is written in its definitions means the old one.
 	HoldingRenamed = "holding.renamed"
 	// HoldingGrants: grants of accounts that are gone.

@@ -57,7 +57,8 @@ func full(v reflect.Value) {
 		v.Set(reflect.New(v.Type().Elem()))
 		full(v.Elem())
 	case reflect.Map:
-		v.Set(reflect.ValueOf(catalog.Values{"x": "x"}))
+		v.Set(reflect.MakeMap(v.Type()))
+		v.SetMapIndex(reflect.ValueOf("x"), reflect.ValueOf("x"))
 	case reflect.Slice:
 		v.Set(reflect.MakeSlice(v.Type(), 1, 1))
 		full(v.Index(0))

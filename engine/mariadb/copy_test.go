@@ -81,7 +81,7 @@ func testCopyOf(k taker) {
 		"CREATE TABLE other_part_dev.p (a INT PRIMARY KEY)",
 		"ALTER TABLE part_dev.p ADD CONSTRAINT leads FOREIGN KEY (a) REFERENCES other_part_dev.p (a)")
 	inside := k.client("part_dev", "")
-	if b := k.brief(copying("busy_dev", catalog.Values{"template": "part_dev"})); !slices.Contains(
+	if b := k.brief(copying("busy_dev", catalog.Values{"template": "part_dev", "freeze": false})); !slices.Contains(
 		b.Codes(change.Caution), change.CopyMoving) {
 		k.t.Errorf("somebody is connected: %+v", b.Findings)
 	}
@@ -110,7 +110,7 @@ func testCopyOf(k taker) {
 		k.t.Errorf("a table that came after the brief: %v", err)
 	}
 	// A wish to stop cuts it off while it waits for somebody.
-	b := k.brief(copying("stopped_dev", catalog.Values{"template": "part_dev"}))
+	b := k.brief(copying("stopped_dev", catalog.Values{"template": "part_dev", "freeze": false}))
 	ctx, stop := context.WithCancel(k.t.Context())
 	defer stop()
 	for _, step := range b.Steps[:3] {

@@ -68,7 +68,7 @@ var description = engine.Description{
 				In: engine.AtCreate, Show: engine.Nowhere, Group: engine.More, Default: "all",
 				Decides: "whether the rows are copied too, or only what holds them"},
 			{Name: "freeze", Title: "Hold writers up", Type: engine.Yes, In: engine.AtCreate, Show: engine.Nowhere,
-				Group: engine.More, Default: "no",
+				Group: engine.More, Default: "yes",
 				Decides: "whether nobody can write to the template meanwhile, so that the copy is of one moment"},
 			{Name: "copy_grants", Title: "Grants of the template", Type: engine.Yes, In: engine.AtCreate,
 				Show: engine.Nowhere, Group: engine.More, Default: "no",

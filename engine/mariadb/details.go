@@ -60,6 +60,8 @@ type saved struct {
 	Definitions []definition // without their bodies
 	Grants      []savedGrant
 	Events      []scheduled // those that were enabled
+	// Sealed: it bears Genarch's seal, so nobody else wrote or altered it.
+	Sealed bool
 }
 
 // scheduled is an event, and whose privileges it runs with, as the server writes it:

@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -143,6 +144,7 @@ const (
 	savedElsewhere = "elsewhere"
 
 	savedNote  = "note"
+	savedSeal  = "seal"  // of all the others but the note, which is altered now and then
 	savedEvent = "event" // one that was enabled
 	savedRight = "grant"
 )
@@ -174,6 +176,24 @@ func definerIn(mode, definer string) string {
 		return quote(user)
 	}
 	return quote(user) + "@" + quote(host)
+}
+
+// sealText is what the seal on what was saved covers: where it lies, and each part, with its
+// length in front, so that no two different lists have the same.
+func sealText(held string, list []definition) string {
+	var b strings.Builder
+	part := func(text string) { fmt.Fprintf(&b, "%d:%s", len(text), text) }
+	part("holding")
+	part(held)
+	for _, d := range list {
+		if d.Kind == savedNote || d.Kind == savedSeal {
+			continue
+		}
+		for _, text := range []string{d.Kind, d.Name, d.Mode, d.Client, d.Connection, d.Database, string(d.Body)} {
+			part(text)
+		}
+	}
+	return b.String()
 }
 
 // digest tells whether definitions are the same.

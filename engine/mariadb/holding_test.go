@@ -201,7 +201,7 @@ func (k taker) same(title, before, after string) {
 // testHolding sets databases with everything in them aside and brings each back as it
 // was: also if each step is done, asked after and undone twice.
 func testHolding(k taker) {
-	for _, name := range []string{"aside_dev", "as`ide; -- \\", strings.Repeat("é", 20)} {
+	for _, name := range []string{"as`ide; -- \\", strings.Repeat("é", 20)} {
 		furnish(k, name)
 		before := k.fingerprint(name)
 		inside := k.client(name, "app")
@@ -307,11 +307,42 @@ func testComingBackFails(k taker) {
 		k.t.Errorf("its name is taken: %+v", b.Findings)
 	}
 	k.exec("mysql", "DROP DATABASE wait_dev")
+	testForged(k, d.Name)
 	// Somebody keeps something of his own where it waits.
 	k.exec(d.Name, "CREATE TABLE mine (a INT)")
 	k.carried(back)
 	if d, err := k.s.Database(k.t.Context(), "wait_dev"); err != nil || d.Tables == nil || *d.Tables != 2 {
 		k.t.Errorf("with one more table: %+v, %v", d, err)
+	}
+}
+
+// testForged: what somebody else wrote where a database waits is not sent by itself, and
+// what only looks like the table there is not even read.
+func testForged(k taker, waits string) {
+	back := held(change.BringBack, change.HoldingSpec{ID: waits})
+	good := k.brief(back)
+	table := quoteIdent(waits) + "." + heldTable
+	k.exec("mysql", "UPDATE "+table+" SET body = CONCAT(body, ' ') WHERE kind = 'view'")
+	if b := k.brief(back); !slices.Contains(b.Codes(change.Caution), change.HoldingUnsealed) {
+		k.t.Errorf("altered by somebody: %+v", b.Findings)
+	}
+	good.Steps = good.Steps[:2]
+	if _, err := enginetest.Carry(k.t, k.s, good); err == nil || !strings.Contains(err.Error(), "was altered since") {
+		k.t.Errorf("altered after the brief: %v", err)
+	}
+	k.exec("mysql", "DROP DATABASE wait_dev", "UPDATE "+table+" SET body = TRIM(body) WHERE kind = 'view'",
+		"CREATE DATABASE genarch_held_99_trap", "CREATE TABLE genarch_held_99_trap.ran (a INT)")
+	k.exec("genarch_held_99_trap", "CREATE FUNCTION trap() RETURNS INT SQL SECURITY INVOKER NOT DETERMINISTIC"+
+		" BEGIN INSERT INTO ran VALUES (1); RETURN 1; END", "CREATE VIEW genarch_holding AS SELECT trap() AS position,"+
+		" 'note' AS kind, '' AS name, '' AS mode, '' AS client, '' AS connection, '' AS collation, '' AS body")
+	if list, err := k.s.Databases(k.t.Context()); err != nil ||
+		slices.ContainsFunc(list.Held, func(d catalog.Database) bool { return strings.Contains(d.Name, "trap") }) {
+		k.t.Errorf("a view is taken for what was saved: %v", err)
+	}
+	var ran int
+	err := k.client("genarch_held_99_trap", "").QueryRowContext(k.t.Context(), "SELECT COUNT(*) FROM ran").Scan(&ran)
+	if err != nil || ran != 0 {
+		k.t.Errorf("somebody's function ran %d times, %v", ran, err)
 	}
 }
 

@@ -33,7 +33,7 @@ func planCopy(p *planning.Draft) []change.Step {
 	what, has := more.Copied, more.Objects
 	shown := naming.Show(from)
 	p.Default("data", "all", "MariaDB")
-	p.Default("freeze", false, "MariaDB")
+	p.Default("freeze", true, "MariaDB")
 	p.Default("copy_grants", false, "MariaDB")
 	rows := p.Settled.Text("data") != "none"
 	planCopyStops(p, what, has)
@@ -53,18 +53,29 @@ func planCopy(p *planning.Draft) []change.Step {
 			planning.Shorten(what.Naming))
 	}
 	frozen := p.Settled.Bool("freeze")
-	if n := more.CopiedSessions; rows && n > 0 && !frozen {
+	planWriters(b, shown, more.CopiedSessions, rows && len(what.Tables) > 0, frozen)
+	return copySteps(from, to, what, has, rows, frozen)
+}
+
+// planWriters says what the copy means to those who write to the template meanwhile.
+func planWriters(b *change.Brief, shown string, sessions int, rows, frozen bool) {
+	switch connected := naming.Count(sessions, "session is", "sessions are"); {
+	case !rows:
+	case frozen && sessions > 0:
+		f := b.Find(change.Caution, change.CopyFreezes, "Copy while nobody writes; or let them write.",
+			"Nobody can write to the tables of %s while rows are copied; who tries waits, and %s connected.", shown,
+			connected).Offer(remedy.Option("options.freeze", "no"))
+		f.Passing = true
+	case frozen:
+		b.Find(change.Note, change.CopyFreezes, "",
+			"Nobody can write to the tables of %s while rows are copied; who tries waits. Reading goes on.",
+			shown).Passing = true
+	case sessions > 0:
 		f := b.Find(change.Caution, change.CopyMoving, "Hold writers up meanwhile; or copy while nobody writes.",
 			"%s connected to %s: what is written meanwhile may be in one table of the copy and not in another.",
-			naming.Count(n, "session is", "sessions are"), shown).
-			Offer(remedy.Option("options.freeze", remedy.Yes))
+			connected, shown).Offer(remedy.Option("options.freeze", remedy.Yes))
 		f.Passing = true
 	}
-	if rows && frozen && len(what.Tables) > 0 {
-		b.Find(change.Note, change.CopyFreezes, "",
-			"Nobody can write to the tables of %s while rows are copied; who tries waits. Reading goes on.", shown)
-	}
-	return copySteps(from, to, what, has, rows, frozen)
 }
 
 // planCopyStops stops at what could not be made in the copy.

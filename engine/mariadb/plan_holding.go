@@ -197,6 +197,14 @@ func planBringBack(b *change.Brief, in change.Intent, d catalog.Database, snap c
 			naming.Show(h.Name))
 	}
 	planMoving(b, d, snap)
+	kept := details.Saved
+	if n := len(kept.Definitions) + len(kept.Grants) + len(kept.Events); n > 0 && !kept.Sealed {
+		b.Find(change.Caution, change.HoldingUnsealed,
+			"Look through the table "+heldTable+" there: each text is sent as it stands.",
+			"What was saved with it does not bear the seal of this Genarch: its key was lost, or somebody else wrote "+
+				"it. %s would be made with the rights of Genarch's login.", naming.Count(n, "definition or grant",
+				"definitions and grants"))
+	}
 	planHeldSessions(b, in, d, snap)
 	has := comingBack(details)
 	title := "move its tables back"
@@ -208,7 +216,7 @@ func planBringBack(b *change.Brief, in change.Intent, d catalog.Database, snap c
 		change.Step{Kind: stepCreate, Title: "create database " + shown,
 			Statement: createDatabase(name, h.Kept["encoding"], h.Kept["collation"], h.Comment),
 			Undo:      dropDatabase(name), Args: map[string]string{"name": name}},
-		moveStep(stepBack, title, d.Name, name, has))
+		sealedStep(moveStep(stepBack, title, d.Name, name, has), details.Saved.Sealed))
 	if step, any := planRegrant(b, name, details.Saved, snap); any {
 		b.Steps = append(b.Steps, step)
 	}
@@ -223,6 +231,14 @@ func planBringBack(b *change.Brief, in change.Intent, d catalog.Database, snap c
 		change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true,
 			Args: map[string]string{"name": name, "encoding": h.Kept["encoding"], "collation": h.Kept["collation"],
 				"comment": h.Comment}})
+}
+
+// sealedStep notes on a step that what was saved bears no seal, which its brief said.
+func sealedStep(step change.Step, sealed bool) change.Step {
+	if !sealed {
+		step.Args["unsealed"] = "accepted"
+	}
+	return step
 }
 
 // comingBack are the objects that a database has once it is back.

@@ -35,7 +35,7 @@ func filled() catalog.Snapshot {
 func wait(s *catalog.Snapshot) {
 	tables := 2
 	has := impact(s)
-	has.Saved = saved{Grants: grantsOn("cargo_prod", *s.Access, s.Self), Events: has.Objects.Events,
+	has.Saved = saved{Sealed: true, Grants: grantsOn("cargo_prod", *s.Access, s.Self), Events: has.Objects.Events,
 		Definitions: []definition{
 			{Kind: "function", Name: "weigh"}, {Kind: "package", Name: "desk"}, {Kind: "view", Name: "heavy"},
 			{Kind: "trigger", Name: "weighed"}}}
@@ -89,6 +89,8 @@ func TestPlanHoldingFindings(t *testing.T) {
 		{"its name is taken", back, also(func(s *catalog.Snapshot) { s.Names = append(s.Names, "cargo_prod") }),
 			"stop:name.taken"},
 		{"not allowed to set definers again", back, also(unable), "stop:rights.missing"},
+		{"written by somebody else", back, also(func(s *catalog.Snapshot) { impact(s).Saved.Sealed = false }),
+			"caution:holding.unsealed"},
 		{"somebody is gone", back, also(func(s *catalog.Snapshot) {
 			s.Access.Accounts = slices.DeleteFunc(s.Access.Accounts,
 				func(a catalog.Account) bool { return a.Principal == at("crew", "") })

@@ -7,6 +7,8 @@ import (
 	"strings"
 
 	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/engine"
 )
 
 // maxTemplates bounds the list of databases that can be copied.
@@ -95,20 +97,72 @@ func (s *server) readCopied(ctx context.Context, name string) (copied, error) {
 	if err != nil {
 		return out, err
 	}
-	for i := range out.Sequences {
-		q := &out.Sequences[i]
-		err := s.db.QueryRowContext(ctx, "SELECT next_not_cached_value, minimum_value, maximum_value, start_value,"+
-			" `increment`, cache_size, cycle_option FROM "+quoteIdent(name)+"."+quoteIdent(q.Name)).
-			Scan(&q.Next, &q.Min, &q.Max, &q.Start, &q.Increment, &q.Cache, &q.Cycle)
-		if err != nil {
-			return out, wrap("read a sequence", err)
-		}
+	if err := s.readSequences(ctx, name, out.Sequences); err != nil {
+		return out, err
 	}
 	if out.Keys, err = s.readKeys(ctx, name); err != nil {
 		return out, err
 	}
 	out.Naming, err = s.readNaming(ctx, name)
 	return out, err
+}
+
+// readSequences reads the rows of sequences while they are locked, so that none is a view
+// meanwhile: see [server.heldRows].
+func (s *server) readSequences(ctx context.Context, name string, list []sequence) error {
+	const op = "read the sequences"
+	if len(list) == 0 {
+		return nil
+	}
+	conn, err := s.db.Conn(ctx)
+	if err != nil {
+		return wrap(op, err)
+	}
+	defer conn.Close()
+	var names []string
+	for _, q := range list {
+		names = append(names, q.Name)
+	}
+	if _, err := conn.ExecContext(ctx, "LOCK TABLES "+qualified(name, names, " READ")); err != nil {
+		return wrap(op, err)
+	}
+	defer conn.ExecContext(context.WithoutCancel(ctx), "UNLOCK TABLES") //nolint:errcheck // gone with the session
+	if err := s.stillTables(ctx, name, names); err != nil {
+		return err
+	}
+	for i := range list {
+		q := &list[i]
+		err := conn.QueryRowContext(ctx, "SELECT next_not_cached_value, minimum_value, maximum_value, start_value,"+
+			" `increment`, cache_size, cycle_option FROM "+quoteIdent(name)+"."+quoteIdent(q.Name)).
+			Scan(&q.Next, &q.Min, &q.Max, &q.Start, &q.Increment, &q.Cache, &q.Cycle)
+		if err != nil {
+			return wrap(op, err)
+		}
+	}
+	return nil
+}
+
+// stillTables looks whether names are those of tables or sequences, and not of views.
+func (s *server) stillTables(ctx context.Context, database string, names []string) error {
+	const op = "look what is copied"
+	var found []string
+	err := s.query(ctx, op, `SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = ?
+		AND TABLE_TYPE IN ('BASE TABLE', 'SYSTEM VERSIONED', 'SEQUENCE')`, func(r *sql.Rows) error {
+		var name string
+		err := r.Scan(&name)
+		found = append(found, name)
+		return err
+	}, database)
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		if !slices.Contains(found, name) {
+			return &engine.Error{Op: op, Kind: engine.Refused, Next: "Ask again.",
+				Text: naming.Show(name) + " is no table any more"}
+		}
+	}
+	return nil
 }
 
 // readKeys reads the foreign keys of a database's tables.

@@ -87,13 +87,48 @@ func (s *server) heldNote(ctx context.Context, name string) *catalog.Holding {
 	if !strings.HasPrefix(name, planning.HeldPrefix) {
 		return nil
 	}
-	var text []byte
-	err := s.db.QueryRowContext(ctx, "SELECT body FROM "+quoteIdent(name)+"."+quoteIdent(heldTable)+
-		" WHERE kind = ?", savedNote).Scan(&text)
-	if err != nil {
+	rows, err := s.heldRows(ctx, name, "LAST LIMIT 1")
+	if err != nil || len(rows) == 0 || rows[0].Kind != savedNote {
 		return nil // whatever has that name, it is none of ours
 	}
-	return planning.ReadNote(name, string(text))
+	return planning.ReadNote(name, string(rows[0].Body))
+}
+
+// maxHeldRows bounds what is read of what was saved.
+const maxHeldRows = 500_000
+
+// heldRows reads what was saved with a database that waits, in order: all, or the last row,
+// which is the note. By HANDLER, as that
+// reads tables and nothing else: a view of that name could run anybody's function with the
+// rights of Genarch's login.
+func (s *server) heldRows(ctx context.Context, held, which string) ([]definition, error) {
+	const op = "read what was saved"
+	conn, err := s.db.Conn(ctx)
+	if err != nil {
+		return nil, wrap(op, err)
+	}
+	defer conn.Close()
+	_, err = conn.ExecContext(ctx, "HANDLER "+quoteIdent(held)+"."+quoteIdent(heldTable)+" OPEN AS saved")
+	if err != nil {
+		return nil, wrap(op, err)
+	}
+	defer conn.ExecContext(context.WithoutCancel(ctx), "HANDLER saved CLOSE") //nolint:errcheck // gone with the session
+	rows, err := conn.QueryContext(ctx, "HANDLER saved READ `PRIMARY` "+which)
+	if err != nil {
+		return nil, wrap(op, err)
+	}
+	defer rows.Close()
+	var out []definition
+	for rows.Next() {
+		var position int
+		var d definition
+		if err := rows.Scan(&position, &d.Kind, &d.Name, &d.Mode, &d.Client, &d.Connection, &d.Database,
+			&d.Body); err != nil {
+			return nil, wrap(op, err)
+		}
+		out = append(out, d)
+	}
+	return out, wrap(op, rows.Err())
 }
 
 // setHeld moves what was set aside out of a list of databases.
@@ -111,15 +146,14 @@ func (s *server) setHeld(ctx context.Context, list *catalog.Listing) {
 
 // readDefinitions reads what was saved, without what is only noted.
 func (s *server) readDefinitions(ctx context.Context, held string) ([]definition, error) {
-	var out []definition
-	err := s.query(ctx, "read what was saved", "SELECT kind, name, mode, client, connection, collation, body FROM "+
-		quoteIdent(held)+"."+quoteIdent(heldTable)+" WHERE kind <> ? ORDER BY position", func(r *sql.Rows) error {
-		var d definition
-		err := r.Scan(&d.Kind, &d.Name, &d.Mode, &d.Client, &d.Connection, &d.Database, &d.Body)
-		out = append(out, d)
-		return err
-	}, savedNote)
-	return out, err
+	rows, err := s.heldRows(ctx, held, fmt.Sprintf("FIRST LIMIT %d", maxHeldRows))
+	return slices.DeleteFunc(rows, func(d definition) bool { return d.Kind == savedNote }), err
+}
+
+// sealed reports whether what was saved bears Genarch's seal.
+func (s *server) sealed(held string, list []definition) bool {
+	i := slices.IndexFunc(list, func(d definition) bool { return d.Kind == savedSeal })
+	return i >= 0 && s.target.Sealer != nil && s.target.Sealer.Sealed(sealText(held, list), string(list[i].Body))
 }
 
 // readSaved reads what makes a database again that waits.
@@ -129,8 +163,10 @@ func (s *server) readSaved(ctx context.Context, held string) (saved, error) {
 	if err != nil {
 		return out, err
 	}
+	out.Sealed = s.sealed(held, list)
 	for _, d := range list {
 		switch d.Kind {
+		case savedSeal:
 		case savedRight:
 			grants, err := readGrantList([]string{string(d.Body)})
 			if err != nil {

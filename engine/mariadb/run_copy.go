@@ -94,6 +94,11 @@ func (s *server) copyRows(ctx context.Context, step change.Step) (engine.Report,
 				return err
 			}
 		}
+		// Locked, a table cannot have become a view, which could run anybody's function with
+		// the rights of Genarch's login; else that is looked at before each.
+		if err := s.stillTables(ctx, from, what.tableNames()); err != nil {
+			return err
+		}
 		if rep.Messages, err = s.fillAll(ctx, c, step, what, fills); err != nil {
 			return err
 		}
@@ -162,6 +167,9 @@ func (s *server) fillAll(ctx context.Context, c *sender, step change.Step, what 
 			Done: done, Total: total, Unit: "rows"}
 		stop := s.followRows(ctx, c, step, base)
 		err := engine.Single(step.Title, text, dialect)
+		if err == nil && step.Args["lock"] == "" {
+			err = s.stillTables(ctx, step.Args["from"], []string{t.Name})
+		}
 		var rows int64
 		if err == nil {
 			res, sent := c.ExecContext(ctx, text)

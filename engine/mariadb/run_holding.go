@@ -54,6 +54,13 @@ func (s *server) saveDefinitions(ctx context.Context, step change.Step) (engine.
 		for _, text := range engine.DecodeList(step.Args["grants"]) {
 			list = append(list, definition{Kind: savedRight, Body: []byte(text)})
 		}
+		if sealer := s.target.Sealer; sealer != nil {
+			seal, err := sealer.Seal(sealText(held, list))
+			if err != nil {
+				return engine.NeverSent(err)
+			}
+			list = append(list, definition{Kind: savedSeal, Body: []byte(seal)})
+		}
 		list = append(list, definition{Kind: savedNote, Body: []byte(planning.WriteNote(*note))})
 		if err := announce(ctx, c, step); err != nil {
 			return err
@@ -320,6 +327,13 @@ func (s *server) restore(ctx context.Context, step change.Step, held, name strin
 	list, err := s.readDefinitions(ctx, held)
 	if err != nil {
 		return engine.Report{}, engine.NeverSent(err)
+	}
+	// What is made again is made with the rights of Genarch's login: it must be what Genarch
+	// saved, or somebody has said that it is good.
+	if step.Args["unsealed"] == "" && s.target.Sealer != nil && !s.sealed(held, list) {
+		return engine.Report{}, &engine.Error{Op: step.Title, Kind: engine.NotSent,
+			Text: "what was saved in " + naming.Show(held) + " was altered since",
+			Next: "Look through its table " + heldTable + ", and ask again."}
 	}
 	note := s.heldNote(ctx, held)
 	if note == nil {
