@@ -33,35 +33,10 @@ func (s *server) saveDefinitions(ctx context.Context, step change.Step) (engine.
 	}
 	return engine.Report{}, s.withConn(ctx, op, step, func(c *sender) error {
 		defer c.spend()
-		list, err := showDefinitions(ctx, c, name, has)
+		list, err := s.toSave(ctx, c, step, has)
 		if err != nil {
 			return engine.NeverSent(err)
 		}
-		note := planning.ReadNote(held, step.Args["note"])
-		if note == nil {
-			return &engine.Error{Op: op, Kind: engine.NotSent, Text: "the step has no note"}
-		}
-		others, err := triggersElsewhere(ctx, c, name, list)
-		if err != nil {
-			return engine.NeverSent(err)
-		}
-		list = append(list, others...)
-		note.Kept["definitions"], note.Kept["elsewhere"] = digest(list), digest(elsewhere(list))
-		events := engine.DecodeList(step.Args["events"])
-		for i := 0; i+1 < len(events); i += 2 {
-			list = append(list, definition{Kind: savedEvent, Name: events[i], Body: []byte(events[i+1])})
-		}
-		for _, text := range engine.DecodeList(step.Args["grants"]) {
-			list = append(list, definition{Kind: savedRight, Body: []byte(text)})
-		}
-		if sealer := s.target.Sealer; sealer != nil {
-			seal, err := sealer.Seal(sealText(held, list))
-			if err != nil {
-				return engine.NeverSent(err)
-			}
-			list = append(list, definition{Kind: savedSeal, Body: []byte(seal)})
-		}
-		list = append(list, definition{Kind: savedNote, Body: []byte(planning.WriteNote(*note))})
 		if err := announce(ctx, c, step); err != nil {
 			return err
 		}
@@ -160,6 +135,41 @@ func showCreate(ctx context.Context, c *sender, kind, name string) (definition, 
 			Next: "Give the login the privileges on everything that server check asks for."}
 	}
 	return d, nil
+}
+
+// toSave is whatever has to be kept of a database to make it again: definitions, enabled
+// events, grants, the seal on all of these, and last the note.
+func (s *server) toSave(ctx context.Context, c *sender, step change.Step, has objects) ([]definition, error) {
+	name, held := step.Args["name"], step.Args["held"]
+	note := planning.ReadNote(held, step.Args["note"])
+	if note == nil {
+		return nil, &engine.Error{Op: step.Title, Kind: engine.NotSent, Text: "the step has no note"}
+	}
+	list, err := showDefinitions(ctx, c, name, has)
+	if err != nil {
+		return nil, err
+	}
+	others, err := triggersElsewhere(ctx, c, name, list)
+	if err != nil {
+		return nil, err
+	}
+	list = append(list, others...)
+	note.Kept["definitions"], note.Kept["elsewhere"] = digest(list), digest(elsewhere(list))
+	events := engine.DecodeList(step.Args["events"])
+	for i := 0; i+1 < len(events); i += 2 {
+		list = append(list, definition{Kind: savedEvent, Name: events[i], Body: []byte(events[i+1])})
+	}
+	for _, text := range engine.DecodeList(step.Args["grants"]) {
+		list = append(list, definition{Kind: savedRight, Body: []byte(text)})
+	}
+	if sealer := s.target.Sealer; sealer != nil {
+		seal, err := sealer.Seal(sealText(held, list))
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, definition{Kind: savedSeal, Body: []byte(seal)})
+	}
+	return append(list, definition{Kind: savedNote, Body: []byte(planning.WriteNote(*note))}), nil
 }
 
 // triggersElsewhere are the triggers among definitions, without the name of the database
