@@ -27,7 +27,7 @@ team: {name: "{team}", host: 127.0.0.1}
 // TestBlueprints keeps recipes and makes databases by them, by the CLI, the API and the console.
 func TestBlueprints(t *testing.T) {
 	t.Parallel()
-	s := newService(t)
+	s := newServiceOf(t, commands)
 	pg := testutil.Postgres(t)
 	s.add("slipway", "postgresql", "staging", pg, "--name-suffix", "_staging")
 	s.add("harbour", "postgresql", "production", testutil.Postgres(t))

@@ -15,7 +15,7 @@ import (
 // what, with real clicks.
 func TestConsoleAccess(t *testing.T) {
 	t.Parallel()
-	s := newService(t)
+	s := newServiceOf(t, commands)
 	pg, maria := testutil.Postgres(t), testutil.MariaDB(t)
 	s.add("harbour", "postgresql", "production", pg)
 	s.add("quay", "mariadb", "production", maria)

@@ -14,7 +14,7 @@ import (
 // TestConsole works in the console with real clicks, in two browsers side by side.
 func TestConsole(t *testing.T) {
 	t.Parallel()
-	s := newService(t)
+	s := newServiceOf(t, commands)
 	maria := testutil.MariaDB(t)
 	s.add("harbour", "postgresql", "production", testutil.Postgres(t), "--name-suffix", "_prod")
 	s.add("quay", "mariadb", "staging", maria)

@@ -124,7 +124,8 @@ func newService(tb testing.TB) *service {
 	return newServiceOf(tb, binary)
 }
 
-// newServiceOf starts another build of it.
+// newServiceOf starts another build of it: commands is several times as fast as the usual one,
+// for tests that are about the console, or start the service again and again.
 func newServiceOf(tb testing.TB, program string) *service {
 	tb.Helper()
 	s := &service{tb: tb, program: program, dir: tb.TempDir(), home: tb.TempDir(),

@@ -11,13 +11,13 @@ import (
 )
 
 // kills is how often the service is killed on each engine: make soak does it 150 times.
-var kills = flag.Int("kills", 3, "how often TestKills kills the service on each engine")
+var kills = flag.Int("kills", 2, "how often TestKills kills the service on each engine")
 
 // TestKills kills the service at each step of setting aside and bringing back in turn: the
 // next one ends the change, either done or as if nothing had been, and nothing is lost.
 func TestKills(t *testing.T) {
 	t.Parallel()
-	s := newService(t)
+	s := newServiceOf(t, commands)
 	pg, maria := testutil.Postgres(t), testutil.MariaDB(t)
 	s.add("harbour", "postgresql", "development", pg, "--free-names")
 	s.add("quay", "mariadb", "development", maria, "--free-names")

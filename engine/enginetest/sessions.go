@@ -51,14 +51,14 @@ func number(t *testing.T, rig Rig, conn *Conn) int64 {
 
 // RunSessions puts an engine through the part of the suite that is about
 // sessions, with real clients that come, write, wait for each other and fight.
-func RunSessions(t *testing.T, rig Rig) {
+func RunSessions(t *testing.T, rig Rig, names Names) {
 	s := Open(t, rig.Engine, Target(rig.Engine, rig.Running, "suite"))
 	admin := clientOf(t, rig, rig.Main, "")
 	t.Run("classes", func(t *testing.T) { testClasses(t, rig, s, admin) })
 	t.Run("ending", func(t *testing.T) { testEnding(t, rig, s, admin) })
 	t.Run("a pool that fights", func(t *testing.T) { testFight(t, rig, s, admin) })
 	t.Run("written work", func(t *testing.T) { testWrittenWork(t, rig, s, admin) })
-	t.Run("dropping hostile names", func(t *testing.T) { testDropHostile(t, rig, admin) })
+	t.Run("dropping hostile names", func(t *testing.T) { testDropHostile(t, rig, admin, names) })
 	t.Run("two at once", func(t *testing.T) { testDropTwice(t, rig, s, admin) })
 	t.Run("an account that is connected", func(t *testing.T) { testAccountConnected(t, rig, s, admin) })
 }
@@ -295,11 +295,11 @@ func testWrittenWork(t *testing.T, rig Rig, s engine.Server, admin *Conn) {
 	}
 }
 
-func testDropHostile(t *testing.T, rig Rig, admin *Conn) {
+func testDropHostile(t *testing.T, rig Rig, admin *Conn, names Names) {
 	target := Target(rig.Engine, rig.Running, "suite")
 	target.Server.NameRule.Free = true
 	s := Open(t, rig.Engine, target)
-	for _, name := range hostile {
+	for _, name := range names.of(hostile) {
 		run(t, admin, "CREATE DATABASE "+rig.Quote(name))
 		b := dropBrief(t, rig, s, name, nil)
 		if b.Confirm != name {

@@ -11,8 +11,8 @@ import (
 func TestSuite(t *testing.T) {
 	t.Parallel()
 	s := testutil.MariaDB(t)
-	enginetest.Run(t, Engine{}, s)
-	enginetest.RunAccounts(t, Engine{}, s)
+	enginetest.Run(t, Engine{}, s, enginetest.AllNames)
+	enginetest.RunAccounts(t, Engine{}, s, enginetest.AllNames)
 }
 
 func TestTLS(t *testing.T) {
@@ -27,5 +27,5 @@ func TestTLS(t *testing.T) {
 func TestSessions(t *testing.T) {
 	t.Parallel()
 	enginetest.RunSessions(t, rigs.Of(Engine{},
-		testutil.MariaDB(t, "plugin-load-add=metadata_lock_info", "max-connections=300")))
+		testutil.MariaDB(t, "plugin-load-add=metadata_lock_info", "max-connections=300")), enginetest.AllNames)
 }

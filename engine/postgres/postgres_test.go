@@ -24,8 +24,8 @@ import (
 func TestPostgres15(t *testing.T) {
 	t.Parallel()
 	s := testutil.Postgres(t)
-	enginetest.Run(t, Engine{}, s)
-	enginetest.RunAccounts(t, Engine{}, s)
+	enginetest.Run(t, Engine{}, s, enginetest.AllNames)
+	enginetest.RunAccounts(t, Engine{}, s, enginetest.AllNames)
 	testReal(t, s)
 }
 
@@ -33,21 +33,21 @@ func TestPostgres15(t *testing.T) {
 func TestSessions15(t *testing.T) {
 	t.Parallel()
 	s := testutil.Postgres(t, "max_prepared_transactions=5", "wal_level=logical")
-	enginetest.RunSessions(t, rigs.Of(Engine{}, s))
+	enginetest.RunSessions(t, rigs.Of(Engine{}, s), enginetest.AllNames)
 	testDropAndRename(t, s)
 }
 
 func TestSessions18(t *testing.T) {
 	t.Parallel()
 	s := testutil.Postgres18(t)
-	enginetest.RunSessions(t, rigs.Of(Engine{}, s))
+	enginetest.RunSessions(t, rigs.Of(Engine{}, s), enginetest.FewNames)
 }
 
 func TestPostgres18(t *testing.T) {
 	t.Parallel()
 	s := testutil.Postgres18(t)
-	enginetest.Run(t, Engine{}, s)
-	enginetest.RunAccounts(t, Engine{}, s)
+	enginetest.Run(t, Engine{}, s, enginetest.FewNames)
+	enginetest.RunAccounts(t, Engine{}, s, enginetest.FewNames)
 	testReal(t, s)
 }
 

@@ -11,7 +11,7 @@ import (
 
 func TestInvented(t *testing.T) {
 	_, running := Start(t)
-	enginetest.Run(t, Engine{}, running)
+	enginetest.Run(t, Engine{}, running, enginetest.AllNames)
 }
 
 // TestDenied: a denial takes away what is held otherwise, and why says so.
