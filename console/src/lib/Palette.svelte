@@ -9,12 +9,17 @@
 	let entries = $state<Entry[]>([]);
 	let chosen = $state(0);
 	let note = $state('');
+	/** What the entries are the answer to; and whether Enter was pressed before it came. */
+	let answered = '';
+	let wanted = false;
 	let timer: ReturnType<typeof setTimeout> | undefined;
 	let abort: AbortController | null = null;
 
 	const pages: Entry[] = [
 		{ text: 'Fleet', kind: 'page', environment: '', address: '/' },
 		{ text: 'Changes', kind: 'page', environment: '', address: '/changes' },
+		{ text: 'Holding: what was set aside', kind: 'page', environment: '', address: '/holdings' },
+		{ text: 'Blueprints', kind: 'page', environment: '', address: '/blueprints' },
 		{ text: 'Journal', kind: 'page', environment: '', address: '/journal' },
 		{ text: 'Compare two accounts', kind: 'page', environment: '', address: '/compare' },
 		{ text: 'Register a server', kind: 'page', environment: '', address: '/new-server' },
@@ -27,6 +32,7 @@
 
 	export function open(): void {
 		typed = '';
+		wanted = false;
 		chosen = 0;
 		entries = [];
 		dialog?.showModal();
@@ -38,14 +44,16 @@
 		clearTimeout(timer);
 		abort?.abort();
 		timer = setTimeout(async () => {
-			const mine = (abort = new AbortController());
+			const [mine, asked] = [(abort = new AbortController()), typed];
 			try {
-				const r = await api.search(typed, mine.signal);
-				entries = r.found.flatMap(entriesOf);
+				const r = await api.search(asked, mine.signal);
+				[entries, answered] = [r.found.flatMap(entriesOf), asked];
+				if (wanted && asked === typed) pick(shown[chosen]);
 				const left = r.total > r.found.length ? `${r.found.length} of ${r.total} that fit` : '';
 				const silent = r.answered < r.servers ? `${r.answered} of ${r.servers} servers answered` : '';
 				note = [left, silent].filter(Boolean).join(' · ');
 			} catch (e) {
+				wanted = false;
 				if (!mine.signal.aborted) note = problemOf(e).detail;
 			}
 		}, 120);
@@ -67,6 +75,7 @@
 	}
 
 	function pick(e: Entry | undefined): void {
+		wanted = false;
 		if (!e) return;
 		dialog?.close();
 		go(e.address);
@@ -75,8 +84,11 @@
 	function onkeydown(e: KeyboardEvent): void {
 		if (e.key === 'ArrowDown') chosen = Math.min(chosen + 1, shown.length - 1);
 		else if (e.key === 'ArrowUp') chosen = Math.max(chosen - 1, 0);
-		else if (e.key === 'Enter') pick(shown[chosen]);
-		else return;
+		else if (e.key === 'Enter') {
+			// What fitted before the last letter may be another database.
+			if (answered === typed) pick(shown[chosen]);
+			else wanted = true;
+		} else return;
 		e.preventDefault();
 	}
 </script>
@@ -93,7 +105,7 @@
 			aria-label="Server, database, account or page"
 			placeholder="Server, database, account or page"
 			bind:value={typed}
-			oninput={() => ((chosen = 0), search())}
+			oninput={() => (([chosen, wanted] = [0, false]), search())}
 			{onkeydown}
 		/>
 		<ul id="palette-list" role="listbox" aria-label="Matches" class="max-h-96 overflow-y-auto py-1">
