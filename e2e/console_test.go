@@ -27,7 +27,6 @@ func TestConsole(t *testing.T) {
 	t.Run("accessible", func(t *testing.T) { testAccessible(t, s, b) })
 	t.Run("places", func(t *testing.T) { testPlaces(t, s, b) })
 	t.Run("one's own account", func(t *testing.T) { testYou(t, s, b) })
-	t.Run("narrow", func(t *testing.T) { testNarrow(t, s, b) })
 	t.Run("by the keyboard alone", func(t *testing.T) { testKeyboard(t, s, b) })
 }
 
@@ -280,28 +279,25 @@ var consolePages = map[string]string{
 func testAccessible(t *testing.T, s *service, b *testutil.Browser) {
 	p := b.Page(t, s.url)
 	p.SignIn("keeper", password)
-	for _, dark := range []bool{false, true} {
-		p.Dark(dark)
-		for path, ready := range consolePages {
-			p.Open(path)
-			p.WaitText(ready)
-			p.Axe(fmt.Sprintf("%s, dark %v", path, dark))
-			if !p.Eval("document.documentElement.scrollWidth <= innerWidth") {
-				t.Errorf("%s scrolls sideways", path)
-			}
-		}
-	}
-}
-
-func testNarrow(t *testing.T, s *service, b *testutil.Browser) {
-	p := b.Page(t, s.url)
-	p.SignIn("keeper", password)
-	p.Size(390, 844)
 	for path, ready := range consolePages {
 		p.Open(path)
 		p.WaitText(ready)
+		judge(t, p, path)
+	}
+}
+
+// judge looks whether a page can be used by everybody: in light and dark, and on a narrow
+// screen.
+func judge(t *testing.T, p *testutil.Page, path string) {
+	t.Helper()
+	p.Axe(path)
+	p.Dark(true)
+	p.AxeColours(path + ", dark")
+	p.Dark(false)
+	for _, width := range []int64{390, 1280} {
+		p.Size(width, 800)
 		if !p.Eval("document.documentElement.scrollWidth <= innerWidth") {
-			t.Errorf("%s scrolls sideways at 390 px: %s", path,
+			t.Errorf("%s scrolls sideways at %d px: %s", path, width,
 				p.EvalText("String(document.documentElement.scrollWidth)"))
 		}
 	}

@@ -262,19 +262,33 @@ func (p *Page) Shot(file string) {
 // Axe fails the test for every serious or critical finding of axe-core.
 func (p *Page) Axe(where string) {
 	p.tb.Helper()
+	p.axe(where, "resultTypes: ['violations']")
+}
+
+// AxeColours looks at colours alone: whether what is read stands out enough.
+func (p *Page) AxeColours(where string) {
+	p.tb.Helper()
+	p.axe(where, "resultTypes: ['violations'], runOnly: ['color-contrast']")
+}
+
+func (p *Page) axe(where, options string) {
+	p.tb.Helper()
 	script, err := os.ReadFile(filepath.Join(Root(), "console/node_modules/axe-core/axe.min.js"))
 	if err != nil {
 		p.tb.Fatal(err)
 	}
 	ctx, cancel := p.act()
 	defer cancel()
-	if _, err := chromedp.Run(ctx, chromedp.Evaluate[bool](string(script)+"\n;true")); err != nil {
+	there, err := chromedp.Run(ctx, chromedp.Evaluate[bool]("typeof axe !== 'undefined'"))
+	p.check(err)
+	if !there {
+		_, err := chromedp.Run(ctx, chromedp.Evaluate[bool](string(script)+"\n;true"))
 		p.check(err)
 	}
 	// Colours that are still on their way to others are not judged.
 	text, err := chromedp.Run(ctx,
 		chromedp.Evaluate[string](`Promise.allSettled(document.getAnimations().filter((a) => a.effect.getComputedTiming().endTime !== Infinity).map((a) => a.finished))
-		.then(() => axe.run(document, {resultTypes: ['violations']})).then((r) => JSON.stringify(r.violations.map((v) =>
+		.then(() => axe.run(document, {`+options+`})).then((r) => JSON.stringify(r.violations.map((v) =>
 		({id: v.id, impact: v.impact, help: v.help, nodes: v.nodes.slice(0, 3).map((n) => n.html + ' ' + n.failureSummary)}))))`, chromedp.EvalAwaitPromise))
 	p.check(err)
 	var found []struct {
