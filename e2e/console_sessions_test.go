@@ -16,7 +16,7 @@ import (
 // real clicks: what is shown, asked and refused, while it runs and afterwards.
 func TestConsoleSessions(t *testing.T) {
 	t.Parallel()
-	s := newService(t)
+	s := newServiceOf(t, commands)
 	pg, maria := testutil.Postgres(t), testutil.MariaDB(t, "plugin-load-add=metadata_lock_info")
 	s.add("harbour", "postgresql", "production", pg)
 	s.add("quay", "mariadb", "production", maria)

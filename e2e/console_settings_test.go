@@ -12,7 +12,7 @@ import (
 // altered; and a list is found again as it was left.
 func TestConsoleAdministration(t *testing.T) {
 	t.Parallel()
-	s := newService(t)
+	s := newServiceOf(t, commands)
 	pg := testutil.Postgres(t)
 	b := testutil.NewBrowser(t)
 	p := b.Page(t, s.url)

@@ -9,7 +9,7 @@ import (
 // TestCopy copies databases on both engines, by the CLI and the console.
 func TestCopy(t *testing.T) {
 	t.Parallel()
-	s := newService(t)
+	s := newServiceOf(t, commands)
 	pg, maria := testutil.Postgres(t), testutil.MariaDB(t)
 	s.add("harbour", "postgresql", "staging", pg, "--free-names")
 	s.add("quay", "mariadb", "staging", maria, "--free-names")
