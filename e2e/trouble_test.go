@@ -315,7 +315,7 @@ func TestServeAlone(t *testing.T) {
 // their own: readers hold none up.
 func TestReadersAndChanges(t *testing.T) {
 	t.Parallel()
-	s := newService(t)
+	s := newServiceOf(t, commands)
 	pg, maria := testutil.Postgres(t), testutil.MariaDB(t)
 	s.add("harbour", "postgresql", "staging", pg)
 	s.add("quay", "mariadb", "staging", maria)
