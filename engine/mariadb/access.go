@@ -363,8 +363,7 @@ func (s *server) readAccess(ctx context.Context) (catalog.Access, error) {
 			}); err != nil {
 			return err
 		}
-		a.Databases = slices.DeleteFunc(a.Databases,
-			func(d catalog.AccessDatabase) bool { return s.heldNote(gctx, d.Name) != nil })
+		a.Databases = slices.DeleteFunc(a.Databases, func(d catalog.AccessDatabase) bool { return s.waits(gctx, d.Name) })
 		sessions, err = s.readConnected(gctx)
 		return err
 	})

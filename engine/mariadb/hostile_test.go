@@ -132,6 +132,9 @@ func FuzzQuoting(f *testing.F) {
 	f.Fuzz(func(t *testing.T, s string) {
 		enginetest.QuotedWhole(t, dialect.Commands, quoteIdent(s))
 		enginetest.QuotedWhole(t, dialect.Commands, quoteText(s))
+		if s != "" { // nothing noted: nothing is written
+			enginetest.QuotedWhole(t, dialect.Commands, quoteWord(s))
+		}
 		enginetest.QuotedWhole(t, dialect.Commands, quoteAccount(s, s))
 	})
 }

@@ -171,3 +171,14 @@ func TestInOrder(t *testing.T) {
 		}
 	}
 }
+
+// What a note says of character sets is a text that somebody else may have written.
+func TestNotedWordsAreQuoted(t *testing.T) {
+	snap := filled()
+	wait(&snap)
+	snap.Target.Held.Kept["collation"] = "utf8mb4_bin COMMENT 'x'"
+	b := plan(t, asked(change.BringBack, change.HoldingSpec{}), snap)
+	if text := step(t, b, stepCreate).Statement; !strings.Contains(text, "COLLATE 'utf8mb4_bin COMMENT ''x'''") {
+		t.Error(text)
+	}
+}

@@ -280,8 +280,8 @@ func (s *server) readDatabase(ctx context.Context, name string) (catalog.Databas
 	}
 	for _, d := range found {
 		if d.Name == name || len(found) == 1 && strings.EqualFold(d.Name, name) {
-			d.Held = s.heldNote(ctx, d.Name)
-			return d, nil
+			d.Held, err = s.heldNote(ctx, d.Name)
+			return d, err
 		}
 	}
 	return catalog.Database{}, fmt.Errorf("database %s on %s: %w", naming.Show(name), s.target.Server.Name,

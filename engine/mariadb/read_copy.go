@@ -23,7 +23,7 @@ func (s *server) readTemplates(ctx context.Context) ([]catalog.Choice, error) {
 	}
 	out := []catalog.Choice{}
 	for _, name := range list[:min(len(list), maxTemplates)] {
-		if !slices.Contains(system, name) && name != markerDatabase && s.heldNote(ctx, name) == nil {
+		if !slices.Contains(system, name) && name != markerDatabase && !s.waits(ctx, name) {
 			out = append(out, catalog.Choice{Name: name})
 		}
 	}

@@ -3,11 +3,14 @@ package mariadb
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 
 	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/engine"
 	"example.com/genarch/engine/planning"
 )
 
@@ -82,25 +85,35 @@ func (s *server) brokenViews(ctx context.Context, name string, views []string) (
 	return out, err
 }
 
-// heldNote reads what a database was that waits under a name; nil: nothing waits there.
-func (s *server) heldNote(ctx context.Context, name string) *catalog.Holding {
+// heldNote reads what a database was that waits under a name; nil: nothing waits there. What
+// the server refuses for good, or is not as Genarch makes it, is none of Genarch's; any other
+// error leaves open what waits there.
+func (s *server) heldNote(ctx context.Context, name string) (*catalog.Holding, error) {
 	if !strings.HasPrefix(name, planning.HeldPrefix) {
-		return nil
+		return nil, nil
 	}
 	rows, err := s.heldRows(ctx, name, "LAST LIMIT 1")
-	if err != nil || len(rows) == 0 || rows[0].Kind != savedNote {
-		return nil // whatever has that name, it is none of ours
+	if e, ok := errors.AsType[*engine.Error](err); ok && e.Kind == engine.Refused && !e.Passing {
+		return nil, nil
 	}
-	return planning.ReadNote(name, string(rows[0].Body))
+	if err != nil || len(rows) == 0 || rows[0].Kind != savedNote {
+		return nil, err
+	}
+	return planning.ReadNote(name, string(rows[0].Body)), nil
+}
+
+// waits reports whether something waits under a name, or may.
+func (s *server) waits(ctx context.Context, name string) bool {
+	h, err := s.heldNote(ctx, name)
+	return h != nil || err != nil
 }
 
 // maxHeldRows bounds what is read of what was saved.
 const maxHeldRows = 500_000
 
 // heldRows reads what was saved with a database that waits, in order: all, or the last row,
-// which is the note. By HANDLER, as that
-// reads tables and nothing else: a view of that name could run anybody's function with the
-// rights of Genarch's login.
+// which is the note. By HANDLER, as that reads tables and nothing else: a view of that name
+// could run anybody's function with the rights of Genarch's login.
 func (s *server) heldRows(ctx context.Context, held, which string) ([]definition, error) {
 	const op = "read what was saved"
 	conn, err := s.db.Conn(ctx)
@@ -124,7 +137,7 @@ func (s *server) heldRows(ctx context.Context, held, which string) ([]definition
 		var d definition
 		if err := rows.Scan(&position, &d.Kind, &d.Name, &d.Mode, &d.Client, &d.Connection, &d.Database,
 			&d.Body); err != nil {
-			return nil, wrap(op, err)
+			return nil, &engine.Error{Op: op, Kind: engine.Refused, Text: "the table is not as Genarch makes it", Err: err}
 		}
 		out = append(out, d)
 	}
@@ -133,15 +146,19 @@ func (s *server) heldRows(ctx context.Context, held, which string) ([]definition
 
 // setHeld moves what was set aside out of a list of databases.
 func (s *server) setHeld(ctx context.Context, list *catalog.Listing) {
-	for i := range list.Databases {
-		list.Databases[i].Held = s.heldNote(ctx, list.Databases[i].Name)
-	}
+	var others []catalog.Database
 	for _, d := range list.Databases {
-		if d.Held != nil {
+		var err error
+		switch d.Held, err = s.heldNote(ctx, d.Name); {
+		case err != nil: // shown as an ordinary one, it could be taken for that
+			list.Partial = append(list.Partial, "what waits as "+naming.Show(d.Name)+" could not be read: "+err.Error())
+		case d.Held != nil:
 			list.Held = append(list.Held, d)
+		default:
+			others = append(others, d)
 		}
 	}
-	list.Databases = slices.DeleteFunc(list.Databases, func(d catalog.Database) bool { return d.Held != nil })
+	list.Databases = others
 }
 
 // readDefinitions reads what was saved, without what is only noted.

@@ -30,7 +30,8 @@ const dropSeconds = 900
 
 // alterDatabase puts back the settings that a drop which failed has lost.
 func alterDatabase(d catalog.Database) string {
-	return "ALTER DATABASE " + quoteIdent(d.Name) + "\n  CHARACTER SET " + d.Encoding + "\n  COLLATE " + d.Collation +
+	return "ALTER DATABASE " + quoteIdent(d.Name) + "\n  CHARACTER SET " + quoteWord(d.Encoding) + "\n  COLLATE " +
+		quoteWord(d.Collation) +
 		"\n  COMMENT " + quoteText(d.Comment)
 }
 

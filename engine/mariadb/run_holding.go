@@ -210,7 +210,8 @@ func (s *server) probeSaved(ctx context.Context, step change.Step) (bool, error)
 		}
 		return false, err
 	}
-	return s.heldNote(ctx, step.Args["held"]) != nil, nil
+	h, err := s.heldNote(ctx, step.Args["held"])
+	return h != nil, err
 }
 
 // undoSaved drops the database in which another one was to wait, while nothing waits there.
@@ -345,7 +346,10 @@ func (s *server) restore(ctx context.Context, step change.Step, held, name strin
 			Text: "what was saved in " + naming.Show(held) + " was altered since",
 			Next: "Look through its table " + heldTable + ", and ask again."}
 	}
-	note := s.heldNote(ctx, held)
+	note, err := s.heldNote(ctx, held)
+	if err != nil {
+		return engine.Report{}, engine.NeverSent(err)
+	}
 	if note == nil {
 		return engine.Report{}, &engine.Error{Op: step.Title, Kind: engine.NotSent,
 			Text: "what was noted of it cannot be read",
@@ -520,13 +524,16 @@ func (s *server) comeBack(ctx context.Context, name string, args map[string]stri
 
 // probeNoted looks whether a note is written.
 func (s *server) probeNoted(ctx context.Context, step change.Step) (bool, error) {
-	h := s.heldNote(ctx, step.Args["name"])
-	return h != nil && planning.WriteNote(*h) == step.Args["note"], nil
+	h, err := s.heldNote(ctx, step.Args["name"])
+	return h != nil && planning.WriteNote(*h) == step.Args["note"], err
 }
 
 // checkHeld reads that a database waits as it should.
 func (s *server) checkHeld(ctx context.Context, args map[string]string) ([]string, error) {
-	h := s.heldNote(ctx, args["name"])
+	h, err := s.heldNote(ctx, args["name"])
+	if err != nil {
+		return nil, err
+	}
 	if h == nil {
 		return []string{"nothing waits as " + naming.Show(args["name"])}, nil
 	}

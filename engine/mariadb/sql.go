@@ -11,11 +11,24 @@ func quoteText(text string) string {
 	return "'" + strings.ReplaceAll(strings.ReplaceAll(text, `\`, `\\`), "'", "''") + "'"
 }
 
+// quoteWord writes the name of a character set or collation: as it is where it is a word, else
+// as a text, which the server takes for a name too. What was noted of a database that waits
+// can be anything.
+func quoteWord(name string) string {
+	for _, c := range name {
+		if c != '_' && (c < '0' || c > '9') && (c < 'a' || c > 'z') && (c < 'A' || c > 'Z') {
+			return quoteText(name)
+		}
+	}
+	return name
+}
+
 // quoteAccount writes an account as 'name'@'host'.
 func quoteAccount(name, host string) string { return quoteText(name) + "@" + quoteText(host) }
 
 func createDatabase(name, encoding, collation, comment string) string {
-	text := "CREATE DATABASE " + quoteIdent(name) + "\n  CHARACTER SET " + encoding + "\n  COLLATE " + collation
+	text := "CREATE DATABASE " + quoteIdent(name) + "\n  CHARACTER SET " + quoteWord(encoding) +
+		"\n  COLLATE " + quoteWord(collation)
 	if comment != "" {
 		text += "\n  COMMENT " + quoteText(comment)
 	}
@@ -24,7 +37,8 @@ func createDatabase(name, encoding, collation, comment string) string {
 
 // alterCharacters sets what later tables get: one alone would reset the other.
 func alterCharacters(name, encoding, collation string) string {
-	return "ALTER DATABASE " + quoteIdent(name) + "\n  CHARACTER SET " + encoding + "\n  COLLATE " + collation
+	return "ALTER DATABASE " + quoteIdent(name) + "\n  CHARACTER SET " + quoteWord(encoding) +
+		"\n  COLLATE " + quoteWord(collation)
 }
 
 // alterCollation sets the character set too: a collation belongs to one.
