@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -97,25 +96,29 @@ func (h *Handler) checkBlueprint(_ context.Context,
 // parse reads a text, and holds its engines and options against what the engines have.
 func (h *Handler) parse(text string) (blueprint.Blueprint, []blueprint.Problem) {
 	b, problems := blueprint.Parse([]byte(text))
-	var engines []string
-	for _, d := range h.Fleet.Engines() {
-		engines = append(engines, string(d.ID))
+	wrong := func(format string, args ...any) {
+		problems = append(problems, blueprint.Problem{Text: fmt.Sprintf(format, args...)})
 	}
+	has := func(d *engine.Description, option string) bool {
+		return slices.ContainsFunc(d.OptionsOf(change.PartDatabase, change.CreateDatabase),
+			func(f engine.Field) bool { return f.Name == option })
+	}
+	engines := h.Fleet.Engines()
 	for _, name := range slices.Sorted(maps.Keys(b.Engines)) {
-		if !slices.Contains(engines, name) {
-			problems = append(problems, blueprint.Problem{Text: fmt.Sprintf("there is no engine %s; there are %s",
-				naming.Show(name), strings.Join(engines, ", "))})
+		i := slices.IndexFunc(engines, func(d *engine.Description) bool { return string(d.ID) == name })
+		if i < 0 {
+			wrong("there is no engine %s: genarch engine list", naming.Show(name))
 			continue
 		}
-		for _, d := range h.Fleet.Engines() {
-			for option := range b.Engines[name] {
-				known := slices.ContainsFunc(d.OptionsOf(change.PartDatabase, change.CreateDatabase),
-					func(f engine.Field) bool { return f.Name == option })
-				if string(d.ID) == name && !known {
-					problems = append(problems, blueprint.Problem{Text: fmt.Sprintf(
-						"%s is no option of a new database on %s", naming.Show(option), d.Title)})
-				}
+		for _, option := range slices.Sorted(maps.Keys(b.Engines[name])) {
+			if !has(engines[i], option) {
+				wrong("%s is no option of a new database on %s", naming.Show(option), engines[i].Title)
 			}
+		}
+	}
+	for _, option := range slices.Sorted(maps.Keys(b.Options)) {
+		if !slices.ContainsFunc(engines, func(d *engine.Description) bool { return has(d, option) }) {
+			wrong("%s is no option of a new database on any engine", naming.Show(option))
 		}
 	}
 	return b, problems

@@ -57,7 +57,7 @@ var allowed = map[string][]string{
 	"console":                   {},
 	"api":                       {"core/...", "engine", "events", "api/wire"},
 	"client":                    {"api/wire"},
-	"cli":                       {"api/wire", "client", "core/naming"},
+	"cli":                       {"api/wire", "client", "core/blueprint", "core/naming"},
 	"demo": {"core/...", "client", "api/wire", "engine/mariadb/marialocal",
 		"engine/postgres/pglocal", "localdb"},
 	"cmd/genarch":         {"..."},

@@ -13,11 +13,9 @@ import (
 
 	"example.com/genarch/api/wire"
 	"example.com/genarch/client"
+	"example.com/genarch/core/blueprint"
 	"example.com/genarch/core/naming"
 )
-
-// maxBlueprint bounds the text that is read from a file.
-const maxBlueprint = 64 << 10
 
 func (a app) blueprintCommand() *cli.Command {
 	name := []cli.Argument{&cli.StringArg{Name: "name"}}
@@ -38,7 +36,8 @@ func (a app) blueprintCommand() *cli.Command {
 					outputFlag()},
 				Action: with(a.showBlueprint)},
 			{Name: "check", Usage: "say what is wrong in a file, with line and column; nothing is kept",
-				ArgsUsage: "FILE", Arguments: []cli.Argument{&cli.StringArg{Name: "file"}}, Action: with(a.checkBlueprint)},
+				ArgsUsage: "FILE", Arguments: []cli.Argument{&cli.StringArg{Name: "file"}},
+				Action: with(a.checkBlueprint)},
 			{Name: "put", Usage: "keep a file as a recipe, or as a new version of it", ArgsUsage: "NAME FILE",
 				Arguments: append(name, &cli.StringArg{Name: "file"}), Action: with(a.putBlueprint)},
 			{Name: "remove", Usage: "remove a recipe; what was made by it stays", ArgsUsage: "NAME", Arguments: name,
@@ -94,7 +93,11 @@ func blueprintColumns() []column[wire.Blueprint] {
 }
 
 func (a app) showBlueprint(ctx context.Context, c *cli.Command, api *client.Client) error {
-	b, err := api.Blueprint(ctx, c.StringArg("name"), c.Int("version"))
+	name, err := blueprintName(c)
+	if err != nil {
+		return err
+	}
+	b, err := api.Blueprint(ctx, name, c.Int("version"))
 	if err != nil {
 		return err
 	}
@@ -105,6 +108,15 @@ func (a app) showBlueprint(ctx context.Context, c *cli.Command, api *client.Clie
 		faint.Render(timeText(b.Created)))
 	fmt.Fprintln(a.Out, visible(strings.TrimSuffix(b.Text, "\n")))
 	return nil
+}
+
+// blueprintName reads which blueprint is meant.
+func blueprintName(c *cli.Command) (string, error) {
+	name := c.StringArg("name")
+	if name == "" {
+		return "", usage("Name the blueprint: %s %s", c.FullName(), c.ArgsUsage)
+	}
+	return name, nil
 }
 
 // blueprintText reads a file, or standard input.
@@ -122,9 +134,9 @@ func (a app) blueprintText(c *cli.Command) (string, error) {
 		defer f.Close()
 		in = f
 	}
-	text, err := io.ReadAll(io.LimitReader(in, maxBlueprint+1))
-	if len(text) > maxBlueprint {
-		return "", usage("A blueprint has at most %d bytes; %s has more.", maxBlueprint, path)
+	text, err := io.ReadAll(io.LimitReader(in, blueprint.MaxText+1))
+	if len(text) > blueprint.MaxText {
+		return "", usage("A blueprint has at most %d bytes; %s has more.", blueprint.MaxText, path)
 	}
 	return string(text), err
 }
@@ -153,11 +165,15 @@ func (a app) checkBlueprint(ctx context.Context, c *cli.Command, api *client.Cli
 }
 
 func (a app) putBlueprint(ctx context.Context, c *cli.Command, api *client.Client) error {
+	name, err := blueprintName(c)
+	if err != nil {
+		return err
+	}
 	text, err := a.blueprintText(c)
 	if err != nil {
 		return err
 	}
-	b, err := api.PutBlueprint(ctx, c.StringArg("name"), text)
+	b, err := api.PutBlueprint(ctx, name, text)
 	if err != nil {
 		return err
 	}
@@ -167,11 +183,11 @@ func (a app) putBlueprint(ctx context.Context, c *cli.Command, api *client.Clien
 }
 
 func (a app) removeBlueprint(ctx context.Context, c *cli.Command, api *client.Client) error {
-	name := c.StringArg("name")
-	if name == "" {
-		return usage("Name the blueprint: %s NAME", c.FullName())
+	name, err := blueprintName(c)
+	if err != nil {
+		return err
 	}
-	err := a.confirmed(c, name, "The blueprint "+naming.Show(name)+" is removed; what was made by it stays.")
+	err = a.confirmed(c, name, "The blueprint "+naming.Show(name)+" is removed; what was made by it stays.")
 	if err != nil {
 		return err
 	}

@@ -32,11 +32,7 @@ func (a app) listChoices(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if key == "" {
-		srv, err := api.Server(ctx, server)
-		if err != nil {
-			return err
-		}
-		engine, err := api.Engine(ctx, srv.Engine)
+		engine, err := engineOf(ctx, api, server)
 		if err != nil {
 			return err
 		}

@@ -129,11 +129,7 @@ func (a app) takeAway(ctx context.Context, c *cli.Command, in *wire.Intent) erro
 	if err != nil {
 		return err
 	}
-	srv, err := api.Server(ctx, in.Server)
-	if err != nil {
-		return err
-	}
-	engine, err := api.Engine(ctx, srv.Engine)
+	engine, err := engineOf(ctx, api, in.Server)
 	if err != nil {
 		return err
 	}
@@ -184,8 +180,8 @@ func (a app) copyDatabase(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	name := strings.TrimPrefix(c.StringArg("name"), server+"/")
-	if name == "" || strings.Contains(name, "/") && !strings.Contains(c.StringArg("name"), server+"/") {
+	name, addressed := strings.CutPrefix(c.StringArg("name"), server+"/")
+	if name == "" || strings.Contains(name, "/") && !addressed {
 		return usage("Name the copy, which comes to be on the same server: %s SERVER/DATABASE NAME", c.FullName())
 	}
 	spec := wire.DatabaseSpec{Name: name}
@@ -196,11 +192,7 @@ func (a app) copyDatabase(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	srv, err := api.Server(ctx, server)
-	if err != nil {
-		return err
-	}
-	engine, err := api.Engine(ctx, srv.Engine)
+	engine, err := engineOf(ctx, api, server)
 	if err != nil {
 		return err
 	}
@@ -361,11 +353,7 @@ func (a app) showDatabase(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	srv, err := api.Server(ctx, server)
-	if err != nil {
-		return err
-	}
-	engine, err := api.Engine(ctx, srv.Engine)
+	engine, err := engineOf(ctx, api, server)
 	if err != nil {
 		return err
 	}

@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"example.com/genarch/api/wire"
+	"example.com/genarch/client"
 )
 
 func (a app) engineCommand() *cli.Command {
@@ -233,4 +234,13 @@ func explained(f wire.Field) string {
 		text += "; fixed once made"
 	}
 	return text
+}
+
+// engineOf is what the engine of a server has.
+func engineOf(ctx context.Context, api *client.Client, server string) (wire.Engine, error) {
+	srv, err := api.Server(ctx, server)
+	if err != nil {
+		return wire.Engine{}, err
+	}
+	return api.Engine(ctx, srv.Engine)
 }

@@ -1,10 +1,46 @@
 package e2e
 
 import (
+	"database/sql"
+	"fmt"
+	"slices"
 	"testing"
 
 	"example.com/genarch/testutil"
 )
+
+// testCopyStopped stops a copy whose rows wait for somebody: it is cut off, and all of it goes.
+func testCopyStopped(t *testing.T, s *service, db *sql.DB) {
+	conn, err := db.Conn(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	// Who has written holds the lock on the template back, and nothing before it.
+	for _, text := range []string{"BEGIN", "INSERT INTO cargo.trailers VALUES (1)"} {
+		if _, err := conn.ExecContext(t.Context(), text); err != nil {
+			t.Fatal(err)
+		}
+	}
+	status, draft, _ := s.call("POST", "/api/v1/changes", s.token, `{"kind":"database.create","server":"quay",
+		"database":{"name":"cargo_stopped","options":{"template":"cargo"}}}`)
+	if status != 201 {
+		t.Fatalf("ask: %d %v", status, draft)
+	}
+	brief, path := draft["brief"].(map[string]any), fmt.Sprintf("/api/v1/changes/%v", draft["id"])
+	s.call("POST", path+"/run", s.token, fmt.Sprintf(`{"fingerprint":%q,"wait":0}`, brief["fingerprint"]))
+	at := slices.IndexFunc(brief["steps"].([]any),
+		func(x any) bool { return x.(map[string]any)["kind"] == "copy_rows" })
+	testutil.Wait(t, "the copy to wait", func() bool {
+		_, c, _ := s.call("GET", path, s.token, "")
+		return c["brief"].(map[string]any)["steps"].([]any)[at].(map[string]any)["status"] == "begun"
+	})
+	has(t, "stopped", s.run(0, "change", "stop", fmt.Sprint(draft["id"])).out, "reverted")
+	s.run(4, "database", "show", "quay/cargo_stopped")
+	if _, err := conn.ExecContext(t.Context(), "ROLLBACK"); err != nil {
+		t.Fatal(err)
+	}
+}
 
 // TestCopy copies databases on both engines, by the CLI and the console.
 func TestCopy(t *testing.T) {
@@ -48,6 +84,7 @@ func TestCopy(t *testing.T) {
 	s.run(2, "database", "copy", "quay/cargo", "harbour/cargo")
 	has(t, "of nothing", s.run(1, "database", "copy", "quay/nowhere", "cargo_third", "--yes").err,
 		"There is no template")
+	t.Run("stopped", func(t *testing.T) { testCopyStopped(t, s, db) })
 	t.Run("console", func(t *testing.T) {
 		p := testutil.NewBrowser(t).Page(t, s.url)
 		p.SignIn("keeper", password)

@@ -246,7 +246,7 @@ func unknownOption(k change.Kind, d *Description, part change.Part, name string)
 			e.Next = f.Fixed
 			return e
 		case len(f.In) > 0:
-			e.Text = fmt.Sprintf("%s is no option of %s; it is one of %s", name, k, f.In[0])
+			e.Text = fmt.Sprintf("%s is no option of %s; it is one of %s", name, k, kindList(f.In))
 			return e
 		default:
 			e.Text = fmt.Sprintf("%s can be read and not be set", name)
@@ -258,4 +258,13 @@ func unknownOption(k change.Kind, d *Description, part change.Part, name string)
 		e.Suggestion, e.Actions, e.Next = near, nil, "Did you mean "+near+"?"
 	}
 	return e
+}
+
+// kindList writes kinds as people read a list.
+func kindList(kinds []change.Kind) string {
+	var out []string
+	for _, k := range kinds {
+		out = append(out, string(k))
+	}
+	return strings.Join(out, ", ")
 }

@@ -133,9 +133,9 @@ const (
 	HoldingStopped = "holding.hold"
 	// HoldingOpened: it was opened outside Genarch since.
 	HoldingOpened = "holding.opened"
-	// HoldingBroken: something of it could not be made again (MariaDB).
+	// HoldingBroken: something of it could not be made again.
 	HoldingBroken = "holding.broken"
-	// HoldingUnsealed: what was saved with it does not bear Genarch's seal (MariaDB).
+	// HoldingUnsealed: what was saved with it does not bear Genarch's seal.
 	HoldingUnsealed = "holding.unsealed"
 	// HoldingRenamed: under another name, what is written in its definitions means the old one.
 	HoldingRenamed = "holding.renamed"

@@ -363,7 +363,8 @@ func (s *server) readAccess(ctx context.Context) (catalog.Access, error) {
 			}); err != nil {
 			return err
 		}
-		a.Databases = slices.DeleteFunc(a.Databases, func(d catalog.AccessDatabase) bool { return s.waits(gctx, d.Name) })
+		a.Databases = slices.DeleteFunc(a.Databases,
+			func(d catalog.AccessDatabase) bool { return s.waits(gctx, d.Name) })
 		sessions, err = s.readConnected(gctx)
 		return err
 	})

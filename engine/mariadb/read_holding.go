@@ -137,7 +137,8 @@ func (s *server) heldRows(ctx context.Context, held, which string) ([]definition
 		var d definition
 		if err := rows.Scan(&position, &d.Kind, &d.Name, &d.Mode, &d.Client, &d.Connection, &d.Database,
 			&d.Body); err != nil {
-			return nil, &engine.Error{Op: op, Kind: engine.Refused, Text: "the table is not as Genarch makes it", Err: err}
+			return nil, &engine.Error{Op: op, Kind: engine.Refused, Err: err,
+				Text: "the table is not as Genarch makes it"}
 		}
 		out = append(out, d)
 	}

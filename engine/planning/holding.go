@@ -99,7 +99,7 @@ func BackAs(b *change.Brief, in change.Intent, snap catalog.Snapshot, lim naming
 		f.Offer(remedy.Option("new_name", f.Suggestion))
 	}
 	b.Find(change.Note, change.HoldingBack, "",
-		"%s comes back as it was set aside on %s: its contents, owner, grants and settings were not touched.",
+		"%s comes back as it was set aside on %s: contents, owner, grants and settings.",
 		naming.Show(h.Name), dayText(h.Since))
 	b.Set(change.Setting{Name: "name", Value: name, Asked: in.Holding.NewName != "", Source: "what it was",
 		Decides: "how every client finds it"})
