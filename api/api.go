@@ -5,6 +5,7 @@ package api
 import (
 	"context"
 	"errors"
+	"io"
 	"log/slog"
 	"net/http"
 	"net/url"
@@ -22,6 +23,7 @@ import (
 	"example.com/genarch/core/journal"
 	"example.com/genarch/core/policy"
 	"example.com/genarch/core/record"
+	"example.com/genarch/core/script"
 	"example.com/genarch/core/secret"
 	"example.com/genarch/engine"
 	"example.com/genarch/events"
@@ -94,11 +96,20 @@ type Changes interface {
 	Reveal(ctx context.Context, operator string, id uint64) ([]change.Secret, error)
 }
 
+// Scripts is what the API needs of whoever keeps scripts.
+type Scripts interface {
+	Take(ctx context.Context, operator, server, file string, from io.Reader) (script.Kept, error)
+	Script(ctx context.Context, id string) (script.Kept, error)
+	Remove(ctx context.Context, id string) error
+}
+
 // Config is what the API is made of.
 type Config struct {
 	Records Records
 	Fleet   Fleet
 	Changes Changes
+	// Scripts takes scripts in by which databases are filled; nil: nobody does.
+	Scripts Scripts
 	Watch   Watch
 	Events  *events.Hub
 	Log     *slog.Logger
@@ -177,6 +188,7 @@ func New(cfg Config) *Handler {
 	h.registerHoldings()
 	h.registerBlueprints()
 	h.registerAccess()
+	h.registerScripts()
 	h.registerSessions()
 	h.registerHistory()
 	h.registerAttention()

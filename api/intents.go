@@ -22,7 +22,7 @@ func intentOf(in wire.Intent) (change.Intent, map[string]secret.Text, error) {
 			return out, nil, err
 		}
 		out.Database = &change.DatabaseSpec{Name: d.Name, IfNotExists: d.IfNotExists, IfExists: d.IfExists,
-			NewName: d.NewName, KeepDays: d.KeepDays, Options: options}
+			NewName: d.NewName, KeepDays: d.KeepDays, Script: d.Script, Options: options}
 		out.Database.Blueprint = (*change.Blueprint)(d.Blueprint)
 		if d.Team != nil {
 			out.Database.Team = &change.TeamSpec{Name: d.Team.Name, Host: d.Team.Host}
@@ -123,7 +123,7 @@ func renderIntent(in change.Intent) wire.Intent {
 	out := wire.Intent{Kind: string(in.Kind), Server: in.Server}
 	if d := in.Database; d != nil {
 		out.Database = &wire.DatabaseSpec{Name: d.Name, IfNotExists: d.IfNotExists, IfExists: d.IfExists,
-			NewName: d.NewName, KeepDays: d.KeepDays, Team: (*wire.TeamSpec)(d.Team),
+			NewName: d.NewName, KeepDays: d.KeepDays, Script: d.Script, Team: (*wire.TeamSpec)(d.Team),
 			Blueprint: (*wire.BlueprintUse)(d.Blueprint), Options: d.Options}
 	}
 	out.Holding = (*wire.HoldingSpec)(in.Holding)

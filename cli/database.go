@@ -69,6 +69,7 @@ func (a app) databaseCommand() *cli.Command {
 					&cli.BoolFlag{Name: "end-sessions", Usage: "end the sessions of what is copied, if need be"},
 				}, slices.Concat(optionFlags("owner", "comment"), clearingFlags(false), alterFlags())...),
 				Action: a.copyDatabase},
+			a.fillCommand(),
 			{Name: "alter", Usage: "alter a database: shows what is and what will be, asks, runs, reads back",
 				ArgsUsage: "SERVER/DATABASE", Arguments: addressArg(),
 				Description: "What is not given stays as it is.\n" + otherOptions,

@@ -116,13 +116,23 @@ func (c *Client) send(ctx context.Context, method, path string, in any, header .
 	if in != nil {
 		req.Header.Set("Content-Type", "application/json")
 	}
-	if c.token != "" {
-		req.Header.Set("Authorization", "Bearer "+c.token)
-	}
 	for i := 0; i+1 < len(header); i += 2 {
 		if header[i+1] != "" {
 			req.Header.Set(header[i], header[i+1])
 		}
+	}
+	return c.answer(req)
+}
+
+// DropScript removes a script that was sent and that no change asks for.
+func (c *Client) DropScript(ctx context.Context, server, id string) error {
+	return c.do(ctx, http.MethodDelete, serverPath(server)+"/scripts/"+url.PathEscape(id), nil, nil)
+}
+
+// answer makes a call that is written already, and returns the answer if it is a good one.
+func (c *Client) answer(req *http.Request) (*http.Response, error) {
+	if c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
 	}
 	res, err := c.http.Do(req)
 	if err != nil {
@@ -138,6 +148,27 @@ func (c *Client) send(ctx context.Context, method, path string, in any, header .
 		return nil, fmt.Errorf("%s answers %s, which is not Genarch's way", c.base, res.Status)
 	}
 	return nil, problem
+}
+
+// SendScript sends a script by which a database of a server is to be filled. There is no limit
+// to how long that may take: ctx bounds it.
+func (c *Client) SendScript(ctx context.Context, server, file string, from io.Reader) (wire.Script, error) {
+	var out wire.Script
+	path := serverPath(server) + "/scripts?file=" + url.QueryEscape(file)
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.base+path, from)
+	if err != nil {
+		return out, err
+	}
+	req.Header.Set("Content-Type", "application/octet-stream")
+	res, err := c.answer(req)
+	if err != nil {
+		return out, err
+	}
+	defer res.Body.Close()
+	if err := json.NewDecoder(res.Body).Decode(&out); err != nil {
+		return out, fmt.Errorf("the answer cannot be read: %w", err)
+	}
+	return out, nil
 }
 
 // innermost is the cause without the address that the caller knows.

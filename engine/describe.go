@@ -183,6 +183,8 @@ type Script struct {
 	Media   string `json:"media"`
 	File    string `json:"file"` // extension
 	Client  string `json:"client"`
+	// Begins are how the dumps of the engine's own programs begin, after empty comments.
+	Begins []string `json:"-"`
 	// Head stands before the first statement.
 	Head string `json:"-"`
 	// Connect is what goes to another database; nil where a statement does not run

@@ -202,6 +202,9 @@ func TestOptionsAreRefusedWhereTheyAreNot(t *testing.T) {
 			for _, f := range d.Fields[change.PartDatabase] {
 				in := change.Intent{Kind: k, Server: "harbour",
 					Database: &change.DatabaseSpec{Name: "x", Options: catalog.Values{f.Name: "yes"}}}
+				if k == change.FillDatabase {
+					in.Database.Script = "x"
+				}
 				_, err := engine.CheckIntent(in, d)
 				e, refused := errors.AsType[*engine.OptionError](err)
 				if has := slices.Contains(f.In, k); !has && (!refused || !strings.Contains(e.Text, f.Name)) {

@@ -7,12 +7,14 @@ package engine
 
 import (
 	"context"
+	"io"
 
 	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/handover"
 	"example.com/genarch/core/journal"
+	"example.com/genarch/core/script"
 	"example.com/genarch/core/secret"
 )
 
@@ -33,6 +35,8 @@ type Engine interface {
 	Prepare(login catalog.Principal) []Right
 	// Connections writes one login in the forms of the engine's own clients.
 	Connections(l handover.Login) []handover.Form
+	// Script takes a file of statements for the engine apart, as its own client does.
+	Script(from io.Reader) script.Splitter
 	// Open prepares access to a server without connecting to it. The
 	// caller closes the result.
 	Open(t Target) (Server, error)

@@ -213,6 +213,9 @@ func (f Field) bounds() string {
 	return text
 }
 
+// ParseSize reads a size, as "64 MB".
+func ParseSize(text string) (int64, error) { return parseNumber(text, true) }
+
 // parseNumber reads 64, and with size "64 MB", "1.5GiB": all sizes are binary.
 func parseNumber(text string, size bool) (int64, error) {
 	digits := strings.TrimRight(text, " KMGTPBkmgtpib")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"time"
 
@@ -253,6 +254,10 @@ func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.N
 		return r.clear(ctx, c, act, access, stop, noted)
 	}
 	step.Ready = announced
+	if id := step.Args[change.ArgScript]; id != "" && r.Scripts != nil {
+		step.Script = func(ctx context.Context) (io.ReadCloser, error) { return r.Scripts.Open(ctx, id) }
+		defer func() { step.Script = nil }()
+	}
 	ctx, over := r.working(ctx, c, step, stop)
 	rep, err := access.Do(ctx, step.Step)
 	over()
@@ -422,6 +427,7 @@ func (r *Runner) finish(ctx context.Context, c change.Change, holder string, new
 		c.Ended.Sub(c.Started))
 	r.publish(c)
 	r.tellWatch(c)
+	r.dropScript(ctx, c)
 	if (c.Intent.Database != nil || c.Intent.Holding != nil) && c.Brief.Outcome == change.Acts {
 		r.Events.Publish(events.Event{Database: c.Brief.Target})
 	}

@@ -10,6 +10,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"slices"
 	"strconv"
@@ -23,6 +24,7 @@ import (
 	"example.com/genarch/core/policy"
 	"example.com/genarch/core/record"
 	"example.com/genarch/core/remedy"
+	"example.com/genarch/core/script"
 	"example.com/genarch/core/secret"
 	"example.com/genarch/engine"
 	"example.com/genarch/events"
@@ -64,6 +66,14 @@ type Watch interface {
 	Renamed(server string, from, to catalog.Used)
 }
 
+// Scripts is what the runner needs of whoever keeps scripts.
+type Scripts interface {
+	// Script is what is known of one; [record.ErrNotFound] if there is none.
+	Script(ctx context.Context, id string) (script.Kept, error)
+	Open(ctx context.Context, id string) (io.ReadCloser, error)
+	Remove(ctx context.Context, id string) error
+}
+
 // Config is what a runner is made of. Zero durations take the defaults.
 type Config struct {
 	Store  Store
@@ -72,6 +82,8 @@ type Config struct {
 	Log    *slog.Logger
 	// Watch tells when a database or an account was last used; nil: nobody watches.
 	Watch Watch
+	// Scripts keeps the scripts by which databases are filled; nil: there are none.
+	Scripts Scripts
 	// PlanTime bounds reading and planning (default 20 s), StepTime a step
 	// that does not say otherwise (30 s), ProbeTime the search for an unknown
 	// outcome (2 min), UndoTime the tries to take a step back while the server
@@ -259,6 +271,15 @@ func (r *Runner) brief(ctx context.Context, in change.Intent, which func(engine.
 	if err != nil {
 		return change.Brief{}, err
 	}
+	if in.Kind == change.FillDatabase && r.Scripts != nil {
+		k, err := r.Scripts.Script(ctx, in.Database.Script)
+		switch {
+		case err == nil && k.Server == in.Server:
+			snap.Script = &k
+		case err != nil && !errors.Is(err, record.ErrNotFound):
+			return change.Brief{}, err
+		}
+	}
 	if x, any := used(in, snap); any && r.Watch != nil {
 		snap.Use = r.Watch.Use(in.Server, x)
 	}
@@ -389,6 +410,7 @@ func (r *Runner) decidable(ctx context.Context, c *change.Change, operator strin
 			return err
 		}
 		r.publish(*c)
+		r.dropScript(ctx, *c)
 		return change.ErrExpired
 	}
 	return nil
@@ -466,7 +488,23 @@ func (r *Runner) move(ctx context.Context, c change.Change, to change.State, res
 		return c, err
 	}
 	r.publish(c)
+	if to.Ended() {
+		r.dropScript(ctx, c)
+	}
 	return c, nil
+}
+
+// dropScript removes the script of a change that has ended. What cannot be removed now is
+// swept up later.
+func (r *Runner) dropScript(ctx context.Context, c change.Change) {
+	if c.Intent.Kind != change.FillDatabase || r.Scripts == nil {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), storeTime)
+	defer cancel()
+	if err := r.Scripts.Remove(ctx, c.Intent.Database.Script); err != nil {
+		r.Log.Warn("the script of a change was not removed; it will be later", "change", c.ID, "error", err)
+	}
 }
 
 // Reveal shows the generated passwords of a change that is done, once, to the

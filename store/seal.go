@@ -79,7 +79,20 @@ func (s *Store) RotateKey(ctx context.Context, entry journal.Entry) (secrets int
 				return err
 			}
 		}
-		secrets = len(servers) + len(kept)
+		var files []fileRow
+		if err := tx.Select("id", "sealed_key").Find(&files).Error; err != nil {
+			return err
+		}
+		for _, r := range files {
+			fresh, err := s.reseal(r.SealedKey, boundFile(r.ID))
+			if err != nil {
+				return fmt.Errorf("the key of file %s: %w", r.ID, err)
+			}
+			if err := tx.Model(&fileRow{}).Where("id = ?", r.ID).UpdateColumn("sealed_key", fresh).Error; err != nil {
+				return err
+			}
+		}
+		secrets = len(servers) + len(kept) + len(files)
 		return s.appendJournal(tx, entry)
 	})
 	return secrets, err

@@ -4,7 +4,7 @@ import "time"
 
 // Intent is what a person asks for: a kind and the fields of that kind.
 type Intent struct {
-	Kind     string        `json:"kind" enum:"database.create,database.alter,database.drop,database.rename,database.set_aside,holding.bring_back,holding.discard,holding.keep,session.end,server.mark,account.create,account.alter,account.rename,account.password,account.drop,role.grant,role.revoke,privilege.grant,privilege.revoke"`
+	Kind     string        `json:"kind" enum:"database.create,database.alter,database.drop,database.rename,database.set_aside,database.fill,holding.bring_back,holding.discard,holding.keep,session.end,server.mark,account.create,account.alter,account.rename,account.password,account.drop,role.grant,role.revoke,privilege.grant,privilege.revoke"`
 	Server   string        `json:"server" maxLength:"40"`
 	Database *DatabaseSpec `json:"database,omitempty" doc:"For the kinds that begin with database."`
 	Holding  *HoldingSpec  `json:"holding,omitempty" doc:"For the kinds that begin with holding."`
@@ -22,6 +22,7 @@ type DatabaseSpec struct {
 	IfExists    bool      `json:"if_exists,omitempty" doc:"database.drop, .set_aside: do nothing if it is not there."`
 	NewName     string    `json:"new_name,omitempty" maxLength:"2000" doc:"For database.rename."`
 	KeepDays    int       `json:"keep_days,omitempty" minimum:"0" maximum:"3650" doc:"database.set_aside: for how many days; 0: as the environment has it."`
+	Script      string    `json:"script,omitempty" maxLength:"64" doc:"database.fill: the script, which POST /servers/{server}/scripts took in."`
 	Team        *TeamSpec `json:"team,omitempty" doc:"database.create: make, in the same change, an owner role and two accounts that are tried afterwards."`
 	// Blueprint is the recipe that the rest is taken from.
 	Blueprint *BlueprintUse `json:"blueprint,omitempty" doc:"database.create: take from it what is not given here."`

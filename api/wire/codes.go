@@ -7,6 +7,7 @@ const (
 	KindDropDatabase    = "database.drop"
 	KindRenameDatabase  = "database.rename"
 	KindSetAside        = "database.set_aside"
+	KindFillDatabase    = "database.fill"
 	KindBringBack       = "holding.bring_back"
 	KindDiscard         = "holding.discard"
 	KindKeepHolding     = "holding.keep"

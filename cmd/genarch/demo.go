@@ -18,6 +18,7 @@ import (
 	"example.com/genarch/api/wire"
 	"example.com/genarch/client"
 	"example.com/genarch/core/history"
+	"example.com/genarch/core/script"
 	"example.com/genarch/demo"
 	"example.com/genarch/store"
 )
@@ -77,8 +78,8 @@ func (d demoRun) run(ctx context.Context, reset bool) error {
 	ready := make(chan string, 1)
 	var records *store.Store // set before the service is ready
 	s := service{listen: freeListen(d.listen), data: filepath.Join(d.dir, "genarch"), firstName: demoOperator,
-		firstPassword: password,
-		log:           slog.New(slog.NewTextHandler(logFile, nil)), ready: func(address string) { ready <- address },
+		firstPassword: password, maxScript: script.DefaultLimit,
+		log: slog.New(slog.NewTextHandler(logFile, nil)), ready: func(address string) { ready <- address },
 		opened: func(r *store.Store) { records = r }}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()

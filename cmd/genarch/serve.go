@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"path/filepath"
 	"runtime/debug"
 	"strings"
 	"sync"
@@ -21,10 +22,12 @@ import (
 
 	"example.com/genarch/api"
 	"example.com/genarch/console"
+	"example.com/genarch/engine"
 	"example.com/genarch/events"
 	"example.com/genarch/fleet"
 	"example.com/genarch/keeping"
 	"example.com/genarch/runner"
+	"example.com/genarch/spool"
 	"example.com/genarch/store"
 	"example.com/genarch/watch"
 )
@@ -33,7 +36,7 @@ import (
 var knownSettings = map[string]bool{"listen": true, "data": true, "store-dsn": true, "store-dsn-file": true,
 	"store-admin-dsn-file": true, "key-file": true, "tls-cert": true, "tls-key": true,
 	"log-format": true, "log-level": true, "first-operator": true, "public-url": true, "trusted-proxy": true,
-	"first-password-file": true}
+	"first-password-file": true, "max-script": true}
 
 // service is how the service is to run.
 type service struct {
@@ -45,6 +48,8 @@ type service struct {
 	// word on where a call comes from is taken.
 	publicURL      string
 	trustedProxies []string
+	// maxScript is how many bytes a script may have by which a database is filled.
+	maxScript int64
 	// resetOperator is who gets a new password and every permission; empty: nobody.
 	resetOperator string
 	// The first operator: its name, and where its password comes from.
@@ -91,6 +96,9 @@ func serveCommand() *cli.Command {
 				Sources: setting("trusted-proxy")},
 			&cli.StringFlag{Name: "reset-operator",
 				Usage: "the way back when nobody can sign in any more: this operator gets a new password (from --first-password-file, a prompt, or generated) and every permission"},
+			&cli.StringFlag{Name: "max-script", Value: "2 GB", Sources: setting("max-script"),
+				Usage: "how large a script may be by which a database is filled; it lies in the data folder, " +
+					"encrypted, while a change asks for it"},
 			text("log-format", "text", "text or json"), text("log-level", "info", "debug, info, warn or error"),
 			text("first-operator", "keeper", "name of the first operator, made on the first start"),
 			text(
@@ -114,6 +122,9 @@ func serveCommand() *cli.Command {
 				firstName:     c.String("first-operator"), firstPasswordFile: c.String("first-password-file"),
 				firstPassword: os.Getenv("GENARCH_FIRST_PASSWORD"),
 				log:           log, ready: func(address string) { log.Info("ready", "address", address) }}
+			if s.maxScript, err = engine.ParseSize(c.String("max-script")); err != nil {
+				return fmt.Errorf("--max-script: %w", err)
+			}
 			if s.dsn, err = storeDSN(c.String("store-dsn-file")); err != nil {
 				return err
 			}
@@ -233,16 +244,23 @@ func (s service) run(ctx context.Context) error {
 	defer servers.Close()
 	samples := watch.Start(servers, records, s.log)
 	defer samples.Stop()
-	changes := runner.New(runner.Config{Store: records, Fleet: servers, Events: hub, Log: s.log, Watch: samples})
+	files, err := spool.Open(filepath.Join(s.data, "files"), records)
+	if err != nil {
+		return err
+	}
+	scripts := &spool.Scripts{Folder: files, Fleet: servers, Changes: records, Log: s.log, Limit: s.maxScript}
+	changes := runner.New(runner.Config{Store: records, Fleet: servers, Events: hub, Log: s.log, Watch: samples,
+		Scripts: scripts})
 	tidying, stopTidying := context.WithCancel(ctx)
 	defer stopTidying()
+	go scripts.Run(tidying)
 	go keeping.Keeper{Fleet: servers, Changes: changes, Log: s.log}.Run(tidying)
 	page, err := console.Handler()
 	if err != nil {
 		s.log.Warn(err.Error())
 	}
 	handler := api.New(api.Config{Records: records, Fleet: servers, Changes: changes, Watch: samples, Events: hub,
-		Log: s.log, Version: version, Console: page,
+		Scripts: scripts, Log: s.log, Version: version, Console: page,
 		TLS: s.tlsCert != "", PublicURL: public, TrustedProxies: s.trustedProxies,
 		Collectors: s.collectors(records, hub)})
 	web := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute,

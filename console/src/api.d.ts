@@ -852,6 +852,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/servers/{server}/scripts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send a script by which a database is to be filled
+         * @description Needs the permission request. The body is the file as it is. It is kept encrypted until the change that asks for it has ended, or for a day.
+         */
+        post: operations["take-script"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/servers/{server}/scripts/{script}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Remove a script that one has sent
+         * @description Needs the permission request.
+         */
+        delete: operations["drop-script"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/servers/{server}/sessions": {
         parameters: {
             query?: never;
@@ -1545,6 +1585,8 @@ export interface components {
             options?: {
                 [key: string]: unknown;
             };
+            /** @description database.fill: the script, which POST /servers/{server}/scripts took in. */
+            script?: string;
             /** @description database.create: make, in the same change, an owner role and two accounts that are tried afterwards. */
             team?: components["schemas"]["TeamSpec"];
         };
@@ -2000,7 +2042,7 @@ export interface components {
             /** @description For the kinds that begin with holding. */
             holding?: components["schemas"]["HoldingSpec"];
             /** @enum {string} */
-            kind: "database.create" | "database.alter" | "database.drop" | "database.rename" | "database.set_aside" | "holding.bring_back" | "holding.discard" | "holding.keep" | "session.end" | "server.mark" | "account.create" | "account.alter" | "account.rename" | "account.password" | "account.drop" | "role.grant" | "role.revoke" | "privilege.grant" | "privilege.revoke";
+            kind: "database.create" | "database.alter" | "database.drop" | "database.rename" | "database.set_aside" | "database.fill" | "holding.bring_back" | "holding.discard" | "holding.keep" | "session.end" | "server.mark" | "account.create" | "account.alter" | "account.rename" | "account.password" | "account.drop" | "role.grant" | "role.revoke" | "privilege.grant" | "privilege.revoke";
             /** @description For role.grant and role.revoke. */
             member?: components["schemas"]["MemberSpec"];
             server: string;
@@ -2347,6 +2389,26 @@ export interface components {
             pattern?: boolean;
             title: string;
             within?: string;
+        };
+        Script: {
+            /** @description Why it could not be taken apart to its end. */
+            broken?: string;
+            /** Format: date-time */
+            created: string;
+            file: string;
+            /** @description What database.fill asks for as its script. */
+            id: string;
+            /** Format: int64 */
+            lines: number;
+            server: string;
+            sha256: string;
+            /**
+             * Format: int64
+             * @description Bytes.
+             */
+            size: number;
+            /** Format: int64 */
+            statements: number;
         };
         SearchResult: {
             /**
@@ -4498,6 +4560,74 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["History"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "take-script": {
+        parameters: {
+            query?: {
+                /** @description The name of the file, to be told by. */
+                file?: string;
+            };
+            header?: never;
+            path: {
+                server: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Script"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "drop-script": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                server: string;
+                script: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

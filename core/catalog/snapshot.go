@@ -1,5 +1,7 @@
 package catalog
 
+import "example.com/genarch/core/script"
+
 // Snapshot is everything that a planner may know of a server: a fresh reading
 // of what bears on one intent. Planners never ask a server themselves.
 type Snapshot struct {
@@ -32,6 +34,9 @@ type Snapshot struct {
 	SessionsUnseen []string
 	// DropImpact is read for intents that take a database away or move it.
 	DropImpact *DropImpact
+	// Script is the one that the intent asks for; nil: there is none. It is filled in by whoever
+	// keeps scripts.
+	Script *script.Kept
 	// Use is when somebody was last seen in the database, or as the account, that
 	// the intent is about. No engine tells; it is filled in by whoever watches.
 	Use Use

@@ -1,10 +1,12 @@
 package change
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"io"
 	"maps"
 	"slices"
 	"time"
@@ -158,6 +160,9 @@ type Step struct {
 	// Secrets are the passwords that the step needs, by the account's name. They
 	// are filled in when it is carried out, and are never kept with the step.
 	Secrets map[string]secret.Text `json:"-"`
+	// Script is filled in when a step is done that has one in its arguments, and never kept: it
+	// opens the script, which the engine closes.
+	Script func(context.Context) (io.ReadCloser, error) `json:"-"`
 	// Ready is filled in when the step is done, probed or undone, and never kept: the
 	// engine calls it right before it sends anything that alters, and sends nothing
 	// when it returns an error. It is nil where nothing has to be on record first.
@@ -205,6 +210,9 @@ func (s Step) Worked(w Work) {
 		s.Tell(w)
 	}
 }
+
+// ArgScript is the argument of a step that names the script which it runs.
+const ArgScript = "script"
 
 // The kinds of steps that every engine has.
 const (

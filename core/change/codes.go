@@ -257,6 +257,44 @@ const (
 	LoginUntried = "login.untried"
 	// TeamName: a team's name that makes no good names.
 	TeamName = "team.name"
+	// ScriptAbsent: a script that was removed, or was never sent.
+	ScriptAbsent = "script.absent"
+	// ScriptBroken: a script that ends within a quoted text.
+	ScriptBroken = "script.broken"
+	// ScriptEmpty: a file with comments only.
+	ScriptEmpty = "script.empty"
+	// ScriptForeign: a dump of MariaDB for a PostgreSQL server.
+	ScriptForeign = "script.other_engine"
+	// ScriptEncoding: a script in UTF-16, with bytes that are no UTF-8, or an archive.
+	ScriptEncoding = "script.encoding"
+	// ScriptRefused: LOAD DATA LOCAL, \copy, a program.
+	ScriptRefused = "script.refused"
+	// ScriptOutside: CREATE ROLE, USE another_database, SET GLOBAL.
+	ScriptOutside = "script.outside"
+	// ScriptPlaceholder: CHANGE_ME, '<password>'.
+	ScriptPlaceholder = "script.placeholder"
+	// ScriptTypographic: “quotes” of a text processor.
+	ScriptTypographic = "script.typographic_quotes"
+	// ScriptExisting: CREATE TABLE fares where there is one.
+	ScriptExisting = "script.existing"
+	// ScriptDrops: DROP TABLE fares where there is one.
+	ScriptDrops = "script.drops"
+	// ScriptAtOnce: whether it runs in one transaction.
+	ScriptAtOnce = "script.one_transaction"
+	// ScriptOwners: ALTER TABLE … OWNER TO somebody else.
+	ScriptOwners = "script.owners"
+	// ScriptGrants: GRANT … to accounts.
+	ScriptGrants = "script.grants"
+	// ScriptDefiners: what it makes runs with the rights of an account.
+	ScriptDefiners = "script.definers"
+	// ScriptLong: a statement that is longer than the server takes.
+	ScriptLong = "script.long_statement"
+	// FillAccount: as whom the script runs.
+	FillAccount = "fill.account"
+	// FillReaches: what the script may do beyond this database.
+	FillReaches = "fill.reaches"
+	// FillOwner: a database whose owner is a superuser.
+	FillOwner = "fill.superuser"
 	// CatalogueHidden: what Genarch's login may not read.
 	CatalogueHidden = "catalogue.hidden"
 )

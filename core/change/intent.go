@@ -27,6 +27,8 @@ const (
 	RenameDatabase Kind = "database.rename"
 	// SetAside puts one out of the way, whole, so that it can be brought back.
 	SetAside Kind = "database.set_aside"
+	// FillDatabase runs a script in one.
+	FillDatabase Kind = "database.fill"
 	// BringBack makes a database that was set aside what it was, Discard drops it for
 	// good, and KeepHolding says how long it is kept.
 	BringBack   Kind = "holding.bring_back"
@@ -91,6 +93,8 @@ type DatabaseSpec struct {
 	IfExists bool `json:"if_exists,omitempty"`
 	// NewName is for RenameDatabase.
 	NewName string `json:"new_name,omitempty"`
+	// Script is the one that FillDatabase runs, by its number among those taken in.
+	Script string `json:"script,omitempty"`
 	// KeepDays is how long SetAside keeps it; 0 leaves it to the environment.
 	KeepDays int `json:"keep_days,omitempty"`
 	// Team makes, with the database, what a team needs to use it.

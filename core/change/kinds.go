@@ -62,6 +62,8 @@ var kinds = map[Kind]kind{
 		needed: words("name new_name")},
 	SetAside: {part: PartDatabase, target: ofDatabase, clears: true,
 		fields: words("name if_exists keep_days options"), needed: words("name")},
+	FillDatabase: {part: PartDatabase, target: ofDatabase, fields: words("name script options"),
+		needed: words("name script")},
 	BringBack: {
 		part:   PartHolding,
 		target: ofHolding,

@@ -20,6 +20,7 @@ func least() map[Kind]Intent {
 		DropDatabase:   database(DatabaseSpec{Name: "tides_dev"}),
 		AlterDatabase:  database(DatabaseSpec{Name: "tides_dev", Options: catalog.Values{"comment": "x"}}),
 		RenameDatabase: database(DatabaseSpec{Name: "tides_dev", NewName: "ebbs_dev"}),
+		FillDatabase:   database(DatabaseSpec{Name: "tides_dev", Script: "s"}),
 		SetAside:       database(DatabaseSpec{Name: "tides_dev"}),
 		BringBack:      {Holding: &HoldingSpec{ID: "held_tides"}},
 		Discard:        {Holding: &HoldingSpec{ID: "held_tides"}},

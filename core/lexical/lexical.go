@@ -15,6 +15,8 @@ type Dialect struct {
 	Escaped bool
 	// DoubleQuoted: "…" is a text, and `…` a name. Else "…" is a name.
 	DoubleQuoted bool
+	// Backquoted: `…` is a name, whatever "…" is.
+	Backquoted bool
 	// Dollar: $tag$…$tag$ is a text.
 	Dollar bool
 	// Nested: comments within /* … */ nest.
@@ -36,17 +38,19 @@ var (
 	ErrHidden = errors.New("a comment holds code")
 )
 
-// kind is what kind of thing stands somewhere in a text.
-type kind int
+// Kind is what kind of thing stands somewhere in a text.
+type Kind int
 
+// The kinds. Code is the beginning of a comment that is run, Text a quoted text, Name a
+// quoted name.
 const (
-	other kind = iota
-	blank
-	comment
-	code // the beginning of a comment that is run
-	text
-	name
-	semicolon
+	Other Kind = iota
+	Blank
+	Comment
+	Code
+	Text
+	Name
+	Semicolon
 )
 
 // Commands counts the commands in a text. What holds only blanks and comments is
@@ -58,12 +62,12 @@ func (d Dialect) Commands(s string) (int, error) {
 		switch {
 		case end < 0:
 			return n, ErrUnended
-		case k == code:
+		case k == Code:
 			return n, ErrHidden
-		case k == semicolon && any:
+		case k == Semicolon && any:
 			n++
 			any = false
-		case k == text, k == name, k == other:
+		case k == Text, k == Name, k == Other:
 			any = true
 		}
 		i = end
@@ -75,9 +79,9 @@ func (d Dialect) Commands(s string) (int, error) {
 }
 
 // next says what begins at i, and where it ends; -1: it has no end.
-func (d Dialect) next(s string, i int) (kind, int) {
+func (d Dialect) next(s string, i int) (Kind, int) {
 	rest := s[i:]
-	at := func(k kind, end int) (kind, int) {
+	at := func(k Kind, end int) (Kind, int) {
 		if end < 0 {
 			return k, -1
 		}
@@ -85,33 +89,33 @@ func (d Dialect) next(s string, i int) (kind, int) {
 	}
 	switch c := s[i]; {
 	case c == ';':
-		return at(semicolon, 1)
+		return at(Semicolon, 1)
 	case strings.IndexByte(" \t\n\r\f\v", c) >= 0:
-		return at(blank, 1)
+		return at(Blank, 1)
 	case d.Hash && c == '#', d.dashes(rest):
 		end := strings.IndexAny(rest, d.LineEnds)
 		if end < 0 {
 			end = len(rest)
 		}
-		return at(comment, end)
+		return at(Comment, end)
 	case d.Code && strings.HasPrefix(rest, "/*!"), d.Code && strings.HasPrefix(rest, "/*M!"):
-		return at(code, strings.IndexByte(rest, '!')+1)
+		return at(Code, strings.IndexByte(rest, '!')+1)
 	case strings.HasPrefix(rest, "/*"):
-		return at(comment, d.commentEnd(rest))
+		return at(Comment, d.commentEnd(rest))
 	case c == '\'':
-		return at(text, quoteEnd(rest, 1, c, d.Backslash))
+		return at(Text, quoteEnd(rest, 1, c, d.Backslash))
 	case c == '"' && d.DoubleQuoted:
-		return at(text, quoteEnd(rest, 1, c, d.Backslash))
-	case c == '"', c == '`' && d.DoubleQuoted:
-		return at(name, quoteEnd(rest, 1, c, false))
+		return at(Text, quoteEnd(rest, 1, c, d.Backslash))
+	case c == '"', c == '`' && (d.DoubleQuoted || d.Backquoted):
+		return at(Name, quoteEnd(rest, 1, c, false))
 	case d.Escaped && (c == 'E' || c == 'e') && strings.HasPrefix(rest[1:], "'") && !insideWord(s, i):
-		return at(text, quoteEnd(rest, 2, '\'', true))
+		return at(Text, quoteEnd(rest, 2, '\'', true))
 	case d.Dollar && c == '$' && !insideWord(s, i):
 		if end := dollarEnd(rest); end != 0 {
-			return at(text, end)
+			return at(Text, end)
 		}
 	}
-	return at(other, 1)
+	return at(Other, 1)
 }
 
 // dashes reports whether a comment to the end of the line begins with dashes.

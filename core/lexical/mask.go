@@ -28,7 +28,7 @@ func (d Dialect) Shape(statement string) string {
 	for i := 0; i < len(statement); {
 		k, end := d.next(statement, i)
 		switch k {
-		case text:
+		case Text:
 			b.WriteString(masked(statement[i:]))
 			if end < 0 {
 				return b.String()
@@ -37,7 +37,7 @@ func (d Dialect) Shape(statement string) string {
 				uncertain(statement[i:end]) {
 				return b.String() + " …"
 			}
-		case comment:
+		case Comment:
 			b.WriteByte(' ')
 			if end < 0 {
 				return b.String()

@@ -3,6 +3,7 @@ package enginetest
 import (
 	"context"
 	"fmt"
+	"io"
 	"maps"
 	"slices"
 	"strings"
@@ -15,6 +16,7 @@ import (
 	"example.com/genarch/core/clearing"
 	"example.com/genarch/core/handover"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/core/script"
 	"example.com/genarch/engine"
 	"example.com/genarch/engine/planning"
 )
@@ -171,6 +173,9 @@ func (f *Fake) Rules(*access.Graph) access.Rules { return nil }
 
 // Prepare: a fake has one login.
 func (f *Fake) Prepare(catalog.Principal) []engine.Right { return nil }
+
+// Script: there are none.
+func (f *Fake) Script(io.Reader) script.Splitter { return script.None{} }
 
 // Connections: nobody connects to a fake.
 func (f *Fake) Connections(handover.Login) []handover.Form { return nil }

@@ -170,6 +170,8 @@ func (s *server) readDatabaseSide(ctx context.Context, group *errgroup.Group, in
 			login := snap.Instance.Login
 			snap.DropImpact = &catalog.DropImpact{MayDrop: login.May("alter_database"), Denied: lacksPrivilege,
 				Remedy: login.Remedy("alter_database")}
+		case change.FillDatabase:
+			group.Go(func() error { return s.readFillSide(ctx, name, &detailsOf(snap.Details).Filling) })
 		case change.DropDatabase, change.SetAside:
 			group.Go(func() error { return s.readTakeSide(ctx, in, name, snap) })
 		}
@@ -195,7 +197,7 @@ func (s *server) readDatabaseSide(ctx context.Context, group *errgroup.Group, in
 		if in.Kind == change.AlterDatabase {
 			return s.readAlterSide(ctx, in, name, snap)
 		}
-		if owner := spec.Options.Text("owner"); owner != "" {
+		if owner := spec.Options.Text("owner") + spec.Options.Text(runAs); owner != "" {
 			if err := s.readOwner(ctx, owner, snap); err != nil {
 				return err
 			}

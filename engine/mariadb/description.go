@@ -6,6 +6,7 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/planning"
 )
 
 // ID names the engine on the wire, in the records and in the CLI.
@@ -73,6 +74,14 @@ var description = engine.Description{
 			{Name: "copy_grants", Title: "Grants of the template", Type: engine.Yes, In: engine.AtCreate,
 				Show: engine.Nowhere, Group: engine.More, Default: "no",
 				Decides: "whether everybody gets on the copy what they hold on the template"},
+			{Name: planning.OneTransaction, Title: "In one transaction", Type: engine.Yes,
+				In: []change.Kind{change.FillDatabase}, Show: engine.Nowhere,
+				Default: "yes, where the script can run in one",
+				Decides: "whether all of the script takes effect, or none; tables without transactions keep " +
+					"what was written"},
+			{Name: runAs, Title: "Runs as", Type: engine.Text, From: "owners", In: []change.Kind{change.FillDatabase},
+				Show: engine.Nowhere, Default: "the owner, if there is one",
+				Decides: "with whose rights views, routines, triggers and events run that the script makes"},
 			{Name: "clear_leftovers", Title: "Revoke old grants first", Type: engine.Yes,
 				In: []change.Kind{change.CreateDatabase, change.DropDatabase}, Default: "no",
 				Decides: "whether grants on the name, which outlive a database and would open a new one, are revoked"},
@@ -121,6 +130,9 @@ var description = engine.Description{
 			Undo: "it is dropped while it is empty"},
 		change.AlterDatabase: {Says: "ALTER DATABASE settles what later tables get; tables that exist stay as they are.",
 			Undo: "the former values"},
+		change.FillDatabase: {Says: "The script runs statement by statement as an account of its own, with the " +
+			"bundle own on this database alone, that is dropped afterwards.",
+			Undo: "nothing took effect, where it runs in one transaction"},
 		change.RenameDatabase: {Why: "MariaDB has no statement that renames a database.",
 			Instead: "Make a new database, move the tables into it with RENAME TABLE, and grant anew."},
 		change.DropDatabase: {Says: "DROP DATABASE, once every blocker was looked for and nobody uses it."},
@@ -196,6 +208,8 @@ var description = engine.Description{
 	Gate: engine.Gate{Keeps: engine.KeepsRights,
 		Says:  "The privileges on the database are revoked, exactly remembered, and granted again.",
 		Leaks: "It does not stop accounts with privileges on the whole server, views and events that run as their definer, and sessions that are in already."},
-	Team:   engine.Form{Says: "Makes the accounts NAME_app (write) and NAME_read (read) and the role NAME_owner, and tries them."},
-	Script: engine.Script{Comment: "-- ", End: ";", Media: "application/sql", File: "sql", Client: "mariadb"},
+	Team: engine.Form{Says: "Makes the accounts NAME_app (write) and NAME_read (read) and the role NAME_owner, " +
+		"and tries them."},
+	Script: engine.Script{Comment: "-- ", End: ";", Media: "application/sql", File: "sql", Client: "mariadb",
+		Begins: []string{"/*M!999999", "-- MariaDB dump", "-- MySQL dump"}},
 }

@@ -11,6 +11,8 @@ type details struct {
 	Copied         copied
 	Objects        objects
 	CopiedSessions int
+	// Filling is read for the run of a script.
+	Filling filling
 	// Leftover are grants that would take effect again with the new name, as text.
 	Leftover []string
 	// Client is where Genarch's login comes from.

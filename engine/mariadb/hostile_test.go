@@ -78,7 +78,10 @@ func TestEachStatementIsOneCommand(t *testing.T) {
 		in.Server = "quay"
 		intents[title] = in
 	}
-	enginetest.EachKnown(t, Engine{}, steps, filled(), intents)
+	intents["fill"] = withScript(catalog.Values{runAs: "gate"})
+	full := filled()
+	sent(t, &full, "CREATE TABLE crates (a int); CREATE VIEW v AS SELECT 1;")
+	enginetest.EachKnown(t, Engine{}, steps, full, intents)
 	aside := filled()
 	wait(&aside)
 	holdings := map[string]change.Intent{"bring back": asked(change.BringBack, change.HoldingSpec{}),
@@ -94,7 +97,7 @@ func TestEachStatementIsOneCommand(t *testing.T) {
 	if n := enginetest.OneCommand(t, Engine{}, dialect.Commands, more, aside, holdings); n < 200 {
 		t.Errorf("only %d statements about holdings were looked at", n)
 	}
-	if n := enginetest.OneCommand(t, Engine{}, dialect.Commands, more, filled(), intents); n < 900 {
+	if n := enginetest.OneCommand(t, Engine{}, dialect.Commands, more, full, intents); n < 900 {
 		t.Errorf("only %d statements were looked at", n)
 	}
 }

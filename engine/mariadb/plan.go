@@ -35,6 +35,8 @@ func planKind(p *planning.Draft) {
 		planCreate(p)
 	case change.AlterDatabase:
 		planAlter(p)
+	case change.FillDatabase:
+		planFill(p)
 	case change.DropDatabase:
 		planDropDatabase(b, in, snap)
 	case change.SetAside:

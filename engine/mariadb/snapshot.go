@@ -22,7 +22,7 @@ func (s *server) readAccountSide(ctx context.Context, in change.Intent, snap *ca
 		who = in.Member.To
 	case in.Database != nil && (in.Database.Team != nil || in.Database.Options.Bool("clear_leftovers") ||
 		in.Database.Options.Bool("copy_grants") ||
-		in.Kind == change.DropDatabase || in.Kind == change.SetAside ||
+		in.Kind == change.DropDatabase || in.Kind == change.SetAside || in.Kind == change.FillDatabase ||
 		in.Kind == change.AlterDatabase && in.Database.Options.Has("owner")):
 	case in.Kind == change.BringBack:
 	default:

@@ -183,6 +183,8 @@ func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapsh
 		return s.takeSnapshot(ctx, in)
 	case change.CreateDatabase:
 		return s.createSnapshot(ctx, in)
+	case change.FillDatabase:
+		return s.fillSnapshot(ctx, in)
 	}
 	return s.accountSnapshot(ctx, in)
 }

@@ -5,6 +5,7 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/planning"
 )
 
 // ID names the engine on the wire, in the records and in the CLI.
@@ -70,6 +71,9 @@ var description = engine.Description{
 			Undo: "it is dropped, while it is the one that was made and nobody is in it"},
 		change.AlterDatabase: {Says: "ALTER DATABASE and COMMENT take effect at once, with sessions connected; only another tablespace needs it empty of sessions.",
 			Undo: "the former values"},
+		change.FillDatabase: {Says: "The script runs statement by statement as an account of its own, a member " +
+			"of the owner, that is dropped afterwards.",
+			Undo: "nothing took effect, where it runs in one transaction"},
 		change.RenameDatabase: {Says: "ALTER DATABASE RENAME, once nobody is connected.", Undo: "the former name"},
 		change.DropDatabase:   {Says: "DROP DATABASE, once it is closed and nobody is connected."},
 		change.SetAside: {Undo: "the former name, and it is opened",
@@ -152,7 +156,8 @@ var description = engine.Description{
 		Says: "ALTER DATABASE ALLOW_CONNECTIONS false keeps everybody out, superusers too; who is in stays."},
 	Team: engine.Form{Says: "Makes the role NAME_owner, which owns it and cannot sign in, and the accounts NAME_app (write) and NAME_read (read), and tries them; nobody else gets in."},
 	Script: engine.Script{Comment: "-- ", End: ";", Media: "application/sql", File: "sql", Client: "psql",
-		Head: scriptHead, Connect: connectLine},
+		Begins: []string{"-- PostgreSQL database"},
+		Head:   scriptHead, Connect: connectLine},
 }
 
 var accountFields = []engine.Field{
@@ -212,6 +217,14 @@ var databaseFields = []engine.Field{
 		Show: engine.InDetail, Group: engine.More,
 		In: engine.AtBoth, Default: "the template's",
 		Decides: "where on disk; moving it later copies all files and needs it empty of sessions"},
+	{Name: planning.OneTransaction, Title: "In one transaction", Type: engine.Yes,
+		In: []change.Kind{change.FillDatabase}, Show: engine.Nowhere, Default: "yes, where the script can run in one",
+		Decides: "whether all of the script takes effect, or none"},
+	{Name: skipOwners, Title: "Leave owners out", Type: engine.Yes, In: []change.Kind{change.FillDatabase},
+		Show: engine.Nowhere, Default: "no",
+		Decides: "whether statements with OWNER TO are passed over, so that all belongs to the owner"},
+	{Name: skipGrants, Title: "Leave grants out", Type: engine.Yes, In: []change.Kind{change.FillDatabase},
+		Show: engine.Nowhere, Default: "no", Decides: "whether statements that grant or revoke are passed over"},
 	{Name: "strategy", Title: "Copy strategy", Type: engine.Pick, Values: engine.Titled(strategyWAL, strategyCopy),
 		In:    engine.AtCreate,
 		Group: engine.More, Default: strategyWAL,

@@ -8,6 +8,8 @@ type details struct {
 	TemplateUsers []string
 	// SourceMine: Genarch's login may alter the template.
 	SourceMine bool
+	// Filling is read for the run of a script.
+	Filling *filling
 	// Belongings are what an account that is to be dropped has, by database.
 	Belongings []belonging
 }

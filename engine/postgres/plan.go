@@ -25,6 +25,8 @@ func planKind(p *planning.Draft) {
 		planCreate(p)
 	case change.AlterDatabase:
 		planAlter(p)
+	case change.FillDatabase:
+		planFill(p)
 	case change.DropDatabase, change.RenameDatabase, change.SetAside:
 		planTakeAway(p)
 	case change.BringBack, change.Discard, change.KeepHolding:

@@ -72,6 +72,7 @@ var description = engine.Description{
 		change.CreateDatabase: {Says: "A vault is reserved and then built; nobody can enter one that is only reserved.",
 			Undo: "it is emptied"},
 		change.AlterDatabase:  {Says: "Each setting is altered by itself.", Undo: "each gets the value that it had"},
+		change.FillDatabase:   cannot("A vault takes no scripts.", "put the boxes in one by one"),
 		change.SetAside:       cannot("A vault cannot be set aside.", "drop it for good"),
 		change.BringBack:      cannot("Nothing is set aside.", "make a new vault"),
 		change.Discard:        cannot("Nothing is set aside.", "drop it for good"),

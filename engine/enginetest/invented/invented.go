@@ -7,12 +7,14 @@
 package invented
 
 import (
+	"io"
 	"net"
 	"strconv"
 
 	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/handover"
+	"example.com/genarch/core/script"
 	"example.com/genarch/engine"
 )
 
@@ -26,6 +28,9 @@ func (Engine) Describe() *engine.Description { return &description }
 
 // Rules are those of permits: see rules.go.
 func (Engine) Rules(g *access.Graph) access.Rules { return rules{g} }
+
+// Script: there are none.
+func (Engine) Script(io.Reader) script.Splitter { return script.None{} }
 
 // Prepare: a warehouse has one warden, who is there from the beginning.
 func (Engine) Prepare(catalog.Principal) []engine.Right { return nil }

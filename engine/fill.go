@@ -1,0 +1,76 @@
+package engine
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+)
+
+// Counted are the rows of tables; nil: they were not counted.
+type Counted map[string]*int64
+
+// maxGrown is how many tables are told one by one.
+const maxGrown = 50
+
+// Grown says what a script has made of a database: each table with its rows before and after,
+// where they differ.
+func Grown(before, after Counted) []change.Message {
+	var out []change.Message
+	same, more := 0, 0
+	names := maps.Clone(after)
+	maps.Copy(names, before)
+	for _, name := range slices.Sorted(maps.Keys(names)) {
+		was, there := before[name]
+		is, stays := after[name]
+		text := ""
+		switch {
+		case there && stays && was != nil && is != nil && *was == *is:
+			same++
+			continue
+		case !there:
+			text = "new, with " + rowsText(is)
+		case !stays:
+			text = "gone, it had " + rowsText(was)
+		default:
+			text = rowsText(was) + " before, " + rowsText(is) + " now"
+		}
+		if len(out) == maxGrown {
+			more++
+			continue
+		}
+		out = append(out, change.Message{Severity: "TABLE", Text: naming.Show(name) + ": " + text})
+	}
+	if more > 0 {
+		out = append(out, change.Message{Severity: "TABLE", Text: fmt.Sprintf("%d more that differ", more)})
+	}
+	return append(out, change.Message{Severity: "TABLES", Text: fmt.Sprintf("%d before, %d now; %d with as "+
+		"many rows as before",
+		len(before), len(after), same)})
+}
+
+func rowsText(n *int64) string {
+	if n == nil {
+		return "rows that were not counted"
+	}
+	return naming.Count(*n, "row")
+}
+
+// Stays says what stays of a script that did not run to its end, and was not in one
+// transaction; nil: nothing does.
+func Stays(step change.Step) error {
+	taken, err := strconv.Atoi(step.Args["taken"])
+	if err == nil && taken == 0 {
+		return nil
+	}
+	text := "its answer was lost: how far the script ran is not known"
+	if err == nil {
+		text = fmt.Sprintf("%s up to line %s took effect, and "+
+			"stay", naming.Count(taken, "statement"), step.Args["line"])
+	}
+	return &Error{Op: "take the script back", Kind: Refused, Text: text,
+		Next: "Look at the tables, and run what is left; or set the database aside and begin anew."}
+}
