@@ -24,6 +24,7 @@ const Server = () => import('./pages/Server.svelte');
 const Change = () => import('./pages/Change.svelte');
 const DropAccount = () => import('./pages/DropAccount.svelte');
 const DropDatabase = () => import('./pages/DropDatabase.svelte');
+const FillDatabase = () => import('./pages/FillDatabase.svelte');
 const GrantPage = () => import('./pages/Grant.svelte');
 const HandoverPage = () => import('./pages/Handover.svelte');
 const HoldingPage = () => import('./pages/Holding.svelte');
@@ -45,6 +46,7 @@ export const { p, navigate, isActive, route } = createRouter({
 	'/servers/:server/databases/:database/properties': DatabaseProperties,
 	'/servers/:server/databases/:database/handover': HandoverPage,
 	'/servers/:server/databases/:database/drop': DropDatabase,
+	'/servers/:server/databases/:database/fill': FillDatabase,
 	'/servers/:server/databases/:database/rename': RenameDatabase,
 	'/servers/:server/databases/:database/alter': AlterDatabase,
 	'/servers/:server/databases/:database/sessions': Sessions,
@@ -98,6 +100,7 @@ export const to = {
 	sessions: (server: string, database = '') =>
 		database ? `${to.database(server, database)}/sessions` : `${to.server(server)}/sessions`,
 	drop: (server: string, name: string) => `${to.database(server, name)}/drop`,
+	fill: (server: string, name: string) => `${to.database(server, name)}/fill`,
 	rename: (server: string, name: string) => `${to.database(server, name)}/rename`,
 	alter: (server: string, name: string) => `${to.database(server, name)}/alter`,
 	changes: (server: string, database = '') => `${database ? to.database(server, database) : to.server(server)}/changes`,

@@ -75,11 +75,12 @@ func (c *Change) Next() NextOp {
 	return NextOp{Op: Finish, End: end}
 }
 
-// Stoppable reports whether everything that was done so far can be rolled back.
+// Stoppable reports whether everything that was done so far can be rolled back, or is just
+// being done and can be cut off.
 func (c *Change) Stoppable() bool {
 	return !slices.ContainsFunc(c.Steps, func(s StepRun) bool {
-		return (s.Status == Applied || s.Status == Begun || s.Status == Unknown) && !s.ReadOnly && !s.Irreversible &&
-			s.Undo == ""
+		open := s.Status == Begun || s.Status == Unknown
+		return (s.Status == Applied || open && !s.Halts) && !s.ReadOnly && !s.Irreversible && s.Undo == ""
 	})
 }
 

@@ -146,12 +146,20 @@ func (s *server) fill(ctx context.Context, step change.Step) (engine.Report, err
 	}
 	err = f.run(ctx, Engine{}.Script(file))
 	rep := engine.Report{Messages: f.heard}
+	if err != nil && ctx.Err() != nil {
+		// Given up, a statement is stopped at the server too, and not only on our side.
+		stopping, cancel := context.WithTimeout(context.WithoutCancel(ctx), connectTimeout)
+		_, _ = s.Sender(stopping, c.id, true)
+		cancel()
+	}
 	if err != nil {
-		taken := f.taken
-		if e, ok := errors.AsType[*engine.Error](err); ok && f.atOnce && e.Kind == engine.Refused {
-			taken = 0 // it was rolled back
+		switch {
+		case f.committing: // nobody knows
+		case f.atOnce: // what was not committed goes with the session
+			rep.Learned = map[string]string{"taken": "0"}
+		default:
+			rep.Learned = map[string]string{"taken": strconv.Itoa(f.taken), "line": strconv.Itoa(f.line)}
 		}
-		rep.Learned = map[string]string{"taken": strconv.Itoa(taken), "line": strconv.Itoa(f.line)}
 		return rep, err
 	}
 	rep.Messages = append(rep.Messages, change.Message{Severity: "DONE",
@@ -171,6 +179,8 @@ type filler struct {
 	taken  int // statements that took effect, or would
 	line   int // of the last one
 	heard  []change.Message
+	// committing: what makes all of it last was sent.
+	committing bool
 }
 
 // run sends statement after statement.
@@ -203,7 +213,7 @@ func (f *filler) run(ctx context.Context, from script.Splitter) error {
 	}
 	texts := []string{"UNLOCK TABLES"}
 	if f.atOnce {
-		texts = []string{"COMMIT"}
+		texts, f.committing = []string{"COMMIT"}, true
 	}
 	for _, text := range append(texts, "SET PASSWORD = "+quoteText(filledMark(f.step))) {
 		if _, err := f.conn.ExecContext(ctx, text); err != nil {

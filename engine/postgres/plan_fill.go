@@ -150,7 +150,7 @@ func planGiven(p *planning.Draft, owner string, s script.Summary) {
 			naming.Count(s.Marks[script.GivesAway].N, "statement"), naming.Show(owner))
 	case len(others) > 0:
 		p.About(skipOwners, change.Caution, change.ScriptOwners, "Leave these statements out.",
-			"The script gives objects to %s (%s); the server lets it only where %s is a member of them.",
+			"The script gives objects to %s, at %s. The server lets it only where %s is a member of them.",
 			planning.Shorten(others), planning.Places(s, script.GivesAway), naming.Show(owner)).
 			Offer(remedy.Option("options."+skipOwners, remedy.Yes))
 	}

@@ -13,6 +13,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgconn/ctxwatch"
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"example.com/genarch/core/change"
@@ -65,6 +66,10 @@ func (s *server) signInFiller(ctx context.Context, step change.Step, role string
 	}
 	cfg.OnNotice = func(_ *pgconn.PgConn, n *pgconn.Notice) {
 		hear(change.Message{Severity: n.Severity, Code: n.Code, Text: n.Message})
+	}
+	// Given up, a statement is stopped at the server too, and not only on our side.
+	cfg.BuildContextWatcherHandler = func(c *pgconn.PgConn) ctxwatch.Handler {
+		return &pgconn.CancelRequestContextWatcherHandler{Conn: c, DeadlineDelay: connectTimeout}
 	}
 	conn, err := pgx.ConnectConfig(ctx, cfg)
 	if err != nil {

@@ -51,6 +51,7 @@ export function pageOf(action: Action, here: string): { href: string; title: str
 	if (server && database) {
 		pages['database.show'] = [to.database(server, database), database];
 		pages['database.alter'] = [to.alter(server, database), `Alter ${database}`];
+		pages['database.fill'] = [to.fill(server, database), `Fill ${database}`];
 		pages['database.drop'] = [to.drop(server, database), `Drop ${database}`];
 	}
 	if (server && who) {

@@ -70,6 +70,8 @@ export function useCsrf(token: string): void {
 	csrf = token;
 }
 
+export const csrfToken = (): string => csrf;
+
 const guard: Middleware = {
 	onRequest({ request }) {
 		if (csrf && request.method !== 'GET') request.headers.set('X-Genarch-CSRF', csrf);

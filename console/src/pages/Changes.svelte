@@ -46,6 +46,7 @@
 	const kinds: Intent['kind'][] = [
 		'database.create',
 		'database.alter',
+		'database.fill',
 		'database.set_aside',
 		'database.drop',
 		'database.rename',

@@ -90,8 +90,11 @@
 			<p class="quiet text-sm">read <When at={one.read} /></p>
 			{#if session.may('request') && !database.system}<span class="flex flex-wrap gap-2">
 					{#if !database.broken}<a class="btn btn-sm" href={to.alter(server, name)}>Alter …</a
-						>{#if engine && !engine.intents['database.rename']?.why}<a class="btn btn-sm" href={to.rename(server, name)}
-								>Rename …</a
+						>{#if engine && !engine.intents['database.fill']?.why}<a class="btn btn-sm" href={to.fill(server, name)}
+								>Fill …</a
+							>{/if}{#if engine && !engine.intents['database.rename']?.why}<a
+								class="btn btn-sm"
+								href={to.rename(server, name)}>Rename …</a
 							>{/if}{/if}
 					<a class="btn btn-sm" href={to.drop(server, name)}>Drop {visible(name)} …</a></span
 				>{/if}
