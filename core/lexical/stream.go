@@ -30,6 +30,11 @@ type Stream struct {
 	kept int // where what is kept begins in buf
 	past int64
 	eof  bool
+
+	// What can begin something when it is skimmed, and for which rules.
+	skimmed  Dialect
+	skimStop string
+	begins   [256]bool
 }
 
 // NewStream reads a script of which at most so many bytes are kept at once.
@@ -130,6 +135,34 @@ func (s *Stream) Next(d Dialect, stop string) (Token, error) {
 		s.pass(end)
 		return t, nil
 	}
+}
+
+// Skim passes what can begin nothing but words, numbers and blanks, by the rules of a dialect
+// and before stop. It is for the long rest of a statement whose beginning says what it is.
+func (s *Stream) Skim(d Dialect, stop string) error {
+	if err := s.has(ahead); err != nil {
+		return err
+	}
+	if d != s.skimmed || stop != s.skimStop || !s.begins['\''] {
+		s.skimmed, s.skimStop, s.begins = d, stop, [256]bool{}
+		for _, c := range []byte("'\"`;-/#$\\()" + stop) {
+			s.begins[c] = true
+		}
+	}
+	end := len(s.buf)
+	if !s.eof {
+		end = max(s.pos, end-ahead)
+	}
+	i := s.pos
+	for i < end && !s.begins[s.buf[i]] {
+		i++
+	}
+	// The letter before a quote may belong to it: E'…'.
+	for i > s.pos && i < len(s.buf) && s.buf[i] == '\'' && wordByte(s.buf[i-1]) {
+		i--
+	}
+	s.pass(i)
+	return nil
 }
 
 // Rest takes what is left of the line, without its end.

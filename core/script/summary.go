@@ -256,7 +256,9 @@ func (l *looking) characters(part []byte) {
 	whole := text[:len(text)-keep]
 	l.rest = slices.Clone(text[len(text)-keep:])
 	if utf8.Valid(whole) {
-		l.wide = l.wide || bytes.ContainsFunc(whole, func(r rune) bool { return r >= utf8.RuneSelf })
+		for i := 0; i < len(whole) && !l.wide; i++ {
+			l.wide = whole[i] >= utf8.RuneSelf
+		}
 		return
 	}
 	line := l.lines + 1

@@ -144,7 +144,9 @@ func (s *server) fill(ctx context.Context, step change.Step) (engine.Report, err
 	if err := announce(ctx, c, step); err != nil {
 		return engine.Report{}, err
 	}
-	err = f.run(ctx, Engine{}.Script(file))
+	ahead := script.NewAhead(Engine{}.Script(file))
+	defer ahead.Close()
+	err = f.run(ctx, ahead)
 	rep := engine.Report{Messages: f.heard}
 	if err != nil && ctx.Err() != nil {
 		// Given up, a statement is stopped at the server too, and not only on our side.

@@ -70,6 +70,10 @@ func (s *splitter) statement() (script.Statement, error) {
 	for {
 		if !begun {
 			s.in.Mark()
+		} else if len(words) == lexical.MaxWords {
+			if err := s.in.Skim(s.rules, s.delimiter); err != nil {
+				return st, tooLong(st, err)
+			}
 		}
 		if head, err := s.in.Peek(max(len(s.delimiter), 2)); err != nil {
 			return st, tooLong(st, err)

@@ -112,7 +112,9 @@ func (s *server) fill(ctx context.Context, step change.Step) (engine.Report, err
 	if err := f.send(ctx, "RESET ROLE"); err != nil {
 		return engine.Report{}, engine.NeverSent(wrap(step.Title, err))
 	}
-	err = f.run(ctx, Engine{}.Script(file))
+	ahead := script.NewAhead(Engine{}.Script(file))
+	defer ahead.Close()
+	err = f.run(ctx, ahead)
 	rep := engine.Report{Messages: f.heard}
 	if err != nil {
 		rep.Learned = map[string]string{"taken": strconv.Itoa(f.taken), "line": strconv.Itoa(f.line)}

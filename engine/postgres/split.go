@@ -63,9 +63,15 @@ func (s *splitter) statement() (script.Statement, error) {
 		judge(&st, words)
 		return st, nil
 	}
+	skims := false
 	for {
-		if !begun {
+		switch {
+		case !begun:
 			s.in.Mark()
+		case skims:
+			if err := s.in.Skim(dialect, ""); err != nil {
+				return st, tooLong(st, err)
+			}
 		}
 		t, err := s.in.Next(dialect, "")
 		switch {
@@ -74,11 +80,8 @@ func (s *splitter) statement() (script.Statement, error) {
 			return end()
 		case errors.Is(err, lexical.ErrUnended):
 			return st, &script.Error{Line: t.Line, Column: t.Column, Text: unended(t.Kind)}
-		case errors.Is(err, lexical.ErrTooLong):
-			return st, &script.Error{Line: max(st.Line, 1), Column: max(st.Column, 1),
-				Text: fmt.Sprintf("a statement is longer than %d MiB", script.MaxStatement>>20)}
 		case err != nil:
-			return st, err
+			return st, tooLong(st, err)
 		}
 		if t.Kind == lexical.Blank || t.Kind == lexical.Comment {
 			continue
@@ -121,6 +124,8 @@ func (s *splitter) statement() (script.Statement, error) {
 		}
 		if len(words) < lexical.MaxWords {
 			words = append(words, lexical.Word{Token: t, At: len(s.in.Kept()) - len(t.Text)})
+			// The bodies of functions are read word by word.
+			skims = len(words) == lexical.MaxWords && !words.Is(0, "CREATE")
 		}
 		switch {
 		case t.Text == "(":
@@ -131,6 +136,14 @@ func (s *splitter) statement() (script.Statement, error) {
 			blocks = inBody(words, t, blocks)
 		}
 	}
+}
+
+func tooLong(st script.Statement, err error) error {
+	if errors.Is(err, lexical.ErrTooLong) {
+		return &script.Error{Line: max(st.Line, 1), Column: max(st.Column, 1),
+			Text: fmt.Sprintf("a statement is longer than %d MiB", script.MaxStatement>>20)}
+	}
+	return err
 }
 
 // inBody is how deep in the blocks of a function's body in standard form the statement is
