@@ -70,7 +70,10 @@ func Prepare(dir string) error {
 	if err := os.Chmod(dir, 0o711); err != nil {
 		return err
 	}
-	return os.WriteFile(filepath.Join(dir, marker), nil, 0o600)
+	if err := os.WriteFile(filepath.Join(dir, marker), nil, 0o600); err != nil {
+		return err
+	}
+	return writeScripts(dir)
 }
 
 // Reset removes a demo's folder and nothing that is not one.

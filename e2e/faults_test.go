@@ -191,6 +191,12 @@ func testCutPostgres(t *testing.T, s *service) {
 		'{"set_aside_by":"Genarch","name":"§","since":"2026-01-01","kept_until":"2099-01-01","open":true}'`,
 		`ALTER DATABASE "genarch_held_1_§" ALLOW_CONNECTIONS false`}
 	back := []string{"holding", "bring-back", "harbour/§", "--yes"}
+	owned := []string{"CREATE ROLE §", "CREATE DATABASE § OWNER §"}
+	fill := []string{"database", "fill", "harbour/§", scriptFile(t, "CREATE TABLE filled (n int);"), "--yes"}
+	// What the owner owns in it beside itself, and the accounts of scripts.
+	filled := `SELECT (SELECT count(*) FROM pg_shdepend WHERE refobjid = '§'::regrole
+		AND dbid = (SELECT oid FROM pg_database WHERE datname = '§')) || ' ' ||
+		(SELECT count(*) FROM pg_roles WHERE rolname LIKE 'genarch!_fill%' ESCAPE '!')`
 	login := []string{"CREATE ROLE § LOGIN", "GRANT CREATE ON DATABASE template1 TO §"}
 	l.trials("cut", nil, []trial{
 		{"create a database", `(?i)create database "`, nil, []string{"database", "create", "harbour/§", "--yes"},
@@ -211,6 +217,11 @@ func testCutPostgres(t *testing.T, s *service) {
 		{"give its comment back", `COMMENT ON DATABASE "`, waits, back, where, "false false true", "true true false",
 			""},
 		{"open it again", `ALLOW_CONNECTIONS true`, waits, back, where, "false false true", "true true false", ""},
+		{"make the account of a script", "NOLOGIN IN ROLE", owned, fill, filled, "0 0", "1 0", ""},
+		{"run a statement of a script", "CREATE TABLE filled", owned, fill, filled, "0 0", "1 0", ""},
+		{"note that a script has run", "genarch: filled", owned, fill, filled, "0 0", "1 0", ""},
+		{"commit a script", "COMMIT", owned, fill, filled, "0 0", "1 0", ""},
+		{"drop the account of a script", `DROP ROLE "genarch_fill`, owned, fill, filled, "0 0", "1 0", ""},
 		{"keep it longer", `COMMENT ON DATABASE "`, waits,
 			[]string{"holding", "hold", "harbour/§", "--reason", "x", "--yes"},
 			`SELECT (shobj_description(oid, 'pg_database') LIKE '%"hold":"x"%')::text FROM pg_database
@@ -282,6 +293,16 @@ func testCutMariaDB(t *testing.T, s *service) {
 			`SELECT CONCAT_WS(' ', COUNT(*), (SELECT COUNT(*) FROM information_schema.TRIGGERS
 				WHERE TRIGGER_SCHEMA = '§_copy')) FROM information_schema.TABLES WHERE TABLE_SCHEMA = '§_copy'`,
 			"0 0", "2 1", ""},
+	})
+	fill := []string{"database", "fill", "quay/§", scriptFile(t, "INSERT INTO t VALUES (1);"), "--yes"}
+	empty := []string{"CREATE DATABASE §", "CREATE TABLE §.t (n INT PRIMARY KEY)"}
+	filled := `SELECT CONCAT_WS(' ', (SELECT COUNT(*) FROM §.t),
+		(SELECT COUNT(*) FROM mysql.global_priv WHERE User LIKE 'genarch!_fill%' ESCAPE '!'))`
+	l.trials("fill", nil, []trial{
+		{"make the account of a script", "CREATE USER 'genarch_fill", empty, fill, filled, "0 0", "1 0", ""},
+		{"give it its privileges", "GRANT SELECT, INSERT", empty, fill, filled, "0 0", "1 0", ""},
+		{"run a statement of a script", "INSERT INTO t", empty, fill, filled, "0 0", "1 0", ""},
+		{"drop the account of a script", "DROP USER IF EXISTS 'genarch_fill", empty, fill, filled, "0 0", "1 0", ""},
 	})
 	l.trials("cut", nil, []trial{
 		{"create a database", "CREATE DATABASE `", nil,

@@ -140,10 +140,12 @@ Things to try there:
   genarch privilege matrix quay
   genarch session list harbour --tree
   genarch database create harbour/lounges_prod --for-team lounges
+  genarch database fill harbour/tickets_prod %s
   genarch database drop harbour/tickets_prod
 
 Ctrl-C stops everything; make demo starts it again with its data, make demo-reset afresh.
-`, time.Since(begun).Seconds(), address, demoOperator, password, env)
+`, time.Since(begun).Seconds(), address, demoOperator, password, env,
+		filepath.Join(d.dir, "scripts", "gangways.sql"))
 	return nil
 }
 

@@ -77,6 +77,12 @@ func (s *splitter) statement() (script.Statement, error) {
 		}
 		if head, err := s.in.Peek(max(len(s.delimiter), 2)); err != nil {
 			return st, tooLong(st, err)
+		} else if !begun && s.in.Column == 1 && strings.HasPrefix(head, "--") {
+			// To the client a line of dashes is a comment too, where a statement could begin.
+			if _, err := s.in.Rest(); err != nil {
+				return st, tooLong(st, err)
+			}
+			continue
 		} else if long := strings.HasPrefix(head, s.delimiter); long ||
 			begun && (head == `\g` || head == `\G`) && s.delimiter == ";" {
 			st.Text = s.in.Kept()

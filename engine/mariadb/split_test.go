@@ -54,6 +54,7 @@ DROP TABLE a, b;
 ALTER TABLE fares ADD c int;
 INSERT INTO a VALUES (“x”);
 /* only; a comment */;
+----------------- a line of dashes; too
 SELECT 'the last one has no semicolon'
 `
 
@@ -97,7 +98,7 @@ func TestSplit(t *testing.T) {
 			{Role: script.Drops, Text: "b"}}},
 		{Line: 38, Kind: "ALTER TABLE", Marks: alone},
 		{Line: 39, Kind: "INSERT", Marks: marks{script.Typographic}},
-		{Line: 41, Kind: "SELECT", Text: "SELECT 'the last one has no semicolon'"},
+		{Line: 42, Kind: "SELECT", Text: "SELECT 'the last one has no semicolon'"},
 	})
 }
 
