@@ -103,6 +103,14 @@ type Scripts interface {
 	Remove(ctx context.Context, id string) error
 }
 
+// Exports is what the API needs of whoever keeps exports.
+type Exports interface {
+	List(ctx context.Context) ([]record.File, error)
+	Export(ctx context.Context, id string) (record.File, change.Export, error)
+	Open(ctx context.Context, id string) (io.ReadCloser, error)
+	Remove(ctx context.Context, operator, id string) error
+}
+
 // Config is what the API is made of.
 type Config struct {
 	Records Records
@@ -110,6 +118,8 @@ type Config struct {
 	Changes Changes
 	// Scripts takes scripts in by which databases are filled; nil: nobody does.
 	Scripts Scripts
+	// Exports keeps databases that were exported; nil: nobody does.
+	Exports Exports
 	Watch   Watch
 	Events  *events.Hub
 	Log     *slog.Logger
@@ -189,6 +199,7 @@ func New(cfg Config) *Handler {
 	h.registerBlueprints()
 	h.registerAccess()
 	h.registerScripts()
+	h.registerExports()
 	h.registerSessions()
 	h.registerHistory()
 	h.registerAttention()

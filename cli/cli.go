@@ -82,7 +82,7 @@ type app struct{ Streams }
 func (a app) commands() []*cli.Command {
 	return []*cli.Command{
 		a.loginCommand(), a.logoutCommand(), a.attentionCommand(), a.serverCommand(), a.engineCommand(),
-		a.databaseCommand(), a.blueprintCommand(), a.holdingCommand(),
+		a.databaseCommand(), a.blueprintCommand(), a.holdingCommand(), a.exportCommand(),
 		a.sessionCommand(), a.accountCommand(), a.roleCommand(), a.privilegeCommand(), a.handoverCommand(),
 		a.changeCommand(), a.operatorCommand(), a.tokenCommand(), a.journalCommand(), a.manCommand(),
 	}

@@ -82,6 +82,8 @@ func (a app) databaseCommand() *cli.Command {
 				append(optionFlags(), confirmFlag(),
 					&cli.BoolFlag{Name: "if-exists", Usage: "do nothing if it is not there"},
 					&cli.BoolFlag{Name: "for-good", Usage: "drop it at once: nothing can bring it back"},
+					&cli.BoolFlag{Name: "export-first",
+						Usage: "with --for-good: export it by the engine's own program first, and keep that"},
 					&cli.IntFlag{Name: "keep-days", Usage: "for how many days it can be brought back for certain",
 						DefaultText: "production 30, staging 7, development 1"}),
 				a.takeAway,
@@ -124,7 +126,16 @@ func (a app) takeAway(ctx context.Context, c *cli.Command, in *wire.Intent) erro
 		if c.IsSet("keep-days") {
 			return usage("--keep-days is about setting aside, --for-good keeps nothing: give one of them.")
 		}
+		if c.Bool("export-first") {
+			if in.Database.Options == nil {
+				in.Database.Options = map[string]any{}
+			}
+			in.Database.Options["export_first"] = true
+		}
 		return nil
+	}
+	if c.Bool("export-first") {
+		return usage("--export-first goes with --for-good: what is set aside stays whole.")
 	}
 	api, err := a.connect(c)
 	if err != nil {

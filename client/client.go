@@ -5,6 +5,8 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -122,6 +124,38 @@ func (c *Client) send(ctx context.Context, method, path string, in any, header .
 		}
 	}
 	return c.answer(req)
+}
+
+// Exports lists the exports that are kept, of one server or of all.
+func (c *Client) Exports(ctx context.Context, server string) (wire.ExportList, error) {
+	return get[wire.ExportList](ctx, c, "/exports?server="+url.QueryEscape(server))
+}
+
+// RemoveExport removes an export.
+func (c *Client) RemoveExport(ctx context.Context, id string) error {
+	return c.do(ctx, http.MethodDelete, "/exports/"+url.PathEscape(id), nil, nil)
+}
+
+// FetchExport writes an export, and holds what came against its hash. There is no limit to how
+// long that may take: ctx bounds it.
+func (c *Client) FetchExport(ctx context.Context, x wire.Export, to io.Writer) error {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.base+"/exports/"+url.PathEscape(x.ID)+"/file", nil)
+	if err != nil {
+		return err
+	}
+	res, err := c.answer(req)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	hash := sha256.New()
+	if _, err := io.Copy(io.MultiWriter(to, hash), res.Body); err != nil {
+		return fmt.Errorf("the export did not come whole: %w", err)
+	}
+	if got := hex.EncodeToString(hash.Sum(nil)); got != x.SHA256 {
+		return fmt.Errorf("what came is not what was exported: its hash is %s, not %s", got, x.SHA256)
+	}
+	return nil
 }
 
 // DropScript removes a script that was sent and that no change asks for.

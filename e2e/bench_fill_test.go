@@ -110,8 +110,8 @@ func BenchmarkFillMariaDB(b *testing.B) {
 		}
 	}
 	file := bigScript(b, false)
-	client := exec.Command("sh", "-c", `exec mariadb --no-defaults -h "$1" -P "$2" -u "$3" bare < "$4"`, "sh", maria.Host,
-		fmt.Sprint(maria.Port), maria.Admin, file)
+	client := exec.Command("sh", "-c", `exec mariadb --no-defaults -h "$1" -P "$2" -u "$3" bare < "$4"`, "sh",
+		maria.Host, fmt.Sprint(maria.Port), maria.Admin, file)
 	client.Env = append(os.Environ(), "MYSQL_PWD="+maria.Password.Reveal())
 	fillBeside(b, s, "quay/ours", file, client)
 }

@@ -258,6 +258,10 @@ func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.N
 		step.Script = func(ctx context.Context) (io.ReadCloser, error) { return r.Scripts.Open(ctx, id) }
 		defer func() { step.Script = nil }()
 	}
+	if step.Kind == change.StepExport && r.Exports != nil {
+		step.Keep = r.keeper(*c)
+		defer func() { step.Keep = nil }()
+	}
 	ctx, over := r.working(ctx, c, step, stop)
 	rep, err := access.Do(ctx, step.Step)
 	over()
@@ -277,6 +281,15 @@ func (r *Runner) performOnce(ctx context.Context, c *change.Change, act change.N
 		return seen
 	}
 	return change.Result{Effect: change.Happened, Messages: rep.Messages}
+}
+
+// keeper keeps what a step of a change exports.
+func (r *Runner) keeper(c change.Change) change.Keeper {
+	return func(ctx context.Context, x change.Export, write func(io.Writer) error,
+		read func(io.Reader) ([]string, error)) (string, error) {
+		x.Change = c.ID
+		return r.Exports.Keep(ctx, c.RunBy, c.Intent.Server, c.Brief.Target, x, write, read)
+	}
 }
 
 // answered forgets the session that sent a step when its answer came: it can do

@@ -74,6 +74,12 @@ type Scripts interface {
 	Remove(ctx context.Context, id string) error
 }
 
+// Exports is what the runner needs of whoever keeps exports.
+type Exports interface {
+	Keep(ctx context.Context, operator, server, subject string, of change.Export, write func(io.Writer) error,
+		read func(io.Reader) ([]string, error)) (string, error)
+}
+
 // Config is what a runner is made of. Zero durations take the defaults.
 type Config struct {
 	Store  Store
@@ -84,6 +90,8 @@ type Config struct {
 	Watch Watch
 	// Scripts keeps the scripts by which databases are filled; nil: there are none.
 	Scripts Scripts
+	// Exports keeps databases that are exported before they are dropped; nil: nobody does.
+	Exports Exports
 	// PlanTime bounds reading and planning (default 20 s), StepTime a step
 	// that does not say otherwise (30 s), ProbeTime the search for an unknown
 	// outcome (2 min), UndoTime the tries to take a step back while the server

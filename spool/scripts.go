@@ -64,7 +64,7 @@ func (s *Scripts) Take(ctx context.Context, operator, server, file string, from 
 		kept.Summary, err = script.Summarise(r, eng.Script)
 		kept.Of = s.otherEngine(eng.Describe(), kept.Summary)
 		return kept, err
-	}, journal.Entry{At: kept.Created, Operator: operator, Action: "script.take", Subject: rec.Subject,
+	}, nil, journal.Entry{At: kept.Created, Operator: operator, Action: "script.take", Subject: rec.Subject,
 		Detail: detail(map[string]any{"script": kept.ID, "file": file})})
 	return kept, err
 }

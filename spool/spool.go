@@ -19,7 +19,6 @@ import (
 	"github.com/tink-crypto/tink-go/v2/insecurecleartextkeyset"
 	"github.com/tink-crypto/tink-go/v2/keyset"
 	"github.com/tink-crypto/tink-go/v2/streamingaead"
-	"github.com/tink-crypto/tink-go/v2/tink"
 
 	"example.com/genarch/core/journal"
 	"example.com/genarch/core/record"
@@ -62,9 +61,10 @@ func NewID() string { return strings.ToLower(rand.Text()) }
 func (f *Folder) path(id string) string { return filepath.Join(f.dir, id+suffix) }
 
 // Put keeps a file of at most so many bytes, and what read makes of it, which gets all that
-// is kept and reads it to its end. The entries go into the journal with its record.
+// is kept and reads it to its end. With again, what was kept is read once more before it goes on
+// record, and what that makes of it is kept. The entries go into the journal with its record.
 func (f *Folder) Put(ctx context.Context, file record.File, from io.Reader, most int64,
-	read func(io.Reader) (about any, err error), entries ...journal.Entry) (record.File, error) {
+	read, again func(io.Reader) (about any, err error), entries ...journal.Entry) (record.File, error) {
 	handle, err := keyset.NewHandle(streamingaead.AES256GCMHKDF1MBKeyTemplate())
 	if err != nil {
 		return file, err
@@ -81,6 +81,11 @@ func (f *Folder) Put(ctx context.Context, file record.File, from io.Reader, most
 		return file, roomy(err)
 	}
 	file.Size = most - counted.left
+	if again != nil {
+		if about, err = f.reread(part.Name(), file.ID, handle, again); err != nil {
+			return file, err
+		}
+	}
 	text, err := json.Marshal(about)
 	if err != nil {
 		return file, err
@@ -123,6 +128,16 @@ func (f *Folder) write(part *os.File, id string, handle *keyset.Handle, from io.
 	return about, part.Close()
 }
 
+// reread reads what was written, as whoever fetches it will.
+func (f *Folder) reread(path, id string, handle *keyset.Handle, read func(io.Reader) (any, error)) (any, error) {
+	file, err := unseal(path, id, handle)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	return read(file)
+}
+
 // roomy says it in our words when the disk is full.
 func roomy(err error) error {
 	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
@@ -163,11 +178,16 @@ func (f *Folder) Get(ctx context.Context, id string) (io.ReadCloser, error) {
 	if err != nil {
 		return nil, err
 	}
-	var primitive tink.StreamingAEAD
-	if primitive, err = streamingaead.New(handle); err != nil {
+	return unseal(f.path(id), id, handle)
+}
+
+// unseal opens a file by its key.
+func unseal(path, id string, handle *keyset.Handle) (io.ReadCloser, error) {
+	primitive, err := streamingaead.New(handle)
+	if err != nil {
 		return nil, err
 	}
-	file, err := os.Open(f.path(id))
+	file, err := os.Open(path)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, record.ErrGone
 	}

@@ -249,18 +249,20 @@ func (s service) run(ctx context.Context) error {
 		return err
 	}
 	scripts := &spool.Scripts{Folder: files, Fleet: servers, Changes: records, Log: s.log, Limit: s.maxScript}
+	exports := &spool.Exports{Folder: files, Log: s.log}
 	changes := runner.New(runner.Config{Store: records, Fleet: servers, Events: hub, Log: s.log, Watch: samples,
-		Scripts: scripts})
+		Scripts: scripts, Exports: exports})
 	tidying, stopTidying := context.WithCancel(ctx)
 	defer stopTidying()
 	go scripts.Run(tidying)
+	go exports.Run(tidying)
 	go keeping.Keeper{Fleet: servers, Changes: changes, Log: s.log}.Run(tidying)
 	page, err := console.Handler()
 	if err != nil {
 		s.log.Warn(err.Error())
 	}
 	handler := api.New(api.Config{Records: records, Fleet: servers, Changes: changes, Watch: samples, Events: hub,
-		Scripts: scripts, Log: s.log, Version: version, Console: page,
+		Scripts: scripts, Exports: exports, Log: s.log, Version: version, Console: page,
 		TLS: s.tlsCert != "", PublicURL: public, TrustedProxies: s.trustedProxies,
 		Collectors: s.collectors(records, hub)})
 	web := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute,

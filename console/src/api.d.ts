@@ -416,6 +416,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/exports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Databases that were exported before they were dropped
+         * @description Needs the permission view.
+         */
+        get: operations["list-exports"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/exports/{export}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Remove an export
+         * @description Needs the permission admin.
+         */
+        delete: operations["remove-export"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/exports/{export}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The export itself: everything that was in the database
+         * @description Needs the permission admin.
+         */
+        get: operations["fetch-export"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/holdings": {
         parameters: {
             query?: never;
@@ -1686,6 +1746,39 @@ export interface components {
                 [key: string]: string[] | null;
             };
             engines: components["schemas"]["Engine"][];
+        };
+        Export: {
+            /** Format: int64 */
+            change: number;
+            /** @description What was found when it was read once more. */
+            checked: string[];
+            /** Format: date-time */
+            created: string;
+            database: string;
+            /** @description A name for it. */
+            file: string;
+            id: string;
+            /** @description Who let the change run that made it. */
+            operator: string;
+            /** @description What wrote it, with its version. */
+            program: string;
+            /** @description How it is put back. */
+            restore: string;
+            server: string;
+            sha256: string;
+            /**
+             * Format: int64
+             * @description Bytes.
+             */
+            size: number;
+            /**
+             * Format: date-time
+             * @description When it is removed.
+             */
+            until: string;
+        };
+        ExportList: {
+            exports: components["schemas"]["Export"][];
         };
         Failure: {
             /** @description Ways to do that. */
@@ -3685,6 +3778,96 @@ export interface operations {
                         retry?: number;
                     })[];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-exports": {
+        parameters: {
+            query?: {
+                server?: string;
+                database?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExportList"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                export: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "fetch-export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                export: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

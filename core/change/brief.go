@@ -163,6 +163,9 @@ type Step struct {
 	// Script is filled in when a step is done that has one in its arguments, and never kept: it
 	// opens the script, which the engine closes.
 	Script func(context.Context) (io.ReadCloser, error) `json:"-"`
+	// Keep is filled in when a step is done that exports, and never kept: it keeps what write
+	// writes, and gives its number. nil: nobody keeps exports.
+	Keep Keeper `json:"-"`
 	// Ready is filled in when the step is done, probed or undone, and never kept: the
 	// engine calls it right before it sends anything that alters, and sends nothing
 	// when it returns an error. It is nil where nothing has to be on record first.
@@ -210,6 +213,31 @@ func (s Step) Worked(w Work) {
 		s.Tell(w)
 	}
 }
+
+// Keeper keeps what write writes as an export, encrypted, and gives its number. Where read is
+// not nil, it reads what was kept once more; its error removes it again.
+type Keeper func(ctx context.Context, x Export, write func(io.Writer) error,
+	read func(io.Reader) (checked []string, err error)) (id string, err error)
+
+// Export says what an export is.
+type Export struct {
+	// Database is what was exported, Program what wrote it: "pg_dump 15.18".
+	Database string `json:"database"`
+	Program  string `json:"program"`
+	// File is the ending of a name for it: "dump", "sql". Restore says how it is put back.
+	File    string `json:"file"`
+	Restore string `json:"restore"`
+	// SHA256 is of what was written, before it was encrypted. Checked is what was found when it
+	// was read once more.
+	SHA256  string   `json:"sha256"`
+	Checked []string `json:"checked,omitempty"`
+	// Days is for how long it is kept; Change is the change that made it.
+	Days   int    `json:"days"`
+	Change uint64 `json:"change,omitempty"`
+}
+
+// StepExport is the kind of step that exports a database.
+const StepExport = "export"
 
 // ArgScript is the argument of a step that names the script which it runs.
 const ArgScript = "script"

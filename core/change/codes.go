@@ -257,6 +257,10 @@ const (
 	LoginUntried = "login.untried"
 	// TeamName: a team's name that makes no good names.
 	TeamName = "team.name"
+	// ExportFirst: a database is exported before it is dropped.
+	ExportFirst = "export.first"
+	// ExportImpossible: there is no program for that, or of an earlier version than the server.
+	ExportImpossible = "export.impossible"
 	// ScriptAbsent: a script that was removed, or was never sent.
 	ScriptAbsent = "script.absent"
 	// ScriptBroken: a script that ends within a quoted text.

@@ -14,6 +14,7 @@ import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/planning"
 )
 
 // Choices reads lists of what can be chosen.
@@ -174,6 +175,10 @@ func (s *server) readDatabaseSide(ctx context.Context, group *errgroup.Group, in
 			group.Go(func() error { return s.readFillSide(ctx, name, &detailsOf(snap.Details).Filling) })
 		case change.DropDatabase, change.SetAside:
 			group.Go(func() error { return s.readTakeSide(ctx, in, name, snap) })
+			if spec.Options.Bool(planning.ExportFirst) {
+				d := detailsOf(snap.Details)
+				d.Program, d.NoProgram = s.dumpProgram(ctx)
+			}
 		}
 	}
 	// A character set is chosen with its own collation, and a collation belongs to one.

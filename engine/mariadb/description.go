@@ -74,6 +74,7 @@ var description = engine.Description{
 			{Name: "copy_grants", Title: "Grants of the template", Type: engine.Yes, In: engine.AtCreate,
 				Show: engine.Nowhere, Group: engine.More, Default: "no",
 				Decides: "whether everybody gets on the copy what they hold on the template"},
+			planning.ExportField("mariadb-dump"),
 			{Name: planning.OneTransaction, Title: "In one transaction", Type: engine.Yes,
 				In: []change.Kind{change.FillDatabase}, Show: engine.Nowhere,
 				Default: "yes, where the script can run in one",

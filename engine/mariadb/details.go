@@ -1,5 +1,7 @@
 package mariadb
 
+import "example.com/genarch/engine"
+
 // details are what only this engine's planner reads of a snapshot.
 type details struct {
 	// FoldsCase: the server stores names in lower case.
@@ -13,6 +15,9 @@ type details struct {
 	CopiedSessions int
 	// Filling is read for the run of a script.
 	Filling filling
+	// Program exports the database; NoProgram is why none can.
+	Program   engine.Program
+	NoProgram string
 	// Leftover are grants that would take effect again with the new name, as text.
 	Leftover []string
 	// Client is where Genarch's login comes from.

@@ -32,6 +32,7 @@ var steps = engine.StepKinds[*server]{
 	stepMarkTable:        {Do: (*server).sendStep, Probe: (*server).probeMarkTable, Undo: (*server).undoStatement},
 	stepMarkRow:          {Do: (*server).sendStep, Probe: (*server).probeMark, Undo: (*server).undoStatement},
 	stepMarkVerify:       {Do: (*server).readMark, Probe: (*server).probeMark},
+	change.StepExport:    {Do: (*server).export, Probe: engine.NotExported[*server]},
 	stepFiller:           {Do: (*server).makeFiller, Probe: (*server).probeFiller, Undo: (*server).dropFiller},
 	stepFill:             {Do: (*server).fill, Probe: (*server).probeFill, Undo: (*server).undoFill},
 	stepDefiner:          {Do: (*server).settleDefiners, Probe: (*server).probeDefiners},

@@ -217,6 +217,7 @@ var databaseFields = []engine.Field{
 		Show: engine.InDetail, Group: engine.More,
 		In: engine.AtBoth, Default: "the template's",
 		Decides: "where on disk; moving it later copies all files and needs it empty of sessions"},
+	planning.ExportField("pg_dump"),
 	{Name: planning.OneTransaction, Title: "In one transaction", Type: engine.Yes,
 		In: []change.Kind{change.FillDatabase}, Show: engine.Nowhere, Default: "yes, where the script can run in one",
 		Decides: "whether all of the script takes effect, or none"},

@@ -1,5 +1,7 @@
 package postgres
 
+import "example.com/genarch/engine"
+
 // details are what only this engine's planner reads of a snapshot.
 type details struct {
 	// Refused says, by name, why the server takes a setting with its value not.
@@ -10,6 +12,9 @@ type details struct {
 	SourceMine bool
 	// Filling is read for the run of a script.
 	Filling *filling
+	// Program exports the database; NoProgram is why none can.
+	Program   engine.Program
+	NoProgram string
 	// Belongings are what an account that is to be dropped has, by database.
 	Belongings []belonging
 }

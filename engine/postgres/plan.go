@@ -29,6 +29,7 @@ func planKind(p *planning.Draft) {
 		planFill(p)
 	case change.DropDatabase, change.RenameDatabase, change.SetAside:
 		planTakeAway(p)
+		planning.Export(p, detailsOf(snap.Details).Program, "pg_dump", detailsOf(snap.Details).NoProgram)
 	case change.BringBack, change.Discard, change.KeepHolding:
 		planHolding(p)
 	case change.EndSessions:

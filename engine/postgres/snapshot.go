@@ -11,6 +11,7 @@ import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/planning"
 )
 
 // accountSnapshot reads what planning for an account, a role or a grant needs.
@@ -126,6 +127,10 @@ func (s *server) takeSnapshot(ctx context.Context, in change.Intent) (catalog.Sn
 	if in.Database != nil {
 		if err := s.readAsked(ctx, in, &snap); err != nil {
 			return snap, err
+		}
+		if in.Database.Options.Bool(planning.ExportFirst) {
+			d := detailsOf(snap.Details)
+			d.Program, d.NoProgram = s.dumpProgram(ctx, snap.Instance.Number)
 		}
 	}
 	if in.Kind == change.AlterDatabase {

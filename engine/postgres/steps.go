@@ -23,6 +23,7 @@ var steps = engine.StepKinds[*server]{
 	stepCreateRole:       {Do: (*server).createRole, Probe: (*server).probeRole, Undo: (*server).undoCreateRole},
 	stepAccess:           {Do: (*server).alterAccess, Probe: (*server).probeCheck, Undo: (*server).undoAccess},
 	stepHandOver:         {Do: (*server).alterAccess, Probe: (*server).probeCheck, Undo: (*server).undoAccess},
+	change.StepExport:    {Do: (*server).export, Probe: engine.NotExported[*server]},
 	stepFiller:           {Do: (*server).makeFiller, Probe: (*server).probeFiller, Undo: (*server).dropFiller},
 	stepFill:             {Do: (*server).fill, Probe: (*server).probeFill, Undo: (*server).undoFill},
 	stepUnfill:           {Do: (*server).dropFiller, Probe: (*server).probeNoFiller},

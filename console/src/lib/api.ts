@@ -24,6 +24,7 @@ export type Account = Schemas['Account'];
 export type Holding = Schemas['Holding'];
 export type Blueprint = Schemas['Blueprint'];
 export type BlueprintCheck = Schemas['BlueprintCheck'];
+export type Export = Schemas['Export'];
 export type HoldingList = Schemas['HoldingList'];
 export type AccountList = Schemas['AccountList'];
 export type AccountDetail = Schemas['AccountDetail'];
@@ -209,6 +210,8 @@ export const api = {
 	checkBlueprint: (text: string) => unwrap(client.POST('/blueprints/check', { body: { text } })),
 	putBlueprint: (blueprint: string, text: string) =>
 		unwrap(client.PUT('/blueprints/{blueprint}', { params: { path: { blueprint } }, body: { text } })),
+	exports: () => unwrap(client.GET('/exports')),
+	removeExport: (id: string) => unwrap(client.DELETE('/exports/{export}', { params: { path: { export: id } } })),
 	removeBlueprint: (blueprint: string) =>
 		unwrap(client.DELETE('/blueprints/{blueprint}', { params: { path: { blueprint } } })),
 	holdings: (server = '') => unwrap(client.GET('/holdings', { params: { query: { server: server || undefined } } })),

@@ -2,6 +2,7 @@
 	import { api, problemOf, type Holding, type HoldingList, type Problem } from '../lib/api';
 	import DataTable, { type Column } from '../lib/DataTable.svelte';
 	import ErrorPanel from '../lib/ErrorPanel.svelte';
+	import ExportList from '../lib/ExportList.svelte';
 	import { count, size, visible } from '../lib/format';
 	import { live } from '../lib/live.svelte';
 	import { Query } from '../lib/query.svelte';
@@ -119,4 +120,5 @@
 				look={(h) => ({ 'data-holding': `${h.server}/${h.name}` })}
 			/>{/if}
 	{/if}
+	<ExportList />
 </section>
