@@ -42,9 +42,11 @@ func TestExport(t *testing.T) {
 		}
 	}
 	s.run(2, "database", "drop", "harbour/"+name, "--export-first")
-	has(t, "PostgreSQL", s.run(0, "database", "drop", "harbour/"+name, "--for-good", "--export-first", "--confirm", name).err,
+	has(t, "PostgreSQL", s.run(0, "database", "drop", "harbour/"+name, "--for-good", "--export-first",
+		"--confirm", name).err,
 		"It is exported first by pg_dump", "2 tables, 5000 rows in the export", "as many in the database")
-	has(t, "MariaDB", s.run(0, "database", "drop", "quay/-tides", "--for-good", "--export-first", "--confirm", "-tides").err,
+	has(t, "MariaDB", s.run(0, "database", "drop", "quay/-tides", "--for-good", "--export-first",
+		"--confirm", "-tides").err,
 		"1 table, 5000 rows in the export", "as many tables")
 	list := strings.Split(strings.TrimSpace(s.run(0, "export", "list").out), "\n")
 	if len(list) != 3 {

@@ -117,7 +117,8 @@ func Dump(ctx context.Context, step change.Step, x change.Export, cmd *exec.Cmd,
 			return append(out, "those of the database were not counted in time"), nil
 		}
 		if found.Tables < is.Tables {
-			return nil, fmt.Errorf("the export has %s, and the database %d", naming.Count(found.Tables, "table"), is.Tables)
+			return nil, fmt.Errorf("the export has %s, and the database "+
+				"%d", naming.Count(found.Tables, "table"), is.Tables)
 		}
 		text := "as many in the database"
 		switch {

@@ -169,7 +169,8 @@ func TestFolderTakesNothingInPart(t *testing.T) {
 	if err := put(strings.NewReader("too much"), 3, whole, nil); !errors.Is(err, record.ErrTooLarge) {
 		t.Errorf("more than may be: %v", err)
 	}
-	if err := put(io.MultiReader(strings.NewReader("x"), errorReader{failed}), 100, whole, nil); !errors.Is(err, failed) {
+	half := io.MultiReader(strings.NewReader("x"), errorReader{failed})
+	if err := put(half, 100, whole, nil); !errors.Is(err, failed) {
 		t.Errorf("cut off: %v", err)
 	}
 	refuse := func(io.Reader) (any, error) { return nil, failed }
@@ -187,7 +188,8 @@ func (e errorReader) Read([]byte) (int, error) { return 0, e.err }
 
 func TestFolderSweep(t *testing.T) {
 	f, _, dir := folder(t)
-	file, err := f.Put(t.Context(), record.File{ID: "kept", Kind: record.ScriptFile}, strings.NewReader("x"), 100, whole, nil)
+	file, err := f.Put(t.Context(), record.File{ID: "kept", Kind: record.ScriptFile}, strings.NewReader("x"), 100,
+		whole, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
