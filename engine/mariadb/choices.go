@@ -175,10 +175,6 @@ func (s *server) readDatabaseSide(ctx context.Context, group *errgroup.Group, in
 			group.Go(func() error { return s.readFillSide(ctx, name, &detailsOf(snap.Details).Filling) })
 		case change.DropDatabase, change.SetAside:
 			group.Go(func() error { return s.readTakeSide(ctx, in, name, snap) })
-			if spec.Options.Bool(planning.ExportFirst) {
-				d := detailsOf(snap.Details)
-				d.Program, d.NoProgram = s.dumpProgram(ctx)
-			}
 		}
 	}
 	// A character set is chosen with its own collation, and a collation belongs to one.
@@ -224,6 +220,10 @@ func (s *server) readTakeSide(ctx context.Context, in change.Intent, name string
 	login := snap.Instance.Login
 	snap.DropImpact.MayDrop, snap.DropImpact.Denied = login.May("drop_database"), lacksPrivilege
 	snap.DropImpact.Remedy = login.Remedy("drop_database")
+	if in.Database != nil && in.Database.Options.Bool(planning.ExportFirst) {
+		d := detailsOf(snap.Details)
+		d.Program, d.NoProgram = s.dumpProgram(ctx)
+	}
 	if in.Kind != change.DropDatabase {
 		dropDetailsOf(snap.DropImpact.Details).Objects, err = s.readObjects(ctx, name)
 	}

@@ -56,6 +56,8 @@ func (s *splitter) Next() (script.Statement, error) {
 }
 
 // statement reads up to the end of the next one.
+//
+// Long: the ways in which a statement ends, which belong together.
 func (s *splitter) statement() (script.Statement, error) {
 	var st script.Statement
 	var words lexical.Words
