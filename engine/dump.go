@@ -104,30 +104,13 @@ func Dump(ctx context.Context, step change.Step, x change.Export, cmd *exec.Cmd,
 		}
 		return nil
 	}
-	var found Contents
 	again := func(from io.Reader) ([]string, error) {
-		var err error
 		step.Worked(change.Work{What: "reading it once more"})
-		if found, err = read(from); err != nil {
+		found, err := read(from)
+		if err != nil {
 			return nil, fmt.Errorf("what was written cannot be read: %w", err)
 		}
-		out := []string{naming.Count(found.Tables, "table") + ", " + naming.Count(found.Rows, "row") + " in the export"}
-		is := live()
-		if is == nil {
-			return append(out, "those of the database were not counted in time"), nil
-		}
-		if found.Tables < is.Tables {
-			return nil, fmt.Errorf("the export has %s, and the database "+
-				"%d", naming.Count(found.Tables, "table"), is.Tables)
-		}
-		text := "as many in the database"
-		switch {
-		case is.Rows < 0:
-			text = "as many tables in the database"
-		case found.Rows != is.Rows:
-			text = naming.Count(is.Rows, "row") + " in the database right afterwards: somebody wrote meanwhile"
-		}
-		return append(out, text), nil
+		return found.beside(live())
 	}
 	var checked []string
 	id, err := step.Keep(ctx, x, run, func(from io.Reader) (list []string, err error) {
@@ -151,6 +134,23 @@ func Dump(ctx context.Context, step change.Step, x change.Export, cmd *exec.Cmd,
 		rep.Messages = append(rep.Messages, change.Message{Severity: "EXPORT", Text: text})
 	}
 	return rep, nil
+}
+
+// beside holds an export against what the database holds, in words; an error: it lacks tables.
+func (c Contents) beside(live *Contents) ([]string, error) {
+	out := []string{naming.Count(c.Tables, "table") + ", " + naming.Count(c.Rows, "row") + " in the export"}
+	switch {
+	case live == nil:
+		return append(out, "those of the database were not counted in time"), nil
+	case c.Tables < live.Tables:
+		return nil, fmt.Errorf("the export has %s, and the database %d", naming.Count(c.Tables, "table"), live.Tables)
+	case live.Rows < 0:
+		return append(out, "as many tables in the database"), nil
+	case c.Rows != live.Rows:
+		return append(out, naming.Count(live.Rows, "row")+" in the database right afterwards: somebody wrote "+
+			"meanwhile"), nil
+	}
+	return append(out, "as many in the database"), nil
 }
 
 // written tells how much a program has written.
