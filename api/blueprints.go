@@ -61,7 +61,7 @@ func (h *Handler) showBlueprint(ctx context.Context, in *struct {
 		return nil, err
 	}
 	out := renderBlueprint(kept, b)
-	out.Text = kept.Text
+	out.Text, out.Scripts = kept.Text, b.Scripts
 	return answer(out), nil
 }
 

@@ -101,7 +101,7 @@ func (h *Handler) fetchExport(ctx context.Context, in *ExportPath) (*huma.Stream
 		ctx.SetHeader("Content-Length", strconv.FormatInt(f.Size, 10))
 		ctx.SetHeader("Content-Disposition", `attachment; filename="`+renderExport(f, of).File+`"`)
 		control := http.NewResponseController(unwrapGin(ctx).Writer)
-		if _, err := io.Copy(slowly{ctx.BodyWriter(), control}, file); err != nil {
+		if _, err := io.Copy(slowly{ctx.BodyWriter(), control, time.Now().Add(transferTime)}, file); err != nil {
 			panic(http.ErrAbortHandler) // a file that is cut off must not look whole
 		}
 	}}, nil
@@ -111,10 +111,11 @@ func (h *Handler) fetchExport(ctx context.Context, in *ExportPath) (*huma.Stream
 type slowly struct {
 	io.Writer
 	control *http.ResponseController
+	until   time.Time
 }
 
 // Write writes on.
 func (s slowly) Write(part []byte) (int, error) {
-	_ = s.control.SetWriteDeadline(time.Now().Add(quietTime))
+	_ = s.control.SetWriteDeadline(patience(s.until))
 	return s.Writer.Write(part)
 }

@@ -18,8 +18,10 @@ import (
 const (
 	// maxUploads is how many scripts are taken in at once; the next ones wait.
 	maxUploads = 4
-	// quietTime is how long an upload may say nothing.
-	quietTime = 30 * time.Second
+	// quietTime is how long an upload may say nothing, and transferTime how long one, or a
+	// download, may take in all.
+	quietTime    = 30 * time.Second
+	transferTime = 6 * time.Hour
 )
 
 func (h *Handler) registerScripts() {
@@ -81,7 +83,8 @@ type scriptUpload struct {
 // Resolve takes hold of the body.
 func (s *scriptUpload) Resolve(ctx huma.Context) []error {
 	c := unwrapGin(ctx)
-	s.upload = &upload{from: c.Request.Body, control: http.NewResponseController(c.Writer)}
+	s.upload = &upload{from: c.Request.Body, control: http.NewResponseController(c.Writer),
+		until: time.Now().Add(transferTime)}
 	return nil
 }
 
@@ -89,12 +92,21 @@ func (s *scriptUpload) Resolve(ctx huma.Context) []error {
 type upload struct {
 	from    io.Reader
 	control *http.ResponseController
+	until   time.Time
 	failed  error
+}
+
+// patience is until when the next part has to come, or to go.
+func patience(until time.Time) time.Time {
+	if next := time.Now().Add(quietTime); next.Before(until) {
+		return next
+	}
+	return until
 }
 
 // Read reads on.
 func (u *upload) Read(into []byte) (int, error) {
-	_ = u.control.SetReadDeadline(time.Now().Add(quietTime)) // without it the server's own holds
+	_ = u.control.SetReadDeadline(patience(u.until)) // without it the server's own holds
 	n, err := u.from.Read(into)
 	if err != nil && err != io.EOF {
 		u.failed = err

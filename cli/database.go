@@ -182,7 +182,10 @@ func (a app) createDatabase(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
-	return a.alter(ctx, c, in)
+	if recipe == nil {
+		return a.alter(ctx, c, in)
+	}
+	return a.createByRecipe(ctx, c, in)
 }
 
 // copyDatabase creates a database with another one as its template, as much like it as the

@@ -6,6 +6,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -82,6 +83,43 @@ func (a app) fillDatabase(ctx context.Context, c *cli.Command) error {
 		_ = api.DropScript(context.WithoutCancel(ctx), server, script.ID) // else it goes within a day
 	}
 	return err
+}
+
+// createByRecipe creates a database, and then has the script run that its blueprint has for the
+// engine: a change of its own, with its own brief.
+func (a app) createByRecipe(ctx context.Context, c *cli.Command, in wire.Intent) error {
+	api, err := a.connect(c)
+	if err != nil {
+		return err
+	}
+	recipe, err := api.Blueprint(ctx, in.Database.Blueprint.Name, in.Database.Blueprint.Version)
+	if err != nil {
+		return err
+	}
+	engine, err := engineOf(ctx, api, in.Server)
+	if err != nil {
+		return err
+	}
+	text := recipe.Scripts[engine.ID]
+	if text == "" {
+		return a.alter(ctx, c, in)
+	}
+	brief, err := api.Brief(ctx, in) // the blueprint may name it
+	if err != nil {
+		return err
+	}
+	if err := a.alter(ctx, c, in); err != nil || c.Bool("dry-run") || c.Bool("draft") {
+		return err
+	}
+	_, name, _ := strings.Cut(brief.Target, "/")
+	a.say("")
+	a.say("The blueprint %s has a script to fill it with.", recipe.Name)
+	script, err := api.SendScript(ctx, in.Server, recipe.Name+".sql", strings.NewReader(text))
+	if err != nil {
+		return err
+	}
+	return a.alter(ctx, c, wire.Intent{Kind: wire.KindFillDatabase, Server: in.Server,
+		Database: &wire.DatabaseSpec{Name: strings.TrimPrefix(name, "database:"), Script: script.ID}})
 }
 
 // script opens the file; its size is 0 where it is not known.

@@ -70,6 +70,9 @@ engines:
     options:
       private: true
       connection_limit: "{size}"
+    script: |
+      CREATE TABLE lists (id integer PRIMARY KEY, title text NOT NULL);
+      CREATE TABLE entries (list integer NOT NULL REFERENCES lists, entry text NOT NULL, kept_by text NOT NULL);
   mariadb:
     options:
       encoding: utf8mb4

@@ -64,6 +64,17 @@ func TestBlueprints(t *testing.T) {
 	has(t, "another name", s.run(2, "database", "create", "slipway/mine_staging", "--blueprint", "team_staging",
 		"--with", "team=lounges").err, "is called lounges_staging")
 	s.run(2, "database", "create", "slipway/x_staging", "--with", "team=lounges")
+	write("format: 1\nengines:\n  postgresql:\n    script: |\n      CREATE TABLE first (n int);\n      INSERT " +
+		"INTO first VALUES (7);\n")
+	s.run(0, "blueprint", "put", "filled", file)
+	s.run(0, "role", "create", "slipway/role:filled_owner", "--yes")
+	filled := s.run(0, "database", "create", "slipway/filled_staging", "--blueprint", "filled",
+		"--owner", "filled_owner", "--yes").err
+	has(t, "a blueprint with a script", filled, "has a script to fill it with", "2 statements", "first: new, "+
+		"with 1 row")
+	has(t, "only looked at", s.run(0, "database", "create", "slipway/other_staging", "--blueprint", "filled",
+		"--dry-run").err, "nothing was done")
+	write(recipe)
 	s.run(4, "database", "create", "slipway", "--blueprint", "nothing", "--with", "team=lounges")
 	made := s.run(0, "database", "create", "slipway", "--blueprint", "team_staging", "--with", "team=lounges", "--set",
 		"connection_limit=9", "--yes")

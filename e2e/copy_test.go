@@ -52,6 +52,9 @@ func TestCopy(t *testing.T) {
 	admin, db := onPostgres(t, pg, "postgres"), onMariaDB(t, maria.DSN(""))
 	for _, text := range []string{"CREATE ROLE tickets_owner",
 		"CREATE DATABASE tickets OWNER tickets_owner CONNECTION LIMIT 7",
+		"REVOKE ALL ON DATABASE tickets FROM PUBLIC", "CREATE ROLE crew", "CREATE ROLE desk",
+		"GRANT CONNECT, CREATE ON DATABASE tickets TO crew", "GRANT CONNECT ON DATABASE tickets TO desk WITH " +
+			"GRANT OPTION",
 		"COMMENT ON DATABASE tickets IS 'bookings'", "ALTER DATABASE tickets SET work_mem = '8MB'",
 		"ALTER DATABASE tickets SET search_path = 'desk', 'public'"} {
 		if _, err := admin.Exec(t.Context(), text); err != nil {
@@ -70,9 +73,19 @@ func TestCopy(t *testing.T) {
 		"OWNER = \"tickets_owner\"", "default, from template tickets", "CONNECTION LIMIT = 7")
 	has(t, "what it is like", s.run(0, "database", "show", "harbour/tickets_again").out, "tickets_owner",
 		"bookings", "8MB", "desk")
+	s.run(0, "database", "copy", "harbour/tickets", "tickets_granted", "--yes", "--set", "copy_grants=yes")
+	var same bool
+	if err := admin.QueryRow(t.Context(), `SELECT (SELECT array_agg(a::text ORDER BY a::text) FROM unnest(x.datacl) a
+			WHERE a::text NOT LIKE 'tickets_owner=%') =
+		(SELECT array_agg(a::text ORDER BY a::text) FROM unnest(y.datacl) a WHERE a::text NOT LIKE 'tickets_owner=%')
+		FROM pg_database x, pg_database y WHERE x.datname = 'tickets' AND y.datname = 'tickets_granted'`).
+		Scan(&same); err != nil || !same {
+		t.Errorf("the grants of the copy are not those of the template: %v", err)
+	}
 	has(t, "asked otherwise", s.run(0, "database", "copy", "harbour/tickets", "harbour/tickets_mine",
 		"--comment", "mine", "--owner", pg.Admin, "--yes").err, "OWNER = \""+pg.Admin+"\"")
-	has(t, "a MariaDB copy", s.run(0, "database", "copy", "quay/cargo", "cargo_again", "--yes").err,
+	has(t, "a MariaDB copy", s.run(0, "database", "copy", "quay/cargo", "cargo_again", "--yes",
+		"--set", "checksum=yes").err, "checksums are the same",
 		"as a copy of cargo", "copy.events", "table 1 of 1, trailers", "COPIED: trailers: 3000 rows")
 	var state string
 	if err := db.QueryRowContext(t.Context(), `SELECT CONCAT_WS(' ', (SELECT COUNT(*) FROM cargo_again.heavy), STATUS)

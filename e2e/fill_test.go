@@ -3,6 +3,7 @@ package e2e
 import (
 	"database/sql"
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"slices"
@@ -64,7 +65,7 @@ type filler struct {
 // TestFill runs scripts in databases on both engines: by the CLI, the API and the console.
 func TestFill(t *testing.T) {
 	t.Parallel()
-	s := newService(t)
+	s := newServiceOf(t, commands)
 	pg, maria := testutil.Postgres(t), testutil.MariaDB(t)
 	s.add("harbour", "postgresql", "staging", pg, "--free-names")
 	s.add("quay", "mariadb", "staging", maria, "--free-names")
@@ -299,6 +300,14 @@ func testFillUpload(t *testing.T, f filler) {
 	if status, problem, _ = f.call("DELETE", at, f.token, ""); status != 204 {
 		t.Errorf("removed: %d %v", status, problem)
 	}
+	// An upload that stops half way leaves nothing.
+	half, err := net.Dial("tcp", strings.TrimPrefix(f.url, "http://"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	fmt.Fprintf(half, "POST /api/v1/servers/quay/scripts HTTP/1.1\r\nHost: 127.0.0.1\r\nAuthorization: Bearer %s\r\n"+
+		"Content-Type: application/octet-stream\r\nContent-Length: 1000\r\n\r\nSELECT 1;", f.token)
+	half.Close()
 	// Withdrawn, a change takes its script with it.
 	file := scriptFile(t, "SELECT 1;")
 	r := f.run(0, "database", "fill", "quay/tickets", file, "--draft")
@@ -335,10 +344,15 @@ func testFillConsole(t *testing.T, f filler) {
 func testFillKilled(t *testing.T, f filler, inside *pgx.Conn) {
 	path, _ := f.running(t, "harbour", "tickets", "CREATE TABLE killed (n int);\nSELECT pg_sleep(60);\nSELECT 1;\n")
 	f.end(syscall.SIGKILL)
+	f.flags = append(f.flags, "--max-script", "1 kB")
 	f.startAt(strings.TrimPrefix(f.url, "http://"))
 	testutil.Wait(t, "the next service to end the "+
 		"change", func() bool { return !strings.HasPrefix(f.state(path), "running") })
 	has(t, "killed while it ran", f.state(path), "reverted")
+	status, problem, _ := f.call("POST", "/api/v1/servers/quay/scripts", f.token, strings.Repeat("SELECT 1; ", 200))
+	if status != 413 || problem["code"] != "script.too_large" {
+		t.Errorf("a script that is too large: %d %v", status, problem)
+	}
 	var there bool
 	if err := inside.QueryRow(t.Context(), "SELECT to_regclass('killed') IS NOT "+
 		"NULL").Scan(&there); err != nil || there {

@@ -29,9 +29,6 @@ func TestScreenshots(t *testing.T) {
 	p.Open("/servers/harbour")
 	p.WaitText("tickets_prod")
 	shot("server")
-	p.Open("/servers/harbour/settings")
-	p.WaitText("Names of new databases")
-	shot("settings")
 	p.Open("/servers/harbour/new-database")
 	p.Type("input[name=name]", "lounge_bookings_prod")
 	p.Wait("the owners", "document.querySelector('select[name=owner] option[value=tickets_owner]')")
@@ -88,6 +85,26 @@ func TestScreenshots(t *testing.T) {
 	p.WaitText("blocks 1")
 	p.WaitText("10 min ago") // some samples are there
 	shot("sessions")
+	p.Open("/servers/harbour/databases/tickets_prod/fill")
+	p.WaitText("Drop a file of statements here")
+	p.Eval(`(() => {
+		let text = 'CREATE TABLE gangways (id int PRIMARY KEY, pier text NOT NULL, width_cm int);\n';
+		for (let i = 0; i < 4000; i++) text += "INSERT INTO gangways VALUES (" + i + ", 'pier " +
+			"" + (i % 40) + "', 240);\n";
+		text += 'SELECT pg_sleep(4);\n' + '-- the rest of the season\n'.repeat(3000) + 'ANALYZE gangways;\n';
+		const given = new DataTransfer();
+		given.items.add(new File([text], 'gangways.sql'));
+		const field = document.querySelector('input[name=script]');
+		field.files = given.files;
+		return field.dispatchEvent(new Event('change', { bubbles: true }));
+	})()`)
+	p.WaitText("NOLOGIN IN ROLE")
+	p.Click("form button.btn-primary")
+	p.WaitText("What will happen")
+	p.Click("main form button.btn-primary")
+	p.WaitText("SELECT: ")
+	shot("fill")
+	p.Wait("the end", "document.querySelector('#change-state').dataset.state === 'done'")
 	p.Open("/servers/harbour/databases/tickets_prod/drop")
 	p.WaitText("Set it aside.")
 	p.Click("input[name=way][value='for good']")

@@ -14,7 +14,9 @@ type Blueprint struct {
 	Engines      []string    `json:"engines" nullable:"false" doc:"Those for which it has options of their own."`
 	Operator     string      `json:"operator" doc:"Who put this version there."`
 	Created      time.Time   `json:"created"`
-	Text         string      `json:"text,omitempty" doc:"The whole, in YAML; absent in lists."`
+	// Scripts are by engine.
+	Scripts map[string]string `json:"scripts,omitempty" doc:"What the database can be filled with once it is there, by engine; absent in lists."`
+	Text    string            `json:"text,omitempty" doc:"The whole, in YAML; absent in lists."`
 }
 
 // Parameter is a value that whoever uses a blueprint gives.

@@ -1316,6 +1316,10 @@ export interface components {
             /** @description Who put this version there. */
             operator: string;
             parameters: components["schemas"]["Parameter"][];
+            /** @description What the database can be filled with once it is there, by engine; absent in lists. */
+            scripts?: {
+                [key: string]: string;
+            };
             /** @description The whole, in YAML; absent in lists. */
             text?: string;
             title?: string;

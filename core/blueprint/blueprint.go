@@ -32,6 +32,9 @@ type Blueprint struct {
 	// Options are asked for on every engine, and Engines holds those of one alone.
 	Options map[string]any
 	Engines map[string]map[string]any
+	// Scripts are run in the database once it is there, each on its engine, by a change of their
+	// own. Nothing in them is replaced: a value is never code.
+	Scripts map[string]string
 	// Team makes a team's accounts with the database; nil: no team.
 	Team *Team
 }

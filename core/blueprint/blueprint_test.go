@@ -26,6 +26,7 @@ engines:
     options: {connection_limit: "{limit}", private: true, allow: ["{team}_app", reports]}
   mariadb:
     options: {collation: utf8mb4_bin}
+    script: "CREATE TABLE a (b INT); -- {this} stays as it is"
 team: {name: "{team}", host: 10.%}
 `
 
@@ -33,6 +34,10 @@ func TestFill(t *testing.T) {
 	b, problems := Parse([]byte(good))
 	if len(problems) > 0 {
 		t.Fatal(problems)
+	}
+	if got := b.Scripts["mariadb"]; got != "CREATE TABLE a (b INT); -- {this} stays as it " +
+		"is" || b.Scripts["postgresql"] != "" {
+		t.Errorf("the scripts are %q", b.Scripts)
 	}
 	for _, tt := range []struct {
 		engine, env string

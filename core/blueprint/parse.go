@@ -34,7 +34,7 @@ var (
 	topKeys = []string{"format", "title", "description", "environments", "parameters", "name", "options", "engines",
 		"team"}
 	parameterKeys = []string{"title", "description", "default", "pattern", "values"}
-	engineKeys    = []string{"options"}
+	engineKeys    = []string{"options", "script"}
 	teamKeys      = []string{"name", "host"}
 )
 
@@ -117,9 +117,13 @@ func (r *reader) top(n *yaml.Node, b *Blueprint) {
 		case "options":
 			b.Options = r.options(v)
 		case "engines":
-			b.Engines = map[string]map[string]any{}
+			b.Engines, b.Scripts = map[string]map[string]any{}, map[string]string{}
 			r.fields(v, key, nil, func(engine string, _, v *yaml.Node) {
-				r.fields(v, "an engine", engineKeys, func(_ string, _, v *yaml.Node) {
+				r.fields(v, "an engine", engineKeys, func(key string, _, v *yaml.Node) {
+					if key == "script" {
+						b.Scripts[engine] = r.text(key, v)
+						return
+					}
 					b.Engines[engine] = r.options(v)
 				})
 			})
@@ -275,8 +279,16 @@ var placeholder = regexp.MustCompile(`\{([^{}]*)\}`)
 func (r *reader) placeholders(n *yaml.Node, b Blueprint) {
 	for i := 0; i+1 < len(n.Content); i += 2 {
 		switch n.Content[i].Value {
-		case "name", "options", "engines", "team":
+		case "name", "options", "team":
 			r.placed(n.Content[i+1], b)
+		case "engines":
+			for _, engine := range n.Content[i+1].Content {
+				for j := 0; j+1 < len(engine.Content); j += 2 {
+					if engine.Content[j].Value != "script" {
+						r.placed(engine.Content[j+1], b)
+					}
+				}
+			}
 		}
 	}
 }

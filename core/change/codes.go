@@ -299,6 +299,8 @@ const (
 	FillReaches = "fill.reaches"
 	// FillOwner: a database whose owner is a superuser.
 	FillOwner = "fill.superuser"
+	// TemplateCollation: a template that was made with another version of the system's collations.
+	TemplateCollation = "template.collation_version"
 	// CatalogueHidden: what Genarch's login may not read.
 	CatalogueHidden = "catalogue.hidden"
 )

@@ -71,6 +71,10 @@ var description = engine.Description{
 			{Name: "freeze", Title: "Hold writers up", Type: engine.Yes, In: engine.AtCreate, Show: engine.Nowhere,
 				Group: engine.More, Default: "yes",
 				Decides: "whether nobody can write to the template meanwhile, so that the copy is of one moment"},
+			{Name: checksums, Title: "Compare checksums", Type: engine.Yes, In: engine.AtCreate, Show: engine.Nowhere,
+				With: "template", Group: engine.More, Default: "no",
+				Decides: "whether each table of the copy is read once more and compared with the template's; " +
+					"nobody writes meanwhile"},
 			{Name: "copy_grants", Title: "Grants of the template", Type: engine.Yes, In: engine.AtCreate,
 				Show: engine.Nowhere, Group: engine.More, Default: "no",
 				Decides: "whether everybody gets on the copy what they hold on the template"},

@@ -19,6 +19,9 @@ const (
 	stepCopyRest   = "copy_definitions"
 )
 
+// checksums is the option by which the tables of a copy are compared with those of the template.
+const checksums = "checksum"
+
 // copySeconds bounds the copying of rows: half a day.
 const copySeconds = 12 * 3600
 
@@ -34,6 +37,7 @@ func planCopy(p *planning.Draft) []change.Step {
 	shown := naming.Show(from)
 	p.Default("data", "all", "MariaDB")
 	p.Default("freeze", true, "MariaDB")
+	p.Default(checksums, false, "MariaDB")
 	p.Default("copy_grants", false, "MariaDB")
 	rows := p.Settled.Text("data") != "none"
 	planCopyStops(p, what, has)
@@ -53,8 +57,20 @@ func planCopy(p *planning.Draft) []change.Step {
 			planning.Shorten(what.Naming))
 	}
 	frozen := p.Settled.Bool("freeze")
+	if p.Settled.Bool(checksums) && (!frozen || !rows) {
+		p.About(checksums, change.Stop, change.OptionInvalid, "Hold writers up, and copy the rows; or do not compare.",
+			"Checksums can be compared only where rows are copied and nobody writes meanwhile.").
+			Offer(remedy.Option("options.freeze", remedy.Yes))
+	}
 	planWriters(b, shown, more.CopiedSessions, rows && len(what.Tables) > 0, frozen)
-	return copySteps(from, to, what, has, rows, frozen)
+	steps := copySteps(from, to, what, has, rows, frozen)
+	for i := range steps {
+		if steps[i].Kind == stepCopyRows && p.Settled.Bool(checksums) {
+			steps[i].Title += ", and compare checksums"
+			steps[i].Args[checksums] = "yes"
+		}
+	}
+	return steps
 }
 
 // planWriters says what the copy means to those who write to the template meanwhile.

@@ -102,6 +102,12 @@ func (s *server) copyRows(ctx context.Context, step change.Step) (engine.Report,
 		if rep.Messages, err = s.fillAll(ctx, c, step, what, fills); err != nil {
 			return err
 		}
+		if step.Args[checksums] == "yes" {
+			if err := compareAll(ctx, c, step, what.Tables); err != nil {
+				return err
+			}
+			rep.Messages = append(rep.Messages, change.Message{Severity: "COPIED", Text: "checksums are the same"})
+		}
 		if frozen {
 			if err := exec(ctx, c, op, "UNLOCK TABLES"); err != nil {
 				return err
@@ -148,6 +154,38 @@ func (s *server) renameIndexes(ctx context.Context, c *sender, op, from, to stri
 		if err := exec(ctx, c, op, "ALTER TABLE "+quoteIdent(to)+"."+quoteIdent(x.table)+" RENAME INDEX "+
 			quoteIdent(x.name)+" TO "+quoteIdent(lists[0][was].name)); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// compareAll compares the checksums of the copied tables, which are locked, with those of the
+// template. Source: CHECKSUM TABLE, which reads every row.
+func compareAll(ctx context.Context, c *sender, step change.Step, tables []copiedTable) error {
+	for i, t := range tables {
+		step.Worked(change.Work{What: fmt.Sprintf("checksum of table %d of %d, "+
+			"%s", i+1, len(tables), naming.Show(t.Name)),
+			Done: int64(i), Total: int64(len(tables)), Unit: "tables"})
+		rows, err := c.QueryContext(ctx, "CHECKSUM TABLE "+qualified(step.Args["from"], []string{t.Name}, "")+", "+
+			qualified(step.Args["name"], []string{t.Name}, ""))
+		if err != nil {
+			return wrap(step.Title, err)
+		}
+		var sums []sql.NullString
+		for rows.Next() {
+			var name string
+			var sum sql.NullString
+			if err = rows.Scan(&name, &sum); err != nil {
+				break
+			}
+			sums = append(sums, sum)
+		}
+		if err = errors.Join(err, rows.Err(), rows.Close()); err != nil {
+			return wrap(step.Title, err)
+		}
+		if len(sums) != 2 || !sums[0].Valid || sums[0] != sums[1] {
+			return &engine.Error{Op: step.Title, Kind: engine.Refused, Next: "Copy it again.",
+				Text: "the checksum of table " + naming.Show(t.Name) + " is not that of the template's"}
 		}
 	}
 	return nil

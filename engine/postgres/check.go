@@ -35,6 +35,8 @@ func (s *server) check(ctx context.Context, step change.Step) ([]string, error) 
 		return s.checkHoldsNothing(ctx, args)
 	case "level", "direct_none", "privileges", "private":
 		return s.checkAccess(ctx, args)
+	case "like_template":
+		return s.checkLikeTemplate(ctx, args)
 	case "none":
 		return nil, nil
 	}
@@ -182,4 +184,24 @@ func (s *server) checkAccess(ctx context.Context, args map[string]string) ([]str
 		}
 	}
 	return nil, nil
+}
+
+// checkLikeTemplate compares what others than the owner hold on a copy and on its template.
+// Source: pg_database.datacl.
+func (s *server) checkLikeTemplate(ctx context.Context, args map[string]string) ([]string, error) {
+	return collect(ctx, s.pool, "compare with the template", pgx.RowTo[string], `WITH held AS (
+		SELECT d.datname::text AS name, CASE a.grantee WHEN 0 THEN 'PUBLIC'
+			ELSE pg_catalog.pg_get_userbyid(a.grantee)::text END AS who, a.privilege_type AS what,
+			bool_or(a.is_grantable) AS passes
+		FROM pg_catalog.pg_database d,
+			pg_catalog.aclexplode(coalesce(d.datacl, pg_catalog.acldefault('d', d.datdba))) a
+		WHERE d.datname::text IN ($1::text, $2::text) AND a.grantee <> d.datdba
+			AND a.grantee <> (SELECT datdba FROM pg_catalog.pg_database WHERE datname::text = $2::text)
+		GROUP BY 1, 2, 3)
+		SELECT what || ' of ' || who || ' is not as on the template' FROM (
+			(SELECT who, what, passes FROM held WHERE name = $1::text EXCEPT
+				SELECT who, what, passes FROM held WHERE name = $2::text)
+			UNION (SELECT who, what, passes FROM held WHERE name = $2::text EXCEPT
+				SELECT who, what, passes FROM held WHERE name = $1::text)) differs ORDER BY 1`,
+		args["database"], args["template"])
 }

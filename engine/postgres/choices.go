@@ -136,19 +136,23 @@ const templateColumns = `SELECT d.datname::text, pg_catalog.pg_encoding_to_char(
 	d.datistemplate OR pg_catalog.pg_has_role(d.datdba, 'USAGE'), d.datconnlimit = -2,
 	(SELECT count(*)::int FROM pg_catalog.pg_stat_activity a WHERE a.datid = d.oid
 		AND ` + others + `),
-	coalesce(pg_catalog.shobj_description(d.oid, 'pg_database'), ''), s.spcname::text
+	coalesce(pg_catalog.shobj_description(d.oid, 'pg_database'), ''), s.spcname::text,
+	coalesce(d.datcollversion, ''), coalesce(pg_catalog.pg_database_collation_actual_version(d.oid), '')
 	FROM pg_catalog.pg_database d JOIN pg_catalog.pg_tablespace s ON s.oid = d.dattablespace`
 
 func scanTemplate(row pgx.CollectableRow) (catalog.Choice, error) {
 	var c catalog.Choice
-	var encoding, collation, ctype, provider, locale, comment, tablespace string
+	var encoding, collation, ctype, provider, locale, comment, tablespace, version, actual string
 	var allowed, invalid bool
 	var sessions int64
 	err := row.Scan(&c.Name, &encoding, &collation, &ctype, &provider, &locale, &allowed, &invalid, &sessions, &comment,
-		&tablespace)
+		&tablespace, &version, &actual)
 	c.Default = c.Name == defaultTemplate
 	c.Properties = catalog.Values{"encoding": encoding, "collation": collation, "ctype": ctype, "provider": provider,
 		"tablespace": tablespace, "sessions": sessions}.With("locale", locale).With("comment", comment)
+	if version != "" && version != actual {
+		c.Properties["collation_version"], c.Properties["system_collation_version"] = version, actual
+	}
 	switch {
 	case invalid:
 		c.Why = "it was left over by an interrupted drop"
@@ -211,7 +215,7 @@ func (s *server) createSnapshot(ctx context.Context, in change.Intent) (catalog.
 			templateColumns+` WHERE d.datname::text = ANY($1)`, []string{wanted, pristine})
 		return err
 	})
-	if spec.Team != nil || len(spec.Options.List("allow")) > 0 {
+	if spec.Team != nil || len(spec.Options.List("allow")) > 0 || spec.Options.Bool(copyGrants) {
 		group.Go(func() error { return s.readTeamSide(gctx, spec, &snap) })
 	}
 	if err := group.Wait(); err != nil {
@@ -238,6 +242,11 @@ func (s *server) createSnapshot(ctx context.Context, in change.Intent) (catalog.
 // readTeamSide reads the accounts that are there, and what a team will find in the
 // copy of a template.
 func (s *server) readTeamSide(ctx context.Context, spec *change.DatabaseSpec, snap *catalog.Snapshot) error {
+	if spec.Options.Bool(copyGrants) && spec.Team == nil {
+		a, err := s.Access(ctx, catalog.AccessQuery{})
+		snap.Access = &a
+		return err
+	}
 	list, _, err := s.readAccounts(ctx, s.pool)
 	snap.Access = &catalog.Access{Accounts: list}
 	template := spec.Options.Text("template")

@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strconv"
@@ -113,6 +114,7 @@ func planCreate(p *planning.Draft) {
 	}
 	p.Step(settings...)
 	p.Step(planPrivate(p)...)
+	p.Step(grantsLikeTemplate(p)...)
 	p.Step(change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: want})
 	if spec.Team != nil {
 		p.Step(proveStep(*spec.Team, spec.Name))
@@ -185,6 +187,14 @@ func planTemplate(p *planning.Draft) (catalog.Choice, bool) {
 			t = zero
 			p.Settle("template", pristine)
 		}
+	}
+	if old := t.Properties.Text("collation_version"); old != "" {
+		p.About("template", change.Stop, change.TemplateCollation,
+			"Rebuild the indexes in it that sort text, and refresh its version; or copy from another template.",
+			"%s sorts by version %s of its collation, and the system has %s: the server copies no such template.",
+			t.Name, old, cmp.Or(t.Properties.Text("system_collation_version"), "none")).
+			Offer(remedy.Command("database.alter", p.Snap.Server.Name+"/"+t.Name).With("options.refresh_collation",
+				remedy.Yes))
 	}
 	sessions, _ := t.Properties.Int("sessions")
 	switch denied := p.Finding("template", change.OptionUnusable); {

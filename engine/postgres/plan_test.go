@@ -107,6 +107,9 @@ func TestPlanFindings(t *testing.T) {
 		{"template in use", change.DatabaseSpec{Name: "a_prod"}, func(s *catalog.Snapshot) {
 			template1(s).Properties["sessions"], more(s).TemplateUsers = int64(2), []string{"crew from 10.0.0.7"}
 		}, "stop:template.in_use", "clearing=yes"},
+		{"template of an older system", change.DatabaseSpec{Name: "a_prod"}, func(s *catalog.Snapshot) {
+			template1(s).Properties["collation_version"] = "2.31"
+		}, "stop:template.collation_version", "options.refresh_collation"},
 		{"template not ours", change.DatabaseSpec{Name: "a_prod"},
 			func(s *catalog.Snapshot) { template1(s).Why = "it is no template" }, "stop:option.unusable",
 			"IS_TEMPLATE true"},

@@ -72,6 +72,11 @@ func (s *server) signInFiller(ctx context.Context, step change.Step, role string
 		return &pgconn.CancelRequestContextWatcherHandler{Conn: c, DeadlineDelay: connectTimeout}
 	}
 	conn, err := pgx.ConnectConfig(ctx, cfg)
+	if pe, ok := errors.AsType[*pgconn.PgError](err); ok && pe.Code == "22023" {
+		// The server's system cannot tell that a client is gone.
+		delete(cfg.RuntimeParams, "client_connection_check_interval")
+		conn, err = pgx.ConnectConfig(ctx, cfg)
+	}
 	if err != nil {
 		e := engine.NeverSent(wrap("sign in as "+account+", as which the script runs", err))
 		if x, ok := errors.AsType[*engine.Error](e); ok && x.Next == "" {

@@ -5,8 +5,8 @@
 	import { sendScript, type Script } from './upload';
 
 	/** Takes a script in: a file that is chosen, or dropped here. */
-	type Props = { server: string; script: Script | null };
-	let { server, script = $bindable() }: Props = $props();
+	type Props = { server: string; script: Script | null; file?: File | null };
+	let { server, script = $bindable(), file = null }: Props = $props();
 
 	let sending = $state<File | null>(null);
 	let sent = $state(0);
@@ -28,6 +28,9 @@
 			if (abort === mine) sending = null;
 		}
 	}
+	$effect(() => {
+		if (file) take(file);
+	});
 	$effect(() => () => abort?.abort());
 </script>
 

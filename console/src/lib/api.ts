@@ -205,7 +205,8 @@ export const api = {
 		unwrap(client.POST('/changes/{id}/decline', { params: { path: { id } }, body: { reason } })),
 	passwords: (id: number) => unwrap(client.POST('/changes/{id}/passwords', { params: { path: { id } } })),
 	blueprints: () => unwrap(client.GET('/blueprints')),
-	blueprint: (blueprint: string) => unwrap(client.GET('/blueprints/{blueprint}', { params: { path: { blueprint } } })),
+	blueprint: (blueprint: string, version = 0) =>
+		unwrap(client.GET('/blueprints/{blueprint}', { params: { path: { blueprint }, query: { version } } })),
 	blueprintSchema: () => unwrap(client.GET('/blueprints/schema')),
 	checkBlueprint: (text: string) => unwrap(client.POST('/blueprints/check', { body: { text } })),
 	putBlueprint: (blueprint: string, text: string) =>

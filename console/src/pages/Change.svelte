@@ -10,6 +10,7 @@
 	import Findings from '../lib/Findings.svelte';
 	import { count, exact, took, visible } from '../lib/format';
 	import { live } from '../lib/live.svelte';
+	import NextFill from '../lib/NextFill.svelte';
 	import HandoverSheet from '../lib/HandoverSheet.svelte';
 	import { session } from '../lib/session.svelte';
 	import SettingsTable from '../lib/SettingsTable.svelte';
@@ -244,6 +245,7 @@
 			>
 				It waits for somebody with the permission run. {change.operator} asked for it.
 			</p>{/if}
+		<NextFill {change} />
 		{#if open}<Figures {brief} />{/if}
 		{#if sheet}<section class="border-base-300 rounded-box my-4 border px-4 py-3" aria-label="Handover">
 				<h2>Handover: keep the passwords now</h2>

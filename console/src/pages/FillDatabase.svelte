@@ -1,10 +1,11 @@
 <script lang="ts">
-	import type { Intent } from '../lib/api';
+	import { api, type Intent } from '../lib/api';
 	import ChangeFormPage from '../lib/ChangeFormPage.svelte';
 	import { ChangeForm } from '../lib/changeForm.svelte';
 	import EngineFields from '../lib/EngineFields.svelte';
 	import { engines, given, type Options } from '../lib/engines.svelte';
 	import { visible } from '../lib/format';
+	import { Query } from '../lib/query.svelte';
 	import ScriptField from '../lib/ScriptField.svelte';
 	import type { Script } from '../lib/upload';
 	import { param } from '../router';
@@ -15,6 +16,18 @@
 	const engine = $derived(engines.get(form.server?.engine));
 	let options = $state<Options>({});
 	let script = $state<Script | null>(null);
+	/** The blueprint whose script is to be run, as name:version; empty: a file is given. */
+	const query = new Query({ blueprint: '' });
+	let ofBlueprint = $state<File | null>(null);
+	$effect(() => {
+		const [name, version] = query.get('blueprint').split(':');
+		const id = form.server?.engine;
+		if (!name || !id) return;
+		api.blueprint(name, Number(version) || 0).then(
+			(b) => (ofBlueprint = b.scripts?.[id] ? new File([b.scripts[id]], `${name}.sql`) : null),
+			() => (ofBlueprint = null)
+		);
+	});
 
 	const intent = $derived.by((): Intent | null =>
 		script && engine
@@ -37,7 +50,7 @@
 	rest={(f) => !f.option}
 	hint="Give the script; what it holds, and what would run, is shown here."
 >
-	<ScriptField {server} bind:script />
+	<ScriptField {server} bind:script file={ofBlueprint} />
 	{#if engine}<EngineFields {server} {engine} kind="database.fill" bind:options brief={form.brief} />{/if}
 	<p class="quiet">
 		The script runs as an account of its own, made for it and dropped afterwards, that may do what the owner of this one
