@@ -1,10 +1,13 @@
 package engine
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
 	"strconv"
+	"sync"
+	"time"
 
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
@@ -73,4 +76,57 @@ func Stays(step change.Step) error {
 	}
 	return &Error{Op: "take the script back", Kind: Refused, Text: text,
 		Next: "Look at the tables, and run what is left; or set the database aside and begin anew."}
+}
+
+// Progress tells how far a script is, while a statement works long too.
+type Progress struct {
+	step change.Step
+	size int64
+	mu   sync.Mutex // guards at
+	at   change.Work
+	quit chan struct{}
+	over chan struct{}
+}
+
+// tellEvery is how often it is told.
+const tellEvery = 100 * time.Millisecond
+
+// Follow begins to tell how far a script of so many bytes is. Its user closes it.
+func Follow(step change.Step, size int64) *Progress {
+	p := &Progress{step: step, size: size, quit: make(chan struct{}), over: make(chan struct{})}
+	go func() {
+		defer close(p.over)
+		tick := time.NewTicker(tellEvery)
+		defer tick.Stop()
+		told := change.Work{}
+		for {
+			select {
+			case <-p.quit:
+				return
+			case <-tick.C:
+			}
+			p.mu.Lock()
+			at := p.at
+			p.mu.Unlock()
+			if at != told && at != (change.Work{}) {
+				told = at
+				step.Worked(at)
+			}
+		}
+	}()
+	return p
+}
+
+// At says which statement runs now, and how many bytes of the script were passed.
+func (p *Progress) At(line int, kind string, offset int64) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.at = change.Work{What: fmt.Sprintf("line %d, %s", line, cmp.Or(kind, "?")), Done: offset, Total: p.size,
+		Unit: "bytes"}
+}
+
+// Close ends it.
+func (p *Progress) Close() {
+	close(p.quit)
+	<-p.over
 }

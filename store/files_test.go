@@ -13,10 +13,12 @@ func TestFiles(t *testing.T) {
 	t.Parallel()
 	s, _ := openStore(t)
 	now := time.Now().UTC().Truncate(time.Microsecond)
-	script := record.File{ID: "script1", Kind: record.ScriptFile, Server: "harbour", Subject: "harbour", Operator: "lead",
-		Size: 5 << 30, About: `{"file":"seed.sql"}`, Created: now}
-	export := record.File{ID: "export1", Kind: record.ExportFile, Server: "harbour", Subject: "harbour/d", Operator: "lead",
-		About: "{}", Created: now, Until: now.AddDate(0, 0, 7)}
+	script := record.File{ID: "script1", Kind: record.ScriptFile, Server: "harbour", Subject: "harbour",
+		Operator: "lead",
+		Size:     5 << 30, About: `{"file":"seed.sql"}`, Created: now}
+	export := record.File{ID: "export1", Kind: record.ExportFile, Server: "harbour", Subject: "harbour/d",
+		Operator: "lead",
+		About:    "{}", Created: now, Until: now.AddDate(0, 0, 7)}
 	for _, f := range []record.File{script, export} {
 		if err := s.AddFile(t.Context(), f, secret.New("opens "+f.ID), entry); err != nil {
 			t.Fatal(err)

@@ -101,9 +101,11 @@ func TestPlanFill(t *testing.T) {
 
 func TestRunningAs(t *testing.T) {
 	d := definition{Kind: "view", Mode: "ANSI_QUOTES",
-		Body: []byte(`CREATE ALGORITHM=UNDEFINED DEFINER="fill"@"a" SQL SECURITY DEFINER VIEW "v" AS SELECT 'DEFINER="fill"@"a"'`)}
+		Body: []byte(`CREATE ALGORITHM=UNDEFINED DEFINER="fill"@"a" SQL SECURITY DEFINER ` +
+			`VIEW "v" AS SELECT 'DEFINER="fill"@"a"'`)}
 	got := string(d.runningAs("fill@a", "mate@%").Body)
-	want := `CREATE OR REPLACE ALGORITHM=UNDEFINED DEFINER="mate"@"%" SQL SECURITY DEFINER VIEW "v" AS SELECT 'DEFINER="fill"@"a"'`
+	want := `CREATE OR REPLACE ALGORITHM=UNDEFINED DEFINER="mate"@"%" SQL SECURITY DEFINER ` +
+		`VIEW "v" AS SELECT 'DEFINER="fill"@"a"'`
 	if got != want {
 		t.Errorf("%s\nwant %s", got, want)
 	}

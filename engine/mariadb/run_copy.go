@@ -59,6 +59,8 @@ func (s *server) undoCopied(ctx context.Context, step change.Step) (engine.Repor
 
 // copyRows copies the rows table by table, then sets next numbers and makes foreign keys.
 // Each table is read as of one moment; frozen, all of them are.
+//
+// Long: one session, from the first lock to the last key.
 func (s *server) copyRows(ctx context.Context, step change.Step) (engine.Report, error) {
 	from, to, op := step.Args["from"], step.Args["name"], step.Title
 	what, err := s.readCopied(ctx, from)

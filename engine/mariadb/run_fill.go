@@ -122,7 +122,7 @@ func (s *server) signInFiller(ctx context.Context, step change.Step) (*sql.DB, *
 // fill runs a script as its account. Without an error all of it took effect.
 func (s *server) fill(ctx context.Context, step change.Step) (engine.Report, error) {
 	f := &filler{step: step, atOnce: step.Args["at_once"] == "yes"}
-	f.size, _ = strconv.ParseInt(step.Args["size"], 10, 64)
+	size, _ := strconv.ParseInt(step.Args["size"], 10, 64)
 	if step.Script == nil {
 		return engine.Report{}, engine.UnknownStep(step)
 	}
@@ -145,7 +145,9 @@ func (s *server) fill(ctx context.Context, step change.Step) (engine.Report, err
 	}
 	ahead := script.NewAhead(Engine{}.Script(file))
 	defer ahead.Close()
+	f.progress = engine.Follow(step, size)
 	err = f.run(ctx, ahead)
+	f.progress.Close()
 	rep := engine.Report{Messages: f.heard}
 	if err != nil && ctx.Err() != nil {
 		// Given up, a statement is stopped at the server too, and not only on our side.
@@ -174,12 +176,12 @@ type filler struct {
 	step   change.Step
 	conn   *sender
 	atOnce bool
-	size   int64
 	begun  time.Time
-	told   time.Time
 	taken  int // statements that took effect, or would
 	line   int // of the last one
 	heard  []change.Message
+	// progress tells how far it is.
+	progress *engine.Progress
 	// committing: what makes all of it last was sent.
 	committing bool
 }
@@ -202,7 +204,7 @@ func (f *filler) run(ctx context.Context, from script.Splitter) error {
 			return &engine.Error{Op: f.step.Title, Kind: engine.Refused, Err: err,
 				Text: "the script could not be read on: " + err.Error()}
 		}
-		f.tell(st, from.Offset())
+		f.progress.At(st.Line, st.Kind, from.Offset())
 		if st.Text == "" {
 			continue
 		}
@@ -251,17 +253,6 @@ func (f *filler) listen(ctx context.Context, st script.Statement) {
 			m.Text = fmt.Sprintf("line %d: %s", st.Line, m.Text)
 			f.heard = append(f.heard, m)
 		}
-	}
-}
-
-// tellEvery is how often it is told how far the script is.
-const tellEvery = 100 * time.Millisecond
-
-func (f *filler) tell(st script.Statement, offset int64) {
-	if now := time.Now(); now.Sub(f.told) >= tellEvery {
-		f.told = now
-		f.step.Worked(change.Work{What: fmt.Sprintf("line %d, %s", st.Line, cmp.Or(st.Kind, "?")), Done: offset,
-			Total: f.size, Unit: "bytes"})
 	}
 }
 

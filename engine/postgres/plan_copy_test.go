@@ -47,7 +47,8 @@ func TestPlanCopyGrants(t *testing.T) {
 	}
 	intents := map[string]change.Intent{"copy": likeTickets()}
 	enginetest.EachKnown(t, Engine{}, steps, granted(), intents)
-	enginetest.OneCommand(t, Engine{}, dialect.Commands, []string{"tickets_prod", "mate", "lounges_prod"}, granted(), intents)
+	enginetest.OneCommand(t, Engine{}, dialect.Commands, []string{"tickets_prod", "mate", "lounges_prod"}, granted(),
+		intents)
 	plain := granted()
 	for i := range plain.Access.Databases[0].Entries {
 		plain.Access.Databases[0].Entries[i].Builtin = true

@@ -90,7 +90,7 @@ func (s *server) signInFiller(ctx context.Context, step change.Step, role string
 // fill runs a script as its account. Without an error all of it took effect.
 func (s *server) fill(ctx context.Context, step change.Step) (engine.Report, error) {
 	f := &filler{step: step, atOnce: step.Args["at_once"] == "yes"}
-	f.size, _ = strconv.ParseInt(step.Args["size"], 10, 64)
+	size, _ := strconv.ParseInt(step.Args["size"], 10, 64)
 	if step.Script == nil {
 		return engine.Report{}, engine.UnknownStep(step)
 	}
@@ -119,7 +119,9 @@ func (s *server) fill(ctx context.Context, step change.Step) (engine.Report, err
 	}
 	ahead := script.NewAhead(Engine{}.Script(file))
 	defer ahead.Close()
+	f.progress = engine.Follow(step, size)
 	err = f.run(ctx, ahead)
+	f.progress.Close()
 	rep := engine.Report{Messages: f.heard}
 	if err != nil {
 		rep.Learned = map[string]string{"taken": strconv.Itoa(f.taken), "line": strconv.Itoa(f.line)}
@@ -139,12 +141,12 @@ type filler struct {
 	step   change.Step
 	conn   *pgx.Conn
 	atOnce bool
-	size   int64
 	begun  time.Time
-	told   time.Time
 	taken  int // statements that took effect, or would
 	line   int // of the last one
 	heard  []change.Message
+	// progress tells how far it is.
+	progress *engine.Progress
 }
 
 // hear keeps what the server says, up to a bound.
@@ -174,7 +176,7 @@ func (f *filler) run(ctx context.Context, from script.Splitter) error {
 			return &engine.Error{Op: f.step.Title, Kind: engine.Refused, Err: err,
 				Text: "the script could not be read on: " + err.Error()}
 		}
-		f.tell(st, from.Offset())
+		f.progress.At(st.Line, st.Kind, from.Offset())
 		if st.Text == "" || f.skips(st) {
 			continue
 		}
@@ -222,17 +224,6 @@ func (f *filler) skips(st script.Statement) bool {
 		}
 	}
 	return false
-}
-
-// tellEvery is how often it is told how far the script is.
-const tellEvery = 100 * time.Millisecond
-
-func (f *filler) tell(st script.Statement, offset int64) {
-	if now := time.Now(); now.Sub(f.told) >= tellEvery {
-		f.told = now
-		f.step.Worked(change.Work{What: fmt.Sprintf("line %d, %s", st.Line, cmp.Or(st.Kind, "?")), Done: offset,
-			Total: f.size, Unit: "bytes"})
-	}
 }
 
 // failed says where in the file the server refused what. An answer that did not come is
