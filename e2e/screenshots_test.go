@@ -85,7 +85,7 @@ func TestScreenshots(t *testing.T) {
 	p.WaitText("blocks 1")
 	p.WaitText("10 min ago") // some samples are there
 	shot("sessions")
-	p.Open("/servers/harbour/databases/tickets_prod/fill")
+	p.Open("/servers/harbour/databases/crew_rota_prod/fill")
 	p.WaitText("Drop a file of statements here")
 	p.Eval(`(() => {
 		let text = 'CREATE TABLE gangways (id int PRIMARY KEY, pier text NOT NULL, width_cm int);\n';

@@ -157,7 +157,7 @@ func SizeText(n int64) string {
 	for _, u := range []struct {
 		name string
 		of   int64
-	}{{"GB", 1 << 30}, {"MB", 1 << 20}, {"kB", 1 << 10}} {
+	}{{"GiB", 1 << 30}, {"MiB", 1 << 20}, {"KiB", 1 << 10}} {
 		if n >= u.of {
 			return fmt.Sprintf("%.1f %s", float64(n)/float64(u.of), u.name)
 		}

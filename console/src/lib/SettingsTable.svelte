@@ -11,9 +11,9 @@
 		<div class="border-base-300/60 grid grid-cols-1 gap-x-4 border-b py-1.5 sm:grid-cols-[9.5rem_1fr]">
 			<dt class="quiet">{s.title ?? settingTitle(s.name)}</dt>
 			<dd>
-				{#if s.was !== undefined}<span class="mono quiet break-words">{visible(s.was) || 'none'}</span>
+				{#if s.was !== undefined}<span class="mono quiet wrap-anywhere">{visible(s.was) || 'none'}</span>
 					<span aria-hidden="true">→</span><span class="sr-only">becomes</span>
-				{/if}<span class="mono break-words {s.asked ? 'font-semibold' : ''}">{visible(s.value) || 'none'}</span>
+				{/if}<span class="mono wrap-anywhere {s.asked ? 'font-semibold' : ''}">{visible(s.value) || 'none'}</span>
 				{#if !s.asked && s.source && s.source !== 'none'}<span class="quiet ml-2 text-sm">default, from {s.source}</span
 					>{/if}
 				<div class="quiet text-sm">

@@ -233,9 +233,11 @@
 						>Stop change {change.id}</button
 					>
 					<span class="quiet text-sm"
-						>{change.stoppable
-							? 'What it did is rolled back, and the gate opens again; sessions that were ended stay ended.'
-							: 'What runs now cannot be rolled back; it goes on to its end.'}</span
+						>{change.stoppable && change.kind === 'database.fill'
+							? 'It is cut off; what ran in one transaction takes no effect, what ran statement by statement stays.'
+							: change.stoppable
+								? 'What it did is rolled back, and the gate opens again; sessions that were ended stay ended.'
+								: 'What runs now cannot be rolled back; it goes on to its end.'}</span
 					>{/if}
 			</p>
 		{/if}
