@@ -89,7 +89,7 @@ type Progress struct {
 }
 
 // tellEvery is how often it is told.
-const tellEvery = 100 * time.Millisecond
+const tellEvery = 200 * time.Millisecond
 
 // Follow begins to tell how far a script of so many bytes is. Its user closes it.
 func Follow(step change.Step, size int64) *Progress {
@@ -98,7 +98,6 @@ func Follow(step change.Step, size int64) *Progress {
 		defer close(p.over)
 		tick := time.NewTicker(tellEvery)
 		defer tick.Stop()
-		told := change.Work{}
 		for {
 			select {
 			case <-p.quit:
@@ -108,9 +107,8 @@ func Follow(step change.Step, size int64) *Progress {
 			p.mu.Lock()
 			at := p.at
 			p.mu.Unlock()
-			if at != told && at != (change.Work{}) {
-				told = at
-				step.Worked(at)
+			if at != (change.Work{}) {
+				step.Worked(at) // again, though it is the same: not every time is passed on
 			}
 		}
 	}()
