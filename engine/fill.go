@@ -2,6 +2,7 @@ package engine
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -10,8 +11,36 @@ import (
 	"time"
 
 	"example.com/genarch/core/change"
+	"example.com/genarch/core/lexical"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/core/script"
 )
+
+// ScriptError says in words what is wrong with a script: at is what was read last, st the
+// statement that it belongs to.
+func ScriptError(at lexical.Token, st script.Statement, err error) error {
+	switch {
+	case errors.Is(err, lexical.ErrUnended):
+		what := map[lexical.Kind]string{lexical.Comment: "comment", lexical.Name: "quoted name"}[at.Kind]
+		return &script.Error{Line: at.Line, Column: at.Column,
+			Text: "the " + cmp.Or(what, "quoted text") + " that begins here has no end"}
+	case errors.Is(err, lexical.ErrTooLong):
+		return &script.Error{Line: max(st.Line, 1), Column: max(st.Column, 1),
+			Text: fmt.Sprintf("a statement is longer than %d MiB", script.MaxStatement>>20)}
+	}
+	return err
+}
+
+// Ran is what a script has done that ran to its end: how many statements in how long, and what
+// it has made of the tables; after is nil where they were not counted.
+func Ran(taken int, begun time.Time, before, after Counted) []change.Message {
+	out := []change.Message{{Severity: "DONE", Text: naming.Count(taken, "statement") + " in " +
+		time.Since(begun).Round(time.Millisecond).String()}}
+	if after == nil {
+		return out
+	}
+	return append(out, grown(before, after)...)
+}
 
 // Counted are the rows of tables; nil: they were not counted.
 type Counted map[string]*int64
@@ -19,9 +48,9 @@ type Counted map[string]*int64
 // maxGrown is how many tables are told one by one.
 const maxGrown = 50
 
-// Grown says what a script has made of a database: each table with its rows before and after,
+// grown says what a script has made of a database: each table with its rows before and after,
 // where they differ.
-func Grown(before, after Counted) []change.Message {
+func grown(before, after Counted) []change.Message {
 	var out []change.Message
 	same, more := 0, 0
 	names := maps.Clone(after)

@@ -35,7 +35,7 @@ func TestFill(t *testing.T) {
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
-	if got := b.Scripts["mariadb"]; got != "CREATE TABLE a (b INT); -- {this} stays as it " +
+	if got := b.Scripts["mariadb"]; got != "CREATE TABLE a (b INT); -- {this} stays as it "+
 		"is" || b.Scripts["postgresql"] != "" {
 		t.Errorf("the scripts are %q", b.Scripts)
 	}

@@ -37,13 +37,17 @@ type Stream struct {
 	begins   [256]bool
 }
 
-// NewStream reads a script of which at most so many bytes are kept at once.
+// NewStream reads a script of which at most so many bytes are kept at once. A byte order mark
+// before it is passed over.
 func NewStream(from io.Reader, most int) *Stream {
 	return &Stream{Line: 1, Column: 1, Most: most, from: from}
 }
 
 // ErrTooLong: a part of a script is longer than what is kept at once.
 var ErrTooLong = errors.New("a part of the script is too long")
+
+// byteOrderMark stands before some files in UTF-8, and is no part of what they say.
+const byteOrderMark = "\xEF\xBB\xBF"
 
 // ahead is how far the stream looks before it takes the end of what it has for the end of a
 // token: beyond the tag of a dollar quote, which has 63 bytes at most.
@@ -74,9 +78,13 @@ func (s *Stream) more() error {
 	part := make([]byte, len(keep)+max(readAtOnce, len(keep)))
 	copy(part, keep)
 	n, err := io.ReadFull(s.from, part[len(keep):])
+	first := s.buf == "" && s.past == 0
 	s.past += int64(s.kept)
 	s.pos -= s.kept
 	s.kept, s.buf = 0, string(part[:len(keep)+n])
+	if first && strings.HasPrefix(s.buf, byteOrderMark) {
+		s.pos, s.kept = len(byteOrderMark), len(byteOrderMark)
+	}
 	switch {
 	case err == io.EOF, err == io.ErrUnexpectedEOF:
 		s.eof = true

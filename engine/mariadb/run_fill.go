@@ -165,9 +165,7 @@ func (s *server) fill(ctx context.Context, step change.Step) (engine.Report, err
 		}
 		return rep, err
 	}
-	rep.Messages = append(rep.Messages, change.Message{Severity: "DONE",
-		Text: naming.Count(f.taken, "statement") + " in " + time.Since(f.begun).Round(time.Millisecond).String()})
-	rep.Messages = append(rep.Messages, engine.Grown(before, f.count(ctx))...)
+	rep.Messages = append(rep.Messages, engine.Ran(f.taken, f.begun, before, f.count(ctx))...)
 	return rep, nil
 }
 

@@ -1,13 +1,12 @@
 package mariadb
 
 import (
-	"errors"
-	"fmt"
 	"io"
 	"strings"
 
 	"example.com/genarch/core/lexical"
 	"example.com/genarch/core/script"
+	"example.com/genarch/engine"
 )
 
 // A script is taken apart as the engine's own client does it (its documentation, "Delimiters",
@@ -46,12 +45,6 @@ func (s *splitter) Next() (script.Statement, error) {
 		s.next = nil
 		return st, nil
 	}
-	if s.in.Offset() == 0 {
-		if head, err := s.in.Peek(3); err == nil && head == "\xEF\xBB\xBF" {
-			s.in.Skip(3)
-			s.in.Column = 1
-		}
-	}
 	return s.statement()
 }
 
@@ -74,15 +67,15 @@ func (s *splitter) statement() (script.Statement, error) {
 			s.in.Mark()
 		} else if len(words) == lexical.MaxWords {
 			if err := s.in.Skim(s.rules, s.delimiter); err != nil {
-				return st, tooLong(st, err)
+				return st, engine.ScriptError(lexical.Token{}, st, err)
 			}
 		}
 		if head, err := s.in.Peek(max(len(s.delimiter), 2)); err != nil {
-			return st, tooLong(st, err)
+			return st, engine.ScriptError(lexical.Token{}, st, err)
 		} else if !begun && s.in.Column == 1 && strings.HasPrefix(head, "--") {
 			// To the client a line of dashes is a comment too, where a statement could begin.
 			if _, err := s.in.Rest(); err != nil {
-				return st, tooLong(st, err)
+				return st, engine.ScriptError(lexical.Token{}, st, err)
 			}
 			continue
 		} else if long := strings.HasPrefix(head, s.delimiter); long ||
@@ -103,10 +96,8 @@ func (s *splitter) statement() (script.Statement, error) {
 		case err == io.EOF && begun:
 			st.Text = s.in.Kept()
 			return end()
-		case errors.Is(err, lexical.ErrUnended):
-			return st, &script.Error{Line: t.Line, Column: t.Column, Text: unended(t.Kind)}
 		case err != nil:
-			return st, tooLong(st, err)
+			return st, engine.ScriptError(t, st, err)
 		}
 		if t.Kind == lexical.Blank || t.Kind == lexical.Comment {
 			continue
@@ -124,14 +115,6 @@ func (s *splitter) statement() (script.Statement, error) {
 			words = append(words, lexical.Word{Token: t, At: len(s.in.Kept()) - len(t.Text)})
 		}
 	}
-}
-
-func tooLong(st script.Statement, err error) error {
-	if errors.Is(err, lexical.ErrTooLong) {
-		return &script.Error{Line: max(st.Line, 1), Column: max(st.Column, 1),
-			Text: fmt.Sprintf("a statement is longer than %d MiB", script.MaxStatement>>20)}
-	}
-	return err
 }
 
 // command takes a line that is for the client and not for the server. done: it gave the
@@ -184,17 +167,6 @@ func (s *splitter) command(t lexical.Token, st *script.Statement) (done bool, er
 		return true, nil
 	}
 	return false, nil
-}
-
-// unended says what has no end.
-func unended(k lexical.Kind) string {
-	switch k {
-	case lexical.Comment:
-		return "the comment that begins here has no end"
-	case lexical.Name:
-		return "the quoted name that begins here has no end"
-	}
-	return "the quoted text that begins here has no end"
 }
 
 // codeComment follows the comments whose content is run, to leave out what is only their mark.

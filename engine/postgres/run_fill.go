@@ -17,7 +17,6 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"example.com/genarch/core/change"
-	"example.com/genarch/core/naming"
 	"example.com/genarch/core/script"
 	"example.com/genarch/engine"
 )
@@ -127,12 +126,11 @@ func (s *server) fill(ctx context.Context, step change.Step) (engine.Report, err
 		rep.Learned = map[string]string{"taken": strconv.Itoa(f.taken), "line": strconv.Itoa(f.line)}
 		return rep, err
 	}
-	rep.Messages = append(rep.Messages, change.Message{Severity: "DONE",
-		Text: naming.Count(f.taken, "statement") + " in " + time.Since(f.begun).Round(time.Millisecond).String()})
-	if err := f.send(ctx, "RESET ROLE"); err != nil {
-		return rep, nil // it took effect, and was not counted
+	var after engine.Counted
+	if f.send(ctx, "RESET ROLE") == nil {
+		after = f.count(ctx)
 	}
-	rep.Messages = append(rep.Messages, engine.Grown(before, f.count(ctx))...)
+	rep.Messages = append(rep.Messages, engine.Ran(f.taken, f.begun, before, after)...)
 	return rep, nil
 }
 

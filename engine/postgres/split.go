@@ -2,12 +2,12 @@ package postgres
 
 import (
 	"errors"
-	"fmt"
 	"io"
 	"strings"
 
 	"example.com/genarch/core/lexical"
 	"example.com/genarch/core/script"
+	"example.com/genarch/engine"
 )
 
 // A script is taken apart as psql does it (its documentation, and that of COPY): a statement
@@ -44,12 +44,6 @@ func (s *splitter) Next() (script.Statement, error) {
 		s.next = nil
 		return st, nil
 	}
-	if s.in.Offset() == 0 {
-		if head, err := s.in.Peek(3); err == nil && head == "\xEF\xBB\xBF" {
-			s.in.Skip(3)
-			s.in.Column = 1
-		}
-	}
 	return s.statement()
 }
 
@@ -70,7 +64,7 @@ func (s *splitter) statement() (script.Statement, error) {
 			s.in.Mark()
 		case skims:
 			if err := s.in.Skim(dialect, ""); err != nil {
-				return st, tooLong(st, err)
+				return st, engine.ScriptError(lexical.Token{}, st, err)
 			}
 		}
 		t, err := s.in.Next(dialect, "")
@@ -78,10 +72,8 @@ func (s *splitter) statement() (script.Statement, error) {
 		case err == io.EOF && begun:
 			st.Text = s.in.Kept()
 			return end()
-		case errors.Is(err, lexical.ErrUnended):
-			return st, &script.Error{Line: t.Line, Column: t.Column, Text: unended(t.Kind)}
 		case err != nil:
-			return st, tooLong(st, err)
+			return st, engine.ScriptError(t, st, err)
 		}
 		if t.Kind == lexical.Blank || t.Kind == lexical.Comment {
 			continue
@@ -138,14 +130,6 @@ func (s *splitter) statement() (script.Statement, error) {
 	}
 }
 
-func tooLong(st script.Statement, err error) error {
-	if errors.Is(err, lexical.ErrTooLong) {
-		return &script.Error{Line: max(st.Line, 1), Column: max(st.Column, 1),
-			Text: fmt.Sprintf("a statement is longer than %d MiB", script.MaxStatement>>20)}
-	}
-	return err
-}
-
 // inBody is how deep in the blocks of a function's body in standard form the statement is
 // after a word.
 func inBody(words lexical.Words, t lexical.Token, blocks int) int {
@@ -163,17 +147,6 @@ func inBody(words lexical.Words, t lexical.Token, blocks int) int {
 		return max(0, blocks-1)
 	}
 	return blocks
-}
-
-// unended says what has no end.
-func unended(k lexical.Kind) string {
-	switch k {
-	case lexical.Comment:
-		return "the comment that begins here has no end"
-	case lexical.Name:
-		return "the quoted name that begins here has no end"
-	}
-	return "the quoted text that begins here has no end"
 }
 
 // copied are the rows of a COPY.
