@@ -215,6 +215,17 @@ func testFillHostile(t *testing.T, f filler, mixed *pgx.Conn) {
 		has(t, text, f.run(1, "database", "fill", "harbour/mixed", scriptFile(t, text), "--yes").err,
 			"42501", "reverted")
 	}
+	// Nor does it stay for what it has set for itself, or for the database.
+	f.run(0, "database", "fill", "harbour/mixed", scriptFile(t, `DO $$ BEGIN
+  EXECUTE 'ALTER DATABASE mixed SET default_transaction_read_only = on';
+  EXECUTE 'SET RO' || 'LE NONE';
+  EXECUTE format('ALTER RO' || 'LE %I SET default_transaction_read_only = on', session_user);
+  EXECUTE format('ALTER RO' || 'LE %I IN DATABASE mixed SET role = mixed_owner', session_user);
+END $$;`), "--yes")
+	f.nothingLeft(t)
+	if _, err := f.admin.Exec(t.Context(), "ALTER DATABASE mixed RESET ALL"); err != nil {
+		t.Fatal(err)
+	}
 	// Who leaves the owner's role makes things as the account that goes.
 	f.run(0, "database", "fill", "harbour/mixed", scriptFile(t, `CREATE SCHEMA mine;
 GRANT ALL ON SCHEMA mine TO PUBLIC;
@@ -299,6 +310,13 @@ func testFillUpload(t *testing.T, f filler) {
 	has(t, "a script of another server", fmt.Sprint(brief), "script.absent")
 	if status, problem, _ = f.call("DELETE", at, f.token, ""); status != 204 {
 		t.Errorf("removed: %d %v", status, problem)
+	}
+	// The same text with the same key is the same change.
+	once := []string{"database", "fill", "quay/rows_only", scriptFile(t, "INSERT INTO t VALUES (77);"), "--yes",
+		"--idempotency-key", "fill-once"}
+	first, second := f.run(0, once...), f.run(0, once...)
+	if first.out != second.out {
+		t.Errorf("the same key: %s and then %s", first.out, second.out)
 	}
 	// An upload that stops half way leaves nothing.
 	half, err := net.Dial("tcp", strings.TrimPrefix(f.url, "http://"))

@@ -238,10 +238,33 @@ func secretsFor(in change.Intent, given map[string]secret.Text) ([]change.Secret
 // same: a key that is used again for something else is a mistake of the caller.
 func (r *Runner) byKey(ctx context.Context, operator, key string, in change.Intent) (change.Change, error) {
 	c, err := r.Store.ChangeByKey(ctx, operator, key)
+	if err == nil {
+		in = r.sameScript(ctx, in, c)
+	}
 	if err == nil && !c.Intent.Same(in) {
 		return c, fmt.Errorf("%w: it stands for change %d, %s", change.ErrKeyReused, c.ID, c.Brief.Target)
 	}
 	return c, err
+}
+
+// sameScript is an intent with the script of an earlier change, if it has sent the same text once
+// more; what was sent is removed again.
+func (r *Runner) sameScript(ctx context.Context, in change.Intent, earlier change.Change) change.Intent {
+	if in.Kind != change.FillDatabase || earlier.Intent.Kind != in.Kind || r.Scripts == nil {
+		return in
+	}
+	k, err := r.Scripts.Script(ctx, in.Database.Script)
+	if err != nil || k.ID == earlier.Intent.Database.Script ||
+		!slices.ContainsFunc(earlier.Brief.Settings, func(s change.Setting) bool {
+			return s.Name == change.ScriptHash && s.Value == k.Summary.SHA256
+		}) {
+		return in
+	}
+	r.dropScript(ctx, change.Change{Intent: in})
+	spec := *in.Database
+	spec.Script = earlier.Intent.Database.Script
+	in.Database = &spec
+	return in
 }
 
 // Brief reads the server and plans, and keeps nothing: a look before asking.

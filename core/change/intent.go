@@ -57,6 +57,9 @@ const (
 	RevokePrivilege Kind = "privilege.revoke"
 )
 
+// ScriptHash is the setting of a brief that says which script would run, by its hash.
+const ScriptHash = "sha256"
+
 // ErrIntent is what every malformed intent's error wraps.
 var ErrIntent = errors.New("the request cannot be understood")
 

@@ -126,7 +126,7 @@ func fillSettings(b *change.Brief, k script.Kept) {
 	}
 	set("script", "Script", fmt.Sprintf("%s, %s, %s", cmp.Or(k.File, "from standard input"), SizeText(s.Size),
 		naming.Count(s.Lines, "line")), "what is run")
-	set("sha256", "Hash (SHA-256)", s.SHA256, "by which it is told that it is the one that you mean")
+	set(change.ScriptHash, "Hash (SHA-256)", s.SHA256, "by which it is told that it is the one that you mean")
 	encoding := s.Encoding
 	if s.BOM {
 		encoding += ", with a byte order mark, which is passed over"

@@ -36,8 +36,25 @@ func (s *server) probeFiller(ctx context.Context, step change.Step) (bool, error
 	return there, err
 }
 
+// fillerSettings are those that the session of a script's account begins with. What a script
+// sets is not to meet settings of ours. A client that is gone is noticed.
+func fillerSettings(role string) map[string]string {
+	out := map[string]string{"application_name": "genarch", "client_encoding": "UTF8",
+		"standard_conforming_strings": "on", "client_connection_check_interval": "2000", "role": role}
+	if role != "" {
+		return out
+	}
+	// To hand over what it has: what a script has set for the database is not to be in the way.
+	for name, value := range map[string]string{"role": "none", "default_transaction_read_only": "off",
+		"search_path": "pg_catalog", "statement_timeout": "60000", "lock_timeout": "0"} {
+		out[name] = value
+	}
+	return out
+}
+
 // signInFiller lets the account of a script sign in, by a password that is known here alone
-// and forgotten with the session, and signs in as it. role is what it acts as.
+// and forgotten with the session, and signs in as it. role is what it acts as; empty: itself,
+// to hand over what it has.
 func (s *server) signInFiller(ctx context.Context, step change.Step, role string,
 	hear func(change.Message)) (*pgx.Conn, error) {
 	account := step.Args["account"]
@@ -48,8 +65,19 @@ func (s *server) signInFiller(ctx context.Context, step change.Step, role string
 	if err != nil {
 		return nil, err
 	}
+	texts := []string{"ALTER ROLE " + quoteIdent(account) + " LOGIN PASSWORD " + quoteText(verifier)}
+	if role == "" {
+		// A script may have set something for its account that would keep it from being dropped.
+		texts = append([]string{"ALTER ROLE " + quoteIdent(account) + " RESET ALL", "ALTER ROLE " + quoteIdent(account) +
+			" IN DATABASE " + quoteIdent(step.Args["name"]) + " RESET ALL"}, texts...)
+	}
 	err = s.withConn(ctx, step.Title, func(c *pgxpool.Conn) error {
-		return sendAlone(ctx, c, step.Title, "ALTER ROLE "+quoteIdent(account)+" LOGIN PASSWORD "+quoteText(verifier))
+		for _, text := range texts {
+			if err := sendAlone(ctx, c, step.Title, text); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 	if err != nil {
 		// Whatever came of it, it alters nothing that lasts: the account is dropped.
@@ -57,12 +85,7 @@ func (s *server) signInFiller(ctx context.Context, step change.Step, role string
 	}
 	cfg := s.config.Copy()
 	cfg.User, cfg.Password, cfg.Database = account, password, step.Args["name"]
-	// What a script sets is not to meet settings of ours. A client that is gone is noticed.
-	cfg.RuntimeParams = map[string]string{"application_name": "genarch", "client_encoding": "UTF8",
-		"standard_conforming_strings": "on", "client_connection_check_interval": "2000"}
-	if role != "" {
-		cfg.RuntimeParams["role"] = role
-	}
+	cfg.RuntimeParams = fillerSettings(role)
 	cfg.OnNotice = func(_ *pgconn.PgConn, n *pgconn.Notice) {
 		hear(change.Message{Severity: n.Severity, Code: n.Code, Text: n.Message})
 	}
