@@ -42,6 +42,10 @@ func Ran(taken int, begun time.Time, before, after Counted) []change.Message {
 	return append(out, grown(before, after)...)
 }
 
+// CountBelow is how large a table may be whose rows are counted, in bytes: a large one is not
+// read for the sake of a figure.
+const CountBelow = 100 << 20
+
 // Counted are the rows of tables; nil: they were not counted.
 type Counted map[string]*int64
 
@@ -60,7 +64,7 @@ func grown(before, after Counted) []change.Message {
 		is, stays := after[name]
 		text := ""
 		switch {
-		case there && stays && was != nil && is != nil && *was == *is:
+		case there && stays && (was == nil && is == nil || was != nil && is != nil && *was == *is):
 			same++
 			continue
 		case !there:
@@ -79,8 +83,8 @@ func grown(before, after Counted) []change.Message {
 	if more > 0 {
 		out = append(out, change.Message{Severity: "TABLE", Text: fmt.Sprintf("%d more that differ", more)})
 	}
-	return append(out, change.Message{Severity: "TABLES", Text: fmt.Sprintf("%d before, %d now; %d with as "+
-		"many rows as before",
+	return append(out, change.Message{Severity: "TABLES", Text: fmt.Sprintf(
+		"%d before, %d now; %d with as many rows as before, or too large to be counted",
 		len(before), len(after), same)})
 }
 

@@ -416,7 +416,8 @@ func (f *filler) count(ctx context.Context) engine.Counted {
 	ctx, cancel := context.WithTimeout(ctx, 2*countTime)
 	defer cancel()
 	var tables []string
-	rows, err := f.conn.QueryContext(ctx, `SELECT TABLE_NAME FROM information_schema.TABLES
+	large := map[string]bool{}
+	rows, err := f.conn.QueryContext(ctx, `SELECT TABLE_NAME, COALESCE(DATA_LENGTH, 0) FROM information_schema.TABLES
 		WHERE TABLE_SCHEMA = ? AND TABLE_TYPE LIKE '%TABLE' OR TABLE_SCHEMA = ? AND TABLE_TYPE LIKE 'SYSTEM VERSIONED'
 		ORDER BY 1 LIMIT 20000`, f.step.Args["name"], f.step.Args["name"])
 	if err != nil {
@@ -424,8 +425,10 @@ func (f *filler) count(ctx context.Context) engine.Counted {
 	}
 	for rows.Next() {
 		var t string
-		if rows.Scan(&t) == nil {
+		var size int64
+		if rows.Scan(&t, &size) == nil {
 			tables = append(tables, t)
+			large[t] = size > engine.CountBelow
 		}
 	}
 	rows.Close()
@@ -433,7 +436,7 @@ func (f *filler) count(ctx context.Context) engine.Counted {
 	for _, t := range tables {
 		out[t] = nil
 		left := countTime - time.Since(begun)
-		if left <= 0 {
+		if left <= 0 || large[t] {
 			continue
 		}
 		var n int64

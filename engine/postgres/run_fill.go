@@ -68,8 +68,9 @@ func (s *server) signInFiller(ctx context.Context, step change.Step, role string
 	texts := []string{"ALTER ROLE " + quoteIdent(account) + " LOGIN PASSWORD " + quoteText(verifier)}
 	if role == "" {
 		// A script may have set something for its account that would keep it from being dropped.
-		texts = append([]string{"ALTER ROLE " + quoteIdent(account) + " RESET ALL", "ALTER ROLE " + quoteIdent(account) +
-			" IN DATABASE " + quoteIdent(step.Args["name"]) + " RESET ALL"}, texts...)
+		alter := "ALTER ROLE " + quoteIdent(account)
+		texts = append([]string{alter + " RESET ALL",
+			alter + " IN DATABASE " + quoteIdent(step.Args["name"]) + " RESET ALL"}, texts...)
 	}
 	err = s.withConn(ctx, step.Title, func(c *pgxpool.Conn) error {
 		for _, text := range texts {
@@ -326,11 +327,17 @@ func (f *filler) count(ctx context.Context) engine.Counted {
 	out := engine.Counted{}
 	ctx, cancel := context.WithTimeout(ctx, countTime)
 	defer cancel()
-	tables, err := collect(ctx, f.conn, "list its tables", pgx.RowToStructByPos[relation],
-		`SELECT n.nspname::text, c.relname::text FROM pg_catalog.pg_class c
-		JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
+	type table struct {
+		relation
+		Large bool
+	}
+	tables, err := collect(ctx, f.conn, "list its tables", func(row pgx.CollectableRow) (t table, err error) {
+		return t, row.Scan(&t.Schema, &t.Name, &t.Large)
+	}, `SELECT n.nspname::text, c.relname::text, coalesce((SELECT sum(pg_catalog.pg_relation_size(t.relid))
+			FROM pg_catalog.pg_partition_tree(c.oid) t), pg_catalog.pg_relation_size(c.oid)) > $2::bigint
+		FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
 		WHERE c.relkind IN ('r', 'p') AND NOT c.relispartition AND n.nspname !~ '^pg_'
-		AND n.nspname <> 'information_schema' ORDER BY 1, 2 LIMIT $1`, maxRelations)
+		AND n.nspname <> 'information_schema' ORDER BY 1, 2 LIMIT $1`, maxRelations, int64(engine.CountBelow))
 	if err != nil {
 		return out
 	}
@@ -342,7 +349,7 @@ func (f *filler) count(ctx context.Context) engine.Counted {
 		out[shown] = nil
 		// A limit of the server's own: giving up on our side would end the session.
 		left := time.Until(deadlineOf(ctx)) - time.Second
-		if left <= 0 {
+		if left <= 0 || t.Large {
 			continue
 		}
 		var n int64
