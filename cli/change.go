@@ -52,7 +52,11 @@ func (a app) alter(ctx context.Context, c *cli.Command, in wire.Intent) error {
 		a.say("nothing was done (dry run)")
 		return nil
 	}
-	change, err := api.Ask(ctx, in, c.String("idempotency-key"))
+	key := c.String("idempotency-key")
+	if key != "" && in.Kind == wire.KindFillDatabase && c.Name != "fill" {
+		key += ":fill" // the change that follows another one of the same command
+	}
+	change, err := api.Ask(ctx, in, key)
 	if err != nil {
 		return err
 	}

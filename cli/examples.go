@@ -66,7 +66,7 @@ var examples = map[string][]string{
 		"genarch database copy quay/loyalty_prod loyalty_trial_prod --set data=none"},
 	"export list":   {"genarch export list", "genarch export list harbour -o json"},
 	"export fetch":  {"genarch export fetch q3zm", "genarch export fetch q3zm tides.dump"},
-	"export remove": {"genarch export remove q3zm"},
+	"export remove": {"genarch export remove q3zm --confirm tides_prod"},
 	"database fill": {"genarch database fill harbour/tickets_prod seed.sql",
 		"genarch database fill quay/loyalty_prod dump.sql --set definer=loyalty_app",
 		"genarch database fill harbour/tickets_prod - --yes < seed.sql"},

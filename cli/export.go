@@ -2,8 +2,8 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
-	"io"
 	"os"
 	"strconv"
 	"time"
@@ -27,8 +27,8 @@ func (a app) exportCommand() *cli.Command {
 					"What was written is held against its hash.",
 				Action: a.fetchExport},
 			{Name: "remove", Usage: "remove an export before its time is over", ArgsUsage: "EXPORT", Arguments: id,
-				Flags: []cli.Flag{&cli.BoolFlag{Name: "yes", Aliases: []string{"y"},
-					Usage: "without being asked"}}, Action: a.removeExport},
+				Description: "It asks for the name of the database, or takes it from --confirm.",
+				Flags:       []cli.Flag{confirmFlag()}, Action: a.removeExport},
 		}}
 }
 
@@ -94,22 +94,19 @@ func (a app) fetchExport(ctx context.Context, c *cli.Command) error {
 	if name == "" {
 		name = x.File
 	}
-	var to io.Writer = a.Out
-	if name != "-" {
-		f, err := os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-		if err != nil {
-			return usage("The file cannot be made: %v", err)
-		}
-		defer f.Close()
-		to = f
+	if name == "-" {
+		return api.FetchExport(ctx, x, a.Out)
 	}
-	if err := api.FetchExport(ctx, x, to); err != nil {
+	f, err := os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return usage("The file cannot be made: %v", err)
+	}
+	if err := errors.Join(api.FetchExport(ctx, x, f), f.Close()); err != nil {
+		_ = os.Remove(name) // what is not whole must not be taken for an export
 		return err
 	}
-	if name != "-" {
-		a.say("%s  %s, %s, as its hash says; put it back with: %s", fine.Render("fetched"), visible(name),
-			sizeText(x.Size), x.Restore)
-	}
+	a.say("%s  %s, %s, as its hash says; put it back with: %s", fine.Render("fetched"), visible(name),
+		sizeText(x.Size), x.Restore)
 	return nil
 }
 
@@ -118,17 +115,10 @@ func (a app) removeExport(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if !c.Bool("yes") {
-		answer := ""
-		if a.Terminal {
-			if answer, err = a.ask(fmt.Sprintf("The export of %s/%s of %s would be gone for good. Type yes: ", x.Server,
-				visible(x.Database), timeText(x.Created))); err != nil {
-				return err
-			}
-		}
-		if answer != "yes" {
-			return &exitError{ExitUnconfirmed, fmt.Errorf("Nothing was removed: say --yes")}
-		}
+	err = a.confirmed(c, x.Database, "The export of "+x.Server+"/"+visible(x.Database)+" of "+timeText(x.Created)+
+		" would be gone for good.")
+	if err != nil {
+		return err
 	}
 	if err := api.RemoveExport(ctx, x.ID); err != nil {
 		return err

@@ -85,6 +85,9 @@ func (a app) fillDatabase(ctx context.Context, c *cli.Command) error {
 	return err
 }
 
+// outcomeNothing is that of a brief by which nothing is done.
+const outcomeNothing = "nothing"
+
 // createByRecipe creates a database, and then has the script run that its blueprint has for the
 // engine: a change of its own, with its own brief.
 func (a app) createByRecipe(ctx context.Context, c *cli.Command, in wire.Intent) error {
@@ -100,6 +103,7 @@ func (a app) createByRecipe(ctx context.Context, c *cli.Command, in wire.Intent)
 	if err != nil {
 		return err
 	}
+	in.Database.Blueprint.Version = recipe.Version // the script is that of the version which makes it
 	text := recipe.Scripts[engine.ID]
 	if text == "" {
 		return a.alter(ctx, c, in)
@@ -108,8 +112,9 @@ func (a app) createByRecipe(ctx context.Context, c *cli.Command, in wire.Intent)
 	if err != nil {
 		return err
 	}
-	if err := a.alter(ctx, c, in); err != nil || c.Bool("dry-run") || c.Bool("draft") {
-		return err
+	made := !c.Bool("dry-run") && !c.Bool("draft") && brief.Outcome != outcomeNothing
+	if err := a.alter(ctx, c, in); err != nil || !made {
+		return err // what is there already is not filled again
 	}
 	_, name, _ := strings.Cut(brief.Target, "/")
 	a.say("")

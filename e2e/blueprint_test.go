@@ -72,6 +72,11 @@ func TestBlueprints(t *testing.T) {
 		"--owner", "filled_owner", "--yes").err
 	has(t, "a blueprint with a script", filled, "has a script to fill it with", "2 statements", "first: new, "+
 		"with 1 row")
+	again := s.run(0, "database", "create", "slipway/filled_staging", "--blueprint", "filled",
+		"--owner", "filled_owner", "--if-not-exists", "--yes").err
+	if strings.Contains(again, "script to fill it with") {
+		t.Errorf("a database that is there already is filled again: %s", again)
+	}
 	has(t, "only looked at", s.run(0, "database", "create", "slipway/other_staging", "--blueprint", "filled",
 		"--dry-run").err, "nothing was done")
 	write(recipe)

@@ -79,8 +79,9 @@ func TestExport(t *testing.T) {
 	}
 	s.run(4, "export", "fetch", "nowhere")
 	s.run(3, "export", "remove", id["quay"])
-	s.run(0, "export", "remove", id["quay"], "--yes")
-	s.run(4, "export", "remove", id["quay"], "--yes")
+	s.run(3, "export", "remove", id["quay"], "--confirm", "tides")
+	s.run(0, "export", "remove", id["quay"], "--confirm", "-tides")
+	s.run(4, "export", "remove", id["quay"], "--confirm", "-tides")
 	for _, action := range []string{"export.keep", "export.fetch", "export.remove"} {
 		has(t, "on record", s.run(0, "journal", "list", "--action", action).out, action)
 	}

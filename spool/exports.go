@@ -97,14 +97,11 @@ func (x *Exports) Run(ctx context.Context) {
 
 // Sweep removes the exports whose time is over.
 func (x *Exports) Sweep(ctx context.Context, now time.Time) error {
-	list, err := x.List(ctx)
+	list, err := x.Folder.records.FilesOver(ctx, record.ExportFile, now)
 	if err != nil {
 		return err
 	}
 	for _, f := range list {
-		if f.Until.IsZero() || now.Before(f.Until) {
-			continue
-		}
 		if err := x.Remove(ctx, policy.Service, f.ID); err != nil {
 			return err
 		}

@@ -58,7 +58,8 @@ func (s *Scripts) Take(ctx context.Context, operator, server, file string, from 
 	kept := script.Kept{ID: NewID(), Server: server, File: file, Operator: operator,
 		Created: time.Now().UTC().Truncate(time.Microsecond)}
 	rec := record.File{ID: kept.ID, Kind: record.ScriptFile, Server: server,
-		Subject: naming.ServerAddress(server).String(), Operator: operator, Created: kept.Created}
+		Subject: naming.ServerAddress(server).String(), Operator: operator, Created: kept.Created,
+		Until: kept.Created.Add(script.KeepFor)}
 	_, err = s.Folder.Put(ctx, rec, from, s.Limit, func(r io.Reader) (any, error) {
 		var err error
 		kept.Summary, err = script.Summarise(r, eng.Script)
@@ -153,11 +154,10 @@ const openChanges = 1000
 // Sweep removes scripts that were taken in long ago and that no change asks for which may
 // still run.
 func (s *Scripts) Sweep(ctx context.Context, now time.Time) error {
-	list, err := s.Folder.List(ctx, record.ScriptFile)
+	list, err := s.Folder.records.FilesOver(ctx, record.ScriptFile, now)
 	if err != nil {
 		return err
 	}
-	list = slices.DeleteFunc(list, func(f record.File) bool { return now.Sub(f.Created) < script.KeepFor })
 	asked := map[string]bool{}
 	for _, state := range change.States {
 		if state.Ended() || len(list) == 0 {

@@ -31,6 +31,7 @@ type Records interface {
 	File(ctx context.Context, id string) (record.File, error)
 	FileKey(ctx context.Context, id string) (secret.Text, error)
 	Files(ctx context.Context, kind record.FileKind) ([]record.File, error)
+	FilesOver(ctx context.Context, kind record.FileKind, now time.Time) ([]record.File, error)
 	RemoveFile(ctx context.Context, id string, e ...journal.Entry) error
 }
 

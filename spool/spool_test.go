@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -66,6 +67,11 @@ func (s *shelf) Files(_ context.Context, kind record.FileKind) ([]record.File, e
 		}
 	}
 	return out, nil
+}
+
+func (s *shelf) FilesOver(ctx context.Context, kind record.FileKind, now time.Time) ([]record.File, error) {
+	all, err := s.Files(ctx, kind)
+	return slices.DeleteFunc(all, func(f record.File) bool { return f.Until.IsZero() || now.Before(f.Until) }), err
 }
 
 func (s *shelf) RemoveFile(_ context.Context, id string, e ...journal.Entry) error {

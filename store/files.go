@@ -88,6 +88,18 @@ func (s *Store) Files(ctx context.Context, kind record.FileKind) ([]record.File,
 	return out, translate(err)
 }
 
+// FilesOver lists the files of a kind whose time is over, the longest first.
+func (s *Store) FilesOver(ctx context.Context, kind record.FileKind, now time.Time) ([]record.File, error) {
+	var rows []fileRow
+	err := s.db.WithContext(ctx).Omit("sealed_key").Where("kind = ? AND keep_until <= ?", kind, now.UTC()).
+		Order("keep_until, id").Limit(maxFiles).Find(&rows).Error
+	out := make([]record.File, len(rows))
+	for i, r := range rows {
+		out[i] = fileFrom(r)
+	}
+	return out, translate(err)
+}
+
 // RemoveFile forgets a file. Entries are written only if there was one.
 func (s *Store) RemoveFile(ctx context.Context, id string, entries ...journal.Entry) error {
 	return s.update(ctx, func(tx *gorm.DB) error {

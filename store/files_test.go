@@ -30,6 +30,12 @@ func TestFiles(t *testing.T) {
 	if list, err := s.Files(t.Context(), record.ExportFile); err != nil || len(list) != 1 || list[0] != export {
 		t.Errorf("exports: %+v, %v", list, err)
 	}
+	for days, want := range map[int]int{6: 0, 7: 1} {
+		if list, err := s.FilesOver(t.Context(), record.ExportFile, now.AddDate(0, 0, days)); err != nil ||
+			len(list) != want {
+			t.Errorf("over after %d days: %+v, %v", days, list, err)
+		}
+	}
 	if key, err := s.FileKey(t.Context(), "script1"); err != nil || key.Reveal() != "opens script1" {
 		t.Errorf("the key is %q, %v", key.Reveal(), err)
 	}

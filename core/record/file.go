@@ -39,6 +39,6 @@ type File struct {
 	// About is what is known of it, as JSON.
 	About   string
 	Created time.Time
-	// Until is when it is removed; zero: when nobody needs it any more.
+	// Until is when it is removed, unless somebody still needs it.
 	Until time.Time
 }

@@ -2,6 +2,7 @@ package script
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -48,7 +49,7 @@ type Count struct {
 // Place is where something stands.
 type Place struct {
 	Line int    `json:"line"`
-	Text string `json:"text"` // the beginning of the statement
+	Text string `json:"text"` // the kind of the statement, which holds nothing that a tenant wrote
 }
 
 // Places are the first of N places.
@@ -126,7 +127,7 @@ func (t *tally) add(s *Summary, st Statement) {
 		s.Longest, s.LongestAt = len(st.Text), st.Line
 	}
 	marks := st.Marks
-	if HasPlaceholder(st) {
+	if hasPlaceholder(st) {
 		marks = append(marks, Placeholder)
 	}
 	names := slices.ContainsFunc(st.Names, func(n Name) bool { return n.Role == Database })
@@ -136,7 +137,7 @@ func (t *tally) add(s *Summary, st Statement) {
 		}
 		p := s.Marks[m]
 		if p.N++; len(p.First) < maxPlaces {
-			p.First = append(p.First, Place{st.Line, Begin(st)})
+			p.First = append(p.First, Place{st.Line, cmp.Or(st.Kind, "?")})
 		}
 		s.Marks[m] = p
 	}
@@ -178,23 +179,15 @@ func (t *tally) counts() []Count {
 	return out
 }
 
-// Begin is how a place is told: the kind, which holds none of what the tenant wrote.
-func Begin(st Statement) string {
-	if st.Kind == "" {
-		return "?"
-	}
-	return st.Kind
-}
-
 var (
 	shouted = regexp.MustCompile(`CHANGE_?ME|CHANGEIT|REPLACE_?ME|FILL_?ME|YOUR_PASSWORD|` +
 		`your_password|change_me|changeme`)
 	brackets = regexp.MustCompile(`['"]<(?i:[a-z_ -]*(?:password|passwd|secret|user|username|host|database))>['"]`)
 )
 
-// HasPlaceholder reports whether something was to be filled in that was not: CHANGE_ME,
+// hasPlaceholder reports whether something was to be filled in that was not: CHANGE_ME,
 // '<password>'. In rows only what is shouted counts.
-func HasPlaceholder(st Statement) bool {
+func hasPlaceholder(st Statement) bool {
 	rows := st.Kind == "INSERT" || st.Kind == "REPLACE"
 	if rows && len(st.Text) > 4096 {
 		return false
