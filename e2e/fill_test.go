@@ -136,6 +136,15 @@ func testFillPostgres(t *testing.T, f filler, inside *pgx.Conn) {
 	if strings.Contains(r.err, "secret") {
 		t.Errorf("what a statement holds is told: %s", r.err)
 	}
+	twice := scriptFile(t, "INSERT INTO fares VALUES (1, 'whispered');\n")
+	r = f.run(1, "database", "fill", "harbour/tickets", twice, "--yes", "--one-transaction=false")
+	has(t, "nothing took effect", r.err, "line 1, column 1, INSERT", "23505", "nothing of it took effect", "reverted")
+	broken := f.run(1, "database", "fill", "harbour/tickets", scriptFile(t, "INSERT INTO fares VALUES (NULL, "+
+		"'whispered');"),
+		"--yes")
+	if strings.Contains(r.err+broken.err, "whispered") {
+		t.Errorf("what a row holds is told: %s%s", r.err, broken.err)
+	}
 	r = f.run(1, "database", "fill", "harbour/tickets", bad, "--yes", "--one-transaction=false")
 	has(t, "what stays", r.err, "1 statement up to line 1 took effect", "stuck")
 	var rows int

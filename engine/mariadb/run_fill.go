@@ -276,7 +276,7 @@ func (f *filler) failed(ctx context.Context, err error, st script.Statement) err
 	e.Err, e.Passing = nil, false
 	e.Text = fmt.Sprintf("line %d, column %d, %s: %s", line, column, st.Kind, e.Text)
 	e.Next = "Mend the script, and run what follows: what was before this line took effect."
-	if f.atOnce {
+	if f.atOnce || f.taken == 0 {
 		e.Next = "Mend the script, and run it again: nothing of it took effect."
 	}
 	if st.Text != "" {

@@ -263,7 +263,10 @@ func (f *filler) failed(err error, st script.Statement) error {
 	}
 	e.Err, e.Passing = nil, false
 	e.Text = fmt.Sprintf("line %d, column %d, %s: %s", line, column, st.Kind, e.Text)
-	if f.atOnce {
+	if strings.HasPrefix(e.Code, "22") || strings.HasPrefix(e.Code, "23") {
+		e.Detail = "" // it holds the row: what stands in a script's rows is not kept
+	}
+	if f.atOnce || f.taken == 0 {
 		e.Next = cmp.Or(e.Hint, "Mend the script, and run it again: nothing of it took effect.")
 	} else {
 		e.Next = cmp.Or(e.Hint, "Mend the script, and run what follows: what was before this line took effect.")
