@@ -131,6 +131,10 @@ func (h *Handler) listAccounts(ctx context.Context, in *struct {
 	search := strings.ToLower(in.Search)
 	for _, acc := range list {
 		at := address(srv, acc)
+		if acc.Held != nil {
+			out.SetAside++
+			continue
+		}
 		if acc.System && !in.System && !acc.Bootstrap ||
 			in.Kind != "all" && (in.Kind == "account") != acc.Login && !acc.Locked ||
 			search != "" && !strings.Contains(strings.ToLower(acc.Principal.String()+" "+acc.Comment), search) {
@@ -283,7 +287,8 @@ func (h *Handler) showMatrix(ctx context.Context, in *struct {
 	a := g.Access()
 	has := func(text, part string) bool { return strings.Contains(strings.ToLower(text), strings.ToLower(part)) }
 	m := g.Matrix(func(x catalog.Account) bool {
-		return (!x.System || in.System || x.Bootstrap) && has(x.Principal.String(), in.Account) && (in.Roles || x.Login)
+		return x.Held == nil && (!x.System || in.System || x.Bootstrap) && (in.Roles || x.Login) &&
+			has(x.Principal.String(), in.Account)
 	}, func(d catalog.AccessDatabase) bool { return (!d.System || in.System) && has(d.Name, in.Database) })
 	out := wire.Matrix{Server: srv.Name, Engine: string(srv.Engine), Environment: string(srv.Environment),
 		Databases: orEmpty(m.Databases), Rows: make([]wire.MatrixRow, 0, len(m.Accounts)),

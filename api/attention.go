@@ -145,7 +145,7 @@ func lookAtHoldings(srv catalog.Server, due int) []wire.AttentionItem {
 	}
 	return []wire.AttentionItem{{Code: lookDue, Server: srv.Name, Count: due, More: []string{},
 		Text: fmt.Sprintf("On %s the keeping time is over of %s that Genarch set aside.", srv.Name,
-			naming.Count(due, "database")),
+			naming.Count(due, "holding")),
 		Next: "Discard them, or keep them longer.", Actions: do("holding.list", srv.Name)}}
 }
 

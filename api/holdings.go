@@ -3,6 +3,7 @@ package api
 import (
 	"cmp"
 	"context"
+	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -21,7 +22,7 @@ const maxSetAside = 1000
 
 func (h *Handler) registerHoldings() {
 	register(h, op{method: "GET", path: "/holdings", id: "list-holdings",
-		summary: "Databases that were set aside, live", permission: policy.View}, h.listHoldings)
+		summary: "Databases and accounts that were set aside, live", permission: policy.View}, h.listHoldings)
 }
 
 func (h *Handler) listHoldings(ctx context.Context, in *struct {
@@ -74,34 +75,52 @@ func (h *Handler) holdings(ctx context.Context, server string) ([]wire.Holding, 
 	}
 	defer cancel()
 	list, err := h.databases(ctx, srv.Name, access)
-	if err != nil || len(list.Held) == 0 {
-		return nil, err
-	}
-	changes, err := h.Records.Changes(ctx, change.Filter{Server: server, Kind: change.SetAside, State: change.Done,
-		Limit: maxSetAside})
 	if err != nil {
 		return nil, err
 	}
-	var out []wire.Holding
+	var databases, accounts []wire.Holding
 	for _, d := range list.Held {
-		x := renderHolding(srv, d, list.Read)
-		i := slices.IndexFunc(changes, func(c change.Change) bool { return c.Brief.Held() == d.Name })
-		if i >= 0 {
-			x.SetAsideBy = &wire.MadeBy{Change: changes[i].ID, Operator: changes[i].RunBy, At: changes[i].Ended}
-		}
-		out = append(out, x)
+		x := renderHolding(srv, d.Name, *d.Held, list.Read)
+		x.Kind, x.Owner, x.Size = "database", d.Owner, d.Size
+		databases = append(databases, x)
 	}
-	return out, nil
+	for _, a := range list.HeldAccounts {
+		x := renderHolding(srv, a.Name, *a.Held, list.Read)
+		x.Kind = "account"
+		accounts = append(accounts, x)
+	}
+	err = errors.Join(h.tellSetAside(ctx, server, change.SetAside, databases),
+		h.tellSetAside(ctx, server, change.SetAsideAccount, accounts))
+	return append(databases, accounts...), err
 }
 
-func holdingAddress(server string, d catalog.Database) string {
-	return naming.Address{Server: server, Kind: naming.KindHolding, Name: d.Name}.String()
+// tellSetAside adds by which changes of a kind they were set aside.
+func (h *Handler) tellSetAside(ctx context.Context, server string, kind change.Kind, list []wire.Holding) error {
+	if len(list) == 0 {
+		return nil
+	}
+	changes, err := h.Records.Changes(ctx, change.Filter{Server: server, Kind: kind, State: change.Done,
+		Limit: maxSetAside})
+	if err != nil {
+		return err
+	}
+	by := map[string]change.Change{}
+	for _, c := range slices.Backward(changes) {
+		by[c.Brief.Held()] = c // the latest, which comes first
+	}
+	for i := range list {
+		if c, there := by[list[i].ID]; there {
+			list[i].SetAsideBy = &wire.MadeBy{Change: c.ID, Operator: c.RunBy, At: c.Ended}
+		}
+	}
+	return nil
 }
 
-func renderHolding(srv catalog.Server, d catalog.Database, now time.Time) wire.Holding {
-	return wire.Holding{Address: holdingAddress(srv.Name, d), ID: d.Name, Server: srv.Name, Engine: string(srv.Engine),
-		Environment: string(srv.Environment), Name: d.Held.Name, Owner: d.Owner,
-		Since: d.Held.Since.Format(time.DateOnly), Until: d.Held.Until.Format(time.DateOnly), Due: d.Held.Due(now),
-		Discard: d.Held.Discard && srv.Keeping.Discard, Hold: d.Held.Hold, Opened: d.Held.Opened,
-		Size: d.Size, Tables: d.Held.Tables, Comment: d.Held.Comment}
+// renderHolding renders what is kept of what waits as id.
+func renderHolding(srv catalog.Server, id string, h catalog.Holding, now time.Time) wire.Holding {
+	return wire.Holding{Address: naming.Address{Server: srv.Name, Kind: naming.KindHolding, Name: id}.String(), ID: id,
+		Server: srv.Name, Engine: string(srv.Engine), Environment: string(srv.Environment), Name: h.Name,
+		Since: h.Since.Format(time.DateOnly), Until: h.Until.Format(time.DateOnly), Due: h.Due(now),
+		Discard: h.Discard && srv.Keeping.Discard, Hold: h.Hold, Opened: h.Opened, Tables: h.Tables,
+		Comment: h.Comment}
 }

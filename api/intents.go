@@ -85,7 +85,8 @@ func accountOf(in wire.Intent, out *change.Intent) (map[string]secret.Text, erro
 		return nil, nil
 	}
 	spec := change.AccountSpec{Name: a.Name, Host: a.Host, Database: a.Database, Role: a.Role,
-		IfNotExists: a.IfNotExists, IfExists: a.IfExists, NewName: a.NewName, NewHost: a.NewHost}
+		IfNotExists: a.IfNotExists, IfExists: a.IfExists, KeepDays: a.KeepDays, NewName: a.NewName,
+		NewHost: a.NewHost}
 	var err error
 	if spec.Options, err = optionsOf("account", a.Options); err != nil {
 		return nil, err
@@ -141,8 +142,8 @@ func renderIntent(in change.Intent) wire.Intent {
 	}
 	if a := in.Account; a != nil {
 		out.Account = &wire.AccountSpec{Name: a.Name, Database: a.Database, Host: a.Host, Role: a.Role,
-			IfNotExists: a.IfNotExists, IfExists: a.IfExists, NewName: a.NewName, NewHost: a.NewHost,
-			PasswordFrom: string(a.Password), Options: a.Options}
+			IfNotExists: a.IfNotExists, IfExists: a.IfExists, KeepDays: a.KeepDays, NewName: a.NewName,
+			NewHost: a.NewHost, PasswordFrom: string(a.Password), Options: a.Options}
 	}
 	if m := in.Member; m != nil {
 		out.Member = &wire.MemberSpec{Role: m.Role, To: wire.Principal(m.To), Admin: m.Admin, Options: m.Options}

@@ -142,7 +142,7 @@ func (h *Handler) namesOf(ctx context.Context, srv catalog.Server) ([]wire.Found
 	}
 	for _, acc := range a.Accounts {
 		switch {
-		case acc.System && !acc.Bootstrap:
+		case acc.Held != nil || acc.System && !acc.Bootstrap:
 		case acc.Login || acc.Locked:
 			add("account", address(srv, acc), acc.Principal)
 		default:

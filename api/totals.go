@@ -39,11 +39,17 @@ func (t *totals) note(server string, list catalog.Listing, altered uint64) total
 			sum.databases++
 		}
 	}
-	for _, d := range list.Held {
-		sum.held++
-		if d.Held.Due(list.Read) && d.Held.Hold == "" {
+	sum.held = len(list.Held)
+	count := func(h *catalog.Holding) {
+		if h.Due(list.Read) && h.Hold == "" {
 			sum.due++
 		}
+	}
+	for _, d := range list.Held {
+		count(d.Held)
+	}
+	for _, a := range list.HeldAccounts {
+		count(a.Held)
 	}
 	t.mu.Lock()
 	defer t.mu.Unlock()

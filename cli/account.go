@@ -133,6 +133,11 @@ func (a app) accountVerb(kind, name, usageText string, flags []cli.Flag, intent 
 				return err
 			}
 			in := wire.Intent{Kind: intent, Server: server, Account: &spec}
+			if kind == "account" && intent == wire.KindDropAccount {
+				if err := a.setAside(ctx, c, &in); err != nil {
+					return err
+				}
+			}
 			if c.Bool("end-sessions") || intent == wire.KindDropAccount {
 				if in.Clearing, err = clearing(c); err != nil {
 					return err
@@ -191,20 +196,62 @@ func (a app) accountCommand() *cli.Command {
 					}
 					return nil
 				}),
-			a.dropVerb("account"),
+			a.dropVerb("account",
+				"set it aside once its sessions are ended, to be brought back; or, with --for-good, drop it",
+				forGoodFlag(), keepDaysFlag("it can be brought back for certain")),
 		}}
 }
 
-func (a app) dropVerb(kind string) *cli.Command {
-	return a.accountVerb(kind, "drop",
-		"remove it once its sessions are ended; what it owns goes to another or stops the change",
+func (a app) dropVerb(kind, usage string, flags ...cli.Flag) *cli.Command {
+	return a.accountVerb(kind, "drop", usage,
 		slices.Concat([]cli.Flag{confirmFlag(),
-			&cli.BoolFlag{Name: "if-exists", Usage: "do nothing if it is not there"}}, optionFlags("reassign-to"),
-			clearingFlags(false)),
+			&cli.BoolFlag{Name: "if-exists", Usage: "do nothing if it is not there"}}, flags,
+			optionFlags("reassign-to"), clearingFlags(false)),
 		wire.KindDropAccount, func(c *cli.Command, spec *wire.AccountSpec) error {
 			spec.IfExists = c.Bool("if-exists")
 			return nil
 		})
+}
+
+// setAside makes a drop a setting aside where the engine can, and nobody asked otherwise.
+func (a app) setAside(ctx context.Context, c *cli.Command, in *wire.Intent) error {
+	if c.Bool("for-good") {
+		if c.IsSet("keep-days") {
+			return usage("--keep-days is about setting aside, --for-good keeps nothing: give one of them.")
+		}
+		return nil
+	}
+	aside, err := a.canSetAside(ctx, c, in.Server, wire.KindSetAsideAccount)
+	if err != nil || !aside {
+		return err
+	}
+	if len(in.Account.Options) > 0 {
+		return usage("These options go with --for-good: an account that is set aside stays what it is.")
+	}
+	in.Kind, in.Account.KeepDays = wire.KindSetAsideAccount, c.Int("keep-days")
+	return nil
+}
+
+// canSetAside reports whether the engine of a server has a kind of setting aside; where it has
+// not, it says so, for then it would be dropped for good.
+func (a app) canSetAside(ctx context.Context, c *cli.Command, server, kind string) (bool, error) {
+	api, err := a.connect(c)
+	if err != nil {
+		return false, err
+	}
+	engine, err := engineOf(ctx, api, server)
+	if err != nil {
+		return false, err
+	}
+	why := engine.Intents[kind].Why
+	switch {
+	case why == "":
+		return true, nil
+	case c.IsSet("keep-days"):
+		return false, usage("%s It can only be dropped for good, without --keep-days.", why)
+	}
+	a.say("%s  %s It would be dropped for good.", caution.Render("final"), why)
+	return false, nil
 }
 
 func (a app) roleCommand() *cli.Command {
@@ -246,7 +293,7 @@ func (a app) roleCommand() *cli.Command {
 				append(optionFlags(), &cli.BoolFlag{Name: "with-admin-option",
 					Usage: "it may make others members"})...),
 			member("revoke", "end the membership of an account or role", wire.KindRevokeRole, "from"),
-			a.dropVerb("role"),
+			a.dropVerb("role", "remove it; what it owns goes to another or stops the change"),
 		}}
 }
 
@@ -286,6 +333,9 @@ func (a app) listAccounts(ctx context.Context, c *cli.Command, api *client.Clien
 	}
 	for _, u := range list.Unknown {
 		a.say("%s  %s", caution.Render("not known"), visible(u))
+	}
+	if list.SetAside > 0 && c.String("output") == "table" {
+		a.say("%s", faint.Render(fmt.Sprintf("%d more set aside: genarch holding list %s", list.SetAside, server)))
 	}
 	return print(a, c, list, list.Accounts, accountColumns())
 }

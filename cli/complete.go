@@ -69,7 +69,7 @@ func (a app) completeHoldings(ctx context.Context, api *client.Client, server, t
 		return
 	}
 	for _, h := range list.Holdings[:min(len(list.Holdings), maxCompletions)] {
-		if address := h.Server + "/" + h.Name; strings.HasPrefix(address, typed) {
+		if address := holdingText(h); strings.HasPrefix(address, typed) {
 			fmt.Fprintln(a.Out, address)
 		}
 	}

@@ -81,11 +81,10 @@ func (a app) databaseCommand() *cli.Command {
 				"set a database aside, so that it can be brought back; or, with --for-good, drop it",
 				append(optionFlags(), confirmFlag(),
 					&cli.BoolFlag{Name: "if-exists", Usage: "do nothing if it is not there"},
-					&cli.BoolFlag{Name: "for-good", Usage: "drop it at once: nothing can bring it back"},
+					forGoodFlag(),
 					&cli.BoolFlag{Name: "export-first",
 						Usage: "with --for-good: export it by the engine's own program first, and keep that"},
-					&cli.IntFlag{Name: "keep-days", Usage: "for how many days it can be brought back for certain",
-						DefaultText: "production 30, staging 7, development 1"}),
+					keepDaysFlag("it can be brought back for certain")),
 				a.takeAway,
 			),
 			a.clearingVerb("rename", "give it another name, once nobody is connected",
@@ -95,6 +94,15 @@ func (a app) databaseCommand() *cli.Command {
 					return nil
 				}),
 		}}
+}
+
+func forGoodFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "for-good", Usage: "drop it at once: nothing can bring it back"}
+}
+
+func keepDaysFlag(what string) cli.Flag {
+	return &cli.IntFlag{Name: "keep-days", Usage: "for how many days " + what,
+		DefaultText: "production 30, staging 7, development 1"}
 }
 
 // clearingVerb is a command that needs the database empty of sessions.
@@ -137,20 +145,9 @@ func (a app) takeAway(ctx context.Context, c *cli.Command, in *wire.Intent) erro
 	if c.Bool("export-first") {
 		return usage("--export-first goes with --for-good: what is set aside stays whole.")
 	}
-	api, err := a.connect(c)
-	if err != nil {
+	aside, err := a.canSetAside(ctx, c, in.Server, wire.KindSetAside)
+	if err != nil || !aside {
 		return err
-	}
-	engine, err := engineOf(ctx, api, in.Server)
-	if err != nil {
-		return err
-	}
-	if why := engine.Intents[wire.KindSetAside].Why; why != "" {
-		if c.IsSet("keep-days") {
-			return usage("%s It can only be dropped for good, without --keep-days.", why)
-		}
-		a.say("%s  %s It would be dropped for good.", caution.Render("final"), why)
-		return nil
 	}
 	in.Kind, in.Database.KeepDays = wire.KindSetAside, c.Int("keep-days")
 	return nil

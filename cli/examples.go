@@ -93,7 +93,8 @@ var examples = map[string][]string{
 	"account unlock":   {"genarch account unlock harbour/account:tickets_app"},
 	"account password": {"genarch account password harbour/account:tickets_app"},
 	"account rename":   {"genarch account rename quay/account:report@% --host 10.20.%"},
-	"account drop":     {"genarch account drop harbour/account:old_app --reassign-to tickets_owner"},
+	"account drop": {"genarch account drop harbour/account:old_app",
+		"genarch account drop harbour/account:old_app --for-good --reassign-to tickets_owner"},
 
 	"role list":   {"genarch role list harbour"},
 	"role show":   {"genarch role show harbour/role:tickets_owner"},

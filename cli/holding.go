@@ -13,8 +13,8 @@ import (
 	"example.com/genarch/core/naming"
 )
 
-// holdingArgs is how what was set aside is named: by the name that it had, or by the one
-// under which it waits, as SERVER/holding:ID.
+// holdingArgs is how what was set aside is named: by the name that it had, an account as
+// SERVER/account:NAME, or by the one under which it waits, as SERVER/holding:ID.
 const holdingArgs = "SERVER/HOLDING"
 
 func (a app) holdingCommand() *cli.Command {
@@ -26,7 +26,7 @@ func (a app) holdingCommand() *cli.Command {
 	keep := func(fill func(c *cli.Command, spec *wire.HoldingSpec) error) func(context.Context, *cli.Command,
 		*client.Client, wire.Holding) error {
 		return func(ctx context.Context, c *cli.Command, _ *client.Client, h wire.Holding) error {
-			spec := wire.HoldingSpec{ID: h.ID}
+			spec := holdingSpec(h)
 			if err := fill(c, &spec); err != nil {
 				return err
 			}
@@ -34,7 +34,7 @@ func (a app) holdingCommand() *cli.Command {
 		}
 	}
 	return &cli.Command{Name: "holding",
-		Usage: "databases that were set aside: see them, bring them back, keep them longer, discard them",
+		Usage: "databases and accounts that were set aside: see them, bring them back, keep them longer, discard them",
 		Commands: []*cli.Command{
 			{
 				Name:      "list",
@@ -48,7 +48,7 @@ func (a app) holdingCommand() *cli.Command {
 				[]cli.Flag{outputFlag()}, a.showHolding),
 			one(
 				"bring-back",
-				"make it the database that it was: shows the brief, asks, runs, reads back",
+				"make it what it was: shows the brief, asks, runs, reads back",
 				append(
 					append(
 						[]cli.Flag{&cli.StringFlag{Name: "as", Usage: "under another `NAME` than the one that it had"}},
@@ -104,10 +104,15 @@ func (a app) withHolding(f func(context.Context, *cli.Command, *client.Client, w
 		if err != nil {
 			return err
 		}
-		plain := strings.TrimPrefix(name, string(naming.KindDatabase)+":")
+		plain, kind := name, ""
+		for _, k := range []naming.Kind{naming.KindDatabase, naming.KindAccount} {
+			if rest, cut := strings.CutPrefix(name, string(k)+":"); cut {
+				plain, kind = rest, string(k)
+			}
+		}
 		var found []wire.Holding
 		for _, h := range list.Holdings {
-			if h.Address == c.StringArg("address") || h.Name == plain {
+			if h.Address == c.StringArg("address") || h.Name == plain && (kind == "" || kind == h.Kind) {
 				found = append(found, h)
 			}
 		}
@@ -122,7 +127,7 @@ func (a app) withHolding(f func(context.Context, *cli.Command, *client.Client, w
 		for _, h := range found {
 			ways = append(ways, shellWord(h.Address))
 		}
-		return usage("%d databases that were called %s wait on %s; say which: %s.", len(found), naming.Show(plain),
+		return usage("%d that were called %s wait on %s; say which: %s.", len(found), naming.Show(plain),
 			server, strings.Join(ways, ", "))
 	}
 }
@@ -144,7 +149,7 @@ func (a app) listHoldings(ctx context.Context, c *cli.Command) error {
 			a.say("Nothing is set aside.")
 			return nil
 		}
-		a.say("%s set aside%s", naming.Count(len(list.Holdings), "database"),
+		a.say("%s set aside%s", naming.Count(len(list.Holdings), "holding"),
 			faint.Render("  read "+timeText(list.Read)))
 	}
 	return print(a, c, list, list.Holdings, holdingColumns())
@@ -152,18 +157,26 @@ func (a app) listHoldings(ctx context.Context, c *cli.Command) error {
 
 func holdingColumns() []column[wire.Holding] {
 	return []column[wire.Holding]{
-		{title: "holding", text: func(x wire.Holding) string { return x.Server + "/" + x.Name }},
+		{title: "holding", text: holdingText},
 		{title: "environment", text: func(x wire.Holding) string { return x.Environment }},
 		{title: "since", text: func(x wire.Holding) string { return x.Since }},
 		{title: "kept until", text: func(x wire.Holding) string { return x.Until }},
 		{title: "due", text: func(x wire.Holding) string { return ifSo(x.Due) }},
 		{title: "size", text: func(x wire.Holding) string {
-			if x.Size == nil {
+			switch {
+			case x.Kind != string(naming.KindDatabase):
+				return ""
+			case x.Size == nil:
 				return unknown
 			}
 			return sizeText(*x.Size)
 		}, exact: func(x wire.Holding) string { return numberText(x.Size) }, right: true},
-		{title: "tables", text: func(x wire.Holding) string { return numberText(x.Tables) }, right: true},
+		{title: "tables", text: func(x wire.Holding) string {
+			if x.Kind != string(naming.KindDatabase) {
+				return ""
+			}
+			return numberText(x.Tables)
+		}, right: true},
 		{title: "opened", text: func(x wire.Holding) string { return ifSo(x.Opened) }},
 		{title: "by", text: func(x wire.Holding) string {
 			if x.SetAsideBy == nil {
@@ -188,6 +201,18 @@ func holdingColumns() []column[wire.Holding] {
 	}
 }
 
+// holdingText is what was set aside as people name it.
+func holdingText(x wire.Holding) string {
+	if x.Kind == string(naming.KindAccount) {
+		return x.Server + "/" + x.Kind + ":" + x.Name
+	}
+	return x.Server + "/" + x.Name
+}
+
+func holdingSpec(h wire.Holding) wire.HoldingSpec {
+	return wire.HoldingSpec{ID: h.ID, Account: h.Kind == string(naming.KindAccount)}
+}
+
 func (a app) showHolding(_ context.Context, c *cli.Command, _ *client.Client, h wire.Holding) error {
 	if c.String("output") != "table" {
 		return print(a, c, h, []wire.Holding{h}, holdingColumns())
@@ -209,14 +234,14 @@ func (a app) showHolding(_ context.Context, c *cli.Command, _ *client.Client, h 
 }
 
 func (a app) bringBack(ctx context.Context, c *cli.Command, _ *client.Client, h wire.Holding) error {
-	in := wire.Intent{Kind: wire.KindBringBack, Server: h.Server,
-		Holding: &wire.HoldingSpec{ID: h.ID, NewName: c.String("as")}}
-	return a.emptied(ctx, c, in)
+	spec := holdingSpec(h)
+	spec.NewName = c.String("as")
+	return a.emptied(ctx, c, wire.Intent{Kind: wire.KindBringBack, Server: h.Server, Holding: &spec})
 }
 
 func (a app) discard(ctx context.Context, c *cli.Command, _ *client.Client, h wire.Holding) error {
-	return a.emptied(ctx, c,
-		wire.Intent{Kind: wire.KindDiscard, Server: h.Server, Holding: &wire.HoldingSpec{ID: h.ID}})
+	spec := holdingSpec(h)
+	return a.emptied(ctx, c, wire.Intent{Kind: wire.KindDiscard, Server: h.Server, Holding: &spec})
 }
 
 // emptied is an alteration that needs the database empty of sessions.

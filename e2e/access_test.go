@@ -416,9 +416,12 @@ func testDropOwned(t *testing.T, s *service, pg *localdb.Server) {
 		GRANT SELECT ON "odd ""schema"."t;able" TO fares_report`, pgx.QueryExecModeSimpleProtocol); err != nil {
 		t.Fatal(err)
 	}
-	has(t, "dropping an owner", s.run(1, "account", "drop", "harbour/account:clerk", "--confirm", "clerk").err,
+	has(t, "dropping an owner", s.run(1, "account", "drop", "harbour/account:clerk", "--for-good").err,
 		"[account.owns]", "--reassign-to", "loses CREATE, CONNECT on database lounges_prod")
-	r := s.run(3, "account", "drop", "harbour/account:clerk", "--confirm", "clerk", "--reassign-to", "lounges_owner")
+	s.run(2, "account", "drop", "harbour/account:clerk", "--reassign-to", "lounges_owner")
+	s.run(2, "account", "drop", "harbour/account:clerk", "--for-good", "--keep-days", "3")
+	r := s.run(3, "account", "drop", "harbour/account:clerk", "--for-good", "--confirm", "clerk", "--reassign-to",
+		"lounges_owner")
 	has(t, "what it owns is a caution", r.err, "account.owns", "REASSIGN OWNED BY \"clerk\" TO \"lounges_owner\"",
 		"DROP OWNED BY")
 	// It is connected: the brief says so, and its session ends with it.
@@ -430,8 +433,8 @@ func testDropOwned(t *testing.T, s *service, pg *localdb.Server) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r = s.run(0, "account", "drop", "harbour/account:clerk", "--confirm", "clerk", "--reassign-to", "lounges_owner",
-		"--accept", "account.owns")
+	r = s.run(0, "account", "drop", "harbour/account:clerk", "--for-good", "--confirm", "clerk", "--reassign-to",
+		"lounges_owner", "--accept", "account.owns")
 	has(t, "dropping somebody connected", r.err, "[sessions.ended]", "1 session as of", "0 left, 1 ended")
 	if _, err := clerk.Exec(t.Context(), "SELECT 1"); err == nil {
 		t.Error("the session of a dropped account goes on")

@@ -150,6 +150,7 @@ func TestConsoleAdministration(t *testing.T) {
 			"password.missing")
 		s.run(0, "database", "alter", "harbour/tickets_live", "--owner", "owner_app", "--yes")
 		p.Open("/servers/harbour/accounts/owner_app/drop")
+		p.Click("input[name=way][value='for good']")
 		p.Wait("the stop", "document.querySelector('[data-code=\"account.owns\"]')")
 		p.Click("[data-code='account.owns'] button")
 		p.Wait("the focus on the field", "document.activeElement.name === 'reassign_to'")

@@ -180,7 +180,14 @@ func testCutPostgres(t *testing.T, s *service) {
 	drop := []string{"database", "drop", "--for-good", "harbour/§", "--grace", "0s", "--confirm", "§"}
 	rename := []string{"database", "rename", "harbour/§", "--to", "§_new", "--grace", "0s", "--yes", "--accept",
 		"drop.breaks"}
-	dropRole := []string{"account", "drop", "harbour/account:§", "--confirm", "§"}
+	dropRole := []string{"account", "drop", "--for-good", "harbour/account:§", "--confirm", "§"}
+	roleAside := []string{"account", "drop", "harbour/account:§", "--confirm", "§"}
+	// Whether it has its name, whether it may sign in, whether it is noted what it was.
+	roleWhere := `SELECT (rolname = '§')::text || ' ' || rolcanlogin::text || ' ' ||
+		(coalesce(shobj_description(oid, 'pg_authid'), '') LIKE '{%')::text FROM pg_roles WHERE rolname LIKE '%§'`
+	roleWaits := []string{`CREATE ROLE "genarch_held_account_1_§"`, `COMMENT ON ROLE "genarch_held_account_1_§" IS
+		'{"set_aside_by":"Genarch","name":"§","since":"2026-01-01","kept_until":"2099-01-01","open":true}'`}
+	roleBack := []string{"holding", "bring-back", "harbour/account:§", "--yes"}
 	altered := `SELECT datconnlimit::text || ' ' || coalesce(array_to_string(setconfig, ','), '') FROM pg_database d LEFT JOIN pg_db_role_setting ON setdatabase = d.oid WHERE datname = '§'`
 	made := []string{"CREATE DATABASE §"}
 	aside := []string{"database", "drop", "harbour/§", "--grace", "0s", "--confirm", "§"}
@@ -239,6 +246,14 @@ func testCutPostgres(t *testing.T, s *service) {
 		{"keep a role out", `NOLOGIN`, login, dropRole, role, "true true", "", ""},
 		{"take what a role holds", `(?i)commit`, login, dropRole, role, "true true", "", ""},
 		{"drop a role", `DROP ROLE "`, login, dropRole, role, "true true", "", ""},
+		{"keep an account out", `NOLOGIN`, login, roleAside, roleWhere, "true true false", "false false true", ""},
+		{"note what it was", `COMMENT ON ROLE "`, login, roleAside, roleWhere, "true true false", "false false true",
+			""},
+		{"set an account aside", `RENAME TO "`, login, roleAside, roleWhere, "true true false", "false false true",
+			""},
+		{"bring an account back", `RENAME TO "`, roleWaits, roleBack, roleWhere, "false false true",
+			"true true false", ""},
+		{"let it sign in again", `" LOGIN`, roleWaits, roleBack, roleWhere, "false false true", "true true false", ""},
 	})
 }
 

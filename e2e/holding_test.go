@@ -9,6 +9,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"example.com/genarch/localdb"
 	"example.com/genarch/testutil"
 )
 
@@ -73,6 +74,7 @@ func TestHolding(t *testing.T) {
 	odd := `od'd "name`
 	s.run(0, "database", "drop", "harbour/"+odd, "--confirm", odd, "--grace", "0s")
 	s.run(0, "holding", "discard", "harbour/"+odd, "--confirm", odd, "--accept", "holding.early")
+	t.Run("an account", func(t *testing.T) { testHeldAccount(t, s, pg, admin) })
 	t.Run("when its time is over", func(t *testing.T) { testHoldingDue(t, s, admin) })
 	t.Run("refused", func(t *testing.T) {
 		for body, want := range map[string]string{
@@ -84,6 +86,9 @@ func TestHolding(t *testing.T) {
 			`{"kind":"holding.discard","server":"harbour","holding":{"id":"x","new_name":"y"}}`:       "no holding.new_name",
 			`{"kind":"database.set_aside","server":"harbour","database":{"name":"x","keep_days":-1}}`: "keep_days",
 			`{"kind":"database.set_aside","server":"quay","database":{"name":"x"}}`:                   "database.absent",
+			`{"kind":"holding.discard","server":"harbour","holding":{"id":"x","account":true}}`:       "holding.absent",
+			`{"kind":"account.set_aside","server":"harbour","account":{"name":"x","keep_days":9999}}`: "3650",
+			`{"kind":"account.set_aside","server":"quay","account":{"name":"x"}}`:                     "unsupported",
 		} {
 			if _, got, _ := s.call("POST", "/api/v1/briefs", s.token, body); !strings.Contains(fmt.Sprint(got), want) {
 				t.Errorf("%s: %v; want %s", body, got, want)
@@ -95,6 +100,83 @@ func TestHolding(t *testing.T) {
 	})
 	t.Run("console", func(t *testing.T) { testHoldingConsole(t, s) })
 	t.Run("MariaDB", func(t *testing.T) { testHoldingMariaDB(t, s, onMariaDB(t, maria.DSN(""))) })
+}
+
+// testHeldAccount sets an account aside that is connected, owns things and is a member, and
+// brings it back: it signs in as before, with all that it had.
+func testHeldAccount(t *testing.T, s *service, pg *localdb.Server, admin *pgx.Conn) {
+	for _, text := range []string{"CREATE ROLE desk", "CREATE ROLE mate LOGIN PASSWORD 'mate-password' IN ROLE desk",
+		"CREATE DATABASE berths_dev OWNER mate", "COMMENT ON ROLE mate IS 'of the desk'"} {
+		if _, err := admin.Exec(t.Context(), text); err != nil {
+			t.Fatal(err)
+		}
+	}
+	signIn := func() (*pgx.Conn, error) {
+		return pgx.Connect(t.Context(), strings.Replace(pg.DSN("berths_dev"), pg.Admin+":"+pg.Password.Reveal()+"@",
+			"mate:mate-password@", 1))
+	}
+	conn, err := signIn()
+	if err != nil {
+		t.Fatal(err)
+	}
+	const at = "harbour/account:mate"
+	has(t, "the brief", s.run(3, "account", "drop", at).err, "set account mate aside", "1 membership", "yes, until",
+		"stays the owner of 1 object", "1 session is open", "genarch holding bring-back "+at)
+	has(t, "done", s.run(0, "account", "drop", at, "--confirm", "mate", "--grace", "0s").out, "account.set_aside")
+	if _, err := conn.Exec(t.Context(), "SELECT 1"); err == nil {
+		t.Error("its session goes on")
+	}
+	if _, err := signIn(); err == nil {
+		t.Error("it still signs in")
+	}
+	s.run(4, "account", "show", at)
+	list := s.run(0, "account", "list", "harbour")
+	if has(t, "the accounts", list.err, "1 more set aside"); strings.Contains(list.out, "held") {
+		t.Errorf("it is among the accounts: %s", list.out)
+	}
+	if out := s.run(0, "privilege", "matrix", "harbour").out; strings.Contains(out, "held") {
+		t.Errorf("it counts in the matrix: %s", out)
+	}
+	has(t, "the holdings", s.run(0, "holding", "list", "-o", "csv").out, at+",production,", ",keeper,")
+	shown := s.run(0, "holding", "show", at).out
+	has(t, "one of them", shown, "genarch_held_account_", "of the desk")
+	waits := shown[strings.Index(shown, "genarch_held_account_"):]
+	waits, _, _ = strings.Cut(waits, "\n")
+	for _, args := range [][]string{{"account", "drop"}, {"account", "drop", "--for-good"}, {"account", "lock"},
+		{"account", "password"}} {
+		has(t, "no target", s.run(1, append(args, "harbour/account:"+waits, "--yes")...).err, "account.held")
+	}
+	s.run(0, "holding", "hold", "harbour/mate", "--reason", "the audit", "--yes")
+	has(t, "what it owns, against a hold", s.run(1, "holding", "discard", at).err, "holding.hold", "account.owns",
+		"holding.early", "no, this is final")
+	s.run(0, "holding", "release", at, "--yes")
+	if _, err := admin.Exec(t.Context(), "CREATE ROLE mate"); err != nil {
+		t.Fatal(err)
+	}
+	has(t, "its name is taken", s.run(1, "holding", "bring-back", at, "--yes").err, "--as")
+	if _, err := admin.Exec(t.Context(), "DROP ROLE mate"); err != nil {
+		t.Fatal(err)
+	}
+	s.run(0, "holding", "bring-back", at, "--yes")
+	if conn, err = signIn(); err != nil {
+		t.Fatal("it does not sign in again: ", err)
+	}
+	conn.Close(t.Context())
+	has(t, "as before", s.run(0, "account", "show", at).out, "desk", "of the desk", "berths_dev")
+	// Without anything of its own it can be discarded; under another name it comes back as well.
+	s.run(0, "database", "drop", "--for-good", "harbour/berths_dev", "--confirm", "berths_dev")
+	s.run(0, "account", "drop", at, "--confirm", "mate", "--keep-days", "5")
+	s.run(0, "holding", "bring-back", at, "--as", "bosun", "--yes")
+	s.run(0, "account", "drop", "harbour/account:bosun", "--confirm", "bosun")
+	s.run(0, "holding", "discard", "harbour/account:bosun", "--confirm", "bosun", "--accept", "holding.early")
+	var left int
+	if err := admin.QueryRow(t.Context(), `SELECT count(*) FROM pg_roles WHERE rolname ~ 'mate|bosun|held'`).
+		Scan(&left); err != nil || left != 0 {
+		t.Errorf("%d are left, %v", left, err)
+	}
+	s.run(0, "role", "drop", "harbour/role:desk", "--confirm", "desk", "--yes")
+	has(t, "where there is no such thing", s.run(1, "account", "drop", "quay/account:nobody", "--yes").err,
+		"MariaDB keeps no comment with an account", "dropped for good")
 }
 
 // testHoldingMariaDB sets a database aside whose definitions cannot be moved, and brings it
@@ -205,6 +287,23 @@ func testHoldingConsole(t *testing.T, s *service) {
 	run("main form button.btn-primary")
 	p.Open("/servers/harbour")
 	p.WaitText("tickets_prod")
+	// An account goes the same way.
+	s.run(0, "account", "create", "harbour/account:mate", "--yes")
+	p.Open("/servers/harbour/accounts/mate/drop")
+	p.WaitText("COMMENT ON ROLE")
+	p.Click("main form button.btn-primary")
+	p.WaitText("What will happen")
+	p.Type("input[name=confirm]", "mate")
+	p.Click("main form button.btn-error, main form button.btn-primary")
+	p.Wait("the end", "document.querySelector('#change-state').dataset.state === 'done'")
+	p.Open("/servers/harbour/accounts")
+	p.Click("main a[href='/holdings?server=harbour']")
+	p.Click("tr[data-holding='harbour/mate'] a")
+	p.WaitText("Account mate, set aside")
+	p.WaitText("LOGIN")
+	run("main form button.btn-primary")
+	p.Open("/servers/harbour/accounts")
+	p.WaitText("mate")
 }
 
 // testHoldingDue: what is kept no longer for certain is told, and stays until somebody discards it.
@@ -217,7 +316,7 @@ func testHoldingDue(t *testing.T, s *service, admin *pgx.Conn) {
 		}
 	}
 	testutil.Wait(t, "it to be told", func() bool {
-		return strings.Contains(s.run(0, "attention").out, "On harbour the keeping time is over of 1 database")
+		return strings.Contains(s.run(0, "attention").out, "On harbour the keeping time is over of 1 holding")
 	})
 	has(t, "the list", s.run(0, "holding", "list", "harbour", "--where", "due=yes", "-o", "csv").out, "old_prod,",
 		"not on record")

@@ -78,7 +78,7 @@ func TestPreparedLogin(t *testing.T) {
 			has(t, "who is connected", s.run(0, "session", "list", x.name).out, "berths")
 			s.run(0, "privilege", "revoke", at+"berths", "--from", "role:crew", "--yes")
 			mate := map[bool]string{true: "mate@%", false: "mate"}[x.engine.Describe().HasHosts()]
-			s.run(0, "account", "drop", at+"account:"+mate, "--confirm", mate, "--yes")
+			s.run(0, "account", "drop", "--for-good", at+"account:"+mate, "--confirm", mate, "--yes")
 		})
 	}
 	has(t, "for people", s.run(0, "server", "prepare", "mariadb", "--client-host", "10.20.4.7").out,

@@ -78,9 +78,9 @@ func (k Keeper) Look(ctx context.Context, now time.Time) {
 		if err != nil {
 			k.warn(ctx, "looking for what was set aside and is over on "+srv.Name, err)
 		}
-		for _, d := range held[:min(len(held), atOnce)] {
-			if err := k.discard(ctx, srv, d, now); err != nil {
-				k.warn(ctx, "discarding "+naming.Show(d.Held.Name)+" on "+srv.Name, err)
+		for _, x := range held[:min(len(held), atOnce)] {
+			if err := k.discard(ctx, srv, x.HoldingSpec, now); err != nil {
+				k.warn(ctx, "discarding "+naming.Show(x.was)+" on "+srv.Name, err)
 			}
 		}
 	}
@@ -92,8 +92,14 @@ func (k Keeper) warn(ctx context.Context, what string, err error) {
 	}
 }
 
+// held is what was set aside, and what it was called.
+type held struct {
+	change.HoldingSpec
+	was string
+}
+
 // over lists what Genarch itself may discard on a server.
-func (k Keeper) over(ctx context.Context, srv catalog.Server, now time.Time) ([]catalog.Database, error) {
+func (k Keeper) over(ctx context.Context, srv catalog.Server, now time.Time) ([]held, error) {
 	ctx, cancel := context.WithTimeout(ctx, readTime)
 	defer cancel()
 	_, _, access, err := k.Fleet.Open(ctx, srv.Name)
@@ -104,20 +110,26 @@ func (k Keeper) over(ctx context.Context, srv catalog.Server, now time.Time) ([]
 	if err != nil {
 		return nil, err
 	}
-	var out []catalog.Database
-	for _, d := range list.Held {
-		if policy.MayDiscard(srv, *d.Held, now) {
-			out = append(out, d)
+	var out []held
+	add := func(h *catalog.Holding, spec change.HoldingSpec) {
+		if policy.MayDiscard(srv, *h, now) {
+			out = append(out, held{spec, h.Name})
 		}
+	}
+	for _, d := range list.Held {
+		add(d.Held, change.HoldingSpec{ID: d.Name})
+	}
+	for _, a := range list.HeldAccounts {
+		add(a.Held, change.HoldingSpec{ID: a.Name, Account: true})
 	}
 	return out, nil
 }
 
 // discard asks for the change once a day, and lets it run if nobody had to decide anything:
 // a caution is for people.
-func (k Keeper) discard(ctx context.Context, srv catalog.Server, d catalog.Database, now time.Time) error {
-	in := change.Intent{Kind: change.Discard, Server: srv.Name, Holding: &change.HoldingSpec{ID: d.Name}}
-	key := fmt.Sprintf("over %s %s", d.Name, now.UTC().Format(time.DateOnly))
+func (k Keeper) discard(ctx context.Context, srv catalog.Server, spec change.HoldingSpec, now time.Time) error {
+	in := change.Intent{Kind: change.Discard, Server: srv.Name, Holding: &spec}
+	key := fmt.Sprintf("over %s %s", spec.ID, now.UTC().Format(time.DateOnly))
 	c, err := k.Changes.Draft(ctx, policy.Service, key, in, nil)
 	if err != nil || c.State != change.Draft {
 		return err // another service of these records was first, or today's try has failed

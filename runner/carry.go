@@ -458,10 +458,12 @@ func (r *Runner) tellWatch(c change.Change) {
 		r.Watch.Gone(target.Server, catalog.Used{Database: target.Name})
 	case change.SetAside:
 		r.Watch.Renamed(target.Server, catalog.Used{Database: target.Name}, catalog.Used{Database: c.Brief.Held()})
+	case change.SetAsideAccount:
+		r.Watch.Renamed(target.Server, usedAccount(target.Name), usedAccount(c.Brief.Held()))
 	case change.BringBack:
-		r.Watch.Renamed(target.Server, catalog.Used{Database: target.Name}, catalog.Used{Database: c.Brief.BackAs()})
+		r.Watch.Renamed(target.Server, heldUse(c, target.Name), heldUse(c, c.Brief.BackAs()))
 	case change.Discard:
-		r.Watch.Gone(target.Server, catalog.Used{Database: target.Name})
+		r.Watch.Gone(target.Server, heldUse(c, target.Name))
 	case change.DropAccount:
 		r.Watch.Gone(target.Server, catalog.Used{Account: catalog.Principal{Name: target.Name, Host: target.Host,
 			Database: target.Database}})
@@ -469,6 +471,18 @@ func (r *Runner) tellWatch(c change.Change) {
 		r.Watch.Renamed(target.Server, catalog.Used{Database: target.Name},
 			catalog.Used{Database: c.Intent.Database.NewName})
 	}
+}
+
+func usedAccount(name string) catalog.Used {
+	return catalog.Used{Account: catalog.Principal{Name: name}}
+}
+
+// heldUse is what a change for a holding is about, under a name of it.
+func heldUse(c change.Change, name string) catalog.Used {
+	if c.Intent.Holding.Account {
+		return usedAccount(name)
+	}
+	return catalog.Used{Database: name}
 }
 
 const (

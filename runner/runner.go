@@ -308,7 +308,7 @@ func used(in change.Intent, snap catalog.Snapshot) (catalog.Used, bool) {
 		if snap.Target != nil {
 			return catalog.Used{Database: snap.Target.Name}, true
 		}
-	case change.DropAccount:
+	case change.DropAccount, change.SetAsideAccount:
 		if snap.Access == nil {
 			break
 		}

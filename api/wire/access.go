@@ -17,7 +17,8 @@ type AccountSpec struct {
 	Host         string         `json:"host,omitempty" maxLength:"300" doc:"Where it comes from, on engines where that is part of an account; new ones without one come from everywhere."`
 	Role         bool           `json:"role,omitempty" doc:"A group without login."`
 	IfNotExists  bool           `json:"if_not_exists,omitempty" doc:"account.create: do nothing if it is there, and say what differs."`
-	IfExists     bool           `json:"if_exists,omitempty" doc:"account.drop: do nothing if it is not there."`
+	IfExists     bool           `json:"if_exists,omitempty" doc:"Do nothing if it is not there."`
+	KeepDays     int            `json:"keep_days,omitempty" minimum:"0" maximum:"3650" doc:"For how long; 0: as usual."`
 	NewName      string         `json:"new_name,omitempty" maxLength:"400"`
 	NewHost      string         `json:"new_host,omitempty" maxLength:"300"`
 	PasswordFrom string         `json:"password_from,omitempty" enum:"generated,given,none" doc:"Generated unless said otherwise; a given one is in password."`
@@ -119,6 +120,7 @@ type AccountList struct {
 	Environment string    `json:"environment"`
 	Accounts    []Account `json:"accounts" nullable:"false"`
 	Total       int       `json:"total"`
+	SetAside    int       `json:"set_aside" doc:"How many more were set aside and wait."`
 	Next        string    `json:"next,omitempty" doc:"Give this as after to read on."`
 	Unknown     []string  `json:"unknown" nullable:"false" doc:"What Genarch's login may not see."`
 	Read        time.Time `json:"read"`

@@ -4,7 +4,7 @@ import "time"
 
 // Intent is what a person asks for: a kind and the fields of that kind.
 type Intent struct {
-	Kind     string        `json:"kind" enum:"database.create,database.alter,database.drop,database.rename,database.set_aside,database.fill,holding.bring_back,holding.discard,holding.keep,session.end,server.mark,account.create,account.alter,account.rename,account.password,account.drop,role.grant,role.revoke,privilege.grant,privilege.revoke"`
+	Kind     string        `json:"kind" enum:"database.create,database.alter,database.drop,database.rename,database.set_aside,database.fill,holding.bring_back,holding.discard,holding.keep,session.end,server.mark,account.create,account.alter,account.rename,account.password,account.drop,account.set_aside,role.grant,role.revoke,privilege.grant,privilege.revoke"`
 	Server   string        `json:"server" maxLength:"40"`
 	Database *DatabaseSpec `json:"database,omitempty" doc:"For the kinds that begin with database."`
 	Holding  *HoldingSpec  `json:"holding,omitempty" doc:"For the kinds that begin with holding."`

@@ -18,6 +18,7 @@ const (
 	KindRenameAccount   = "account.rename"
 	KindSetPassword     = "account.password"
 	KindDropAccount     = "account.drop"
+	KindSetAsideAccount = "account.set_aside"
 	KindGrantRole       = "role.grant"
 	KindRevokeRole      = "role.revoke"
 	KindGrantPrivilege  = "privilege.grant"

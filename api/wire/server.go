@@ -109,7 +109,7 @@ type Status struct {
 	Databases int       `json:"databases" doc:"Without the system's own."`
 	Size      int64     `json:"size" doc:"Bytes of all databases whose size is known, as of a few seconds ago."`
 	SetAside  int       `json:"set_aside,omitempty" doc:"Databases that were set aside and wait."`
-	Due       int       `json:"set_aside_due,omitempty" doc:"Of those, how many are kept no longer for certain."`
+	Due       int       `json:"set_aside_due,omitempty" doc:"How much of what waits is kept no longer for certain."`
 	Encoding  string    `json:"encoding,omitempty"`
 	Collation string    `json:"collation,omitempty"`
 	Encrypted bool      `json:"encrypted" doc:"Genarch's own connection is protected by TLS."`

@@ -484,7 +484,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Databases that were set aside, live
+         * Databases and accounts that were set aside, live
          * @description Needs the permission view.
          */
         get: operations["list-holdings"];
@@ -1230,6 +1230,11 @@ export interface components {
             /** Format: date-time */
             read: string;
             server: string;
+            /**
+             * Format: int64
+             * @description How many more were set aside and wait.
+             */
+            set_aside: number;
             /** Format: int64 */
             total: number;
             /** @description What Genarch's login may not see. */
@@ -1240,10 +1245,15 @@ export interface components {
             database?: string;
             /** @description Where it comes from, on engines where that is part of an account; new ones without one come from everywhere. */
             host?: string;
-            /** @description account.drop: do nothing if it is not there. */
+            /** @description Do nothing if it is not there. */
             if_exists?: boolean;
             /** @description account.create: do nothing if it is there, and say what differs. */
             if_not_exists?: boolean;
+            /**
+             * Format: int64
+             * @description For how many days it is kept; 0: as usual.
+             */
+            keep_days?: number;
             name: string;
             new_host?: string;
             new_name?: string;
@@ -2036,6 +2046,8 @@ export interface components {
             hold?: string;
             /** @description The name under which it waits. */
             id: string;
+            /** @enum {string} */
+            kind: "database" | "account";
             /** @description The one that it had. */
             name: string;
             /** @description Somebody opened it since, outside Genarch. */
@@ -2046,7 +2058,10 @@ export interface components {
             set_aside_by?: components["schemas"]["MadeBy"];
             /** @description The day on which it was set aside, in UTC. */
             since: string;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description Null: not known, or an account.
+             */
             size: number | null;
             /**
              * Format: int64
@@ -2065,6 +2080,8 @@ export interface components {
             unread: string[];
         };
         HoldingSpec: {
+            /** @description It is an account. */
+            account?: boolean;
             /** @description holding.keep: why it must not be discarded. */
             hold?: string;
             /** @description The name under which it waits. */
@@ -2139,7 +2156,7 @@ export interface components {
             /** @description For the kinds that begin with holding. */
             holding?: components["schemas"]["HoldingSpec"];
             /** @enum {string} */
-            kind: "database.create" | "database.alter" | "database.drop" | "database.rename" | "database.set_aside" | "database.fill" | "holding.bring_back" | "holding.discard" | "holding.keep" | "session.end" | "server.mark" | "account.create" | "account.alter" | "account.rename" | "account.password" | "account.drop" | "role.grant" | "role.revoke" | "privilege.grant" | "privilege.revoke";
+            kind: "database.create" | "database.alter" | "database.drop" | "database.rename" | "database.set_aside" | "database.fill" | "holding.bring_back" | "holding.discard" | "holding.keep" | "session.end" | "server.mark" | "account.create" | "account.alter" | "account.rename" | "account.password" | "account.drop" | "account.set_aside" | "role.grant" | "role.revoke" | "privilege.grant" | "privilege.revoke";
             /** @description For role.grant and role.revoke. */
             member?: components["schemas"]["MemberSpec"];
             server: string;
@@ -2830,7 +2847,7 @@ export interface components {
             set_aside?: number;
             /**
              * Format: int64
-             * @description Of those, how many are kept no longer for certain.
+             * @description How much of what waits is kept no longer for certain.
              */
             set_aside_due?: number;
             /**

@@ -78,6 +78,8 @@ type Account struct {
 	Comment     string
 	// System: the engine made it, or it is kept for the engine.
 	System bool
+	// Held is set for one that was set aside; its name is that under which it waits.
+	Held *Holding
 	// Properties are all others, by the names of the engine's fields.
 	Properties Values
 }

@@ -40,7 +40,9 @@ type Listing struct {
 	Databases []Database
 	// Held are those that were set aside; they are not among the databases.
 	Held []Database
-	Read time.Time
+	// HeldAccounts are the accounts that were set aside, where the engine can.
+	HeldAccounts []Account
+	Read         time.Time
 	// Partial says what is missing from the listing and why; empty when whole.
 	Partial []string
 }

@@ -2,21 +2,21 @@ package catalog
 
 import "time"
 
-// Holding is what is kept of a database that was set aside, with the data itself: a
-// lost store loses nothing of it.
+// Holding is what is kept of a database or an account that was set aside, with the thing
+// itself: a lost store loses nothing of it.
 type Holding struct {
 	// Name is the one that it had.
 	Name string
 	// Since is the day on which it was set aside, Until the last one on which it is kept
 	// for certain; both at midnight UTC.
 	Since, Until time.Time
-	// Open: people could connect to it.
+	// Open: people could connect to it, or sign in as it.
 	Open bool
 	// Comment is the one that it had.
 	Comment string
 	// Tables is how many it had; nil: not known.
 	Tables *int
-	// Opened: somebody lets people connect to it meanwhile.
+	// Opened: somebody lets people connect to it, or sign in as it, meanwhile.
 	Opened bool
 	// Kept is what the engine needs besides to bring it back.
 	Kept map[string]string

@@ -37,8 +37,10 @@ type AccountSpec struct {
 	IfNotExists bool `json:"if_not_exists,omitempty"`
 	IfExists    bool `json:"if_exists,omitempty"`
 	// NewName and NewHost are for RenameAccount.
-	NewName  string         `json:"new_name,omitempty"`
-	NewHost  string         `json:"new_host,omitempty"`
+	NewName string `json:"new_name,omitempty"`
+	NewHost string `json:"new_host,omitempty"`
+	// KeepDays is how long SetAsideAccount keeps it; 0 leaves it to the environment.
+	KeepDays int            `json:"keep_days,omitempty"`
 	Password PasswordSource `json:"password,omitempty"`
 	// Bits is the estimated strength of a given password.
 	Bits float64 `json:"bits,omitempty"`
@@ -52,6 +54,9 @@ func (a AccountSpec) Principal() catalog.Principal {
 }
 
 func (a AccountSpec) check(k Kind) error {
+	if err := checkKeep(a.KeepDays); err != nil {
+		return err
+	}
 	switch {
 	case k == RenameAccount && a.NewName == "" && a.NewHost == "":
 		return errors.New("account.rename needs a new name or a new host")

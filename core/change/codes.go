@@ -179,6 +179,8 @@ const (
 	AccountOwn = "account.own_login"
 	// AccountSystem: root, mariadb.sys, pg_monitor: kept for the engine.
 	AccountSystem = "account.system"
+	// AccountHeld: it was set aside, and only bringing it back or discarding it is possible.
+	AccountHeld = "account.held"
 	// AccountLast: the last account that may give all privileges.
 	AccountLast = "account.last_administrator"
 	// AccountSuper: what is asked means little for a superuser.

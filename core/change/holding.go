@@ -8,10 +8,12 @@ import (
 	"example.com/genarch/core/catalog"
 )
 
-// HoldingSpec is what is asked for of a database that was set aside.
+// HoldingSpec is what is asked for of a database or an account that was set aside.
 type HoldingSpec struct {
 	// ID is the name under which it waits.
 	ID string `json:"id"`
+	// Account: it is an account.
+	Account bool `json:"account,omitempty"`
 	// NewName is for BringBack; empty: the name that it had.
 	NewName string `json:"new_name,omitempty"`
 	// Until is for KeepHolding: the last day on which it is kept, as 2026-12-24.

@@ -29,8 +29,8 @@ const (
 	SetAside Kind = "database.set_aside"
 	// FillDatabase runs a script in one.
 	FillDatabase Kind = "database.fill"
-	// BringBack makes a database that was set aside what it was, Discard drops it for
-	// good, and KeepHolding says how long it is kept.
+	// BringBack makes a database or an account that was set aside what it was, Discard
+	// drops it for good, and KeepHolding says how long it is kept.
 	BringBack   Kind = "holding.bring_back"
 	Discard     Kind = "holding.discard"
 	KeepHolding Kind = "holding.keep"
@@ -49,6 +49,8 @@ const (
 	SetPassword Kind = "account.password"
 	// DropAccount removes it.
 	DropAccount Kind = "account.drop"
+	// SetAsideAccount puts it out of the way with all that it has, so that it can be brought back.
+	SetAsideAccount Kind = "account.set_aside"
 	// GrantRole makes an account or role a member of a role, RevokeRole ends that.
 	GrantRole  Kind = "role.grant"
 	RevokeRole Kind = "role.revoke"
@@ -159,7 +161,7 @@ func (in Intent) Becomes() (naming.Address, bool) {
 	switch {
 	case in.Kind == RenameDatabase:
 		return naming.DatabaseAddress(in.Server, in.Database.NewName), true
-	case in.Kind == BringBack && in.Holding.NewName != "":
+	case in.Kind == BringBack && in.Holding.NewName != "" && !in.Holding.Account:
 		return naming.DatabaseAddress(in.Server, in.Holding.NewName), true
 	}
 	return naming.Address{}, false

@@ -31,6 +31,7 @@ func least() map[Kind]Intent {
 		RenameAccount:   account(AccountSpec{Name: "mate", NewName: "bosun"}),
 		SetPassword:     account(AccountSpec{Name: "mate", Password: Generated}),
 		DropAccount:     account(AccountSpec{Name: "mate"}),
+		SetAsideAccount: account(AccountSpec{Name: "mate"}),
 		GrantRole:       {Member: &MemberSpec{Role: "crew", To: to}},
 		RevokeRole:      {Member: &MemberSpec{Role: "crew", To: to}},
 		GrantPrivilege:  {Grant: &GrantSpec{Database: "tides_dev", To: to, Bundle: "read"}},

@@ -157,6 +157,8 @@ var description = engine.Description{
 		change.SetPassword:   {Says: "ALTER USER with a verifier."},
 		change.DropAccount: {Says: "It is locked, its sessions are ended, then DROP USER; whatever it is the definer of fails afterwards, and is told before.",
 			Undo: "unlocked, until it is dropped"},
+		change.SetAsideAccount: {Why: "MariaDB keeps no comment with an account, in which could be noted what it was.",
+			Instead: "Lock it, or drop it for good."},
 		change.GrantRole: {Says: "GRANT role, and SET DEFAULT ROLE so that it holds at sign-in.",
 			Undo: "REVOKE, and the former default role"},
 		change.RevokeRole: {Says: "REVOKE role; sessions that hold it keep it until they sign in again.",

@@ -148,8 +148,7 @@ func planHolding(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	case change.BringBack:
 		planBringBack(b, in, d, snap)
 	case change.Discard:
-		b.Summary = "discard database " + naming.Show(d.Held.Name) + ", which was set aside on " + snap.Server.Name
-		planning.Discard(b, snap)
+		planning.Discard(b, in, snap)
 		planBlockers(b, d, *snap.DropImpact)
 		planHeldSessions(b, in, d, snap)
 		b.Steps = append(b.Steps, change.Step{Kind: stepDrop,

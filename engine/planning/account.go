@@ -99,7 +99,7 @@ func FindAccount(b *change.Brief, p catalog.Principal, snap catalog.Snapshot, co
 		}
 		return catalog.Account{}, false
 	case 1:
-		return found[0], true
+		return found[0], !held(b, found[0], snap, "altered")
 	}
 	var hosts []string
 	for _, a := range found {
@@ -128,6 +128,7 @@ func hostsOf(list []catalog.Account, name string) string {
 // Keep stops what would harm Genarch's own login or the engine's accounts.
 func Keep(b *change.Brief, a catalog.Account, snap catalog.Snapshot, action string) {
 	switch {
+	case held(b, a, snap, action):
 	case a.Principal == snap.Self:
 		b.Find(change.Stop, change.AccountOwn, "Do that with the engine's own client, as another administrator.",
 			"%s is the login that Genarch itself uses on %s; it cannot be %s from here.",
@@ -136,6 +137,17 @@ func Keep(b *change.Brief, a catalog.Account, snap catalog.Snapshot, action stri
 		b.Find(change.Stop, change.AccountSystem, "Leave it as it is.",
 			"%s belongs to the server itself and cannot be %s.", naming.Show(a.Principal.String()), action)
 	}
+}
+
+// held stops what is asked for of an account that was set aside.
+func held(b *change.Brief, a catalog.Account, snap catalog.Snapshot, action string) bool {
+	if a.Held == nil {
+		return false
+	}
+	b.Find(change.Stop, change.AccountHeld, "Bring it back first, or discard it.",
+		"%s is what the account %s was set aside as, and cannot be %s.", naming.Show(a.Name), naming.Show(a.Held.Name),
+		action).Offer(remedy.Command("holding.list", snap.Server.Name))
+	return true
 }
 
 // Loses tells what goes with an account that is dropped.

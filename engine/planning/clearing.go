@@ -62,12 +62,15 @@ func Clears(in change.Intent, source *catalog.Database) (catalog.SessionQuery, b
 		return catalog.SessionQuery{Database: source.Name}, true
 	case in.Database != nil:
 		return catalog.SessionQuery{Database: in.Database.Name}, true
+	case in.Holding != nil && in.Holding.Account:
+		return catalog.SessionQuery{}, in.Kind == change.Discard
 	case in.Holding != nil:
 		return catalog.SessionQuery{Database: in.Holding.ID}, true
 	}
 	// Whose they are is picked out of all.
 	return catalog.SessionQuery{},
-		in.Kind == change.EndSessions || in.Kind == change.DropAccount || in.Account != nil && in.Clearing != nil
+		in.Kind == change.EndSessions || in.Kind == change.DropAccount || in.Kind == change.SetAsideAccount ||
+			in.Account != nil && in.Clearing != nil
 }
 
 // planSight stops when nobody could tell whom the clearing would hit.

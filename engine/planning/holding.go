@@ -17,16 +17,28 @@ func dayText(day time.Time) string { return day.Format("2 January 2006") }
 // brief is made twice, and has to come out the same.
 func HoldingOf(in change.Intent, snap catalog.Snapshot) catalog.Holding {
 	d := *snap.Target
-	since := catalog.Day(snap.Instance.Read)
-	days := policy.KeepDays(snap.Server, in.Database.KeepDays)
-	h := catalog.Holding{Name: d.Name, Since: since, Until: since.AddDate(0, 0, days), Open: !d.Closed,
-		Comment: d.Comment, Discard: snap.Server.Keeping.Discard}
+	h := newHolding(snap, in.Database.KeepDays)
+	h.Name, h.Open, h.Comment = d.Name, !d.Closed, d.Comment
 	for i, c := range snap.DropImpact.Objects {
 		if c.What == "tables" {
 			h.Tables = &snap.DropImpact.Objects[i].N
 		}
 	}
 	return h
+}
+
+// AccountHolding is what is kept with an account that is set aside.
+func AccountHolding(a catalog.Account, keepDays int, snap catalog.Snapshot) catalog.Holding {
+	h := newHolding(snap, keepDays)
+	h.Name, h.Open, h.Comment = a.Name, a.Login, a.Comment
+	return h
+}
+
+// newHolding is one that begins today. keepDays is what was asked for; 0: nothing was.
+func newHolding(snap catalog.Snapshot, keepDays int) catalog.Holding {
+	since := catalog.Day(snap.Instance.Read)
+	return catalog.Holding{Since: since, Until: since.AddDate(0, 0, policy.KeepDays(snap.Server, keepDays)),
+		Discard: snap.Server.Keeping.Discard}
 }
 
 // SetAside says what setting a database aside takes from whom, what it frees, for how
@@ -36,7 +48,38 @@ func SetAside(b *change.Brief, in change.Intent, snap catalog.Snapshot, h catalo
 	impact := snap.DropImpact
 	b.Impact = &change.Impact{Objects: impact.Objects, Rows: impact.Rows, Size: snap.Target.Size,
 		Dependents: len(impact.Dependents), KeptUntil: &h.Until}
-	asked := in.Database.KeepDays > 0
+	kept(b, in.Database.KeepDays > 0, snap, h, waits, frees)
+	Dependents(b, impact.Dependents, impact.PossibleDependents)
+	Use(b, change.DropLastUse, "connected to this database", IsConnected(snap), snap.Use)
+}
+
+// SetAsideAccount says for how long an account that is set aside is kept, and how it comes back.
+func SetAsideAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot, h catalog.Holding, waits, frees string) {
+	b.Impact = accountImpact(in.Account.Principal(), snap)
+	b.Impact.KeptUntil = &h.Until
+	kept(b, in.Account.KeepDays > 0, snap, h, waits, frees)
+	if h.Open {
+		Use(b, change.AccountSeen, "signed in as this account", len(snap.Sessions) > 0, snap.Use)
+	}
+}
+
+// accountImpact counts the roles that an account belongs to, and its members.
+func accountImpact(who catalog.Principal, snap catalog.Snapshot) *change.Impact {
+	out, roles := &change.Impact{}, 0
+	for _, m := range snap.Access.Memberships {
+		switch who {
+		case m.Member:
+			roles++
+		case m.Role:
+			out.Dependents++
+		}
+	}
+	out.Objects = []catalog.Count{{What: "memberships", N: roles}}
+	return out
+}
+
+// kept says for how long something is kept, under which name, and what is free meanwhile.
+func kept(b *change.Brief, asked bool, snap catalog.Snapshot, h catalog.Holding, waits, frees string) {
 	source := ""
 	switch {
 	case asked:
@@ -57,17 +100,66 @@ func SetAside(b *change.Brief, in change.Intent, snap catalog.Snapshot, h catalo
 		"%s is kept whole until %s, %s.", b.Target, dayText(h.Until), then).
 		Offer(remedy.Command("holding.bring-back", b.Target))
 	b.Find(change.Note, change.HoldingFrees, "", "%s", frees)
-	Dependents(b, impact.Dependents, impact.PossibleDependents)
-	Use(b, change.DropLastUse, "connected to this database", IsConnected(snap), snap.Use)
+}
+
+// waiting is something that was set aside.
+type waiting struct {
+	catalog.Holding
+	// names are those that others have.
+	names []string
+	size  *int64
+	// rule is that for its name; zero: the server's.
+	rule *naming.Rule
+}
+
+// waitingOf finds what the intent is about; false: nothing waits under that name.
+func waitingOf(in change.Intent, snap catalog.Snapshot) (waiting, bool) {
+	if !in.Holding.Account {
+		if snap.Target == nil || snap.Target.Held == nil {
+			return waiting{}, false
+		}
+		return waiting{Holding: *snap.Target.Held, names: snap.Names, size: snap.Target.Size}, true
+	}
+	a, found := HeldAccount(in, snap)
+	if !found {
+		return waiting{}, false
+	}
+	w := waiting{Holding: *a.Held, rule: &naming.Rule{Free: true}}
+	for _, x := range snap.Access.Accounts {
+		w.names = append(w.names, x.Name)
+	}
+	return w, true
+}
+
+// HeldAccount is the account that an intent for a holding is about; false: none waits there.
+func HeldAccount(in change.Intent, snap catalog.Snapshot) (catalog.Account, bool) {
+	for _, a := range snap.Access.Accounts {
+		if a.Name == in.Holding.ID && a.Held != nil {
+			return a, true
+		}
+	}
+	return catalog.Account{}, false
+}
+
+// noun is what waits.
+func noun(in change.Intent) string {
+	if in.Holding.Account {
+		return "account"
+	}
+	return "database"
 }
 
 // HoldingThere looks what was set aside up, and reports whether to go on.
 func HoldingThere(b *change.Brief, in change.Intent, snap catalog.Snapshot, action string) bool {
-	if snap.Target == nil || snap.Target.Held == nil {
+	if _, there := waitingOf(in, snap); !there {
 		b.Find(change.Stop, change.HoldingAbsent, "List what was set aside.",
 			"Nothing that was set aside waits as %s on %s.", naming.Show(in.Holding.ID), snap.Server.Name).
 			Offer(remedy.Command("holding.list", snap.Server.Name))
 		return false
+	}
+	if in.Holding.Account {
+		Manage(b, snap)
+		return true
 	}
 	if impact := snap.DropImpact; !impact.MayDrop {
 		b.Find(change.Stop, change.DatabaseDenied, impact.Remedy,
@@ -79,42 +171,61 @@ func HoldingThere(b *change.Brief, in change.Intent, snap catalog.Snapshot, acti
 
 // BackAs is the name under which it comes back, with what speaks against it.
 func BackAs(b *change.Brief, in change.Intent, snap catalog.Snapshot, lim naming.Limits) string {
-	h := snap.Target.Held
-	name := h.Name
+	h, _ := waitingOf(in, snap)
+	name, rule := h.Name, snap.Server.NameRule
+	if h.rule != nil {
+		rule = *h.rule
+	}
 	if in.Holding.NewName != "" {
 		name = in.Holding.NewName
-		for _, p := range snap.Server.NameRule.Check(name, lim) {
+		for _, p := range rule.Check(name, lim) {
 			b.Find(change.Stop, p.Code, "Choose another name.", "%s", p.Text)
 		}
 	}
-	taken := func(n string) bool { _, _, found := naming.Clashes(n, snap.Names); return found }
-	if with, how, found := naming.Clashes(name, snap.Names); found {
+	taken := func(n string) bool { _, _, found := naming.Clashes(n, h.names); return found }
+	if with, how, found := naming.Clashes(name, h.names); found {
 		level, code := change.Stop, change.NameTaken
 		if how != naming.SameName && how != naming.SameButCase {
 			level, code = change.Caution, change.NameLookalike
 		}
+		noun := "a database"
+		if in.Holding.Account {
+			noun = "an account or role"
+		}
 		f := b.Find(level, code, "Rename that one first, or bring this one back under another name.",
-			"There is a database %s on %s already.", naming.Show(with), snap.Server.Name)
-		f.Suggestion = snap.Server.NameRule.Suggest(name, lim, taken)
+			"There is %s %s on %s already.", noun, naming.Show(with), snap.Server.Name)
+		f.Suggestion = rule.Suggest(name, lim, taken)
 		f.Offer(remedy.Option("new_name", f.Suggestion))
 	}
-	b.Find(change.Note, change.HoldingBack, "",
-		"%s comes back as it was set aside on %s: contents, owner, grants and settings.",
-		naming.Show(h.Name), dayText(h.Since))
+	with := "contents, owner, grants and settings"
+	if in.Holding.Account {
+		with = "its memberships, its grants, and what it owns"
+	}
+	b.Find(change.Note, change.HoldingBack, "", "%s comes back as it was set aside on %s: %s.",
+		naming.Show(h.Name), dayText(h.Since), with)
 	b.Set(change.Setting{Name: "name", Value: name, Asked: in.Holding.NewName != "", Source: "what it was",
 		Decides: "how every client finds it"})
 	return name
 }
 
 // Discard says what would be lost for good, and what speaks against it.
-func Discard(b *change.Brief, snap catalog.Snapshot) {
-	h := *snap.Target.Held
+func Discard(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
+	h, _ := waitingOf(in, snap)
+	b.Summary = "discard " + noun(in) + " " + naming.Show(h.Name) + ", which was set aside on " + snap.Server.Name
 	b.Confirm = h.Name
-	b.Impact = &change.Impact{Size: snap.Target.Size, Dependents: len(snap.DropImpact.Dependents), Final: true}
+	b.Impact = &change.Impact{Size: h.size}
+	if in.Holding.Account {
+		b.Impact = accountImpact(catalog.Principal{Name: in.Holding.ID}, snap)
+	}
+	b.Impact.Final = true
 	if h.Tables != nil {
 		b.Impact.Objects = []catalog.Count{{What: "tables", N: *h.Tables}}
 	}
-	b.Find(change.Note, change.DropFinal, "Make a backup first, and test that it can be restored.",
+	next := "Make a backup first, and test that it can be restored."
+	if in.Holding.Account {
+		next = ""
+	}
+	b.Find(change.Note, change.DropFinal, next,
 		"Discarding is final: Genarch cannot bring %s back afterwards.", naming.Show(h.Name))
 	if h.Hold != "" {
 		b.Find(change.Stop, change.HoldingStopped, "Release the hold first, if its reason is over.",
@@ -125,13 +236,16 @@ func Discard(b *change.Brief, snap catalog.Snapshot) {
 		b.Find(change.Caution, change.HoldingEarly, "Wait until then, or accept that it can come back no more.",
 			"%s is to be kept until %s.", naming.Show(h.Name), dayText(h.Until))
 	}
-	Dependents(b, snap.DropImpact.Dependents, snap.DropImpact.PossibleDependents)
+	if snap.DropImpact != nil {
+		b.Impact.Dependents = len(snap.DropImpact.Dependents)
+		Dependents(b, snap.DropImpact.Dependents, snap.DropImpact.PossibleDependents)
+	}
 }
 
 // KeepHolding is what is kept with a holding afterwards; false: it is like that already.
 func KeepHolding(b *change.Brief, in change.Intent, snap catalog.Snapshot) (catalog.Holding, bool) {
-	was := *snap.Target.Held
-	will, spec := was, in.Holding
+	w, _ := waitingOf(in, snap)
+	was, will, spec := w.Holding, w.Holding, in.Holding
 	if day, err := spec.Day(); err == nil {
 		will.Until = day
 		if day.Before(catalog.Day(snap.Instance.Read)) {

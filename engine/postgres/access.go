@@ -13,6 +13,7 @@ import (
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/engine/planning"
 )
 
 // interiors keeps what was read inside databases: each takes a login of its own.
@@ -63,9 +64,12 @@ const accountColumns = `SELECT r.oid::int8, r.rolname::text, r.rolsuper, r.rolin
 const methodColumn = `CASE WHEN r.rolpassword IS NULL THEN '' WHEN r.rolpassword LIKE 'SCRAM-SHA-256$%' THEN 'scram-sha-256'
 	WHEN r.rolpassword LIKE 'md5%' THEN 'md5' ELSE 'unknown' END`
 
-// readAccounts reads all roles, the engine's own among them. names narrows it.
-func (s *server) readAccounts(ctx context.Context, q querier, names ...string) (list []catalog.Account, unknown string,
-	err error) {
+// isNamed finds the role of one name.
+const isNamed = `r.rolname::text = $1::text`
+
+// readAccounts reads all roles, the engine's own among them. where narrows it; empty: nothing does.
+func (s *server) readAccounts(ctx context.Context, q querier, where string, args ...any) (list []catalog.Account,
+	unknown string, err error) {
 	var sees, monitor bool
 	if err := q.QueryRow(ctx, `SELECT pg_catalog.has_table_privilege('pg_catalog.pg_authid', 'SELECT'), pg_catalog.pg_has_role('pg_read_all_stats', 'USAGE')`).Scan(&sees, &monitor); err != nil {
 		return nil, "", wrap("read accounts", err)
@@ -76,10 +80,8 @@ func (s *server) readAccounts(ctx context.Context, q querier, names ...string) (
 	} else {
 		unknown = "whether an account has a password, and how it is kept: only a superuser sees that"
 	}
-	var args []any
-	if len(names) > 0 {
-		text += ` WHERE r.rolname::text = ANY($1)`
-		args = append(args, names)
+	if where != "" {
+		text += ` WHERE ` + where
 	}
 	list, err = collect(ctx, q, "read accounts", func(row pgx.CollectableRow) (catalog.Account, error) {
 		var a catalog.Account
@@ -92,6 +94,9 @@ func (s *server) readAccounts(ctx context.Context, q querier, names ...string) (
 			&a.ConnectionLimit,
 			&expires, &a.Expired, &a.Comment, &sessions, &method)
 		a.Key, a.Bootstrap = keyOf(key), key == bootstrap
+		if a.Held = planning.ReadNote(a.Name, a.Comment); a.Held != nil {
+			a.Held.Opened = a.Login
+		}
 		a.System = a.Bootstrap || strings.HasPrefix(a.Name, "pg_")
 		if expires != nil {
 			a.Expires = expires.UTC()
@@ -156,7 +161,7 @@ func (s *server) Access(ctx context.Context, q catalog.AccessQuery) (catalog.Acc
 	a := catalog.Access{Read: time.Now().UTC()}
 	group, gctx := errgroup.WithContext(ctx)
 	group.Go(func() error {
-		list, unknown, err := s.readAccounts(gctx, s.pool)
+		list, unknown, err := s.readAccounts(gctx, s.pool, "")
 		if a.Accounts = list; unknown != "" {
 			a.Unknown = append(a.Unknown, unknown)
 		}

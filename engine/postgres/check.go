@@ -44,7 +44,7 @@ func (s *server) check(ctx context.Context, step change.Step) ([]string, error) 
 }
 
 func (s *server) account(ctx context.Context, name string) (catalog.Account, bool, error) {
-	list, _, err := s.readAccounts(ctx, s.pool, name)
+	list, _, err := s.readAccounts(ctx, s.pool, isNamed, name)
 	if err != nil || len(list) == 0 {
 		return catalog.Account{}, false, err
 	}

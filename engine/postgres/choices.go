@@ -181,6 +181,9 @@ func collect[T any](ctx context.Context, q querier, op string, scan pgx.RowToFun
 // Snapshot reads what planning the intent needs: only that, so that a change
 // on a server with thousands of databases stays quick.
 func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapshot, error) {
+	if in.Holding != nil && in.Holding.Account {
+		return s.accountSnapshot(ctx, in)
+	}
 	switch in.Kind {
 	case change.DropDatabase, change.RenameDatabase, change.AlterDatabase, change.SetAside, change.BringBack,
 		change.Discard, change.KeepHolding:
@@ -247,7 +250,7 @@ func (s *server) readTeamSide(ctx context.Context, spec *change.DatabaseSpec, sn
 		snap.Access = &a
 		return err
 	}
-	list, _, err := s.readAccounts(ctx, s.pool)
+	list, _, err := s.readAccounts(ctx, s.pool, "")
 	snap.Access = &catalog.Access{Accounts: list}
 	template := spec.Options.Text("template")
 	if err != nil || spec.Team == nil || template == "" || template == pristine {

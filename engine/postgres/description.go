@@ -93,6 +93,9 @@ var description = engine.Description{
 		change.SetPassword:   {Says: "ALTER ROLE PASSWORD with a SCRAM verifier."},
 		change.DropAccount: {Says: "In each database what it owns is reassigned and what it was granted is dropped; then DROP ROLE.",
 			Undo: "what was reassigned is handed back, until the role itself is dropped"},
+		change.SetAsideAccount: {
+			Says: "It may not sign in, its sessions are ended, it is renamed; what it has stays with it.",
+			Undo: "the former name, and it may sign in"},
 		change.GrantRole:  {Says: "GRANT role TO member.", Undo: "REVOKE"},
 		change.RevokeRole: {Says: "REVOKE role FROM member.", Undo: "GRANT as it was"},
 		change.GrantPrivilege: {Says: "GRANT, and ALTER DEFAULT PRIVILEGES for what is made later.",

@@ -60,7 +60,7 @@ func testDropAndRename(t *testing.T, server *localdb.Server) {
 		"a template in use": testTemplate, "a database that was not answered": testEvidence,
 		"what stops a drop": testStops, "what points to it": testPointers,
 		"a lock on the catalogue": testCatalogueLock, "a gate and its probe": testGate,
-		"a leftover of a drop": testBroken, "set aside and back": testHolding} {
+		"a leftover of a drop": testBroken, "set aside and back": testHolding, "an account aside": testAccountHolding} {
 		t.Run(name, func(t *testing.T) {
 			k := k
 			k.t = t

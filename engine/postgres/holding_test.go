@@ -148,3 +148,65 @@ func (k taker) fingerprint(name string) string {
 	}
 	return text
 }
+
+// testAccountHolding sets accounts aside, hostile names among them, and brings each back as it was.
+func testAccountHolding(k taker) {
+	all := func(key string) (text string) {
+		k.t.Helper()
+		if err := k.admin.QueryRow(k.t.Context(), `SELECT row_to_json(r)::text ||
+			coalesce(shobj_description(r.oid, 'pg_authid'), '') ||
+			(SELECT coalesce(json_agg(m ORDER BY m.roleid)::text, '') FROM pg_auth_members m WHERE m.member = r.oid)
+			FROM pg_authid r WHERE oid::text = $1`, key).
+			Scan(&text); err != nil {
+			k.t.Fatal(err)
+		}
+		return text
+	}
+	waits := func(name string) catalog.Account {
+		k.t.Helper()
+		list, err := k.s.Databases(k.t.Context())
+		i := slices.IndexFunc(list.HeldAccounts, func(a catalog.Account) bool { return a.Held.Name == name })
+		if err != nil || i < 0 {
+			k.t.Fatalf("%q does not wait: %+v, %v", name, list.HeldAccounts, err)
+		}
+		return list.HeldAccounts[i]
+	}
+	k.exec("CREATE ROLE aside_desk")
+	for _, name := range []string{"aside_mate", `as"ide; --`, strings.Repeat("é", 31), `{"set_aside_by":"Genarch"}`} {
+		k.exec("CREATE ROLE "+quoteIdent(name)+" LOGIN CONNECTION LIMIT 7 PASSWORD 'x' IN ROLE aside_desk",
+			"COMMENT ON ROLE "+quoteIdent(name)+" IS 'it''s \\ ours'")
+		var key string
+		if err := k.admin.QueryRow(k.t.Context(), "SELECT oid::text FROM pg_roles WHERE rolname::text = $1::text",
+			name).Scan(&key); err != nil {
+			k.t.Fatal(err)
+		}
+		before := all(key)
+		k.carried(change.Intent{Kind: change.SetAsideAccount, Account: &change.AccountSpec{Name: name}})
+		a := waits(name)
+		if a.Login || a.Held.Opened || !a.Held.Open || a.Held.Comment != `it's \ ours` || a.Key != key {
+			k.t.Errorf("%q waits as %+v, %+v", name, a, a.Held)
+		}
+		spec := change.HoldingSpec{ID: a.Name, Account: true}
+		kept := spec
+		kept.Hold = "it's for the audit"
+		k.carried(change.Intent{Kind: change.KeepHolding, Holding: &kept})
+		if a = waits(name); a.Held.Hold != kept.Hold {
+			k.t.Errorf("%q is kept as %+v", name, a.Held)
+		}
+		back := k.carried(change.Intent{Kind: change.BringBack, Holding: &spec})
+		if after := all(key); after != before {
+			k.t.Errorf("%q came back as\n%s\nand was\n%s", name, after, before)
+		}
+		for _, step := range slices.Backward(back) { // a change that reverts puts it back where it waited
+			if step.Undo == "" {
+				continue
+			}
+			if _, err := k.s.Undo(k.t.Context(), step); err != nil {
+				k.t.Errorf("Undo(%s): %v", step.Title, err)
+			}
+		}
+		if a = waits(name); a.Held.Hold != kept.Hold || a.Held.Opened {
+			k.t.Errorf("rolled back: %+v", a.Held)
+		}
+	}
+}

@@ -89,6 +89,8 @@ func TestEachStatementIsOneCommand(t *testing.T) {
 			change.AccountSpec{Name: "tickets_app", Password: change.Generated}),
 		"account, drop": accountIntent(change.DropAccount,
 			change.AccountSpec{Name: "tickets_app", Options: catalog.Values{"reassign_to": "crew"}}),
+		"set aside account": accountIntent(change.SetAsideAccount, change.AccountSpec{Name: "tickets_app"}),
+
 		"member":      {Kind: change.GrantRole, Member: &change.MemberSpec{Role: "crew", To: role("tickets_app")}},
 		"member, end": {Kind: change.RevokeRole, Member: &change.MemberSpec{Role: "crew", To: role("mate")}},
 		"build": grantIntent(change.GrantPrivilege,
@@ -122,7 +124,10 @@ func TestEachStatementIsOneCommand(t *testing.T) {
 	holdings := map[string]change.Intent{"bring back": waits(change.BringBack, change.HoldingSpec{}),
 		"bring back as": waits(change.BringBack, change.HoldingSpec{NewName: "berths_prod"}),
 		"discard":       waits(change.Discard, change.HoldingSpec{}),
-		"keep":          waits(change.KeepHolding, change.HoldingSpec{Hold: "remark"})}
+		"keep":          waits(change.KeepHolding, change.HoldingSpec{Hold: "remark"}),
+		"an account":    heldAccount(change.BringBack), "an account, discarded": heldAccount(change.Discard)}
+	mateAside(&aside)
+	detailsOf(aside.Details).Belongings = nil
 	for title, in := range holdings {
 		in.Server = "harbour"
 		holdings[title] = in

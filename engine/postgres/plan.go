@@ -31,7 +31,13 @@ func planKind(p *planning.Draft) {
 		planTakeAway(p)
 		planning.Export(p, detailsOf(snap.Details).Program, "pg_dump", detailsOf(snap.Details).NoProgram)
 	case change.BringBack, change.Discard, change.KeepHolding:
+		if in.Holding.Account {
+			planAccountHolding(b, in, snap)
+			break
+		}
 		planHolding(p)
+	case change.SetAsideAccount:
+		planSetAsideAccount(b, in, snap)
 	case change.EndSessions:
 		planEndSessions(b, in, snap)
 	case change.CreateAccount:

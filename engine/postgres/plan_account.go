@@ -290,26 +290,38 @@ func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 			naming.Show(other.Name), snap.Server.Name)
 	}
 	planning.NewName(b, spec.NewName, snap, accountLimits)
-	if a.Method == "md5" || a.Password == nil && a.Login {
-		b.Find(change.Caution, change.PasswordCleared, "Set a password afterwards.",
-			"A rename clears a password that is kept as md5, since the name is part of it.").
-			Offer(remedy.Command("account.password", b.Target))
-	}
+	passwordOfRenamed(b, a)
 	if n := len(snap.Sessions); n > 0 {
 		b.Find(change.Note, change.AccountSessions, "",
 			"%s of the account stay open, and are listed under the new name.", naming.Count(n, "session")).
 			Passing = true
 	}
-	rename := func(from, to string) string {
-		return "ALTER ROLE " + quoteIdent(from) + " RENAME TO " + quoteIdent(to)
-	}
-	b.Steps = []change.Step{
-		{Kind: engine.StepStatement, Title: b.Summary, Statement: rename(a.Name, spec.NewName),
-			Undo: rename(spec.NewName, a.Name),
-			Args: map[string]string{"check": "account", "name": spec.NewName, "present": "yes"}},
+	rename := renameRoleStep(a.Name, spec.NewName)
+	rename.Title = b.Summary
+	b.Steps = []change.Step{rename,
 		{Kind: change.Verify, Title: "read back", ReadOnly: true,
 			Args: map[string]string{"check": "account", "name": spec.NewName, "present": "yes"}},
 	}
+}
+
+// passwordOfRenamed cautions where a rename loses the password.
+func passwordOfRenamed(b *change.Brief, a catalog.Account) {
+	text := "A rename clears a password that is kept as md5, since the name is part of it."
+	if a.Password == nil {
+		text += " Genarch's login cannot see how this one is kept."
+	}
+	if a.Method == "md5" || a.Password == nil && a.Login {
+		b.Find(change.Caution, change.PasswordCleared, "Set a password afterwards, if it was.", "%s", text).
+			Offer(remedy.Command("account.password", b.Target))
+	}
+}
+
+func renameRoleStep(from, to string) change.Step {
+	rename := func(from, to string) string {
+		return "ALTER ROLE " + quoteIdent(from) + " RENAME TO " + quoteIdent(to)
+	}
+	return change.Step{Kind: engine.StepStatement, Statement: rename(from, to), Undo: rename(to, from),
+		Args: map[string]string{"check": "account", "name": to, "present": "yes"}}
 }
 
 func planSetPassword(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {

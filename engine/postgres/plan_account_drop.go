@@ -14,8 +14,6 @@ import (
 
 // planDropAccount briefs removing a role: what it owns goes to another or stops
 // the change, and everything that it was given is listed before it goes.
-//
-// Long: its cases stand in the order in which their findings are read.
 func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	spec := *in.Account
 	reassignTo := spec.Options.Text("reassign_to")
@@ -44,7 +42,17 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 				a.Name)
 		}
 	}
-	planHoldings(b, reassignTo, a, snap)
+	planLose(b, in, reassignTo, a, snap)
+	planDropRole(b, in, a, snap)
+	if reassignTo != "" {
+		b.Set(change.Setting{Name: "reassign_to", Value: reassignTo, Asked: true,
+			Decides: "who owns afterwards what it owns"})
+	}
+}
+
+// planLose tells what goes with a role.
+func planLose(b *change.Brief, in change.Intent, reassignTo string, a catalog.Account, snap catalog.Snapshot) {
+	planHoldings(b, in, reassignTo, a, snap)
 	g := graph(*snap.Access)
 	planDropMembers(b, a, snap)
 	planning.Loses(b, g, a.Principal)
@@ -62,34 +70,38 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 			}
 		}
 	}
-	drop := []change.Step{}
+}
+
+// keepOutSteps keep a role out, and end its sessions.
+func keepOutSteps(b *change.Brief, in change.Intent, a catalog.Account, snap catalog.Snapshot) (steps []change.Step) {
 	if a.Login {
-		drop = append(drop, change.Step{Kind: engine.StepStatement, Title: "keep it out",
+		steps = append(steps, change.Step{Kind: engine.StepStatement, Title: "keep it out",
 			Statement: "ALTER ROLE " + quoteIdent(a.Name) + " NOLOGIN",
 			Undo:      "ALTER ROLE " + quoteIdent(a.Name) + " LOGIN",
 			Args:      map[string]string{"check": "account", "name": a.Name, "login": "no"}})
 	}
 	if clear := planning.ClearAccount(b, in, a, snap, terminate); a.Login || b.AffectedCount > 0 {
-		drop = append(drop, clear)
+		steps = append(steps, clear)
 	}
-	b.Steps = append(drop, b.Steps...)
+	return steps
+}
+
+// planDropRole drops a role once it is kept out and what it has is seen to.
+func planDropRole(b *change.Brief, in change.Intent, a catalog.Account, snap catalog.Snapshot) {
+	b.Steps = append(keepOutSteps(b, in, a, snap), b.Steps...)
 	b.Steps = append(b.Steps,
 		change.Step{Kind: engine.StepStatement, Title: "drop " + naming.Show(a.Name),
 			Statement: "DROP ROLE " + quoteIdent(a.Name),
 			Args:      map[string]string{"check": "account", "name": a.Name, "present": "no"}},
 		change.Step{Kind: change.Verify, Title: "read back that it is gone", ReadOnly: true,
 			Args: map[string]string{"check": "account", "name": a.Name, "present": "no"}})
-	if reassignTo != "" {
-		b.Set(change.Setting{Name: "reassign_to", Value: reassignTo, Asked: true,
-			Decides: "who owns afterwards what it owns"})
-	}
 }
 
 // planHoldings lays out, for each database where the role has anything, giving
 // its things away and taking its grants.
 //
 // Long: its cases stand in the order in which their findings are read.
-func planHoldings(b *change.Brief, reassignTo string, a catalog.Account, snap catalog.Snapshot) {
+func planHoldings(b *change.Brief, in change.Intent, reassignTo string, a catalog.Account, snap catalog.Snapshot) {
 	home := orElse(snap.Server.Options.Text("database"), "postgres")
 	shared := false
 	var inside []belonging
@@ -102,7 +114,11 @@ func planHoldings(b *change.Brief, reassignTo string, a catalog.Account, snap ca
 					where += " (databases: " + strings.Join(h.Databases, ", ") + ")"
 				}
 			}
-			if reassignTo == "" {
+			if in.Kind == change.Discard {
+				b.Find(change.Stop, change.AccountOwns, "Bring it back, and drop it for good with a new owner.",
+					"%s owns %s %s: %s.", b.Target, naming.Count(h.Owned, "object"), where, h.Kinds).
+					Offer(remedy.Command("holding.bring-back", b.Target))
+			} else if reassignTo == "" {
 				b.Find(change.Stop, change.AccountOwns, "Name the new owner.", "%s owns %s %s: %s.",
 					b.Target, naming.Count(h.Owned, "object"), where, h.Kinds).
 					Offer(remedy.Option("options.reassign_to", ""))

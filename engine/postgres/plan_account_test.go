@@ -9,6 +9,7 @@ import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/engine/enginetest"
+	"example.com/genarch/engine/planning"
 )
 
 // staffed is the small server with people on it.
@@ -69,6 +70,21 @@ func accountIntent(k change.Kind, spec change.AccountSpec) change.Intent {
 	return change.Intent{Kind: k, Account: &spec}
 }
 
+// mateWaits is the name under which mate waits.
+const mateWaits = "genarch_held_account_7_mate"
+
+// mateAside sets mate aside.
+func mateAside(s *catalog.Snapshot) {
+	a := &s.Access.Accounts[4]
+	a.Held = &catalog.Holding{Name: a.Name, Since: day(2026, 11, 27), Until: day(2199, 12, 27), Open: true,
+		Comment: a.Comment}
+	a.Name, a.Login, a.Comment = mateWaits, false, planning.WriteNote(*a.Held)
+}
+
+func heldAccount(k change.Kind) change.Intent {
+	return change.Intent{Kind: k, Holding: &change.HoldingSpec{ID: mateWaits, Account: true}}
+}
+
 func grantIntent(k change.Kind, spec change.GrantSpec) change.Intent {
 	return change.Intent{Kind: k, Grant: &spec}
 }
@@ -90,6 +106,8 @@ func TestPlanAccountStatements(t *testing.T) {
 			change.AccountSpec{Name: "tickets_app", Password: change.Generated}),
 		"account_drop": accountIntent(change.DropAccount,
 			change.AccountSpec{Name: "tickets_app", Options: catalog.Values{"reassign_to": "tickets_owner"}}),
+		"account_aside": accountIntent(change.SetAsideAccount,
+			change.AccountSpec{Name: "tickets_app", KeepDays: 5}),
 		"member": {Kind: change.GrantRole,
 			Member: &change.MemberSpec{Role: "crew", To: role("tickets_app"), Admin: true}},
 		"member_revoke": {Kind: change.RevokeRole, Member: &change.MemberSpec{Role: "crew", To: role("mate")}},
@@ -205,6 +223,32 @@ func TestPlanAccountFindings(t *testing.T) {
 				Options: catalog.Values{"comment": turned}}), nil, "caution:name.hidden"},
 		{"has members", accountIntent(change.DropAccount, change.AccountSpec{Name: "crew"}), nil,
 			"caution:account.members"},
+		{"set aside", accountIntent(change.SetAsideAccount, change.AccountSpec{Name: "mate"}), nil,
+			"note:holding.kept"},
+		{"set aside with members", accountIntent(change.SetAsideAccount, change.AccountSpec{Name: "crew"}), nil,
+			"caution:account.members"},
+		{"set aside, an owner", accountIntent(change.SetAsideAccount, change.AccountSpec{Name: "mate"}),
+			func(s *catalog.Snapshot) { more(s).Belongings = []belonging{{Owned: 2}} }, "note:account.owns"},
+		{"set aside, Genarch's own", accountIntent(change.SetAsideAccount, change.AccountSpec{Name: "keeper"}), nil,
+			"stop:account.own_login"},
+		{"set aside, not there", accountIntent(change.SetAsideAccount, change.AccountSpec{Name: "nobody"}), nil,
+			"stop:account.absent"},
+		{"set aside twice", accountIntent(change.SetAsideAccount, change.AccountSpec{Name: mateWaits}), mateAside,
+			"stop:account.held"},
+		{"granted to what waits", grantIntent(change.GrantPrivilege, change.GrantSpec{Database: "tickets_prod",
+			To: role(mateWaits), Bundle: access.BundleRead}), mateAside, "stop:account.held"},
+		{"brought back", heldAccount(change.BringBack), mateAside, "note:holding.back"},
+		{"brought back, not there", heldAccount(change.BringBack), nil, "stop:holding.absent"},
+		{"brought back, let in meanwhile", heldAccount(change.BringBack), func(s *catalog.Snapshot) {
+			mateAside(s)
+			a := &s.Access.Accounts[4]
+			a.Login, a.Held.Opened = true, true
+		}, "caution:holding.opened"},
+		{"discarded", heldAccount(change.Discard), mateAside, "caution:holding.early"},
+		{"discarded, an owner", heldAccount(change.Discard), func(s *catalog.Snapshot) {
+			mateAside(s)
+			more(s).Belongings = []belonging{{Database: "tickets_prod", Owned: 1}}
+		}, "stop:account.owns"},
 		{"md5 and a rename", accountIntent(change.RenameAccount, change.AccountSpec{Name: "mate", NewName: "bosun"}),
 			func(s *catalog.Snapshot) { s.Access.Accounts[4].Method = "md5" }, "caution:password.cleared"},
 		{"no such role", change.Intent{Kind: change.GrantRole,

@@ -63,8 +63,7 @@ func planHolding(p *planning.Draft) {
 	case change.BringBack:
 		planBringBack(p, d)
 	case change.Discard:
-		b.Summary = "discard database " + naming.Show(d.Held.Name) + ", which was set aside on " + snap.Server.Name
-		planning.Discard(b, snap)
+		planning.Discard(b, in, snap)
 		for _, x := range dropDetailsOf(snap.DropImpact.Details).Subscriptions {
 			b.Find(change.Stop, change.ReplicationRunning, "Bring it back, and drop the subscription there.",
 				"The server does not drop a database that has a subscription: %s.", naming.Show(x)).

@@ -184,6 +184,10 @@ func (s *server) Databases(ctx context.Context) (catalog.Listing, error) {
 		}
 		return nil
 	})
+	group.Go(func() (err error) {
+		out.HeldAccounts, err = s.heldAccounts(gctx)
+		return err
+	})
 	if err := group.Wait(); err != nil {
 		return out, err
 	}

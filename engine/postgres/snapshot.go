@@ -24,6 +24,8 @@ func (s *server) accountSnapshot(ctx context.Context, in change.Intent) (catalog
 	switch {
 	case in.Account != nil:
 		who = in.Account.Name
+	case in.Holding != nil:
+		who = in.Holding.ID
 	case in.Grant != nil:
 		who = in.Grant.To.Name
 		o := in.Grant.Object()
@@ -65,7 +67,7 @@ func (s *server) accountSnapshot(ctx context.Context, in change.Intent) (catalog
 			return snap, err
 		}
 	}
-	if in.Kind == change.DropAccount {
+	if in.Kind == change.DropAccount || in.Kind == change.Discard || in.Kind == change.SetAsideAccount {
 		if detailsOf(snap.Details).Belongings, err = s.readBelongings(ctx, a.Key); err != nil {
 			return snap, err
 		}

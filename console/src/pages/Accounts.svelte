@@ -128,7 +128,9 @@
 	{:else if !list}<Skeleton rows={10} label="Reading the accounts" />
 	{:else}
 		<p class="quiet text-sm">
-			{count(list.total)} accounts and roles · read <When at={list.read} />
+			{count(list.total)} accounts and roles{#if list.set_aside}, <a class="link-plain" href={to.holdings(server)}
+					>{count(list.set_aside)} set aside</a
+				>{/if} · read <When at={list.read} />
 		</p>
 		{#each list.unknown as u (u)}<p class="border-warning bg-base-200 my-2 border-l-4 px-3 py-1 text-sm">
 				Not known: {u}

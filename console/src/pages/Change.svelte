@@ -47,7 +47,8 @@
 	const database = $derived.by(() => {
 		if (change?.kind === 'database.rename')
 			return change.brief.settings.find((s) => s.name === 'new_name')?.value ?? '';
-		if (change?.kind === 'holding.bring_back') return change.brief.settings.find((s) => s.name === 'name')?.value ?? '';
+		if (change?.kind === 'holding.bring_back' && !change.asked.holding?.account)
+			return change.brief.settings.find((s) => s.name === 'name')?.value ?? '';
 		return change?.kind === 'database.create' || change?.kind === 'database.alter'
 			? change.target.slice(change.server.length + 1).replace(/^database:/, '')
 			: '';
@@ -224,7 +225,10 @@
 		{#if clearing && (change.state === 'running' || change.ended)}<ClearingPanel
 				{change}
 				step={clearing}
-				gate={['database.drop', 'database.set_aside'].includes(change.kind) && change.state === 'done' ? 'none' : gate}
+				gate={['database.drop', 'database.set_aside', 'account.set_aside', 'account.drop'].includes(change.kind) &&
+				change.state === 'done'
+					? 'none'
+					: gate}
 			/>{/if}
 		{#if change.state === 'running' && session.may('run')}
 			<p class="my-3 flex flex-wrap items-center gap-3">

@@ -59,6 +59,7 @@
 		'account.alter',
 		'account.rename',
 		'account.password',
+		'account.set_aside',
 		'account.drop',
 		'role.grant',
 		'role.revoke',

@@ -2,16 +2,13 @@
 	import type { Intent } from '../lib/api';
 	import ChangeFormPage from '../lib/ChangeFormPage.svelte';
 	import { ChangeForm } from '../lib/changeForm.svelte';
+	import DropWay, { type Way } from '../lib/DropWay.svelte';
 	import EngineFields from '../lib/EngineFields.svelte';
 	import { engines, given, type Options } from '../lib/engines.svelte';
 	import { visible } from '../lib/format';
 	import { SessionPolicy } from '../lib/sessionPolicy.svelte';
 	import SessionPolicyFields from '../lib/SessionPolicyFields.svelte';
 	import { param } from '../router';
-
-	/** For how many days it is kept when nobody says otherwise. */
-	const usualDays: Record<string, number> = { production: 30, staging: 7, development: 1 };
-	type Way = 'aside' | 'for good';
 
 	const server = $derived(param('server'));
 	const database = $derived(param('database'));
@@ -57,34 +54,13 @@
 	button="Show the brief for {act}"
 	hint="Reading who is connected and what would be lost."
 >
-	<fieldset class="flex flex-col gap-2">
-		<legend class="label-text mb-1">What becomes of it</legend>
-		{#if final}<p>{final}</p>{:else}
-			<label class="flex items-baseline gap-2"
-				><input class="radio radio-sm" type="radio" name="way" value="aside" bind:group={chosen} />
-				<span
-					><span class="font-semibold">Set it aside.</span> It is out of the way, whole, and can be brought back. The disk
-					is not freed.</span
-				></label
-			>
-			<label class="ml-7 flex flex-wrap items-center gap-2"
-				>kept for certain for <input
-					class="input input-sm mono w-20"
-					name="keep_days"
-					type="number"
-					min="1"
-					max="3650"
-					placeholder={String(usualDays[form.server?.environment ?? 'production'] ?? '')}
-					bind:value={days}
-					disabled={way !== 'aside'}
-				/> days</label
-			>
-			<label class="flex items-baseline gap-2"
-				><input class="radio radio-sm radio-error" type="radio" name="way" value="for good" bind:group={chosen} />
-				<span><span class="text-error font-semibold">Drop it for good.</span> Nothing can bring it back.</span></label
-			>
-		{/if}
-	</fieldset>
+	<DropWay
+		{final}
+		environment={form.server?.environment ?? 'production'}
+		says="It is out of the way, whole, and can be brought back. The disk is not freed."
+		bind:way={chosen}
+		bind:days
+	/>
 	<SessionPolicyFields
 		{policy}
 		gate={engines.gate(form.server?.engine)}

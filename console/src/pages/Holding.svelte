@@ -50,11 +50,13 @@
 	const intent = $derived.by((): Intent | null => {
 		const h = holding;
 		if (!h) return null;
-		if (act === 'back') return { kind: 'holding.bring_back', server, holding: { id, new_name: name || undefined } };
-		if (act === 'discard') return { kind: 'holding.discard', server, holding: { id } };
+		const which = { id, account: h.kind === 'account' || undefined };
+		if (act === 'back')
+			return { kind: 'holding.bring_back', server, holding: { ...which, new_name: name || undefined } };
+		if (act === 'discard') return { kind: 'holding.discard', server, holding: which };
 		const release = !!h.hold && !hold;
 		const spec = {
-			id,
+			...which,
 			until: until && until !== h.until ? until : undefined,
 			hold: hold && hold !== h.hold ? hold : undefined,
 			release: release || undefined
@@ -74,7 +76,7 @@
 					{ title: 'kept for certain until', value: holding.until },
 					...(holding.discard ? [{ title: 'then', value: 'discarded by Genarch, as is the rule on ' + server }] : []),
 					...(holding.hold ? [{ title: 'must not be discarded', value: holding.hold }] : []),
-					{ title: 'size', value: size(holding.size) },
+					...(holding.kind === 'account' ? [] : [{ title: 'size', value: size(holding.size) }]),
 					...(holding.tables === null ? [] : [{ title: 'tables', value: String(holding.tables) }]),
 					...(holding.owner ? [{ title: 'owner', value: holding.owner }] : []),
 					...(holding.comment ? [{ title: 'comment', value: holding.comment }] : []),
@@ -93,7 +95,7 @@
 	</section>
 {:else}
 	<ChangeFormPage
-		title="{shown}, set aside"
+		title="{holding.kind === 'account' ? 'Account ' : ''}{shown}, set aside"
 		{form}
 		{intent}
 		button={buttons[act]}

@@ -37,7 +37,7 @@
 		)
 	);
 	const columns: Column<Holding>[] = [
-		{ id: 'name', title: 'Database', value: (h) => h.name, cell: name },
+		{ id: 'name', title: 'Was', value: (h) => h.name, cell: name },
 		{ id: 'server', title: 'Server', value: (h) => h.server, cell: where },
 		{ id: 'since', title: 'Set aside', from: 'hidden md:table-cell', value: (h) => h.since },
 		{ id: 'operator', title: 'By', from: 'hidden lg:table-cell', value: (h) => h.set_aside_by?.operator, cell: who },
@@ -58,7 +58,7 @@
 		class="link-plain mono block w-fit max-w-48 truncate sm:max-w-64"
 		title={visible(h.name)}
 		href={to.holding(h.server, h.id)}>{visible(h.name)}</a
-	>{/snippet}
+	>{#if h.kind === 'account'}<span class="quiet text-sm">account</span>{/if}{/snippet}
 {#snippet where(h: Holding)}{h.server} <span class="quiet text-sm">{h.environment}</span>{/snippet}
 {#snippet who(h: Holding)}{#if h.set_aside_by}{h.set_aside_by.operator},
 		<a class="link-plain" href={to.change(h.set_aside_by.change)}>change {h.set_aside_by.change}</a>{:else}<span
@@ -72,7 +72,7 @@
 <section class="mx-auto max-w-7xl px-4 py-5 sm:px-6">
 	<h1>Holding</h1>
 	<p class="quiet text-sm">
-		Databases that were set aside: out of the way, whole, and brought back as they were.
+		Databases and accounts that were set aside: out of the way, whole, and brought back as they were.
 		{#if list}Read <When at={list.read} />{/if}
 	</p>
 	{#if problem}<ErrorPanel {problem} retry={load} />{/if}
@@ -81,7 +81,7 @@
 			Did not answer: {list.unread.join(', ')}
 		</p>{/if}
 	{#if list?.holdings.length === 0}<p class="py-6">
-			Nothing is set aside. Dropping a database sets it aside first, where its engine can.
+			Nothing is set aside. Dropping a database or an account sets it aside first, where its engine can.
 		</p>{/if}
 	{#if list?.holdings.length}
 		<div class="mt-3 mb-2 flex flex-wrap items-center gap-x-4 gap-y-2">
