@@ -88,6 +88,26 @@ func grown(before, after Counted) []change.Message {
 		len(before), len(after), same)})
 }
 
+// Missing says that tables have not grown by as many rows as the server said that it wrote,
+// where all of them were counted and nothing took rows away.
+func Missing(written int64, before, after Counted) []change.Message {
+	var rows [2]int64
+	for i, list := range []Counted{before, after} {
+		for _, n := range list {
+			if n == nil {
+				return nil
+			}
+			rows[i] += *n
+		}
+	}
+	if grown := rows[1] - rows[0]; grown < written {
+		return []change.Message{{Severity: "LOOK", Text: fmt.Sprintf(
+			"the server said that %s were written, and there are %d more than before. Look whether its disk is full, "+
+				"and at its error log.", naming.Count(written, "row"), grown)}}
+	}
+	return nil
+}
+
 func rowsText(n *int64) string {
 	if n == nil {
 		return "rows that were not counted"

@@ -142,6 +142,15 @@ func (t copiedTable) fill(from, to string) string {
 		" FROM " + quoteIdent(from) + "." + quoteIdent(t.Name) + past
 }
 
+// count is the statement that counts the rows of a table's copy, its history included.
+func (t copiedTable) count(to string) string {
+	past := ""
+	if t.Start != "" {
+		past = " FOR SYSTEM_TIME ALL"
+	}
+	return "SELECT COUNT(*) FROM " + quoteIdent(to) + "." + quoteIdent(t.Name) + past
+}
+
 // fills are the statements that copy the rows, a table each.
 func (c copied) fills(from, to string) []string {
 	var out []string

@@ -2,13 +2,16 @@ package mariadb
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"strings"
 	"testing"
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
+	"example.com/genarch/engine"
 	"example.com/genarch/engine/enginetest"
+	"example.com/genarch/testutil"
 )
 
 func copying(name string, options catalog.Values) change.Intent {
@@ -71,6 +74,20 @@ func testCopy(k taker) {
 		}
 	}
 	testCopyOf(k)
+}
+
+// A server whose disk is full answers that all rows were written, and keeps none of them.
+func TestCopyWithoutRoom(t *testing.T) {
+	t.Parallel()
+	running := testutil.MariaDB(t, "innodb-file-per-table=0", "innodb-data-file-path=ibdata1:12M:autoextend:max:24M")
+	k := taker{t: t, server: running, s: enginetest.Open(t, Engine{}, enginetest.Target(Engine{}, running, "suite"))}
+	k.exec("mysql", "CREATE DATABASE full_dev", "CREATE TABLE full_dev.t (a INT, b TEXT)",
+		"INSERT INTO full_dev.t SELECT seq, REPEAT(MD5(seq), 30) FROM mysql.seq_1_to_11000")
+	_, err := enginetest.Carry(t, k.s, k.brief(copying("copied_dev", catalog.Values{"template": "full_dev"})))
+	if e, ok := errors.AsType[*engine.Error](err); !ok || e.Kind != engine.Refused ||
+		!strings.Contains(e.Error(), "there are 0") {
+		t.Errorf("a copy for which there is no room: %v", err)
+	}
 }
 
 // testCopyOf: what is asked for beside, and what cannot be copied.

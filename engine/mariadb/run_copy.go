@@ -212,10 +212,7 @@ func (s *server) fillAll(ctx context.Context, c *sender, step change.Step, what 
 		}
 		var rows int64
 		if err == nil {
-			res, sent := c.ExecContext(ctx, text)
-			if err = wrap(step.Title, sent); err == nil {
-				rows, _ = res.RowsAffected()
-			}
+			rows, err = fillOne(ctx, c, step, t, text)
 		}
 		stop()
 		if err != nil {
@@ -232,6 +229,27 @@ func (s *server) fillAll(ctx context.Context, c *sender, step change.Step, what 
 		out = append(out, change.Message{Severity: "COPIED", Text: fmt.Sprintf("%d more tables", n-maxTold)})
 	}
 	return out, nil
+}
+
+// fillOne copies the rows of one table, and counts them in the copy: the server has answered
+// that all rows were written to a table that is empty, because its disk was full.
+func fillOne(ctx context.Context, c *sender, step change.Step, t copiedTable, text string) (int64, error) {
+	res, err := c.ExecContext(ctx, text)
+	if err != nil {
+		return 0, wrap(step.Title, err)
+	}
+	var there int64
+	rows, err := res.RowsAffected()
+	if err == nil {
+		err = c.QueryRowContext(ctx, t.count(step.Args["name"])).Scan(&there)
+	}
+	if err == nil && there != rows {
+		err = &engine.Error{Op: step.Title, Kind: engine.Refused,
+			Next: "Look whether the server's disk is full, and at its error log.",
+			Text: fmt.Sprintf("the server said that %s were written to table %s, and there are %d",
+				naming.Count(rows, "row"), naming.Show(t.Name), there)}
+	}
+	return rows, wrap(step.Title, err)
 }
 
 // followRows tells, while one statement runs, how many rows it has written so far. Source:

@@ -140,6 +140,7 @@ func (s *server) fill(ctx context.Context, step change.Step) (engine.Report, err
 	defer c.Close()
 	f.conn = c
 	before := f.count(ctx)
+	f.fresh = len(before) == 0
 	if err := announce(ctx, c, step); err != nil {
 		return engine.Report{}, err
 	}
@@ -165,7 +166,11 @@ func (s *server) fill(ctx context.Context, step change.Step) (engine.Report, err
 		}
 		return rep, err
 	}
-	rep.Messages = append(rep.Messages, engine.Ran(f.taken, f.begun, before, f.count(ctx))...)
+	after := f.count(ctx)
+	rep.Messages = append(rep.Messages, engine.Ran(f.taken, f.begun, before, after)...)
+	if !f.takes {
+		rep.Messages = append(rep.Messages, engine.Missing(f.written, before, after)...)
+	}
 	return rep, nil
 }
 
@@ -178,6 +183,12 @@ type filler struct {
 	taken  int // statements that took effect, or would
 	line   int // of the last one
 	heard  []change.Message
+	// fresh: there was not a table before.
+	fresh bool
+	// written is how many rows the server said that INSERT has written. takes: some statement
+	// may have taken rows away, or have written over some.
+	written int64
+	takes   bool
 	// progress tells how far it is.
 	progress *engine.Progress
 	// committing: what makes all of it last was sent.
@@ -206,9 +217,11 @@ func (f *filler) run(ctx context.Context, from script.Splitter) error {
 		if st.Text == "" {
 			continue
 		}
-		if _, err := f.conn.ExecContext(ctx, st.Text); err != nil {
+		res, err := f.conn.ExecContext(ctx, st.Text)
+		if err != nil {
 			return f.failed(ctx, err, st)
 		}
+		f.reckon(st, res)
 		f.listen(ctx, st)
 		f.taken, f.line = f.taken+1, st.Line
 	}
@@ -222,6 +235,19 @@ func (f *filler) run(ctx context.Context, from script.Splitter) error {
 		}
 	}
 	return nil
+}
+
+// adds are the kinds of statements that take no rows away, as a dump has them.
+var adds = []string{"SET", "CREATE TABLE", "INSERT", "LOCK TABLES", "UNLOCK", "UNLOCK TABLES", "ALTER TABLE",
+	"CREATE INDEX", "START TRANSACTION", "BEGIN", "COMMIT", "USE"}
+
+// reckon adds the rows up that were written.
+func (f *filler) reckon(st script.Statement, res sql.Result) {
+	f.takes = f.takes || !slices.Contains(adds, st.Kind) && (st.Kind != "DROP TABLE" || !f.fresh) ||
+		strings.Contains(strings.ToUpper(st.Text[max(0, len(st.Text)-wordy):]), "ON DUPLICATE")
+	if n, err := res.RowsAffected(); err == nil && st.Kind == "INSERT" {
+		f.written += n
+	}
 }
 
 func (f *filler) rollBack(ctx context.Context) {
@@ -273,7 +299,7 @@ func (f *filler) failed(ctx context.Context, err error, st script.Statement) err
 		}
 		e.Text = strings.TrimSuffix(e.Text, m[0]) + "at line " + m[1] + " of the statement"
 	}
-	e.Err, e.Passing = nil, false
+	e.Err, e.Passing, e.Actions = nil, false, nil
 	e.Text = fmt.Sprintf("line %d, column %d, %s: %s", line, column, st.Kind, e.Text)
 	e.Next = "Mend the script, and run what follows: what was before this line took effect."
 	if f.atOnce || f.taken == 0 {

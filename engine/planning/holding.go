@@ -63,7 +63,7 @@ func SetAsideAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot, h
 	}
 }
 
-// accountImpact counts the roles that an account belongs to, and its members.
+// accountImpact counts the account, the roles that it belongs to, and its members.
 func accountImpact(who catalog.Principal, snap catalog.Snapshot) *change.Impact {
 	out, roles := &change.Impact{}, 0
 	for _, m := range snap.Access.Memberships {
@@ -74,7 +74,7 @@ func accountImpact(who catalog.Principal, snap catalog.Snapshot) *change.Impact 
 			out.Dependents++
 		}
 	}
-	out.Objects = []catalog.Count{{What: "memberships", N: roles}}
+	out.Objects = []catalog.Count{{What: "accounts", N: 1}, {What: "memberships", N: roles}}
 	return out
 }
 

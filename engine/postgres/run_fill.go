@@ -261,7 +261,7 @@ func (f *filler) failed(err error, st script.Statement) error {
 	if pe, ok := errors.AsType[*pgconn.PgError](err); ok && pe.Position > 0 {
 		line, column = script.At(st, int(pe.Position))
 	}
-	e.Err, e.Passing = nil, false
+	e.Err, e.Passing, e.Actions = nil, false, nil
 	e.Text = fmt.Sprintf("line %d, column %d, %s: %s", line, column, st.Kind, e.Text)
 	if strings.HasPrefix(e.Code, "22") || strings.HasPrefix(e.Code, "23") {
 		e.Detail = "" // it holds the row: what stands in a script's rows is not kept

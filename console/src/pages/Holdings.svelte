@@ -55,17 +55,18 @@
 </script>
 
 {#snippet name(h: Holding)}<a
-		class="link-plain mono block w-fit max-w-48 truncate sm:max-w-64"
+		class="link-plain mono inline-block max-w-48 truncate align-bottom sm:max-w-64"
 		title={visible(h.name)}
 		href={to.holding(h.server, h.id)}>{visible(h.name)}</a
-	>{#if h.kind === 'account'}<span class="quiet text-sm">account</span>{/if}{/snippet}
+	>{#if h.kind === 'account'}
+		<span class="quiet text-sm">account</span>{/if}{/snippet}
 {#snippet where(h: Holding)}{h.server} <span class="quiet text-sm">{h.environment}</span>{/snippet}
 {#snippet who(h: Holding)}{#if h.set_aside_by}{h.set_aside_by.operator},
 		<a class="link-plain" href={to.change(h.set_aside_by.change)}>change {h.set_aside_by.change}</a>{:else}<span
 			class="quiet">not on record</span
 		>{/if}{/snippet}
 {#snippet until(h: Holding)}<TimeLeft holding={h} />{/snippet}
-{#snippet big(h: Holding)}{size(h.size)}{/snippet}
+{#snippet big(h: Holding)}{h.kind === 'account' ? '' : size(h.size)}{/snippet}
 
 <svelte:head><title>Holding · Genarch</title></svelte:head>
 
