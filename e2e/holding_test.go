@@ -120,8 +120,8 @@ func testHeldAccount(t *testing.T, s *service, pg *localdb.Server, admin *pgx.Co
 		t.Fatal(err)
 	}
 	const at = "harbour/account:mate"
-	has(t, "the brief", s.run(3, "account", "drop", at).err, "set account mate aside", "1 account, 1 membership", "yes, until",
-		"stays the owner of 1 object", "1 session is open", "genarch holding bring-back "+at)
+	has(t, "the brief", s.run(3, "account", "drop", at).err, "set account mate aside", "1 account, 1 membership",
+		"yes, until", "stays the owner of 1 object", "1 session is open", "genarch holding bring-back "+at)
 	has(t, "done", s.run(0, "account", "drop", at, "--confirm", "mate", "--grace", "0s").out, "account.set_aside")
 	if _, err := conn.Exec(t.Context(), "SELECT 1"); err == nil {
 		t.Error("its session goes on")

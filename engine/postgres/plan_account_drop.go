@@ -97,6 +97,17 @@ func planDropRole(b *change.Brief, in change.Intent, a catalog.Account, snap cat
 			Args: map[string]string{"check": "account", "name": a.Name, "present": "no"}})
 }
 
+// where says in which database, or that it is of the whole server.
+func (h belonging) where() string {
+	switch {
+	case h.Database != "":
+		return "in database " + naming.Show(h.Database)
+	case len(h.Databases) > 0:
+		return "for the whole server (databases: " + strings.Join(h.Databases, ", ") + ")"
+	}
+	return "for the whole server"
+}
+
 // planHoldings lays out, for each database where the role has anything, giving
 // its things away and taking its grants.
 //
@@ -107,13 +118,7 @@ func planHoldings(b *change.Brief, in change.Intent, reassignTo string, a catalo
 	var inside []belonging
 	for _, h := range detailsOf(snap.Details).Belongings {
 		if h.Owned > 0 {
-			where := "in database " + naming.Show(h.Database)
-			if h.Database == "" {
-				where = "for the whole server"
-				if len(h.Databases) > 0 {
-					where += " (databases: " + strings.Join(h.Databases, ", ") + ")"
-				}
-			}
+			where := h.where()
 			if in.Kind == change.Discard {
 				b.Find(change.Stop, change.AccountOwns, "Bring it back, and drop it for good with a new owner.",
 					"%s owns %s %s: %s.", b.Target, naming.Count(h.Owned, "object"), where, h.Kinds).

@@ -1,8 +1,6 @@
 package postgres
 
 import (
-	"strings"
-
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
@@ -62,12 +60,8 @@ func planStays(b *change.Brief, a catalog.Account, snap catalog.Snapshot) {
 		if h.Owned == 0 {
 			continue
 		}
-		where := "in database " + naming.Show(h.Database)
-		if h.Database == "" {
-			where = strings.TrimSuffix("for the whole server: databases "+strings.Join(h.Databases, ", "), ": databases ")
-		}
 		b.Find(change.Note, change.AccountOwns, "Before it can be discarded, another owner has to be named.",
-			"%s stays the owner of %s %s.", b.Target, naming.Count(h.Owned, "object"), where)
+			"%s stays the owner of %s %s.", b.Target, naming.Count(h.Owned, "object"), h.where())
 	}
 }
 
