@@ -1251,7 +1251,7 @@ export interface components {
             if_not_exists?: boolean;
             /**
              * Format: int64
-             * @description For how many days it is kept; 0: as usual.
+             * @description For how long; 0: as usual.
              */
             keep_days?: number;
             name: string;
