@@ -56,6 +56,8 @@ type Server struct {
 	Admin    string
 	Password secret.Text
 	Version  string // as its program says, once it runs
+	// CA is the certificate by which clients know it, in PEM; empty: it has none.
+	CA string
 
 	program Program
 	child   *child

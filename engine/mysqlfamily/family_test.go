@@ -1,0 +1,34 @@
+package mysqlfamily
+
+import (
+	"testing"
+
+	"example.com/genarch/engine/enginetest"
+	"example.com/genarch/testutil"
+	"example.com/genarch/testutil/rigs"
+)
+
+// maria is the member of the family that most tests are about.
+type maria = Engine[MariaDB]
+
+func TestSuite(t *testing.T) {
+	t.Parallel()
+	s := testutil.MariaDB(t)
+	enginetest.Run(t, maria{}, s, enginetest.AllNames)
+	enginetest.RunAccounts(t, maria{}, s, enginetest.AllNames)
+}
+
+func TestTLS(t *testing.T) {
+	t.Parallel()
+	ca, cert, key := enginetest.Certificate(t, testutil.Dir(t))
+	s := testutil.MariaDB(t, "ssl-cert="+cert, "ssl-key="+key)
+	enginetest.RunTLS(t, maria{}, enginetest.Target(maria{}, s, "quay"), ca, cert, false)
+}
+
+// TestSessions runs beside the suite, on a server of its own that shows who holds
+// metadata locks.
+func TestSessions(t *testing.T) {
+	t.Parallel()
+	enginetest.RunSessions(t, rigs.Of(maria{},
+		testutil.MariaDB(t, "plugin-load-add=metadata_lock_info", "max-connections=300")), enginetest.AllNames)
+}

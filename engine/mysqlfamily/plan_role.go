@@ -1,0 +1,146 @@
+package mysqlfamily
+
+import (
+	"slices"
+	"strings"
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/core/naming"
+	"example.com/genarch/core/remedy"
+	"example.com/genarch/engine"
+	"example.com/genarch/engine/planning"
+)
+
+func setDefaultRole(role string, p catalog.Principal) string {
+	if role == "" || role == "none" {
+		return "SET DEFAULT ROLE NONE FOR " + quotePrincipal(p)
+	}
+	return "SET DEFAULT ROLE " + quoteIdent(role) + " FOR " + quotePrincipal(p)
+}
+
+func defaultRoleStep(a catalog.Account, to string) change.Step {
+	args := checkOf("account", a.Principal)
+	args["default_role"] = strings.Replace(to, "none", "", 1)
+	return change.Step{Kind: engine.StepStatement,
+		Title:     "set the default role of " + naming.Show(a.Principal.String()),
+		Statement: setDefaultRole(to, a.Principal),
+		Undo:      setDefaultRole(a.DefaultRole, a.Principal), Args: args}
+}
+
+func planDefaultRole(b *change.Brief, role string, a catalog.Account, snap catalog.Snapshot) {
+	if role != "none" && !slices.ContainsFunc(snap.Access.Memberships, func(m catalog.Membership) bool {
+		return m.Member == a.Principal && m.Role.Name == role
+	}) {
+		b.Find(change.Stop, change.RoleHeld,
+			"Grant it first.",
+			"%s is no member of the role %s.", a.Principal, role).
+			Offer(remedy.Command("role.grant", change.PrincipalAddress(snap.Server.Name,
+				catalog.Principal{Name: role, Role: true}).String()).With("to", a.Principal.String()))
+	}
+	b.Set(change.Setting{Name: "default_role", Value: role, Asked: true, Was: &a.DefaultRole,
+		Decides: "which of its roles holds from the next sign-in on; there can be one"})
+	b.Steps = append(b.Steps, defaultRoleStep(a, role))
+}
+
+// planMember briefs giving a role to an account or another role, or taking it.
+//
+// Long: its cases stand in the order in which their findings are read.
+func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, give bool) {
+	b.Summary = "grant role " + naming.Show(spec.Role) + " to " + naming.Show(spec.To.String())
+	if !give {
+		b.Summary = "revoke role " + naming.Show(spec.Role) + " from " + naming.Show(spec.To.String())
+	}
+	r, okRole := planning.FindAccount(b, catalog.Principal{Name: spec.Role, Role: true}, snap, change.RoleAbsent)
+	m, okMember := planning.FindAccount(b, spec.To, snap, change.AccountAbsent)
+	if !okRole || !okMember {
+		return
+	}
+	var held *catalog.Membership
+	admin := false
+	for i, x := range snap.Access.Memberships {
+		if x.Role == r.Principal && x.Member == m.Principal {
+			held = &snap.Access.Memberships[i]
+		}
+		admin = admin || x.Role == r.Principal && x.Member == snap.Self && x.Admin
+	}
+	if !admin {
+		b.Find(change.Stop, change.RightsMissing,
+			"Whoever made it runs: GRANT "+quoteIdent(r.Name)+" TO "+quotePrincipal(snap.Self)+" WITH ADMIN OPTION",
+			"Genarch's login %s may not grant the role %s: only those with its admin option may.", snap.Self, r.Name)
+	}
+	if give && takesOver(r) && !takesOver(m) {
+		planning.Takeover(b, snap, m.Principal.String(), m.Name,
+			"the role %s may do everything on every database, or alter accounts", naming.Show(r.Name))
+	}
+	b.Set(change.Setting{Name: "role", Value: r.Name, Asked: true, Decides: "whose privileges are had"})
+	b.Set(change.Setting{Name: "member", Value: m.Principal.String(), Asked: true, Decides: "who has them"})
+	grant := func(admin bool) string {
+		text := "GRANT " + quoteIdent(r.Name) + " TO " + quotePrincipal(m.Principal)
+		if admin {
+			text += " WITH ADMIN OPTION"
+		}
+		return text
+	}
+	revoke := "REVOKE " + quoteIdent(r.Name) + " FROM " + quotePrincipal(m.Principal)
+	args := checkOf("member", m.Principal)
+	args["of"], args["present"] = r.Name, yesNo(give)
+	switch {
+	case !give && held == nil:
+		planning.Done(b, change.RoleHeld, "%s is no member of the role %s, so nothing will be done.", m.Principal,
+			r.Name)
+		return
+	case !give:
+		if m.DefaultRole == r.Name {
+			b.Steps = append(b.Steps, defaultRoleStep(m, "none"))
+		}
+		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: b.Summary, Statement: revoke,
+			Undo: grant(held.Admin), Args: args})
+		b.Find(change.Note, change.GrantEffect, "",
+			"Sessions in which the role is active keep it until they end or set another one%s.", connectedText(snap)).
+			Passing = true
+	default:
+		planning.Circle(b, r.Principal, m.Principal, graph(*snap.Access))
+		if held != nil && held.Admin == spec.Admin &&
+			(m.Role || m.DefaultRole == r.Name || spec.Options.Bool("no_default")) {
+			planning.Done(b, change.RoleHeld, "%s is a member of the role %s already, so nothing will be done.",
+				m.Principal, r.Name)
+			return
+		}
+		if spec.Admin {
+			b.Find(change.Caution, change.RoleAdminOption, "Leave out the admin option.",
+				"%s could grant the role %s to anybody, outside Genarch.", m.Principal, r.Name)
+		}
+		undo := revoke
+		if held != nil {
+			undo = "REVOKE ADMIN OPTION FOR " + quoteIdent(r.Name) + " FROM " + quotePrincipal(m.Principal)
+		}
+		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: b.Summary,
+			Statement: grant(spec.Admin), Undo: undo, Args: args})
+		switch {
+		case m.Role:
+			b.Find(change.Note, change.GrantEffect, "",
+				"The grant holds for the members of %s from their next sign-in on.", m.Name)
+		case spec.Options.Bool("no_default"):
+			b.Find(change.Note, change.RoleDormant, "", "The role holds only after SET ROLE %s.", r.Name)
+		case m.DefaultRole != "" && m.DefaultRole != r.Name:
+			b.Find(change.Caution, change.RoleDormant,
+				"Put both roles into one and grant that, or change the default role afterwards.",
+				"%s has the default role %s, and there can be only one, so %s holds only after SET ROLE %s.",
+				m.Principal, m.DefaultRole, r.Name, r.Name)
+		default:
+			b.Steps = append(b.Steps, defaultRoleStep(m, r.Name))
+			b.Find(change.Note, change.GrantEffect, "",
+				"The role becomes its default role and holds from the next sign-in on%s.", connectedText(snap)).
+				Passing = true
+		}
+	}
+	b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back", ReadOnly: true, Args: args})
+}
+
+func connectedText(snap catalog.Snapshot) string {
+	if len(snap.Sessions) == 0 {
+		return ""
+	}
+	return "; connected now: " + planning.Shorten(snap.Sessions)
+}
