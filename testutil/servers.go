@@ -4,15 +4,19 @@ package testutil
 
 import (
 	"errors"
+	"fmt"
 	"os"
+	"os/exec"
 	"os/user"
 	"path/filepath"
 	"runtime"
 	"strconv"
+	"sync"
 	"testing"
 	"time"
 
 	"example.com/genarch/engine/mariadb/marialocal"
+	"example.com/genarch/engine/mysql/mysqllocal"
 	"example.com/genarch/engine/postgres/pglocal"
 	"example.com/genarch/localdb"
 )
@@ -37,6 +41,37 @@ func MariaDB(tb testing.TB, options ...string) *localdb.Server {
 	tb.Helper()
 	return keep(tb)(marialocal.Start(tb.Context(),
 		localdb.Config{Dir: filepath.Join(Dir(tb), "mariadb"), Fast: true, Options: options}))
+}
+
+// MySQL starts a stand-in for MySQL of a version, as 8.4.3: no such server can run here.
+func MySQL(tb testing.TB, version string, options ...string) *localdb.Server {
+	tb.Helper()
+	return keep(tb)(mysqllocal.Start(tb.Context(), standin(tb), version,
+		localdb.Config{Dir: filepath.Join(Dir(tb), "mysql"), Fast: true, Options: options}))
+}
+
+// standins builds the program of the stand-ins once for each run of a package's tests.
+var standins struct {
+	once sync.Once
+	file string
+	err  error
+}
+
+// standin is the program of the stand-ins.
+func standin(tb testing.TB) string {
+	tb.Helper()
+	standins.once.Do(func() {
+		standins.file = filepath.Join(os.TempDir(), "genarch-standin-"+strconv.Itoa(os.Getpid()))
+		build := exec.Command("go", "build", "-o", standins.file, ".")
+		build.Dir = filepath.Join(Root(), "standin")
+		if out, err := build.CombinedOutput(); err != nil {
+			standins.err = fmt.Errorf("the stand-ins cannot be built: %w\n%s", err, out)
+		}
+	})
+	if standins.err != nil {
+		tb.Fatal(standins.err)
+	}
+	return standins.file
 }
 
 // Postgres starts Debian's PostgreSQL.

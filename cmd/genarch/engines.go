@@ -3,6 +3,7 @@ package main
 import (
 	"example.com/genarch/engine"
 	"example.com/genarch/engine/mariadb"
+	"example.com/genarch/engine/mysql"
 	"example.com/genarch/engine/postgres"
 	"example.com/genarch/store"
 )
@@ -12,6 +13,7 @@ func engines(records *store.Store) []engine.Engine {
 	return append(moreEngines,
 		postgres.Engine{},
 		mariadb.Engine{Owns: records.Owns},
+		mysql.Engine{},
 	)
 }
 

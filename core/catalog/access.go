@@ -75,7 +75,9 @@ type Account struct {
 	// TLS is what its sign-in demands: "" nothing, ANY, X509, SPECIFIED.
 	TLS         string
 	DefaultRole string
-	Comment     string
+	// DefaultRoles are all of them, where there can be several.
+	DefaultRoles []string
+	Comment      string
 	// System: the engine made it, or it is kept for the engine.
 	System bool
 	// Held is set for one that was set aside; its name is that under which it waits.

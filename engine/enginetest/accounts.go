@@ -4,9 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"net"
 	"slices"
-	"strconv"
 	"strings"
 	"testing"
 
@@ -84,7 +82,7 @@ func RunAccounts(t *testing.T, e engine.Engine, running *localdb.Server, names N
 	t.Run("single privileges", func(t *testing.T) { testSingle(t, e, s) })
 	t.Run("a team", func(t *testing.T) { testTeam(t, e, s) })
 	t.Run("own login", func(t *testing.T) { testOwnLogin(t, e, s, running) })
-	t.Run("cut line at an account", func(t *testing.T) { testCutAccount(t, e, target) })
+	t.Run("cut line at an account", func(t *testing.T) { testCutAccount(t, e, target, running.Dir) })
 }
 
 // find reads one account anew.
@@ -430,15 +428,13 @@ func testOwnLogin(t *testing.T, e engine.Engine, s engine.Server, running *local
 
 // testCutAccount cuts the line right after the account was made: the probe finds
 // out, and the password is what tells that it is ours.
-func testCutAccount(t *testing.T, e engine.Engine, target engine.Target) {
-	p := newProxy(t, net.JoinHostPort(target.Server.Host, strconv.Itoa(target.Server.Port)))
-	cut := target
-	cut.Server.Host, cut.Server.Port = "127.0.0.1", p.port
-	through, direct := Open(t, e, cut), Open(t, e, target)
+func testCutAccount(t *testing.T, e engine.Engine, target engine.Target, dir string) {
+	direct := Open(t, e, target)
+	through, cutAfter := cutting(t, e, target, dir)
 	b := With(Ask(t, e, through, account(change.CreateAccount,
 		change.AccountSpec{Name: "cut_app", Host: host(e), Password: change.Generated})),
 		map[string]secret.Text{"cut_app": secret.New("a Passw0rd that was cut")})
-	p.cutAfter("CREATE ")
+	cutAfter("CREATE ")
 	_, err := through.Do(t.Context(), b.Steps[0])
 	if ee, ok := errors.AsType[*engine.Error](err); !ok || ee.Kind != engine.Unknown {
 		t.Fatalf("a line cut after the statement was sent gave %v; want kind unknown", err)

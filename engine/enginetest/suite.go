@@ -9,6 +9,8 @@ import (
 	"fmt"
 	"maps"
 	"net"
+	"os"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -54,9 +56,13 @@ func (n Names) of(list []string) []string {
 
 // Target registers a started server, without an identity.
 func Target(e engine.Engine, s *localdb.Server, name string) engine.Target {
-	return engine.Target{Password: s.Password, Sealer: sealer{},
+	t := engine.Target{Password: s.Password, Sealer: sealer{},
 		Server: catalog.Server{Name: name, Engine: e.Describe().ID, Host: s.Host, Port: s.Port, Admin: s.Admin,
 			Environment: catalog.Development, TLS: catalog.TLSOff}}
+	if s.CA != "" {
+		t.Server.TLS, t.Server.CA = catalog.TLSVerified, s.CA
+	}
+	return t
 }
 
 // sealer makes seals that nobody could tell from a text's own, which is enough for a test.
@@ -191,7 +197,7 @@ func Run(t *testing.T, e engine.Engine, running *localdb.Server, names Names) {
 	t.Run("description", func(t *testing.T) { testDescription(t, e, s) })
 	t.Run("choices", func(t *testing.T) { testChoices(t, e, s) })
 	t.Run("errors", func(t *testing.T) { testErrors(t, e, s, target) })
-	t.Run("cut line", func(t *testing.T) { testCutLine(t, e, target) })
+	t.Run("cut line", func(t *testing.T) { testCutLine(t, e, target, running.Dir) })
 	t.Run("own session", func(t *testing.T) { testOwnSession(t, e, target) })
 	t.Run("identity", func(t *testing.T) { testIdentity(t, e, target) })
 }
@@ -219,8 +225,12 @@ func testInspect(t *testing.T, e engine.Engine, s engine.Server, running *locald
 }
 
 func testCreate(t *testing.T, e engine.Engine, s engine.Server) {
-	b := Brief(t, e, s, change.DatabaseSpec{Name: "sailings_prod",
-		Options: catalog.Values{"comment": `it's a "test" with \ in it`}})
+	remark := `it's a "test" with \ in it`
+	options := catalog.Values{"comment": remark}
+	if _, has := e.Describe().Option(change.PartDatabase, "comment"); !has {
+		remark, options = "", nil
+	}
+	b := Brief(t, e, s, change.DatabaseSpec{Name: "sailings_prod", Options: options})
 	steps, err := Carry(t, s, b)
 	if err != nil {
 		t.Fatal(err)
@@ -229,7 +239,7 @@ func testCreate(t *testing.T, e engine.Engine, s engine.Server) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if d.Comment != `it's a "test" with \ in it` || d.Tables == nil || *d.Tables != 0 || d.Size == nil || d.System {
+	if d.Comment != remark || d.Tables == nil || *d.Tables != 0 || d.Size == nil || d.System {
 		t.Errorf("read back as %+v", d)
 	}
 	list, err := s.Databases(t.Context())
@@ -303,18 +313,39 @@ func testHostile(t *testing.T, e engine.Engine, target engine.Target, names Name
 	}
 }
 
+// twoValues are two values of an option of databases.
+func twoValues(t *testing.T, e engine.Engine, s engine.Server) (option, one, other string) {
+	if _, has := e.Describe().Option(change.PartDatabase, "comment"); has {
+		return "comment", "first", "second"
+	}
+	lists, err := s.Choices(t.Context(), "collations")
+	if err != nil || len(lists["collations"]) < 2 {
+		t.Fatalf("no comments, and no collations: %v", err)
+	}
+	list := lists["collations"]
+	i := slices.IndexFunc(list, func(c catalog.Choice) bool { return c.Default })
+	for _, c := range list {
+		if c.For == list[max(i, 0)].For && c.Name != list[max(i, 0)].Name {
+			return "collation", list[max(i, 0)].Name, c.Name
+		}
+	}
+	t.Fatal("one collation only")
+	return "", "", ""
+}
+
 func testIfAbsent(t *testing.T, e engine.Engine, s engine.Server) {
-	spec := change.DatabaseSpec{Name: "manifests_prod", IfNotExists: true, Options: catalog.Values{"comment": "first"}}
+	option, first, second := twoValues(t, e, s)
+	spec := change.DatabaseSpec{Name: "manifests_prod", IfNotExists: true, Options: catalog.Values{option: first}}
 	if _, err := Carry(t, s, Brief(t, e, s, spec)); err != nil {
 		t.Fatal(err)
 	}
 	if b := Brief(t, e, s, spec); b.Outcome != change.Nothing || len(b.Steps) != 0 || len(b.Differences) != 0 {
 		t.Errorf("the second run would do %v, differences %v", b.Steps, b.Differences)
 	}
-	spec.Options = catalog.Values{"comment": "second"}
+	spec.Options = catalog.Values{option: second}
 	b := Brief(t, e, s, spec)
 	if b.Outcome != change.Nothing || len(b.Differences) != 1 ||
-		b.Differences[0] != (change.Difference{Name: "comment", Asked: "second", Actual: "first"}) {
+		b.Differences[0] != (change.Difference{Name: option, Asked: second, Actual: first}) {
 		t.Errorf("differences %+v", b.Differences)
 	}
 	spec.IfNotExists = false
@@ -474,15 +505,28 @@ func silence(t *testing.T) int {
 	return l.Addr().(*net.TCPAddr).Port
 }
 
+// cutting opens a target by a line that can be cut right after a statement was sent. Where
+// nobody can read along, a stand-in cuts it itself, as the file cut in its folder asks it to.
+func cutting(t *testing.T, e engine.Engine, target engine.Target, dir string) (s engine.Server, cutAfter func(string)) {
+	if target.Server.TLS != catalog.TLSOff {
+		return Open(t, e, target), func(text string) {
+			if err := os.WriteFile(filepath.Join(dir, "cut"), []byte(text), 0o600); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	p := newProxy(t, net.JoinHostPort(target.Server.Host, strconv.Itoa(target.Server.Port)))
+	target.Server.Host, target.Server.Port = "127.0.0.1", p.port
+	return Open(t, e, target), p.cutAfter
+}
+
 // testCutLine cuts the line right after the statement was sent: the outcome is
 // unknown to the caller, and the probe finds it out.
-func testCutLine(t *testing.T, e engine.Engine, target engine.Target) {
-	p := newProxy(t, net.JoinHostPort(target.Server.Host, strconv.Itoa(target.Server.Port)))
-	cut := target
-	cut.Server.Host, cut.Server.Port = "127.0.0.1", p.port
-	through, direct := Open(t, e, cut), Open(t, e, target)
+func testCutLine(t *testing.T, e engine.Engine, target engine.Target, dir string) {
+	direct := Open(t, e, target)
+	through, cutAfter := cutting(t, e, target, dir)
 	b := Brief(t, e, through, change.DatabaseSpec{Name: "crew_rota_prod"})
-	p.cutAfter(b.Steps[0].Statement[:12])
+	cutAfter(b.Steps[0].Statement[:12])
 	_, err := through.Do(t.Context(), b.Steps[0])
 	if ee, ok := errors.AsType[*engine.Error](err); !ok || ee.Kind != engine.Unknown {
 		t.Fatalf("a line cut after the statement was sent gave %v; want kind unknown", err)

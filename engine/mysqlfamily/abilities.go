@@ -36,7 +36,7 @@ func (e Engine[P]) Prepare(login catalog.Principal) []engine.Right {
 		login.Host = "%"
 	}
 	account := quoteAccount(login.Name, login.Host)
-	out := []engine.Right{{For: "sign in", Statement: "CREATE USER " + account}}
+	out := []engine.Right{{For: "sign in", Statement: "CREATE USER " + account + e.product().fresh}}
 	for _, a := range e.product().abilities {
 		out = append(out, engine.Right{For: a.title, Statement: a.statement(account, a.privileges)})
 	}

@@ -25,11 +25,11 @@ type databaseColumn struct {
 	set    privilege.Set
 }
 
-// databaseFlags writes all flags of a row of mysql.db as one text, the right to
+// flagsOf writes all flags of a row of a grant table as one text, the right to
 // pass on last: twenty columns a row would take several times as long to read.
-func (p *product) databaseFlags() string {
+func flagsOf(columns []databaseColumn) string {
 	text := "CONCAT("
-	for _, c := range p.databaseColumns {
+	for _, c := range columns {
 		text += c.column + "_priv, "
 	}
 	return text + "Grant_priv)"
@@ -143,7 +143,7 @@ func (s *server) readGrants(ctx context.Context) ([]catalog.Grant, error) {
 		}
 		var user, host, database, flags sql.RawBytes
 		return s.query(gctx, "read grants on databases",
-			`SELECT User, Host, Db, `+s.product.databaseFlags()+` FROM mysql.db`,
+			`SELECT User, Host, Db, `+flagsOf(columns)+` FROM mysql.db`,
 			func(r *sql.Rows) error {
 				if err := r.Scan(&user, &host, &database, &flags); err != nil {
 					return err

@@ -21,7 +21,7 @@ func TestPlanAlterFindings(t *testing.T) {
 	held := func(s *catalog.Snapshot) {
 		s.OwnerFound = []string{"gate@10.%"}
 		s.Access.Grants = append(s.Access.Grants,
-			catalog.Grant{Entry: catalog.Entry{Grantee: at("cargo_app", "10.0.0.%"), Privileges: ownPrivileges},
+			catalog.Grant{Entry: catalog.Entry{Grantee: at("cargo_app", "10.0.0.%"), Privileges: mariaDB.own()},
 				Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: `cargo\_prod`}})
 	}
 	cleared := altering(catalog.Values{"comment": "x"})
@@ -91,7 +91,7 @@ func TestAlter(t *testing.T) {
 	run("CREATE DATABASE " + quoteIdent(odd) + " CHARACTER SET latin1 COLLATE latin1_german2_ci COMMENT 'was'")
 	run("CREATE TABLE " + quoteIdent(odd) + ".kept (id INT)")
 	run("CREATE USER first_app@'127.0.0.1', second_app@'127.0.0.1'")
-	run("GRANT " + ownPrivileges.String() + " ON " +
+	run("GRANT " + mariaDB.own().String() + " ON " +
 		onSQL(catalog.Object{Scope: catalog.ScopeDatabase, Database: odd}) + " TO first_app@'127.0.0.1'")
 	if got := enginetest.ValuesOf(t, s, odd)["owner"]; got != "first_app@127.0.0.1" {
 		t.Fatalf("the owner is read as %v", got)

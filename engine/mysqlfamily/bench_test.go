@@ -41,7 +41,8 @@ func BenchmarkAccess(b *testing.B) {
 	s := enginetest.Open(b, maria{}, enginetest.Target(maria{}, running, "quay"))
 	bare := func() {
 		for _, text := range []string{"SELECT User, Host, Priv FROM mysql.global_priv",
-			"SELECT User, Host, Db, " + mariaDB.databaseFlags() + " FROM mysql.db", "SELECT * FROM mysql.tables_priv",
+			"SELECT User, Host, Db, " + flagsOf(mariaDB.databaseColumns) + " FROM mysql.db", "SELECT * FROM " +
+				"mysql.tables_priv",
 			"SELECT * FROM mysql.columns_priv",
 			"SELECT * FROM mysql.procs_priv", "SELECT Host, User, Role, Admin_option FROM mysql.roles_mapping",
 			"SELECT SCHEMA_NAME FROM information_schema.SCHEMATA",

@@ -58,7 +58,7 @@ func (s *server) readBlockers(ctx context.Context, name string, out *catalog.Dro
 		}
 	}
 	var cluster bool
-	if err := s.db.QueryRowContext(ctx, "SELECT @@wsrep_on").Scan(&cluster); err == nil && cluster {
+	if err := s.db.QueryRowContext(ctx, s.product.cluster).Scan(&cluster); err == nil && cluster {
 		dropDetailsOf(out.Details).Cluster = true
 	}
 	return nil

@@ -88,7 +88,7 @@ func TestEffective(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		g := graph(a)
+		g := mariaDB.graph(a)
 		for _, name := range accounts {
 			p := catalog.Principal{Name: name, Host: "127.0.0.1"}
 			if got, ok := signsInAs(a.Accounts, name, "127.0.0.1"); !ok || got.Principal != p {

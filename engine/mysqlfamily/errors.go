@@ -29,7 +29,7 @@ func wrap(op string, err error) error {
 			// Cut off in the middle: on MariaDB that does not mean that
 			// nothing happened.
 			e.Kind = engine.Unknown
-		case 1040, 1045, 1226, 4151, 1129, 1130, 1203:
+		case 1040, 1045, 1226, 4151, 1129, 1130, 1203, 1524, 1862, 3032, 3118, 3159, 3955:
 			e.Kind = engine.NotSent
 		}
 		e.Passing = passing(me.Number)
@@ -70,6 +70,8 @@ func next(op string, number uint16) string {
 		return "The server is full: wait, or raise its max_connections."
 	case 1205:
 		return "Something holds a lock there: look at the sessions, then try again."
+	case 3955:
+		return "It is blocked for a time after too many failed sign-ins: wait, or unlock it."
 	case 1290:
 		return "The server was started with an option that forbids it (read_only?)."
 	case 1021:

@@ -18,6 +18,21 @@ func TestSuite(t *testing.T) {
 	enginetest.RunAccounts(t, maria{}, s, enginetest.AllNames)
 }
 
+// mysql8 is MySQL.
+type mysql8 = Engine[MySQL]
+
+func TestMySQL(t *testing.T) {
+	t.Parallel()
+	s := testutil.MySQL(t, "8.0.36")
+	enginetest.Run(t, mysql8{}, s, enginetest.AllNames)
+	enginetest.RunAccounts(t, mysql8{}, s, enginetest.AllNames)
+}
+
+func TestMySQLSessions(t *testing.T) {
+	t.Parallel()
+	enginetest.RunSessions(t, rigs.Of(mysql8{}, testutil.MySQL(t, "8.4.3")), enginetest.AllNames)
+}
+
 func TestTLS(t *testing.T) {
 	t.Parallel()
 	ca, cert, key := enginetest.Certificate(t, testutil.Dir(t))

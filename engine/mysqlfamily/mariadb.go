@@ -37,15 +37,18 @@ var mariaDB = product{description: &mariaDescription, limits: mariaLimits, accou
 		(SELECT VARIABLE_VALUE FROM information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME = 'THREADS_CONNECTED'),
 		(SELECT VARIABLE_VALUE FROM information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME = 'UPTIME'),
 		(SELECT VARIABLE_VALUE FROM information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME = 'SLAVES_RUNNING'),
-		COALESCE((SELECT VARIABLE_VALUE FROM information_schema.SESSION_STATUS WHERE VARIABLE_NAME = 'SSL_CIPHER'), '')`,
-	processlist:   "information_schema.PROCESSLIST",
-	comment:       "SCHEMA_COMMENT",
-	tablespaces:   "information_schema.INNODB_SYS_TABLESPACES",
-	outsideKeys:   `SELECT FOR_NAME, REF_NAME FROM information_schema.INNODB_SYS_FOREIGN WHERE REF_NAME LIKE CONCAT(?, '/%') AND FOR_NAME NOT LIKE CONCAT(?, '/%') LIMIT 200`,
+		COALESCE((SELECT VARIABLE_VALUE FROM information_schema.SESSION_STATUS WHERE VARIABLE_NAME = 'SSL_CIPHER'),
+				'')`,
+	processlist: "information_schema.PROCESSLIST",
+	comment:     "SCHEMA_COMMENT",
+	tablespaces: "information_schema.INNODB_SYS_TABLESPACES",
+	outsideKeys: `SELECT FOR_NAME, REF_NAME FROM information_schema.INNODB_SYS_FOREIGN WHERE REF_NAME LIKE
+			CONCAT(?, '/%') AND FOR_NAME NOT LIKE CONCAT(?, '/%') LIMIT 200`,
 	collationName: mariaCollationName,
 	entries:       mariaEntries,
 	accountNames: `SELECT User, Host FROM mysql.global_priv
-		WHERE NOT COALESCE(JSON_VALUE(Priv, '$.is_role'), 0) AND User NOT IN ('', 'PUBLIC', 'mariadb.sys') ORDER BY 1, 2 LIMIT 20000`,
+		WHERE NOT COALESCE(JSON_VALUE(Priv, '$.is_role'), 0) AND User NOT IN ('', 'PUBLIC', 'mariadb.sys') ORDER BY
+				1, 2 LIMIT 20000`,
 	owner: `SELECT User, Host FROM mysql.global_priv WHERE BINARY User = ? AND (? = '' OR Host = ?)
 		AND NOT COALESCE(JSON_VALUE(Priv, '$.is_role'), 0) ORDER BY 2`,
 	memberships: mariaMemberships,
@@ -54,13 +57,29 @@ var mariaDB = product{description: &mariaDescription, limits: mariaLimits, accou
 	lines: "SELECT p.ID, p.USER, p.HOST, COALESCE(p.DB, ''), p.COMMAND, p.TIME_MS, COALESCE(p.STATE, ''), " +
 		"LEFT(COALESCE(p.INFO, ''), 4000), " + beganSQL + " FROM information_schema.PROCESSLIST p LIMIT 50000",
 	rowWaits: `SELECT DISTINCT r.trx_mysql_thread_id, b.trx_mysql_thread_id FROM information_schema.INNODB_LOCK_WAITS w
-			JOIN information_schema.INNODB_TRX r ON r.trx_id = w.requesting_trx_id JOIN information_schema.INNODB_TRX b ON b.trx_id = w.blocking_trx_id LIMIT 5000`,
-	shows:         `SELECT @@performance_schema, EXISTS (SELECT 1 FROM information_schema.PLUGINS WHERE PLUGIN_NAME = 'METADATA_LOCK_INFO' AND PLUGIN_STATUS = 'ACTIVE')`,
-	metadataLocks: `SELECT THREAD_ID, COALESCE(LOCK_MODE, ''), COALESCE(LOCK_TYPE, ''), COALESCE(TABLE_SCHEMA, ''), COALESCE(TABLE_NAME, '') FROM information_schema.METADATA_LOCK_INFO LIMIT 100000`,
+			JOIN information_schema.INNODB_TRX r ON r.trx_id = w.requesting_trx_id JOIN
+					information_schema.INNODB_TRX b ON b.trx_id = w.blocking_trx_id LIMIT 5000`,
+	shows: `SELECT @@performance_schema, EXISTS (SELECT 1 FROM information_schema.PLUGINS WHERE PLUGIN_NAME
+			= 'METADATA_LOCK_INFO' AND PLUGIN_STATUS = 'ACTIVE')`,
+	metadataLocks: `SELECT THREAD_ID, COALESCE(LOCK_MODE, ''), COALESCE(LOCK_TYPE, ''), COALESCE(TABLE_SCHEMA, ''),
+			COALESCE(TABLE_NAME, '') FROM information_schema.METADATA_LOCK_INFO LIMIT 100000`,
 	locksHidden: "Sessions that use a database without having it as their default show only with a plugin: " +
 		"INSTALL SONAME 'metadata_lock_info'",
 	prepared: mariaPrepared, isBackup: mariaBackup,
 	kill: "KILL SOFT CONNECTION ", killStatement: "KILL SOFT QUERY ", compound: true,
+	bundles: mariaBundles, placeholder: may.DeleteHistory,
+	copies:   "MariaDB has nothing by which a copy can be told from the original.",
+	cluster:  "SELECT @@wsrep_on",
+	dropping: "SET STATEMENT lock_wait_timeout=2, innodb_lock_wait_timeout=2, max_statement_time=0 FOR ",
+	ownRole:  " WITH ADMIN CURRENT_USER", grantsRoles: func(catalog.Login) bool { return false }, defaultOf: "FOR",
+	method:     mariaMethod,
+	credential: func(method string) string { return "IDENTIFIED VIA " + method + " USING " },
+	verifier:   hashFor,
+	matches: func(kept, method, password string) bool {
+		hash, err := hashFor(method, password)
+		return err == nil && kept == hash
+	},
+	plainMethod: methodNative, nobody: "invalid",
 	signIn: `SELECT SUBSTRING_INDEX(USER(), '@', -1), @@have_ssl = 'YES', @@strict_password_validation`}
 
 // mariaSetUp is sent on every connection: names and texts are quoted for this
@@ -69,9 +88,13 @@ var mariaDB = product{description: &mariaDescription, limits: mariaLimits, accou
 // account statements know only the second one. The variable keeps when the server
 // began ([beganSQL]): working that out sums up every session's counters, and it
 // cannot change while the connection lives.
-const mariaSetUp = "SET SESSION character_set_client=utf8mb4, character_set_results=utf8mb4, collation_connection=utf8mb4_general_ci, sql_mode='STRICT_TRANS_TABLES,NO_AUTO_CREATE_USER,NO_ENGINE_SUBSTITUTION'," +
+const mariaSetUp = "SET SESSION character_set_client=utf8mb4, character_set_results=utf8mb4, " +
+	"collation_connection=utf8mb4_general_ci, sql_mode='STRICT_TRANS_TABLES,NO_AUTO_CREATE_USER,NO_ENGINE_SUBSTITUTION'," +
 	" sql_quote_show_create=1, lock_wait_timeout=5, max_statement_time=30," +
-	" @genarch_began = (SELECT UNIX_TIMESTAMP() - CAST(VARIABLE_VALUE AS SIGNED) FROM information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME = 'UPTIME')"
+	" @genarch_began = (SELECT UNIX_TIMESTAMP() - CAST(VARIABLE_VALUE AS SIGNED) FROM " +
+	"information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME = 'UPTIME')"
+
+var mariaBundles = bundlesWith(may.DeleteHistory)
 
 var mariaDescription = engine.Description{
 	ID: mariaID, Title: "MariaDB", Versions: "10.6 and later", Port: 3306,
@@ -245,12 +268,13 @@ var mariaDescription = engine.Description{
 	},
 	Bundles: []engine.Bundle{
 		{Name: "read", Decides: "Read all data, that of later tables included; alter nothing.",
-			On: onDatabase(access.BundleRead)},
+			On: onDatabase(mariaBundles[access.BundleRead])},
 		{Name: "write", Decides: "Read and write all data, that of later tables included; alter no structure.",
-			On: onDatabase(access.BundleWrite)},
+			On: onDatabase(mariaBundles[access.BundleWrite])},
 		{Name: "build", Decides: "Write, and make and alter tables, views and routines; drop nothing.",
-			On: onDatabase(access.BundleBuild)},
-		{Name: "own", Decides: "Everything that can be granted on one database.", On: onDatabase(access.BundleOwn),
+			On: onDatabase(mariaBundles[access.BundleBuild])},
+		{Name: "own", Decides: "Everything that can be granted on one " +
+			"database.", On: onDatabase(mariaBundles[access.BundleOwn]),
 			Careful: "It could drop the database outside Genarch."},
 	},
 	Endings: map[catalog.Ending]engine.Form{
@@ -274,7 +298,7 @@ var mariaAbilities = []ability{
 	{"end_sessions", "end sessions", []string{"CONNECTION ADMIN"}},
 	{"manage_accounts", "create and alter accounts", []string{"CREATE USER"}},
 	{"read_grants", "read the grants of all accounts", []string{"SELECT"}},
-	{"give_bundles", "grant privileges on databases", append(ownPrivileges.Names(), grantOption)},
+	{"give_bundles", "grant privileges on databases", append(mariaBundles[access.BundleOwn].Names(), grantOption)},
 	{"set_definers", "keep what runs with the privileges of others theirs", []string{"SET USER"}},
 	{"drop_database", "drop databases", []string{"DROP"}},
 	{"alter_database", "alter databases", []string{"ALTER"}},

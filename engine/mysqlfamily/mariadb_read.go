@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/privilege"
 )
@@ -67,8 +68,9 @@ var globalBits = [...]privilege.Set{may.Select, may.Insert, may.Update, may.Dele
 const grantBit = 10
 
 // mariaDatabaseColumns are the privileges of mysql.db, in the order in which
-// [product.databaseFlags] puts them together.
-var mariaDatabaseColumns = []databaseColumn{{"Select", may.Select}, {"Insert", may.Insert}, {"Update", may.Update}, {"Delete", may.Delete},
+// [flagsOf] puts them together.
+var mariaDatabaseColumns = []databaseColumn{{"Select", may.Select}, {"Insert", may.Insert}, {"Update", may.Update},
+	{"Delete", may.Delete},
 	{"Create", may.Create},
 	{"Drop", may.Drop}, {"References", may.References}, {"Index", may.Index}, {"Alter", may.Alter},
 	{"Create_tmp_table", may.CreateTemporaryTables}, {"Lock_tables", may.LockTables}, {"Create_view", may.CreateView},
@@ -108,7 +110,7 @@ func accountFrom(user, host, text string, now time.Time) (catalog.Account, strin
 		}
 	}
 	a.GlobalGrant = bits&(1<<grantBit) != 0
-	a.Super = a.Global.Has(ownPrivileges.Or(may.CreateUser)) && a.GlobalGrant
+	a.Super = a.Global.Has(mariaBundles[access.BundleOwn].Or(may.CreateUser)) && a.GlobalGrant
 	if a.Role {
 		a.Login = false
 		return a, "", nil

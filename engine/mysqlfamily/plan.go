@@ -79,13 +79,15 @@ func planMark(b *change.Brief, mark string, snap catalog.Snapshot) {
 	}
 	planning.Rights(b, snap)
 	b.Find(change.Note, change.ServerHasIdentity, "",
-		"MariaDB has nothing by which a copy can be told from the original. A small database %s with one random number makes it certain; a copy that is restored elsewhere is then recognised by its address and folder.", markerDatabase)
+		productOf(snap).copies+" A small database %s with one random number makes it certain; a copy that is "+
+			"restored elsewhere is then recognised by its address and folder.", markerDatabase)
 	table := quoteIdent(markerDatabase) + "." + quoteIdent(markerTable)
 	b.Steps = []change.Step{
 		{Kind: stepMarkDatabase, Title: "create database " + markerDatabase,
 			Args: map[string]string{"name": markerDatabase},
 			Statement: createDatabase(markerDatabase, "utf8mb4", "utf8mb4_bin",
-				"by this Genarch knows the server; leave it"), Undo: dropDatabase(markerDatabase)},
+				productOf(snap).remark("by this Genarch knows the server; leave "+
+					"it")), Undo: dropDatabase(markerDatabase)},
 		{Kind: stepMarkTable, Title: "create its table", Args: map[string]string{"name": markerDatabase},
 			Statement: "CREATE TABLE " + table +
 				" (\n  id CHAR(36) CHARACTER SET ascii NOT NULL PRIMARY KEY,\n  made TIMESTAMP NOT NULL DEFAULT CURRENT_TIMESTAMP\n)", Undo: "DROP TABLE " + table},

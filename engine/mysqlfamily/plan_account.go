@@ -22,12 +22,12 @@ const (
 	stepCreateRole    = "create_role"
 )
 
-// quotePrincipal writes an account as 'name'@'host' and a role as `name`.
+// quotePrincipal writes an account as 'name'@'host', and a role, where it has no host, as `name`.
 func quotePrincipal(p catalog.Principal) string {
 	switch {
 	case p == catalog.Public:
 		return "PUBLIC"
-	case p.Role:
+	case p.Role && p.Host == "":
 		return quoteIdent(p.Name)
 	}
 	return quoteAccount(p.Name, p.Host)
@@ -99,7 +99,9 @@ func planRivals(b *change.Brief, p catalog.Principal, snap catalog.Snapshot) {
 		if a.Name == "" {
 			b.Find(change.Caution, change.AccountAnonymous,
 				"Drop the anonymous account.",
-				"The anonymous account %s catches sign-ins from %s: MariaDB matches the host first, so %s is refused from there even with the right password.", a.Principal, a.Host, p).
+				"The anonymous account %s catches sign-ins from %s: %s matches the host first, so %s is "+
+					"refused from there even with the right password.", a.Principal, a.Host,
+				productOf(snap).description.Title, p).
 				Offer(remedy.Command("account.drop", change.PrincipalAddress(snap.Server.Name, a.Principal).String()))
 			continue
 		}
@@ -120,40 +122,6 @@ func takesOver(a catalog.Account) bool {
 	return a.Super || a.GlobalGrant || a.Global.Any(may.Super.Or(may.CreateUser, may.File))
 }
 
-// planMethod settles how a new password is kept.
-func planMethod(b *change.Brief, asked, current string, snap catalog.Snapshot) string {
-	method := asked
-	switch {
-	case method != "":
-	case current == methodNative || current == methodEd25519:
-		method = current
-	case slices.Contains(detailsOf(snap.Details).Methods, methodEd25519):
-		method = methodEd25519
-	default:
-		method = methodNative
-	}
-	if method != methodNative && method != methodEd25519 {
-		b.Find(change.Stop, change.OptionInvalid, "Choose ed25519 or mysql_native_password.",
-			"Genarch computes no password for the method %q.", method)
-		return method
-	}
-	if !slices.Contains(detailsOf(snap.Details).Methods, method) {
-		b.Find(change.Stop, change.OptionUnsupported, "INSTALL SONAME 'auth_ed25519', or choose mysql_native_password",
-			"The server has no authentication method %s.", method)
-	}
-	if detailsOf(snap.Details).Strict != "" {
-		b.Find(change.Stop, change.OptionUnsupported,
-			"SET GLOBAL strict_password_validation=0, so that the server takes a verifier that it cannot check itself",
-			"The server checks passwords with %s and refuses a verifier. Sending the password itself would put it into the server's log.", detailsOf(snap.Details).Strict)
-	}
-	text := "The server gets only a public key, never the password. Clients need MariaDB's plugin client_ed25519, which its own connectors have (for others there is the method mysql_native_password)."
-	if method == methodNative {
-		text = "The server gets only the hash of mysql_native_password, never the password. Whoever can read mysql.global_priv could try to guess it (stronger: ed25519)."
-	}
-	b.Find(change.Note, change.PasswordMethod, "", "%s", text)
-	return method
-}
-
 func hasSecret(spec change.AccountSpec) bool {
 	return spec.Password == change.Generated || spec.Password == change.Given
 }
@@ -162,14 +130,14 @@ func hasSecret(spec change.AccountSpec) bool {
 func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot) {
 	what := "account"
 	if spec.Role {
-		what, spec.Host = "role", ""
+		what, spec.Host = "role", productOf(snap).roleHost
 	} else {
 		spec.Host = planHost(b, spec.Host, snap)
 	}
 	p := spec.Principal()
 	b.Target = change.PrincipalAddress(snap.Server.Name, p).String()
 	b.Summary = "create " + what + " " + naming.Show(p.String()) + " on " + snap.Server.Name
-	g := graph(*snap.Access)
+	g := graphOf(snap)
 	if a, ok := g.Account(p); ok {
 		if spec.IfNotExists {
 			compareAccount(b, spec, a)
@@ -182,8 +150,9 @@ func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 	for _, a := range snap.Access.Accounts {
 		if a.Name == p.Name && a.Role != p.Role {
 			b.Find(change.Stop, change.AccountExists, "Choose another name.",
-				"There is %s %s already, and MariaDB would take one for the other.",
-				article(map[bool]string{true: "role", false: "account"}[a.Role]), naming.Show(a.Principal.String()))
+				"There is %s %s already, and %s would take one for the other.",
+				article(map[bool]string{true: "role", false: "account"}[a.Role]), naming.Show(a.Principal.String()),
+				productOf(snap).description.Title)
 		}
 	}
 	planning.Manage(b, snap)
@@ -204,13 +173,14 @@ func planCreateAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 			Offer(remedy.Command("privilege.list", b.Target))
 	}
 	set := func(name, value string, asked bool, decides string) {
-		b.Set(change.Setting{Name: name, Value: value, Asked: asked, Source: planning.Source(asked, "MariaDB"),
+		b.Set(change.Setting{Name: name, Value: value, Asked: asked, Source: planning.Source(asked,
+			productOf(snap).description.Title),
 			Decides: decides})
 	}
 	set("name", spec.Name, true, "how it signs in")
 	set("kind", what, true, "whether it signs in; a role is granted to accounts")
 	if spec.Role {
-		b.Steps = append(b.Steps, createRoleStep(p))
+		b.Steps = append(b.Steps, createRoleStep(p, productOf(snap)))
 	} else {
 		set("host", spec.Host, true, "where it comes from: name and host together are the account")
 		b.Steps = append(b.Steps, planCredential(b, spec, snap, set))
@@ -234,23 +204,23 @@ func article(what string) string {
 	return "a " + what
 }
 
-func createRoleStep(p catalog.Principal) change.Step {
+func createRoleStep(p catalog.Principal, of *product) change.Step {
 	args := checkOf("account", p)
 	args["present"] = "yes"
 	return change.Step{Kind: stepCreateRole, Title: "create role " + naming.Show(p.Name),
-		Statement: "CREATE ROLE " + quoteIdent(p.Name) + " WITH ADMIN CURRENT_USER",
-		Undo:      "DROP ROLE " + quoteIdent(p.Name), Args: args}
+		Statement: "CREATE ROLE " + quotePrincipal(p) + of.ownRole,
+		Undo:      "DROP ROLE " + quotePrincipal(p), Args: args}
 }
 
 // createAccountStep renders CREATE USER: never without a credential, for that
 // would let in whoever knows the name.
-func createAccountStep(p catalog.Principal, secret bool, method, options string) change.Step {
+func createAccountStep(p catalog.Principal, secret bool, method, options string, of *product) change.Step {
 	args := checkOf("account", p)
 	args["present"] = "yes"
 	args["method"] = method
-	before := "CREATE USER " + quoteAccount(p.Name, p.Host) + "\n  IDENTIFIED VIA " + method + " USING "
+	before := "CREATE USER " + quoteAccount(p.Name, p.Host) + "\n  " + of.credential(method)
 	step := change.Step{Kind: stepCreateAccount, Title: "create account " + naming.Show(p.String()),
-		Statement: before + "'invalid'" + options,
+		Statement: before + quoteText(of.nobody) + options,
 		Undo:      "DROP USER " + quoteAccount(p.Name, p.Host), Args: args}
 	if secret {
 		return step.WithSecret(p.Name, before, options)
@@ -261,7 +231,8 @@ func createAccountStep(p catalog.Principal, secret bool, method, options string)
 func planCredential(b *change.Brief, spec change.AccountSpec, snap catalog.Snapshot,
 	set func(name, value string, asked bool, decides string)) change.Step {
 	options := accountOptions(b, spec, snap)
-	method := methodNative
+	of := productOf(snap)
+	method := of.plainMethod
 	switch spec.Password {
 	case change.NoPassword:
 		b.Find(change.Note, change.PasswordMissing, "Set one later.",
@@ -270,14 +241,14 @@ func planCredential(b *change.Brief, spec change.AccountSpec, snap catalog.Snaps
 		set("password", "none: nobody can sign in", true,
 			"an account without any credential would let in everybody, so this one lets in nobody")
 	default:
-		method = planMethod(b, spec.Options.Text("method"), "", snap)
+		method = of.method(b, spec.Options.Text("method"), "", snap)
 		value := "generated, shown once"
 		if spec.Password == change.Given {
 			value = fmt.Sprintf("as given (about %.0f bits)", spec.Bits)
 		}
 		set("password", value, spec.Password == change.Given, "kept by the server by the method "+method)
 	}
-	return createAccountStep(spec.Principal(), hasSecret(spec), method, options)
+	return createAccountStep(spec.Principal(), hasSecret(spec), method, options, of)
 }
 
 // planSignIn adds the proof that the password works, where that can be tried.
@@ -348,7 +319,7 @@ func accountOptions(b *change.Brief, spec change.AccountSpec, snap catalog.Snaps
 		text += "\n  PASSWORD EXPIRE INTERVAL " + strings.TrimSuffix(expires, "d") + " DAY"
 	default:
 		b.Find(change.Stop, change.OptionInvalid, "Give a number of days as 90d, or now, or never.",
-			"MariaDB knows an expiry after a number of days, not %q.", expires)
+			"%s knows an expiry after a number of days, not %q.", productOf(snap).description.Title, expires)
 	}
 	return text
 }
@@ -505,7 +476,8 @@ func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 	b.Summary = "rename " + naming.Show(spec.Principal().String()) + " on " + snap.Server.Name
 	if spec.Role {
 		b.Find(change.Stop, change.OptionUnsupported,
-			"Create another role, grant it what this one has, then drop this one.", "MariaDB cannot rename a role.")
+			"Create another role, grant it what this one has, then drop this one.", "%s cannot rename a role.",
+			productOf(snap).description.Title)
 	}
 	a, ok := planning.FindAccount(b, spec.Principal(), snap, change.AccountAbsent)
 	if !ok {
@@ -524,7 +496,7 @@ func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 	b.Summary += " to " + naming.Show(to.String())
 	planning.Manage(b, snap)
 	planning.Keep(b, a, snap, "renamed")
-	if _, taken := graph(*snap.Access).Account(to); taken {
+	if _, taken := graphOf(snap).Account(to); taken {
 		b.Find(change.Stop, change.AccountExists, "Choose another name or host.",
 			"There is an account %s on %s already.", naming.Show(to.String()), snap.Server.Name)
 	}
@@ -573,7 +545,7 @@ func planSetPassword(b *change.Brief, spec change.AccountSpec, snap catalog.Snap
 		planning.Takeover(b, snap, "whoever knows the new password", a.Name,
 			"%s may do everything on every database, or alter accounts", naming.Show(a.Principal.String()))
 	}
-	method := planMethod(b, spec.Options.Text("method"), a.Method, snap)
+	method := productOf(snap).method(b, spec.Options.Text("method"), a.Method, snap)
 	if a.Method != method {
 		b.Find(change.Caution, change.PasswordMethod, "Leave it as it is.",
 			"%s signs in with the method %s today, and with %s alone afterwards.", b.Target, a.Method, method)
@@ -584,7 +556,7 @@ func planSetPassword(b *change.Brief, spec change.AccountSpec, snap catalog.Snap
 	args["method"] = method
 	b.Steps = []change.Step{change.Step{Kind: engine.StepStatement,
 		Title: "set the password of " + naming.Show(a.Principal.String()), Args: args}.
-		WithSecret(a.Name, "ALTER USER "+quotePrincipal(a.Principal)+"\n  IDENTIFIED VIA "+method+" USING ", "")}
+		WithSecret(a.Name, "ALTER USER "+quotePrincipal(a.Principal)+"\n  "+productOf(snap).credential(method), "")}
 	if a.Locked {
 		b.Find(change.Note, change.LoginUntried, "", "%s is locked, so the password cannot be tried.", a.Principal)
 		b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back", ReadOnly: true,

@@ -46,7 +46,7 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	if !a.Role {
 		planning.Use(b, change.AccountSeen, "signed in as this account", len(snap.Sessions) > 0, snap.Use)
 	}
-	planning.Loses(b, graph(*snap.Access), a.Principal)
+	planning.Loses(b, graphOf(snap), a.Principal)
 	for _, m := range snap.Access.Memberships {
 		switch a.Principal {
 		case m.Member:
@@ -71,7 +71,7 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 		for _, x := range snap.Access.Accounts {
 			if x.DefaultRole == a.Name {
 				// Else a later role of that name would be its default again.
-				b.Steps = append(b.Steps, defaultRoleStep(x, "none"))
+				b.Steps = append(b.Steps, defaultRoleStep(x, "none", productOf(snap)))
 			}
 		}
 	} else {

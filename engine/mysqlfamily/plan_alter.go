@@ -89,7 +89,7 @@ func planKept(p *planning.Draft, d catalog.Database, collation string) {
 func planHandOver(p *planning.Draft, d catalog.Database, owner catalog.Principal) {
 	o := catalog.Object{Scope: catalog.ScopeDatabase, Database: d.Name}
 	had, _ := directOn(p.Snap.Access.Grants, owner, o)
-	p.Step(ownStep(d.Name, owner, had))
+	p.Step(ownStep(d.Name, owner, productOf(p.Snap).own(), had))
 	former := map[string]bool{}
 	for _, name := range strings.Split(d.Owner, ", ") {
 		former[name] = true
@@ -100,7 +100,7 @@ func planHandOver(p *planning.Draft, d catalog.Database, owner catalog.Principal
 		if held.Empty() || g.Grantee.Role || !former[g.Grantee.String()] {
 			continue
 		}
-		if step, any := takeStep(g, ownPrivileges, true); any {
+		if step, any := takeStep(g, productOf(p.Snap).own(), true); any {
 			p.Step(step)
 			told = append(told, g.Grantee.String())
 		}

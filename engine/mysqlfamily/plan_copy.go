@@ -35,10 +35,10 @@ func planCopy(p *planning.Draft) []change.Step {
 	more := detailsOf(snap.Details)
 	what, has := more.Copied, more.Objects
 	shown := naming.Show(from)
-	p.Default("data", "all", "MariaDB")
-	p.Default("freeze", true, "MariaDB")
-	p.Default(checksums, false, "MariaDB")
-	p.Default("copy_grants", false, "MariaDB")
+	p.Default("data", "all", productOf(p.Snap).description.Title)
+	p.Default("freeze", true, productOf(p.Snap).description.Title)
+	p.Default(checksums, false, productOf(p.Snap).description.Title)
+	p.Default("copy_grants", false, productOf(p.Snap).description.Title)
 	rows := p.Settled.Text("data") != "none"
 	planCopyStops(p, what, has)
 	text := naming.Count(len(what.Tables), "table") + " without rows"

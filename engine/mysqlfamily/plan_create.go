@@ -75,7 +75,7 @@ func planCreate(p *planning.Draft) {
 	p.Step(content...)
 	p.Step(grants...)
 	if owner.Name != "" {
-		p.Step(ownStep(spec.Name, owner, privilege.Set{}))
+		p.Step(ownStep(spec.Name, owner, productOf(p.Snap).own(), privilege.Set{}))
 	}
 	if spec.Team != nil {
 		p.Step(teamGrants(p)...)
@@ -87,9 +87,9 @@ func planCreate(p *planning.Draft) {
 }
 
 // ownStep gives an account the bundle own on a database; had is what it holds there.
-func ownStep(database string, to catalog.Principal, had privilege.Set) change.Step {
+func ownStep(database string, to catalog.Principal, own, had privilege.Set) change.Step {
 	return giveStep("grant "+to.String()+" the bundle own on it", to,
-		catalog.Object{Scope: catalog.ScopeDatabase, Database: database}, ownPrivileges, had, false, false)
+		catalog.Object{Scope: catalog.ScopeDatabase, Database: database}, own, had, false, false)
 }
 
 const (
@@ -215,7 +215,9 @@ func planOwner(p *planning.Draft) (owner catalog.Principal) {
 			"Genarch's login %s may not grant the privileges of the bundle own.", login.Name)
 	}
 	p.About("owner", change.Note, change.OwnerConcept, "",
-		"MariaDB has no owners: %s gets all privileges on this one database instead, without the right to pass them on. They include DROP, so the account could drop the database outside Genarch.", owner)
+		"%s has no owners: %s gets all privileges on this one database instead, without the right to pass them "+
+			"on. They include DROP, so the account could drop the database outside Genarch.",
+		productOf(p.Snap).description.Title, owner)
 	return owner
 }
 

@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
@@ -76,7 +75,7 @@ func planFill(p *planning.Draft) {
 	drop := "DROP USER IF EXISTS " + quoteAccount(filler.Name, filler.Host)
 	do := []string{"CREATE USER " + quoteAccount(filler.Name, filler.Host) + " IDENTIFIED VIA " + methodNative +
 		" USING 'invalid' ACCOUNT LOCK",
-		grantSQL(columnText(bundles[access.BundleOwn], ""),
+		grantSQL(columnText(productOf(snap).own(), ""),
 			onSQL(catalog.Object{Scope: catalog.ScopeDatabase, Database: d.Name}), filler, false)}
 	first := args()
 	first["do"], first["undo"] = engine.EncodeList(do), engine.EncodeList([]string{drop})

@@ -31,11 +31,6 @@ type gate struct {
 
 func (g *gate) add(do, undo string) { g.do, g.undo = append(g.do, do), append(g.undo, undo) }
 
-// placeholder is the right that shadows a pattern: of all rows of an account only
-// the most exact one counts, so a row with next to nothing takes away what a
-// pattern gave.
-var placeholder = may.DeleteHistory
-
 // onName reports whether a grant is on exactly the database of a name, or on
 // something in it; a pattern that fits it is not.
 func onName(g catalog.Grant, name string) bool {
@@ -84,15 +79,15 @@ func planGate(name string, snap catalog.Snapshot, clearLeftovers bool) gate {
 		x, has := exact[p]
 		_, shadow := patterns[p]
 		give := ""
-		if shadow && !x.Privileges.Has(placeholder) {
-			take := revokeSQL(setText(placeholder), on, p)
-			g.add(grantSQL(setText(placeholder), on, p, false), take)
+		if shadow && !x.Privileges.Has(productOf(snap).placeholder) {
+			take := revokeSQL(setText(productOf(snap).placeholder), on, p)
+			g.add(grantSQL(setText(productOf(snap).placeholder), on, p, false), take)
 			g.after = append(g.after, take)
 		}
 		if has {
 			gone := x.Privileges
 			if shadow {
-				gone = gone.Minus(placeholder)
+				gone = gone.Minus(productOf(snap).placeholder)
 			}
 			var words []string
 			if !gone.Empty() {
@@ -134,7 +129,7 @@ func foreignDefiners(events []scheduled, self catalog.Principal) []string {
 // every database. exempt are those that are never locked: the server's own, and
 // its administrator on its own machine.
 func globalAccounts(snap catalog.Snapshot) (people, exempt []catalog.Account) {
-	reach := ownPrivileges
+	reach := productOf(snap).own()
 	for _, a := range snap.Access.Accounts {
 		if a.Principal == snap.Self || a.Locked || !a.Login && !a.Role || !a.Global.Any(reach) {
 			continue
@@ -155,6 +150,7 @@ func planLeaks(
 	in change.Intent,
 	people, exempt []catalog.Account,
 	present []catalog.Session,
+	snap catalog.Snapshot,
 	g *gate,
 ) {
 	var names []string
@@ -200,7 +196,9 @@ func planLeaks(
 			offer = nil
 		}
 		b.Find(level, change.GateIncomplete, next,
-			"MariaDB cannot keep everybody out of a database; accounts with privileges on all databases could come back meanwhile: %s.", planning.Shorten(names)).
+			"%s cannot keep everybody out of a database; accounts with privileges on all databases could come "+
+				"back meanwhile: %s.",
+			productOf(snap).description.Title, planning.Shorten(names)).
 			Offer(offer...).Passing = true
 	}
 }
@@ -261,16 +259,19 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 	b.Set(change.Setting{Name: "name", Value: spec.Name, Asked: true, Decides: "which database"})
 	planning.SessionPolicy(b, in.Clearing)
 	g := planGate(d.Name, snap, clears)
-	planLeaks(b, in, people, exempt, rules.Target.Of(snap.Connected), &g)
+	planLeaks(b, in, people, exempt, rules.Target.Of(snap.Connected), snap, &g)
 	planLeft(b, g, spec, snap)
 	if len(g.do) > 0 {
 		b.Steps = append(b.Steps, gateStep(g, d.Name, snap.Self))
 	}
 	planning.Unseen(b, snap)
-	b.Steps = append(b.Steps, clear,
-		change.Step{Kind: stepDrop, Title: "check once more, and drop database " + shown,
-			Statement: dropDatabase(d.Name), Repair: alterDatabase(d), Uncut: true, Seconds: dropSeconds,
-			Args: map[string]string{"name": d.Name, "objects": fmt.Sprint(total(impact.Objects))}})
+	drop := change.Step{Kind: stepDrop, Title: "check once more, and drop database " + shown,
+		Statement: dropDatabase(d.Name), Repair: alterDatabase(d), Uncut: true, Seconds: dropSeconds,
+		Args: map[string]string{"name": d.Name, "objects": fmt.Sprint(total(impact.Objects))}}
+	if productOf(snap).atomicDrop {
+		drop.Repair = ""
+	}
+	b.Steps = append(b.Steps, clear, drop)
 	if len(g.after) > 0 {
 		b.Steps = append(b.Steps, restoreStep(g, d.Name, clears))
 	}

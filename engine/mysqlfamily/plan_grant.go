@@ -114,7 +114,9 @@ func grantTarget(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, 
 		!slices.ContainsFunc(snap.Access.Databases,
 			func(d catalog.AccessDatabase) bool { return d.Name == spec.Database }) {
 		b.Find(change.Stop, change.DatabaseAbsent, "List them.",
-			"There is no database %s on %s. MariaDB would accept the grant all the same, and it would take effect once the database exists.", naming.Show(spec.Database), snap.Server.Name).
+			"There is no database %s on %s. %s would accept the grant all the same, and it would take effect "+
+				"once the database exists.",
+			naming.Show(spec.Database), snap.Server.Name, productOf(snap).description.Title).
 			Offer(remedy.Command("database.list", snap.Server.Name))
 		return spec.To, false
 	}
@@ -122,7 +124,7 @@ func grantTarget(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, 
 		return spec.To, true
 	}
 	a, ok := planning.FindAccount(b, spec.To, snap, change.AccountAbsent)
-	if ok && a.Global.Has(ownPrivileges) {
+	if ok && a.Global.Has(productOf(snap).own()) {
 		b.Find(change.Note, change.AccountSuper, "", "%s may do everything on every database, whatever it is granted.",
 			a.Principal)
 	}
@@ -145,7 +147,7 @@ func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		b.Find(change.Stop, change.GrantInvalid, "Grant it on the databases of the team.",
 			"%s belongs to the server itself. Whoever may write there controls the whole server, and whoever may read there has everybody's verifiers.", spec.Database)
 	}
-	set := bundles[spec.Bundle]
+	set := productOf(snap).bundles[spec.Bundle]
 	b.Set(change.Setting{Name: "account", Value: to.String(), Asked: true, Decides: "who may do it"})
 	if spec.Bundle != "" {
 		b.Set(change.Setting{Name: "bundle", Value: string(spec.Bundle), Asked: true,
@@ -200,7 +202,7 @@ func planNarrows(b *change.Brief, snap catalog.Snapshot, to catalog.Principal, o
 	if o.Scope != catalog.ScopeDatabase {
 		return
 	}
-	g := graph(*snap.Access)
+	g := graphOf(snap)
 	if had, _ := directOn(snap.Access.Grants, to, o); !had.Empty() {
 		return
 	}
@@ -208,7 +210,9 @@ func planNarrows(b *change.Brief, snap catalog.Snapshot, to catalog.Principal, o
 	if lost := held.Minus(after); !lost.Empty() {
 		b.Find(change.Caution, change.GrantNarrows,
 			"Grant a bundle that holds these too, or revoke the grant on the pattern first.",
-			"%s has %s there by a grant on the pattern %s, and loses it: for MariaDB only the grant on the exact name counts.", to, lost, by)
+			"%s has %s there by a grant on the pattern %s, and loses it: for %s only the grant on the exact "+
+				"name counts.", to, lost, by,
+			productOf(snap).description.Title)
 	}
 }
 
@@ -286,7 +290,7 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 	}
 	b.Set(change.Setting{Name: "account", Value: to.String(), Asked: true, Decides: "who may not do it any more"})
 	planGivable(b, snap)
-	keep := bundles[spec.Bundle]
+	keep := productOf(snap).bundles[spec.Bundle]
 	var only privilege.Set = table.All()
 	if len(spec.Privileges) > 0 {
 		if only = planning.Privileges(b, spec, productOf(snap).description); b.Stopped() {
@@ -378,7 +382,7 @@ func noteRemains(b *change.Brief, snap catalog.Snapshot, to catalog.Principal, o
 	rest := *snap.Access
 	rest.Grants = slices.DeleteFunc(slices.Clone(rest.Grants),
 		func(g catalog.Grant) bool { return g.Grantee == to && concerns(g, spec, o) })
-	g := graph(rest)
+	g := productOf(snap).graph(rest)
 	if c := g.Level(to, o.Database); c.Level != access.None {
 		a := g.Why(to, may.Select, catalog.Object{Scope: catalog.ScopeDatabase, Database: o.Database})
 		how := ""

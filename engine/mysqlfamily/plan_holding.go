@@ -50,7 +50,7 @@ func planSetAside(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	b.Set(change.Setting{Name: "name", Value: spec.Name, Asked: true, Decides: "which database"})
 	planning.SessionPolicy(b, in.Clearing)
 	g := planGate(d.Name, snap, true)
-	planLeaks(b, in, people, exempt, rules.Target.Of(snap.Connected), &g)
+	planLeaks(b, in, people, exempt, rules.Target.Of(snap.Connected), snap, &g)
 	if len(g.do) > 0 {
 		b.Steps = append(b.Steps, gateStep(g, d.Name, snap.Self))
 	}

@@ -12,20 +12,20 @@ import (
 	"example.com/genarch/engine/planning"
 )
 
-func setDefaultRole(role string, p catalog.Principal) string {
+func setDefaultRole(role string, p catalog.Principal, of *product) string {
 	if role == "" || role == "none" {
-		return "SET DEFAULT ROLE NONE FOR " + quotePrincipal(p)
+		return "SET DEFAULT ROLE NONE " + of.defaultOf + " " + quotePrincipal(p)
 	}
-	return "SET DEFAULT ROLE " + quoteIdent(role) + " FOR " + quotePrincipal(p)
+	return "SET DEFAULT ROLE " + quotePrincipal(of.role(role)) + " " + of.defaultOf + " " + quotePrincipal(p)
 }
 
-func defaultRoleStep(a catalog.Account, to string) change.Step {
+func defaultRoleStep(a catalog.Account, to string, of *product) change.Step {
 	args := checkOf("account", a.Principal)
 	args["default_role"] = strings.Replace(to, "none", "", 1)
 	return change.Step{Kind: engine.StepStatement,
 		Title:     "set the default role of " + naming.Show(a.Principal.String()),
-		Statement: setDefaultRole(to, a.Principal),
-		Undo:      setDefaultRole(a.DefaultRole, a.Principal), Args: args}
+		Statement: setDefaultRole(to, a.Principal, of),
+		Undo:      setDefaultRole(a.DefaultRole, a.Principal, of), Args: args}
 }
 
 func planDefaultRole(b *change.Brief, role string, a catalog.Account, snap catalog.Snapshot) {
@@ -40,7 +40,7 @@ func planDefaultRole(b *change.Brief, role string, a catalog.Account, snap catal
 	}
 	b.Set(change.Setting{Name: "default_role", Value: role, Asked: true, Was: &a.DefaultRole,
 		Decides: "which of its roles holds from the next sign-in on; there can be one"})
-	b.Steps = append(b.Steps, defaultRoleStep(a, role))
+	b.Steps = append(b.Steps, defaultRoleStep(a, role, productOf(snap)))
 }
 
 // planMember briefs giving a role to an account or another role, or taking it.
@@ -57,7 +57,7 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 		return
 	}
 	var held *catalog.Membership
-	admin := false
+	admin := productOf(snap).grantsRoles(snap.Instance.Login)
 	for i, x := range snap.Access.Memberships {
 		if x.Role == r.Principal && x.Member == m.Principal {
 			held = &snap.Access.Memberships[i]
@@ -66,7 +66,8 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 	}
 	if !admin {
 		b.Find(change.Stop, change.RightsMissing,
-			"Whoever made it runs: GRANT "+quoteIdent(r.Name)+" TO "+quotePrincipal(snap.Self)+" WITH ADMIN OPTION",
+			"Whoever made it runs: GRANT "+quotePrincipal(r.Principal)+" TO "+quotePrincipal(snap.Self)+" WITH "+
+				"ADMIN OPTION",
 			"Genarch's login %s may not grant the role %s: only those with its admin option may.", snap.Self, r.Name)
 	}
 	if give && takesOver(r) && !takesOver(m) {
@@ -76,13 +77,13 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 	b.Set(change.Setting{Name: "role", Value: r.Name, Asked: true, Decides: "whose privileges are had"})
 	b.Set(change.Setting{Name: "member", Value: m.Principal.String(), Asked: true, Decides: "who has them"})
 	grant := func(admin bool) string {
-		text := "GRANT " + quoteIdent(r.Name) + " TO " + quotePrincipal(m.Principal)
+		text := "GRANT " + quotePrincipal(r.Principal) + " TO " + quotePrincipal(m.Principal)
 		if admin {
 			text += " WITH ADMIN OPTION"
 		}
 		return text
 	}
-	revoke := "REVOKE " + quoteIdent(r.Name) + " FROM " + quotePrincipal(m.Principal)
+	revoke := "REVOKE " + quotePrincipal(r.Principal) + " FROM " + quotePrincipal(m.Principal)
 	args := checkOf("member", m.Principal)
 	args["of"], args["present"] = r.Name, yesNo(give)
 	switch {
@@ -92,7 +93,7 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 		return
 	case !give:
 		if m.DefaultRole == r.Name {
-			b.Steps = append(b.Steps, defaultRoleStep(m, "none"))
+			b.Steps = append(b.Steps, defaultRoleStep(m, "none", productOf(snap)))
 		}
 		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: b.Summary, Statement: revoke,
 			Undo: grant(held.Admin), Args: args})
@@ -100,7 +101,7 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 			"Sessions in which the role is active keep it until they end or set another one%s.", connectedText(snap)).
 			Passing = true
 	default:
-		planning.Circle(b, r.Principal, m.Principal, graph(*snap.Access))
+		planning.Circle(b, r.Principal, m.Principal, graphOf(snap))
 		if held != nil && held.Admin == spec.Admin &&
 			(m.Role || m.DefaultRole == r.Name || spec.Options.Bool("no_default")) {
 			planning.Done(b, change.RoleHeld, "%s is a member of the role %s already, so nothing will be done.",
@@ -113,7 +114,7 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 		}
 		undo := revoke
 		if held != nil {
-			undo = "REVOKE ADMIN OPTION FOR " + quoteIdent(r.Name) + " FROM " + quotePrincipal(m.Principal)
+			undo = "REVOKE ADMIN OPTION FOR " + quotePrincipal(r.Principal) + " FROM " + quotePrincipal(m.Principal)
 		}
 		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: b.Summary,
 			Statement: grant(spec.Admin), Undo: undo, Args: args})
@@ -129,7 +130,7 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 				"%s has the default role %s, and there can be only one, so %s holds only after SET ROLE %s.",
 				m.Principal, m.DefaultRole, r.Name, r.Name)
 		default:
-			b.Steps = append(b.Steps, defaultRoleStep(m, r.Name))
+			b.Steps = append(b.Steps, defaultRoleStep(m, r.Name, productOf(snap)))
 			b.Find(change.Note, change.GrantEffect, "",
 				"The role becomes its default role and holds from the next sign-in on%s.", connectedText(snap)).
 				Passing = true

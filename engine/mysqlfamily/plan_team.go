@@ -25,11 +25,7 @@ func teamOf(spec change.DatabaseSpec) change.TeamSpec {
 	return t
 }
 
-func teamRole(t change.TeamSpec) catalog.Principal {
-	p := t.Owner()
-	p.Role = true
-	return p
-}
+func teamRole(t change.TeamSpec, of *product) catalog.Principal { return of.role(t.Owner().Name) }
 
 // planTeam makes the role and the accounts that the database is for.
 func planTeam(p *planning.Draft) {
@@ -41,13 +37,13 @@ func planTeam(p *planning.Draft) {
 			"The team gets an owner role of its own, %s.", t.Owner().Name)
 	}
 	planGivable(b, snap)
-	method := planMethod(b, "", "", snap)
-	b.Steps = append(b.Steps, createRoleStep(teamRole(t)))
+	method := productOf(snap).method(b, "", "", snap)
+	b.Steps = append(b.Steps, createRoleStep(teamRole(t, productOf(snap)), productOf(snap)))
 	for _, who := range []catalog.Principal{t.App(), t.Reader()} {
 		if !b.Stopped() {
 			planRivals(b, who, snap)
 		}
-		b.Steps = append(b.Steps, createAccountStep(who, true, method, ""))
+		b.Steps = append(b.Steps, createAccountStep(who, true, method, "", productOf(snap)))
 	}
 	b.Summary += " for the team " + naming.Show(t.Name)
 }
@@ -63,10 +59,11 @@ func teamGrants(p *planning.Draft) []change.Step {
 		bundle access.Bundle
 		name   string
 		is     string
-	}{{teamRole(t), access.BundleOwn, "owner role", "; nobody signs in as it: it is granted to whoever alters tables"},
+	}{{teamRole(t, productOf(p.Snap)), access.BundleOwn, "owner role", "; nobody signs in as it: it is granted " +
+		"to whoever alters tables"},
 		{t.App(), access.BundleWrite, "application account", ""},
 		{t.Reader(), access.BundleRead, "reader account", ""}} {
-		set := bundles[g.bundle]
+		set := productOf(p.Snap).bundles[g.bundle]
 		out = append(out, giveStep("grant "+naming.Show(g.to.String())+" the bundle "+string(g.bundle)+" on it", g.to,
 			o, set, privilege.Set{}, false, false))
 		p.Set(change.Setting{Name: g.name, Value: g.to.String(), Asked: true,

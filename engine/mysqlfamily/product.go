@@ -4,8 +4,11 @@ import (
 	"context"
 	"database/sql/driver"
 
+	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/core/privilege"
 	"example.com/genarch/engine"
 )
 
@@ -17,6 +20,9 @@ type product struct {
 	limits, accountLimits naming.Limits
 	// abilities are those that Genarch's work needs.
 	abilities []ability
+	// fresh stands behind the login that Genarch is to get, so that nobody signs in before it has
+	// a password; empty: not needed.
+	fresh string
 	// setUp is sent on every connection.
 	setUp string
 	// recognises reports whether a server that calls itself so is one.
@@ -39,8 +45,6 @@ type product struct {
 	outsideKeys string
 	// collationName reads by which column collations are offered.
 	collationName func(ctx context.Context, s *server) (string, error)
-	// system are the server's own databases, systemAccounts its own accounts.
-	systemAccounts []string
 	// entries reads accounts and roles, all or one, with what the server keeps of passwords.
 	entries func(ctx context.Context, s *server, only *catalog.Principal) ([]entry, error)
 	// accountNames lists accounts that are no roles, as User and Host; owner looks for those of
@@ -71,6 +75,36 @@ type product struct {
 	// several can go in one statement.
 	kill, killStatement string
 	compound            bool
+	// bundles are privileges on a database. placeholder is the right that shadows a pattern: of
+	// all rows of an account only the most exact one counts, so a row with next to nothing
+	// takes away what a pattern gave.
+	bundles     map[access.Bundle]privilege.Set
+	placeholder privilege.Set
+	// copies says by what a copy of a server is told from it.
+	copies string
+	// cluster reads whether the server is one of several that replicate to each other.
+	cluster string
+	// dropping is put before a drop, and bounded set before on its session: that it waits for
+	// locks for a moment only. looksForLocks: whether somebody holds a lock is looked up, and
+	// not tried.
+	dropping, bounded string
+	looksForLocks     bool
+	// atomicDrop: a drop that fails has taken nothing.
+	atomicDrop bool
+	// roleHost is the host that roles have; empty: none. ownRole makes whoever makes a role its
+	// administrator, and grantsRoles reports whether the login may grant any role.
+	roleHost, ownRole string
+	grantsRoles       func(login catalog.Login) bool
+	// defaultOf stands between a default role and whose it is.
+	defaultOf string
+	// method settles how a new password is kept, with what there is to say about it; credential
+	// stands before what is kept; verifier computes it, and matches compares it. plainMethod
+	// and nobody let nobody sign in.
+	method              func(b *change.Brief, asked, current string, snap catalog.Snapshot) string
+	credential          func(method string) string
+	verifier            func(method, password string) (string, error)
+	matches             func(kept, method, password string) bool
+	plainMethod, nobody string
 	// signIn reads how accounts can sign in: the client's host, whether TLS is ready, whether
 	// verifiers are refused.
 	signIn string
@@ -84,6 +118,22 @@ type entry struct {
 
 // id names the engine on the wire, in the records and in the CLI.
 func (p *product) id() catalog.Engine { return p.description.ID }
+
+// role is the role of a name.
+func (p *product) role(name string) catalog.Principal {
+	return catalog.Principal{Name: name, Host: p.roleHost, Role: true}
+}
+
+// remark is the comment that a database of Genarch's own gets, where databases have one.
+func (p *product) remark(text string) string {
+	if p.comment == noComment {
+		return ""
+	}
+	return text
+}
+
+// noComment stands for the comment of a database that can have none.
+const noComment = "''"
 
 // killEach is what is sent for each session, right after its account and client were
 // compared; killRunning stops the running statement of each.
@@ -105,11 +155,16 @@ type MariaDB struct{}
 
 func (MariaDB) product() *product { return &mariaDB }
 
+// MySQL is MySQL.
+type MySQL struct{}
+
+func (MySQL) product() *product { return &mySQL }
+
 // Describe says what the product has.
 func (e Engine[P]) Describe() *engine.Description { return e.product().description }
 
 func init() {
-	for _, p := range []*product{&mariaDB} {
+	for _, p := range []*product{&mariaDB, &mySQL} {
 		products[p.id()] = p
 	}
 }

@@ -14,7 +14,8 @@ import (
 // all grants on databases only one holds for an account on a database, the most
 // specific; a role holds when it is the default role.
 type rules struct {
-	g *access.Graph
+	product *product
+	g       *access.Graph
 	// rows are the grants on databases that can hold for a node, the first
 	// that matches wins; exact finds those without wildcards by name.
 	rows [][]row
@@ -38,21 +39,24 @@ type row struct {
 	db      int    // the position of that database; -1 where it is not there
 }
 
-// Rules prepares MariaDB's judgement of a reading.
-func (Engine[P]) Rules(g *access.Graph) access.Rules { return newRules(g) }
+// Rules prepares the product's judgement of a reading.
+func (e Engine[P]) Rules(g *access.Graph) access.Rules { return e.product().rules(g) }
 
-// graph prepares a reading of this engine.
-func graph(a catalog.Access) *access.Graph {
-	return access.New(a, func(g *access.Graph) access.Rules { return newRules(g) })
+// graph prepares a reading of a server of the product.
+func (p *product) graph(a catalog.Access) *access.Graph {
+	return access.New(a, func(g *access.Graph) access.Rules { return p.rules(g) })
 }
 
-// newRules: Long: the indexes are made in one walk over the grants.
-func newRules(g *access.Graph) *rules {
+func graphOf(snap catalog.Snapshot) *access.Graph { return productOf(snap).graph(*snap.Access) }
+
+// rules: Long: the indexes are made in one walk over the grants.
+func (p *product) rules(g *access.Graph) *rules {
 	a := g.Access()
 	for _, m := range a.Memberships {
 		member := g.Node(m.Member)
 		atOnce := m.Member.Role
-		if acc, ok := g.At(member); ok && acc.DefaultRole == m.Role.Name {
+		if acc, ok := g.At(member); ok && (acc.DefaultRole == m.Role.Name || slices.Contains(acc.DefaultRoles,
+			m.Role.Name)) {
 			atOnce = true
 		}
 		g.Join(member, g.Node(m.Role), atOnce)
@@ -60,7 +64,7 @@ func newRules(g *access.Graph) *rules {
 	for _, gr := range a.Grants { // also those of accounts that are gone
 		g.Node(gr.Grantee)
 	}
-	m := &rules{g: g, byName: map[string][]catalog.Account{}, rows: make([][]row, len(g.Nodes())),
+	m := &rules{product: p, g: g, byName: map[string][]catalog.Account{}, rows: make([][]row, len(g.Nodes())),
 		below: map[string][]access.HeldEntry{}, within: map[string][]catalog.Grant{}, exact: map[string][]int32{}}
 	for _, acc := range a.Accounts {
 		m.byName[acc.Name] = append(m.byName[acc.Name], acc)
@@ -228,10 +232,10 @@ func who(r row) string { return r.user + "@" + r.host }
 
 // Level is the largest bundle that is held on the database.
 func (m *rules) Level(_ int, have []privilege.Set) access.Cell {
-	held := have[0].And(ownPrivileges)
+	held := have[0].And(m.product.own())
 	for i := len(access.Bundles) - 1; i >= 0; i-- {
 		b := access.Bundles[i]
-		want := bundles[b]
+		want := m.product.bundles[b]
 		if held.Has(want) {
 			return access.Cell{Level: b.Level(), More: !want.Has(held)}
 		}

@@ -94,7 +94,7 @@ func freight() catalog.Access {
 	}
 	gate := account("gate", "10.%")
 	gate.DefaultRole = "crew"
-	own := ownPrivileges
+	own := mariaDB.own()
 	return catalog.Access{Number: 101119,
 		Accounts: []catalog.Account{account("app", "%"), account("app", "127.0.0.1"), gate, account("lead", "10.%"),
 			account("crew", "")},
@@ -103,12 +103,12 @@ func freight() catalog.Access {
 		Databases: []catalog.AccessDatabase{{Name: "a_b"}, {Name: "axb"}, {Name: "cargo"}},
 		Grants: []catalog.Grant{grant(p("app", "%"), "a_b", sel), grant(p("app", "%"), "cargo", own),
 			grant(p("app", "127.0.0.1"), "carg%", ins),
-			grant(p("crew", ""), "cargo", bundles[access.BundleRead]), grant(p("gate", "10.%"), `gone\_db`, sel),
+			grant(p("crew", ""), "cargo", mariaBundles[access.BundleRead]), grant(p("gate", "10.%"), `gone\_db`, sel),
 			grant(catalog.Public, "axb", sel)}}
 }
 
 func TestRules(t *testing.T) {
-	g := graph(freight())
+	g := mariaDB.graph(freight())
 	at := func(name, host string) catalog.Principal { return catalog.Principal{Name: name, Host: host} }
 	for _, tt := range []struct {
 		who  catalog.Principal
@@ -179,7 +179,7 @@ func large() catalog.Access {
 				name = fmt.Sprintf("db\\_%d%%", d%10)
 			}
 			a.Grants = append(a.Grants, catalog.Grant{Entry: catalog.Entry{Grantee: who((d*37 + i*191) % 5000),
-				Privileges: bundles[access.Bundles[i%3]]},
+				Privileges: mariaBundles[access.Bundles[i%3]]},
 				Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: name}})
 		}
 		a.Databases = append(a.Databases, db)

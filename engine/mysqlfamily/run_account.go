@@ -28,7 +28,7 @@ func (s *server) runStatement(ctx context.Context, step change.Step) (engine.Rep
 			return engine.Report{}, &engine.Error{Op: step.Title, Kind: engine.NotSent,
 				Text: "the password of " + naming.Show(names[0]) + " is not kept any more", Next: "Ask again."}
 		}
-		hash, err := hashFor(step.Args["method"], password.Reveal())
+		hash, err := s.product.verifier(step.Args["method"], password.Reveal())
 		if err != nil {
 			return engine.Report{}, &engine.Error{Op: step.Title, Kind: engine.NotSent, Err: err}
 		}

@@ -94,15 +94,24 @@ func (s *server) dropNow(ctx context.Context, step change.Step) (engine.Report, 
 		if err := s.recheckBlockers(ctx, op, name, step); err != nil {
 			return err
 		}
-		if err := s.tryLocks(ctx, c, op, name); err != nil {
+		try := s.tryLocks
+		if s.product.looksForLocks {
+			try = s.lookForLocks
+		}
+		if err := try(ctx, c, op, name); err != nil {
 			return err
 		}
 		if err := announce(ctx, c, step); err != nil {
 			return err
 		}
 		// Once sent, it is waited for: past its wait for locks a drop is final.
-		return exec(context.WithoutCancel(ctx), c, op,
-			"SET STATEMENT lock_wait_timeout=2, innodb_lock_wait_timeout=2, max_statement_time=0 FOR "+step.Statement)
+		if set := s.product.bounded; set != "" {
+			defer c.spend()
+			if err := exec(ctx, c, op, set); err != nil {
+				return err
+			}
+		}
+		return exec(context.WithoutCancel(ctx), c, op, s.product.dropping+step.Statement)
 	})
 	if err == nil {
 		rep.Messages = s.endReturned(context.WithoutCancel(ctx), name)
@@ -192,6 +201,30 @@ func (s *server) tryLocks(ctx context.Context, conn *sender, op, name string) er
 		return nil
 	}
 	return engine.NeverSent(e)
+}
+
+// lookForLocks waits a moment for those who hold a lock in a database: a drop would wait for
+// them, and would keep everybody else waiting meanwhile.
+func (s *server) lookForLocks(ctx context.Context, _ *sender, op, name string) error {
+	for until := time.Now().Add(tryTime); ; {
+		held, err := s.readMetadataLocks(ctx)
+		if err != nil {
+			return engine.NeverSent(wrap(op, err))
+		}
+		own, busy := s.ownNow(), false
+		for id, locks := range held {
+			_, ours := own[id]
+			busy = busy || !ours && slices.ContainsFunc(locks, func(l metadataLock) bool { return l.database == name })
+		}
+		if !busy {
+			return nil
+		}
+		if time.Now().After(until) || !engine.Pause(ctx, tryPause) {
+			return &engine.Error{Op: op, Kind: engine.NotSent, Text: "somebody holds a lock on a table of it" +
+				s.holders(ctx, name), Next: "Look who it is, then ask again.",
+				Actions: []remedy.Action{remedy.Command("session.list", "").With("tree", remedy.Yes)}}
+		}
+	}
 }
 
 // holders says who holds locks in a database, as far as the server shows it.
@@ -306,7 +339,7 @@ func (s *server) probeGate(ctx context.Context, step change.Step) (bool, error) 
 		if g.Grantee.String() == step.Args["self"] {
 			continue // Genarch's own login keeps its rights
 		}
-		if onName(g, name) && (g.Scope != catalog.ScopeDatabase || !placeholder.Has(g.Privileges)) {
+		if onName(g, name) && (g.Scope != catalog.ScopeDatabase || !s.product.placeholder.Has(g.Privileges)) {
 			return false, nil
 		}
 	}

@@ -86,7 +86,7 @@ func (s *server) readAccountUse(ctx context.Context, in change.Intent, who catal
 	}
 	holders := map[catalog.Principal]bool{who: true}
 	if who.Role {
-		g := graph(*snap.Access)
+		g := s.product.graph(*snap.Access)
 		for _, a := range snap.Access.Accounts {
 			if atOnce, _ := g.Roles(a.Principal); contains(atOnce, who) {
 				holders[a.Principal] = true

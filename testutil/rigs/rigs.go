@@ -19,8 +19,13 @@ func init() { _ = mysql.SetLogger(log.New(io.Discard, "", 0)) } // clients that 
 
 // Of is the rig of a running server.
 func Of(e engine.Engine, running *localdb.Server) enginetest.Rig {
-	if e.Describe().ID == "mariadb" {
+	switch e.Describe().ID {
+	case "mariadb":
 		return mariaDB(e, running)
+	case "mysql":
+		rig := mariaDB(e, running)
+		rig.DSN = func(database string) string { return running.DSN(database) + "&timeout=5s" }
+		return rig
 	}
 	return postgreSQL(e, running)
 }
@@ -47,7 +52,7 @@ func mariaDB(e engine.Engine, running *localdb.Server) enginetest.Rig {
 		Busy:   "SELECT COUNT(*) FROM shifts",
 		Quote:  func(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" },
 		Account: func(name, password, database string) []string {
-			at := name + "@'127.0.0.1'"
+			at := "'" + name + "'@'127.0.0.1'"
 			return []string{"CREATE USER " + at + " IDENTIFIED BY '" + password + "'",
 				"GRANT SELECT ON `" + strings.ReplaceAll(database, "_", `\_`) + "`.* TO " + at}
 		},

@@ -1,0 +1,12 @@
+module example.com/genarch/standin
+
+go 1.26.0
+
+require github.com/dolthub/vitess v0.0.0-20250512224608-8fb9c6ea092c
+
+require (
+	github.com/golang/protobuf v1.5.0 // indirect
+	google.golang.org/genproto v0.0.0-20190926190326-7ee9db18f195 // indirect
+	google.golang.org/grpc v1.24.0 // indirect
+	google.golang.org/protobuf v1.27.1 // indirect
+)
