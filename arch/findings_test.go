@@ -67,15 +67,30 @@ func sentences(t *testing.T) []said {
 					s.level = lastName(call.Args[place[0]])
 				}
 				s.code = lastName(call.Args[place[1]])
-				if l, ok := call.Args[place[2]].(*ast.BasicLit); ok {
-					s.text, _ = strconv.Unquote(l.Value)
-				}
+				s.text = textOf(call.Args[place[2]])
 				out = append(out, s)
 				return true
 			})
 		}
 	}
 	return out
+}
+
+// textOf is a text that may be put together of several, with %s for what only runs tell;
+// empty: it has no text of its own.
+func textOf(e ast.Expr) string {
+	switch x := e.(type) {
+	case *ast.BasicLit:
+		text, _ := strconv.Unquote(x.Value)
+		return text
+	case *ast.BinaryExpr:
+		left, right := textOf(x.X), textOf(x.Y)
+		if left+right == "" {
+			return ""
+		}
+		return cmp.Or(left, "%s") + cmp.Or(right, "%s")
+	}
+	return ""
 }
 
 func lastName(e ast.Expr) string {

@@ -24,7 +24,7 @@ var update = flag.Bool("update", false, "write the golden files anew")
 
 func snapshot() catalog.Snapshot {
 	return catalog.Snapshot{
-		Server: catalog.Server{Name: "quay", Environment: catalog.Production},
+		Server: catalog.Server{Name: "quay", Engine: mariaID, Environment: catalog.Production},
 		Instance: catalog.Instance{Engine: mariaID, Version: "10.11.19",
 			Identity: catalog.Identity{Key: "installed x", Marks: map[string]string{}}, Encoding: "latin1",
 			Collation: "latin1_swedish_ci", Read: time.Unix(0, 0),
