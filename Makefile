@@ -5,13 +5,14 @@ LDFLAGS := -s -w -X main.version=$(VERSION)
 
 .PHONY: screenshots soak fuzz demo demo-reset test bench build setup console openapi clean
 
-demo: build ## build, then run Genarch with four demo servers
+demo: build ## build, then run Genarch with five demo servers
 	bin/genarch demo
 
 demo-reset: build ## the same, with the data of earlier runs thrown away
 	bin/genarch demo --reset
 
 build: setup console
+	cd standin && CGO_ENABLED=0 go build -buildvcs=false -trimpath -ldflags '-s -w' -o ../bin/standin .
 	CGO_ENABLED=0 go build -buildvcs=false -tags $(GOTAGS) -trimpath -ldflags '$(LDFLAGS)' -o bin/genarch ./cmd/genarch
 
 setup: ## install what is missing from Debian's packages

@@ -57,12 +57,16 @@ var demoDatabases = map[string][]demoDatabase{
 	"drydock": {freight[0], freight[1],
 		{"tides", "tides_app", "tide tables of all ports", map[string]int{"tides": 3650}},
 		{"sandbox", "tides_app", "", nil}},
+	"jetty": web,
 }
 
 // seed fills a server that has none of the company's databases yet.
 func seed(ctx context.Context, b demoServer, s *localdb.Server) error {
-	if b.engine == "mariadb" {
+	switch b.engine {
+	case "mariadb":
 		return seedMariaDB(ctx, b, s)
+	case "mysql":
+		return seedMySQL(ctx, b, s)
 	}
 	return seedPostgres(ctx, b, s)
 }

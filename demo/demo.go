@@ -1,5 +1,5 @@
 // Package demo runs the Ossavik Line, a made-up ferry company whose teams share
-// four database servers: real servers on loopback, with tables, accounts and
+// five database servers: real servers on loopback (one is a stand-in), with tables, accounts and
 // sessions in them.
 package demo
 
@@ -31,6 +31,7 @@ var demoServers = []demoServer{
 	{"slipway", "postgresql", "staging", "_staging", map[string]string{"site": "Ossavik", "team": "passenger"}},
 	{"quay", "mariadb", "production", "_prod", map[string]string{"site": "Ossavik", "team": "freight"}},
 	{"drydock", "mariadb", "development", "_dev", map[string]string{"site": "Tarnes", "team": "all"}},
+	{"jetty", "mysql", "production", "_prod", map[string]string{"site": "Ossavik", "team": "web"}},
 }
 
 // options are what the servers are started with: quay shows who holds locks and
@@ -87,17 +88,15 @@ func Reset(dir string) error {
 	return os.RemoveAll(dir)
 }
 
-// Start starts the four servers side by side and fills those that are empty.
+// Start starts the servers side by side and fills those that are empty.
 func Start(ctx context.Context, dir string) (*Demo, error) {
 	l := &Demo{servers: map[string]*localdb.Server{}}
 	var mu sync.Mutex
 	var group errgroup.Group
 	for _, b := range demoServers {
 		group.Go(func() error {
-			start := pglocal.Start
-			if b.engine == "mariadb" {
-				start = marialocal.Start
-			}
+			start := map[string]func(context.Context, localdb.Config) (*localdb.Server, error){
+				"postgresql": pglocal.Start, "mariadb": marialocal.Start, "mysql": startMySQL}[b.engine]
 			s, err := start(ctx, localdb.Config{Dir: filepath.Join(dir, b.name), Options: options[b.name]})
 			if err != nil {
 				return fmt.Errorf("%s: %w", b.name, err)
@@ -134,7 +133,7 @@ func (l *Demo) Stop() {
 	all.Wait()
 }
 
-// Register makes Genarch know the four servers, at the ports that they have
+// Register makes Genarch know the servers, at the ports that they have
 // now, and marks those that have no identity of their own.
 func (l *Demo) Register(ctx context.Context, api *client.Client) error {
 	known, err := api.Servers(ctx, false)
@@ -161,6 +160,9 @@ func (l *Demo) Register(ctx context.Context, api *client.Client) error {
 		in := wire.ServerInput{Name: b.name, Engine: b.engine, Host: s.Host, Port: s.Port, Admin: s.Admin,
 			Secret:      s.Password.Reveal(),
 			Environment: b.environment, Labels: b.labels, TLS: "off", NameRule: &wire.NameRule{Suffix: b.suffix}}
+		if s.CA != "" {
+			in.TLS, in.CA = "verified", s.CA
+		}
 		if _, err := api.AddServer(ctx, in); err != nil {
 			return fmt.Errorf("register %s: %w", b.name, err)
 		}

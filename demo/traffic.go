@@ -20,7 +20,7 @@ const again = 800 * time.Millisecond
 // long, a backup, somebody idle in a transaction that has written and somebody
 // who waits for that, and a nightly job that is always back within a second.
 func (l *Demo) startTraffic(ctx context.Context) {
-	harbour, quay := l.servers["harbour"], l.servers["quay"]
+	harbour, quay, jetty := l.servers["harbour"], l.servers["quay"], l.servers["jetty"]
 	for range 6 {
 		l.postgres(ctx, harbour, "tickets_prod", "tickets_app", "booking-desk", 3*time.Second,
 			"SELECT count(*) FROM bookings WHERE noted > now() - interval '1 day'")
@@ -47,6 +47,11 @@ func (l *Demo) startTraffic(ctx context.Context) {
 		"UPDATE points SET detail = 'spent' WHERE id = 7")
 	l.mariadb(ctx, quay, "harbour_dues_prod", "dues_app", "dues-report", 10*time.Second,
 		"SELECT COUNT(*), SLEEP(30) FROM dues a")
+	for range 2 {
+		l.mariadb(ctx, jetty, "webshop_prod", "webshop_app", "webshop", 3*time.Second, "SELECT COUNT(*) FROM orders")
+	}
+	l.mariadb(ctx, jetty, "newsletter_prod", "newsletter_app", "mailer", time.Hour, "BEGIN",
+		"UPDATE letters SET detail = 'sent' WHERE id < 10")
 }
 
 // postgres keeps one session that repeats statements with a pause.
@@ -105,7 +110,7 @@ func (l *Demo) mariadb(ctx context.Context, s *localdb.Server, database, account
 	statements ...string) {
 	l.traffic.Go(func() {
 		db, err := sql.Open("mysql", strings.Replace(s.DSN(database), s.Admin+":", account+":", 1)+
-			"?connectionAttributes=program_name:"+program)
+			attributes(s)+"connectionAttributes=program_name:"+program)
 		if err != nil {
 			return
 		}
@@ -129,6 +134,14 @@ func (l *Demo) mariadb(ctx context.Context, s *localdb.Server, database, account
 			rest(ctx, again)
 		}
 	})
+}
+
+// attributes begin what more is said in a server's DSN.
+func attributes(s *localdb.Server) string {
+	if strings.Contains(s.DSN(""), "?") {
+		return "&"
+	}
+	return "?"
 }
 
 // rest waits; it reports false when ctx ends first.

@@ -40,7 +40,7 @@ func Main(args []string) error {
 	dir := flags.String("dir", "", "folder for the data of the MariaDB behind; needed")
 	listen := flags.String("listen", "127.0.0.1:13390", "where clients connect")
 	version := flags.String("version", "8.0.36", "what to be: 8.0.x, 8.4.x, 9.x")
-	uuid := flags.String("uuid", "222d11d3-fc39-48bf-8c14-000000000001", "server_uuid")
+	uuid := flags.String("uuid", "", "server_uuid; empty: one of its own, kept in its folder")
 	admin := flags.String("admin", "genarch", "administrator for clients, from 127.0.0.1")
 	secretFile := flags.String("secret-file", "", "file with the administrator's password; needed")
 	partial := flags.Bool("partial-revokes", false, "what @@partial_revokes says")
@@ -60,6 +60,11 @@ func Main(args []string) error {
 		return err
 	}
 	defer behind.stop()
+	if *uuid == "" {
+		if *uuid, err = ownUUID(*dir); err != nil {
+			return err
+		}
+	}
 	f, err := newFace(behind, *dir, *version, *uuid, *listen, *partial)
 	if err != nil {
 		return err
@@ -68,6 +73,18 @@ func Main(args []string) error {
 		return err
 	}
 	return f.serve(*listen, filepath.Join(*dir, "ca.pem"), behind.ended)
+}
+
+// ownUUID is made at the first start, as a server's is.
+func ownUUID(dir string) (string, error) {
+	file := filepath.Join(dir, "uuid")
+	if text, err := os.ReadFile(file); err == nil {
+		return string(text), nil
+	}
+	b := make([]byte, 16)
+	rand.Read(b)
+	text := fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:])
+	return text, os.WriteFile(file, []byte(text), 0o600)
 }
 
 // newFace prepares the catalogues behind.
@@ -160,8 +177,13 @@ func secret() string {
 	return hex.EncodeToString(b)
 }
 
-// certificate makes the server's own, and writes it for whoever is to trust it.
+// certificate is the server's own, which stands in a file for whoever is to trust it: the one
+// of the last start, or a new one.
 func certificate(file string) (*tls.Config, error) {
+	keyFile := file + ".key"
+	if pair, err := tls.LoadX509KeyPair(file, keyFile); err == nil && time.Now().Before(pair.Leaf.NotAfter) {
+		return &tls.Config{Certificates: []tls.Certificate{pair}}, nil
+	}
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return nil, err
@@ -174,7 +196,11 @@ func certificate(file string) (*tls.Config, error) {
 	if err != nil {
 		return nil, err
 	}
-	text := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})
+	private, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		return nil, err
+	}
 	return &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{der}, PrivateKey: key}}},
-		os.WriteFile(file, text, 0o644)
+		errors.Join(os.WriteFile(keyFile, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private}), 0o600),
+			os.WriteFile(file, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o644))
 }

@@ -36,14 +36,10 @@ func Start(ctx context.Context, standin, version string, cfg localdb.Config) (s 
 	for _, o := range cfg.Options {
 		args = append(args, "-"+o)
 	}
-	ca := filepath.Join(cfg.Dir, "ca.pem")
-	if err = os.RemoveAll(ca); err == nil {
-		err = s.Start(ctx, nil, standin, args...)
-	}
-	if err != nil {
+	if err = s.Start(ctx, nil, standin, args...); err != nil {
 		return s, err
 	}
-	text, err := os.ReadFile(ca)
+	text, err := os.ReadFile(filepath.Join(cfg.Dir, "ca.pem"))
 	s.CA = string(text)
 	return s, err
 }
