@@ -270,6 +270,10 @@ func (s *service) add(name, engine, environment string, srv *localdb.Server, mor
 	args := append([]string{"server", "add", name, "--engine", engine, "--host", srv.Host, "--port",
 		fmt.Sprint(srv.Port), "--admin", srv.Admin,
 		"--environment", environment, "--secret-file", "-"}, more...)
+	if srv.CA != "" {
+		file := filepath.Join(srv.Dir, "ca.pem")
+		args = append(args, "--tls", "verified", "--ca-file", file)
+	}
 	if r := s.cli(srv.Password.Reveal(), args...); r.code != 0 {
 		s.tb.Fatalf("server add: %+v", r)
 	}

@@ -8,13 +8,29 @@ import (
 	"example.com/genarch/core/handover"
 )
 
-// Connections writes one login in the forms of MariaDB's clients. Source: the manuals
+// clientWords are how the clients of a product write a login.
+type clientWords struct {
+	// scheme begins addresses, tls is the word for the use of TLS in them, and modes are its
+	// values: none, required, verified.
+	scheme, tls string
+	modes       [3]string
+	// options are the lines of an option file for TLS, required and verified; client is the part
+	// of it that the product's own client reads.
+	options [2]string
+	client  string
+}
+
+// Connections writes one login in the forms of the product's clients. Source: the manuals
 // of its connectors, and of option files.
-func (Engine[P]) Connections(l handover.Login) []handover.Form {
-	mode := map[catalog.TLSMode]string{catalog.TLSRequired: "trust", catalog.TLSVerified: "verify-full"}[l.TLS]
-	if mode == "" {
-		mode = "disable"
+func (e Engine[P]) Connections(l handover.Login) []handover.Form {
+	words, used := e.product().clients, 0
+	switch l.TLS {
+	case catalog.TLSRequired:
+		used = 1
+	case catalog.TLSVerified:
+		used = 2
 	}
+	mode := words.modes[used]
 	var dsn []string
 	for _, p := range [][2]string{{"host", l.Host}, {"port", strconv.Itoa(l.Port)}, {"database", l.Database},
 		{"user", l.Account}, {"password", l.Password}} {
@@ -34,19 +50,16 @@ func (Engine[P]) Connections(l handover.Login) []handover.Form {
 	} else {
 		options += "# password=\n"
 	}
-	if l.TLS == catalog.TLSRequired || l.TLS == catalog.TLSVerified {
-		options += "ssl\n"
-	}
-	if l.TLS == catalog.TLSVerified {
-		options += "ssl-verify-server-cert\n"
+	if used > 0 {
+		options += words.options[used-1]
 	}
 	if l.Database != "" {
-		options += "\n[mariadb-client]\ndatabase=" + option(l.Database) + "\n"
+		options += "\n[" + words.client + "]\ndatabase=" + option(l.Database) + "\n"
 	}
 	return []handover.Form{
-		{Name: "url", Title: "URL", File: "", Text: l.URL("mariadb", "sslMode", mode)},
+		{Name: "url", Title: "URL", File: "", Text: l.URL(words.scheme, words.tls, mode)},
 		{Name: "dsn", Title: "key-value DSN", File: "", Text: strings.Join(dsn, ";")},
-		{Name: "jdbc", Title: "JDBC URL", File: "", Text: l.JDBC("mariadb", "sslMode", mode)},
+		{Name: "jdbc", Title: "JDBC URL", File: "", Text: l.JDBC(words.scheme, "sslMode", mode)},
 		{Name: "env", Title: "environment", File: "",
 			Text: handover.Environment([][2]string{{"DB_HOST", l.Host}, {"DB_PORT", strconv.Itoa(l.Port)},
 				{"DB_NAME", l.Database}, {"DB_USER", l.Account}, {"DB_PASSWORD", l.Password}})},

@@ -40,7 +40,9 @@ func planKind(p *planning.Draft) {
 		planFill(p)
 	case change.DropDatabase:
 		planDropDatabase(b, in, snap)
-		planning.Export(p, detailsOf(snap.Details).Program, "mariadb-dump", detailsOf(snap.Details).NoProgram)
+		if _, has := p.D.Option(change.PartDatabase, planning.ExportFirst); has {
+			planning.Export(p, detailsOf(snap.Details).Program, "mariadb-dump", detailsOf(snap.Details).NoProgram)
+		}
 	case change.SetAside:
 		planSetAside(b, in, snap)
 	case change.BringBack, change.Discard, change.KeepHolding:

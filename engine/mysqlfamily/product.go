@@ -91,6 +91,8 @@ type product struct {
 	looksForLocks     bool
 	// atomicDrop: a drop that fails has taken nothing.
 	atomicDrop bool
+	// clients are the words of its clients.
+	clients clientWords
 	// roleHost is the host that roles have; empty: none. ownRole makes whoever makes a role its
 	// administrator, and grantsRoles reports whether the login may grant any role.
 	roleHost, ownRole string

@@ -1,0 +1,204 @@
+package e2e
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"example.com/genarch/localdb"
+	"example.com/genarch/testutil"
+)
+
+// TestMySQL looks after a server of the third engine as people do: by the CLI, the API and the
+// console. It is a stand-in: what only a real one can show is in docs/engines.md.
+func TestMySQL(t *testing.T) {
+	t.Parallel()
+	s := newService(t)
+	my := testutil.MySQL(t, "8.4.3")
+	s.add("jetty", "mysql", "production", my)
+	db := onMySQL(t, my)
+	exec := func(texts ...string) {
+		t.Helper()
+		for _, text := range texts {
+			if _, err := db.ExecContext(t.Context(), text); err != nil {
+				t.Fatalf("%s: %v", text, err)
+			}
+		}
+	}
+	has(t, "the check", s.run(0, "server", "check", "jetty").out, "server_uuid", "8.4.3", "may grant roles")
+	has(t, "the engine", s.run(0, "engine", "show", "mysql").out, "MySQL", "8.0.22 and later", "caching_sha2_password",
+		"MySQL has no statement that renames a database")
+	t.Run("a team", func(t *testing.T) { testTeamMySQL(t, s) })
+	t.Run("an account", func(t *testing.T) { testAccountMySQL(t, s) })
+	t.Run("roles and grants", func(t *testing.T) { testRolesMySQL(t, s, exec) })
+	t.Run("a drop", func(t *testing.T) { testDropMySQL(t, s, my, exec) })
+	t.Run("cut lines", func(t *testing.T) { testCutMySQL(t, s, my, db) })
+	t.Run("not yet", func(t *testing.T) {
+		for body, want := range map[string]string{
+			`{"kind":"database.rename","server":"jetty","database":{"name":"x","new_name":"y"}}`:            "no statement that renames",
+			`{"kind":"database.create","server":"jetty","database":{"name":"x","options":{"comment":"y"}}}`: "no option comment",
+		} {
+			if _, got, _ := s.call("POST", "/api/v1/briefs", s.token, body); !strings.Contains(fmt.Sprint(got), want) {
+				t.Errorf("%s: %v; want %s", body, got, want)
+			}
+		}
+	})
+	t.Run("console", func(t *testing.T) { testConsoleMySQL(t, s) })
+	has(t, "journal check", s.run(0, "journal", "check").out, "WHOLE", "yes")
+}
+
+func onMySQL(t *testing.T, my *localdb.Server) *sql.DB {
+	t.Helper()
+	db, err := sql.Open("mysql", my.DSN(""))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { db.Close() })
+	return db
+}
+
+// testTeamMySQL makes a team's database, whose accounts sign in and may what they are to.
+func testTeamMySQL(t *testing.T, s *service) {
+	x := chain(t, s, "jetty/webshop_prod", "webshop", "--client-host", "127.0.0.1")
+	if url := x.form(t, "webshop_app", "url"); !strings.HasPrefix(url, "mysql://webshop_app:") {
+		t.Errorf("the address of the application: %s", url)
+	}
+	has(t, "who has what", s.run(0, "privilege", "matrix", "jetty").out, "webshop_app@127.0.0.1", "write",
+		"webshop_read@127.0.0.1", "read", "webshop_owner", "own")
+	has(t, "why", s.run(0, "privilege", "why", "jetty/account:webshop_app@127.0.0.1", "INSERT", "webshop_prod").out,
+		"yes")
+	has(t, "the database", s.run(0, "database", "show", "jetty/webshop_prod").out, "utf8mb4_0900_ai_ci")
+	s.run(0, "database", "alter", "jetty/webshop_prod", "--collation", "utf8mb4_bin", "--yes")
+	has(t, "altered", s.run(0, "database", "show", "jetty/webshop_prod").out, "utf8mb4_bin")
+}
+
+func testAccountMySQL(t *testing.T, s *service) {
+	const at = "jetty/account:kiosk_app@127.0.0.1"
+	r := s.run(0, "account", "create", at, "--connection-limit", "5", "--yes")
+	has(t, "create", r.out, "kiosk_app", "shown once", "tried")
+	has(t, "show", s.run(0, "account", "show", at).out, "caching_sha2_password", "connection limit  5")
+	s.run(0, "account", "lock", at, "--yes")
+	has(t, "locked", s.run(0, "account", "show", at).out, "may sign in       no")
+	s.run(0, "account", "unlock", at, "--yes")
+	file := filepath.Join(s.home, "given")
+	if err := os.WriteFile(file, []byte("gull-harpoon-quadrant-3 'quoted\" \\ ü"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if r = s.run(0, "account", "password", at, "--password-file", file, "--yes"); strings.Contains(r.out+r.err, "harpoon") {
+		t.Errorf("a given password is shown: %s", r.out)
+	}
+	has(t, "a limit that there is not", s.run(2, "account", "alter", at, "--connection-limit", "0", "--yes").err, "1")
+	s.run(0, "account", "rename", at, "--to", "kiosk_new", "--yes")
+	has(t, "dropped for good", s.run(0, "account", "drop", "jetty/account:kiosk_new@127.0.0.1", "--confirm",
+		"kiosk_new@127.0.0.1").err, "Genarch does not do that on MySQL yet")
+	s.run(4, "account", "show", "jetty/account:kiosk_new@127.0.0.1")
+	has(t, "its own login", s.run(1, "account", "lock", "jetty/account:genarch@127.0.0.1", "--yes").err,
+		"[account.own_login]")
+}
+
+func testRolesMySQL(t *testing.T, s *service, exec func(...string)) {
+	exec("CREATE DATABASE fares", "CREATE TABLE fares.prices (id INT PRIMARY KEY)",
+		"CREATE USER 'desk'@'127.0.0.1' IDENTIFIED BY 'x'")
+	s.run(0, "role", "create", "jetty/role:readers", "--yes")
+	s.run(0, "privilege", "grant", "jetty/fares", "--to", "role:readers", "--bundle", "read", "--yes")
+	has(t, "a role that holds at once", s.run(0, "role", "grant", "jetty/role:readers", "--to", "desk@127.0.0.1",
+		"--yes").err, "SET DEFAULT ROLE")
+	has(t, "by the role", s.run(0, "account", "show", "jetty/account:desk@127.0.0.1").out, "fares", "read",
+		"default role      readers")
+	s.run(0, "privilege", "grant", "jetty/fares", "--to", "desk@127.0.0.1", "--privilege", "INSERT", "--table", "prices",
+		"--yes")
+	s.run(0, "role", "revoke", "jetty/role:readers", "--from", "desk@127.0.0.1", "--yes")
+	s.run(0, "role", "drop", "jetty/role:readers", "--confirm", "readers@%", "--yes")
+}
+
+// testDropMySQL drops a database that somebody writes to, and one that a key points into.
+func testDropMySQL(t *testing.T, s *service, my *localdb.Server, exec func(...string)) {
+	exec("CREATE DATABASE berths", "CREATE TABLE berths.slots (id INT PRIMARY KEY)",
+		"CREATE USER 'berths_app'@'127.0.0.1' IDENTIFIED BY 'x'",
+		"GRANT SELECT, INSERT ON `berths`.* TO 'berths_app'@'127.0.0.1'",
+		"CREATE DATABASE piers", "CREATE TABLE piers.p (id INT PRIMARY KEY, slot INT, FOREIGN KEY (slot) REFERENCES berths.slots (id))")
+	has(t, "a key from elsewhere", s.run(1, "database", "drop", "jetty/berths", "--for-good", "--confirm", "berths").err,
+		"piers.p", "keys.outside")
+	exec("DROP TABLE piers.p")
+	conn, err := onMySQL(t, my).Conn(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	for _, text := range []string{"BEGIN", "INSERT INTO berths.slots VALUES (1)"} {
+		if _, err := conn.ExecContext(t.Context(), text); err != nil {
+			t.Fatal(err)
+		}
+	}
+	has(t, "who writes", s.run(0, "session", "list", "jetty/berths").out, "written work")
+	drop := []string{"database", "drop", "jetty/berths", "--for-good", "--confirm", "berths", "--grace", "0s"}
+	has(t, "work that would be lost", s.run(3, drop...).err, "work.lost", "REVOKE SELECT, INSERT\n")
+	has(t, "the drop", s.run(0, append(drop, "--accept", "work.lost", "--accept", "gate.incomplete")...).err, "0 left",
+		"read back")
+	if err := conn.PingContext(context.WithoutCancel(t.Context())); err == nil {
+		if _, err = conn.ExecContext(t.Context(), "SELECT * FROM berths.slots"); err == nil {
+			t.Error("the session goes on")
+		}
+	}
+	s.run(4, "database", "show", "jetty/berths")
+	has(t, "what the name still opens", s.run(3, "database", "create", "jetty/berths").err, "berths_app@127.0.0.1")
+}
+
+// testCutMySQL cuts the line after each statement that alters: all of it takes effect, or none.
+func testCutMySQL(t *testing.T, s *service, my *localdb.Server, db *sql.DB) {
+	one := func(query string) string {
+		var v string
+		_ = db.QueryRowContext(t.Context(), query).Scan(&v)
+		return v
+	}
+	for i, x := range []struct {
+		at   string
+		args []string
+		look string
+	}{
+		{"CREATE DATABASE", []string{"database", "create", "jetty/cut_§", "--yes"},
+			"SELECT COUNT(*) FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = 'cut_§'"},
+		{"CREATE USER", []string{"account", "create", "jetty/account:cut_§@127.0.0.1", "--yes"},
+			"SELECT COUNT(*) FROM mysql.user WHERE User = 'cut_§'"},
+		{"CREATE ROLE", []string{"role", "create", "jetty/role:cut_§", "--yes"},
+			"SELECT COUNT(*) FROM mysql.user WHERE User = 'cut_§'"},
+	} {
+		put := func(text string) string { return strings.ReplaceAll(text, "§", fmt.Sprint(i)) }
+		var args []string
+		for _, a := range x.args {
+			args = append(args, put(a))
+		}
+		if err := os.WriteFile(filepath.Join(my.Dir, "cut"), []byte(x.at), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		r := s.cli("", args...)
+		if left := one(put(x.look)); r.code == 0 && left != "1" || r.code != 0 && left != "0" {
+			t.Errorf("%s: ended with %d, and %s is there: %s", x.at, r.code, left, r.err)
+		}
+		if _, err := os.Stat(filepath.Join(my.Dir, "cut")); err == nil {
+			t.Errorf("%s: no line was cut", x.at)
+		}
+	}
+}
+
+func testConsoleMySQL(t *testing.T, s *service) {
+	p := testutil.NewBrowser(t).Page(t, s.url)
+	p.SignIn("keeper", password)
+	p.Open("/servers/jetty")
+	p.WaitText("webshop_prod")
+	p.Axe("the databases of a server of MySQL")
+	p.Open("/servers/jetty/new-database")
+	p.Type("input[name=name]", "letters_prod")
+	p.WaitText("CREATE DATABASE `letters_prod`")
+	p.Open("/servers/jetty/databases/webshop_prod/drop")
+	p.WaitText("DROP DATABASE `webshop_prod`")
+	p.Open("/servers/jetty/accounts")
+	p.WaitText("webshop_app")
+	p.Open("/servers/jetty/settings")
+	p.WaitText("server_uuid")
+	p.Axe("the settings of a server of MySQL")
+}
