@@ -134,7 +134,9 @@ func testDropMySQL(t *testing.T, s *service, my *localdb.Server, exec func(...st
 			t.Fatal(err)
 		}
 	}
-	has(t, "who writes", s.run(0, "session", "list", "jetty/berths").out, "written work")
+	testutil.Wait(t, "the server to show what is written", func() bool {
+		return strings.Contains(s.run(0, "session", "list", "jetty/berths").out, "written work")
+	})
 	drop := []string{"database", "drop", "jetty/berths", "--for-good", "--confirm", "berths", "--grace", "0s"}
 	has(t, "work that would be lost", s.run(3, drop...).err, "work.lost", "REVOKE SELECT, INSERT\n")
 	has(t, "the drop", s.run(0, append(drop, "--accept", "work.lost", "--accept", "gate.incomplete")...).err, "0 left",

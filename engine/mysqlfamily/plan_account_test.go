@@ -57,9 +57,10 @@ func grantIntent(k change.Kind, spec change.GrantSpec) change.Intent {
 	return change.Intent{Kind: k, Grant: &spec}
 }
 
-func TestPlanAccountStatements(t *testing.T) {
+// accountIntents are intents for accounts, roles and grants, each with its own way of going.
+func accountIntents() map[string]change.Intent {
 	five := 5
-	for name, in := range map[string]change.Intent{
+	return map[string]change.Intent{
 		"account": accountIntent(change.CreateAccount,
 			change.AccountSpec{Name: `o'dd\app`, Host: "10.0.0.%", Password: change.Generated,
 				Options: catalog.Values{"connection_limit": int64(five), "expires": "90d"}}),
@@ -95,7 +96,11 @@ func TestPlanAccountStatements(t *testing.T) {
 				Team: &change.TeamSpec{Name: "lounges", Host: "10.0.0.%"}}},
 		"database_clear": {Kind: change.CreateDatabase,
 			Database: &change.DatabaseSpec{Name: "gone_prod", Options: catalog.Values{"clear_leftovers": true}}},
-	} {
+	}
+}
+
+func TestPlanAccountStatements(t *testing.T) {
+	for name, in := range accountIntents() {
 		t.Run(name, func(t *testing.T) { enginetest.Golden(t, *update, name, plan(t, in, staffed())) })
 	}
 }

@@ -1,0 +1,106 @@
+package mysqlfamily
+
+import (
+	"maps"
+	"slices"
+	"testing"
+
+	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/change"
+	"example.com/genarch/engine/enginetest"
+)
+
+// asMySQL is a snapshot as one of MySQL would be: its roles have a host, and who may grant
+// them is told by a right.
+func asMySQL(snap catalog.Snapshot) catalog.Snapshot {
+	role := func(p catalog.Principal) catalog.Principal {
+		if p.Role && p != catalog.Public {
+			p.Host = "%"
+		}
+		return p
+	}
+	snap.Instance.Login.Abilities = append(slices.Clone(snap.Instance.Login.Abilities),
+		catalog.Ability{Code: "grant_roles", Allowed: true})
+	detailsOf(snap.Details).Methods = []string{methodSHA2}
+	if snap.Access == nil {
+		return snap
+	}
+	a := *snap.Access
+	a.Accounts, a.Memberships, a.Grants = slices.Clone(a.Accounts), slices.Clone(a.Memberships), slices.Clone(a.Grants)
+	for i := range a.Accounts {
+		a.Accounts[i].Principal = role(a.Accounts[i].Principal)
+	}
+	for i := range a.Memberships {
+		a.Memberships[i].Role, a.Memberships[i].Member = role(a.Memberships[i].Role), role(a.Memberships[i].Member)
+	}
+	for i := range a.Grants {
+		a.Grants[i].Grantee = role(a.Grants[i].Grantee)
+	}
+	snap.Access = &a
+	return snap
+}
+
+// mysqlIntents are those that both have, without the options that MySQL has not.
+func mysqlIntents() map[string]change.Intent {
+	out := accountIntents()
+	out["account_word"] = accountIntent(change.SetPassword, change.AccountSpec{Name: "gate",
+		Password: change.Generated})
+	out["plain"] = change.Intent{Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "lounges_prod"}}
+	out["owner"] = change.Intent{Kind: change.CreateDatabase, Database: &change.DatabaseSpec{Name: "lounges_prod",
+		Options: catalog.Values{"owner": "gate@10.%"}}}
+	for name, in := range out {
+		in.Server = "jetty"
+		out[name] = in
+	}
+	return out
+}
+
+// briefOf plans on MySQL.
+func briefOf(t *testing.T, in change.Intent, snap catalog.Snapshot) change.Brief {
+	t.Helper()
+	in.Server = "jetty"
+	b, err := mysql8{}.Plan(in, asMySQL(snap))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b
+}
+
+// TestMySQLStatements: package grammar parses these files by MySQL's own grammar.
+func TestMySQLStatements(t *testing.T) {
+	for name, in := range mysqlIntents() {
+		t.Run(name, func(t *testing.T) {
+			snap := staffed()
+			snap.OwnerFound = []string{"gate@10.%"}
+			enginetest.Golden(t, *update, "mysql_"+name, briefOf(t, in, snap))
+		})
+	}
+	for name, in := range map[string]change.Intent{"drop": dropping(change.DatabaseSpec{}, nil),
+		"drop_hold": dropping(change.DatabaseSpec{Options: catalog.Values{"clear_leftovers": true}},
+			&change.ClearingSpec{Options: catalog.Values{"lock_accounts": true}}),
+		"mark": {Kind: change.MarkServer, Mark: "222d11d3-fc39-48bf-8c14-a8d0f59f9d52"}} {
+		t.Run(name, func(t *testing.T) { enginetest.Golden(t, *update, "mysql_"+name, briefOf(t, in, doomed())) })
+	}
+}
+
+// TestEachStatementOfMySQLIsOneCommand: whatever a tenant's names are.
+func TestEachStatementOfMySQLIsOneCommand(t *testing.T) {
+	intents := mysqlIntents()
+	// Their names stand in no snapshot of everything.
+	maps.DeleteFunc(intents, func(name string, _ change.Intent) bool {
+		return slices.Contains([]string{"grant_pattern", "database_clear", "role_drop", "account",
+			"database_team"}, name)
+	})
+	intents["drop"] = dropping(change.DatabaseSpec{}, nil)
+	intents["drop, hold"] = dropping(change.DatabaseSpec{Options: catalog.Values{"clear_leftovers": true}},
+		&change.ClearingSpec{Options: catalog.Values{"lock_accounts": true}})
+	for name, in := range intents {
+		in.Server = "jetty"
+		intents[name] = in
+	}
+	full := asMySQL(everything())
+	enginetest.EachKnown(t, mysql8{}, steps, full, intents)
+	if n := enginetest.OneCommand(t, mysql8{}, dialect.Commands, named, full, intents); n < 500 {
+		t.Errorf("only %d statements were looked at", n)
+	}
+}
