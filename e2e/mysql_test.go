@@ -36,6 +36,7 @@ func TestMySQL(t *testing.T) {
 	t.Run("an account", func(t *testing.T) { testAccountMySQL(t, s) })
 	t.Run("roles and grants", func(t *testing.T) { testRolesMySQL(t, s, exec) })
 	t.Run("a drop", func(t *testing.T) { testDropMySQL(t, s, my, exec) })
+	t.Run("set aside", func(t *testing.T) { testHoldingMySQL(t, s, db, exec) })
 	t.Run("cut lines", func(t *testing.T) { testCutMySQL(t, s, my, db) })
 	t.Run("not yet", func(t *testing.T) {
 		for body, want := range map[string]string{
@@ -148,6 +149,55 @@ func testDropMySQL(t *testing.T, s *service, my *localdb.Server, exec func(...st
 	}
 	s.run(4, "database", "show", "jetty/berths")
 	has(t, "what the name still opens", s.run(3, "database", "create", "jetty/berths").err, "berths_app@127.0.0.1")
+}
+
+// testHoldingMySQL sets a database aside whose definitions cannot be moved, and brings it back
+// with its views, triggers, routines, events and grants, under its own and under another name.
+func testHoldingMySQL(t *testing.T, s *service, db *sql.DB, exec func(...string)) {
+	exec("CREATE DATABASE loyalty COLLATE utf8mb4_bin", "CREATE TABLE loyalty.points (n INT)",
+		"INSERT INTO loyalty.points VALUES (1), (2), (3)",
+		"CREATE VIEW loyalty.doubles AS SELECT n * 2 AS n FROM loyalty.points",
+		"CREATE TRIGGER loyalty.up BEFORE INSERT ON loyalty.points FOR EACH ROW SET NEW.n = NEW.n + 1",
+		"CREATE FUNCTION loyalty.thrice(n INT) RETURNS INT DETERMINISTIC RETURN n * 3",
+		"CREATE EVENT loyalty.nightly ON SCHEDULE EVERY 1 DAY STARTS NOW() + INTERVAL 1 DAY DO DELETE FROM points",
+		"CREATE USER 'loyalty_app'@'127.0.0.1' IDENTIFIED BY 'x'",
+		"GRANT SELECT ON `loyalty`.* TO 'loyalty_app'@'127.0.0.1'")
+	state := func(name string) (out string) {
+		t.Helper()
+		err := db.QueryRowContext(t.Context(), fmt.Sprintf(`SELECT CONCAT_WS(' ',
+			(SELECT COUNT(*) FROM mysql.db WHERE Db = '%[1]s' AND User = 'loyalty_app'),
+			(SELECT GROUP_CONCAT(STATUS) FROM information_schema.EVENTS WHERE EVENT_SCHEMA = '%[1]s'),
+			(SELECT COUNT(*) FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = '%[1]s'),
+			(SELECT SUM(n) FROM %[1]s.doubles), %[1]s.thrice(4))`, name)).Scan(&out)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return out
+	}
+	const whole = "1 ENABLED 1 12 12"
+	if got := state("loyalty"); got != whole {
+		t.Fatalf("before: %s", got)
+	}
+	aside := []string{"database", "drop", "jetty/loyalty", "--grace", "0s"}
+	has(t, "the brief", s.run(3, aside...).err, "set database loyalty aside", "RENAME TABLE", "genarch_held_1_loyalty",
+		"yes, until")
+	s.run(0, append(aside, "--confirm", "loyalty")...)
+	has(t, "the list", s.run(0, "database", "list", "jetty").err, "1 more set aside")
+	has(t, "one of them", s.run(0, "holding", "show", "jetty/loyalty").out, "genarch_held_1_loyalty")
+	exec("UPDATE genarch_held_1_loyalty.genarch_holding SET body = CONCAT(body, ' ') WHERE kind = 'view'")
+	has(t, "forged", s.run(3, "holding", "bring-back", "jetty/loyalty", "--yes").err, "holding.unsealed")
+	exec("UPDATE genarch_held_1_loyalty.genarch_holding SET body = TRIM(body) WHERE kind = 'view'")
+	s.run(0, "holding", "bring-back", "jetty/loyalty", "--yes")
+	if got := state("loyalty"); got != whole {
+		t.Errorf("it came back as %s", got)
+	}
+	s.run(0, append(aside, "--confirm", "loyalty")...)
+	s.run(0, "holding", "bring-back", "jetty/loyalty", "--as", "points", "--yes", "--accept", "holding.renamed")
+	if got := state("points"); got != whole {
+		t.Errorf("it came back under another name as %s", got)
+	}
+	s.run(0, "database", "drop", "jetty/points", "--confirm", "points", "--grace", "0s")
+	s.run(0, "holding", "discard", "jetty/points", "--confirm", "points", "--accept", "holding.early")
 }
 
 // testCutMySQL cuts the line after each statement that alters: all of it takes effect, or none.

@@ -16,6 +16,15 @@ const grantOption = "GRANT OPTION"
 type ability struct {
 	code, title string
 	privileges  []string
+	// since is the first version with these privileges, until the first without; 0: all.
+	since, until int
+}
+
+// abilitiesOf are those of a version; 0: of the newest.
+func (p *product) abilitiesOf(number int) []ability {
+	return slices.DeleteFunc(slices.Clone(p.abilities), func(a ability) bool {
+		return number == 0 && a.until > 0 || number > 0 && (number < a.since || a.until > 0 && number >= a.until)
+	})
 }
 
 // statement lets an account, which is quoted already, have those that it lacks. The
@@ -37,7 +46,7 @@ func (e Engine[P]) Prepare(login catalog.Principal) []engine.Right {
 	}
 	account := quoteAccount(login.Name, login.Host)
 	out := []engine.Right{{For: "sign in", Statement: "CREATE USER " + account + e.product().fresh}}
-	for _, a := range e.product().abilities {
+	for _, a := range e.product().abilitiesOf(0) {
 		out = append(out, engine.Right{For: a.title, Statement: a.statement(account, a.privileges)})
 	}
 	return out

@@ -70,6 +70,7 @@ var mariaDB = product{description: &mariaDescription, limits: mariaLimits, accou
 	bundles: mariaBundles, placeholder: may.DeleteHistory,
 	copies:   "MariaDB has nothing by which a copy can be told from the original.",
 	cluster:  "SELECT @@wsrep_on",
+	waiting:  "SET STATEMENT lock_wait_timeout=5 FOR ",
 	dropping: "SET STATEMENT lock_wait_timeout=2, innodb_lock_wait_timeout=2, max_statement_time=0 FOR ",
 	clients: clientWords{scheme: "mariadb", tls: "sslMode", modes: [3]string{"disable", "trust", "verify-full"},
 		options: [2]string{"ssl\n", "ssl\nssl-verify-server-cert\n"}, client: "mariadb-client"},
@@ -294,14 +295,14 @@ var mariaDescription = engine.Description{
 
 // mariaAbilities are those that Genarch's work needs.
 var mariaAbilities = []ability{
-	{"create_database", "create databases", []string{"CREATE"}},
-	{"see_databases", "see all databases", []string{"SHOW DATABASES"}},
-	{"see_sessions", "see all sessions and sizes", []string{"PROCESS"}},
-	{"end_sessions", "end sessions", []string{"CONNECTION ADMIN"}},
-	{"manage_accounts", "create and alter accounts", []string{"CREATE USER"}},
-	{"read_grants", "read the grants of all accounts", []string{"SELECT"}},
-	{"give_bundles", "grant privileges on databases", append(mariaBundles[access.BundleOwn].Names(), grantOption)},
-	{"set_definers", "keep what runs with the privileges of others theirs", []string{"SET USER"}},
-	{"drop_database", "drop databases", []string{"DROP"}},
-	{"alter_database", "alter databases", []string{"ALTER"}},
+	{code: "create_database", title: "create databases", privileges: []string{"CREATE"}},
+	{code: "see_databases", title: "see all databases", privileges: []string{"SHOW DATABASES"}},
+	{code: "see_sessions", title: "see all sessions and sizes", privileges: []string{"PROCESS"}},
+	{code: "end_sessions", title: "end sessions", privileges: []string{"CONNECTION ADMIN"}},
+	{code: "manage_accounts", title: "create and alter accounts", privileges: []string{"CREATE USER"}},
+	{code: "read_grants", title: "read the grants of all accounts", privileges: []string{"SELECT"}},
+	{code: "give_bundles", title: "grant privileges on databases", privileges: append(mariaBundles[access.BundleOwn].Names(), grantOption)},
+	{code: "set_definers", title: "keep what runs with the privileges of others theirs", privileges: []string{"SET USER"}},
+	{code: "drop_database", title: "drop databases", privileges: []string{"DROP"}},
+	{code: "alter_database", title: "alter databases", privileges: []string{"ALTER"}},
 }

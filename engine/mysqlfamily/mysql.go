@@ -101,24 +101,27 @@ var mysqlBundles = bundlesWith(privilege.Set{})
 // mysqlAbilities are those that Genarch's work needs. SYSTEM_USER is not among them: without
 // it, the server itself keeps Genarch off the administrators.
 var mysqlAbilities = []ability{
-	{"create_database", "create databases", []string{"CREATE"}},
-	{"see_databases", "see all databases", []string{"SHOW DATABASES"}},
-	{"see_sessions", "see all sessions and sizes", []string{"PROCESS"}},
-	{"end_sessions", "end sessions", []string{"CONNECTION_ADMIN"}},
-	{"manage_accounts", "create and alter accounts", []string{"CREATE USER"}},
-	{"read_grants", "read the grants of all accounts, and locks", []string{"SELECT"}},
-	{"give_bundles", "grant privileges on databases", append(mysqlBundles[access.BundleOwn].Names(), grantOption)},
-	{"grant_roles", "grant roles", []string{"ROLE_ADMIN"}},
-	{"see_prepared", "see prepared transactions", []string{"XA_RECOVER_ADMIN"}},
-	{"drop_database", "drop databases", []string{"DROP"}},
-	{"alter_database", "alter databases", []string{"ALTER"}},
+	{code: "create_database", title: "create databases", privileges: []string{"CREATE"}},
+	{code: "see_databases", title: "see all databases", privileges: []string{"SHOW DATABASES"}},
+	{code: "see_sessions", title: "see all sessions and sizes", privileges: []string{"PROCESS"}},
+	{code: "end_sessions", title: "end sessions", privileges: []string{"CONNECTION_ADMIN"}},
+	{code: "manage_accounts", title: "create and alter accounts", privileges: []string{"CREATE USER"}},
+	{code: "read_grants", title: "read the grants of all accounts, and locks", privileges: []string{"SELECT"}},
+	{code: "give_bundles", title: "grant privileges on databases", privileges: append(mysqlBundles[access.BundleOwn].Names(), grantOption)},
+	{code: "grant_roles", title: "grant roles", privileges: []string{"ROLE_ADMIN"}},
+	{code: "see_prepared", title: "see prepared transactions", privileges: []string{"XA_RECOVER_ADMIN"}},
+	{code: "set_definers", title: "keep what runs with the privileges of others theirs",
+		privileges: []string{"SET_USER_ID"}, until: 80200},
+	{code: "set_definers", title: "keep what runs with the privileges of others theirs",
+		privileges: []string{"SET_ANY_DEFINER"}, since: 80200},
+	{code: "drop_database", title: "drop databases", privileges: []string{"DROP"}},
+	{code: "alter_database", title: "alter databases", privileges: []string{"ALTER"}},
 }
 
 // mysqlLater are the kinds that Genarch does not do on MySQL yet, and the options that belong
 // to them.
 var (
-	mysqlLater = []change.Kind{change.SetAside, change.BringBack, change.Discard, change.KeepHolding,
-		change.FillDatabase}
+	mysqlLater   = []change.Kind{change.FillDatabase}
 	mysqlWithout = []string{"comment", "template", "data", "freeze", checksums, "copy_grants", "export_first",
 		"one_transaction", runAs}
 )

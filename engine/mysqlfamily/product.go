@@ -88,7 +88,9 @@ type product struct {
 	// locks for a moment only. looksForLocks: whether somebody holds a lock is looked up, and
 	// not tried.
 	dropping, bounded string
-	looksForLocks     bool
+	// waiting is put before what is to wait for locks for a few seconds.
+	waiting       string
+	looksForLocks bool
 	// atomicDrop: a drop that fails has taken nothing.
 	atomicDrop bool
 	// clients are the words of its clients.

@@ -83,12 +83,12 @@ func (s *server) Inspect(ctx context.Context) (catalog.Instance, error) {
 	case replicas > 0:
 		in.ReadOnly = "it is a replica: what is altered here is not altered on its primary"
 	}
-	return in, s.readAbilities(ctx, conn, &in.Login)
+	return in, s.readAbilities(ctx, conn, in.Number, &in.Login)
 }
 
 // readAbilities reads the global privileges of the login, its own row only:
 // that needs no right on the grant tables.
-func (s *server) readAbilities(ctx context.Context, conn *sql.Conn, login *catalog.Login) error {
+func (s *server) readAbilities(ctx context.Context, conn *sql.Conn, number int, login *catalog.Login) error {
 	at := strings.LastIndexByte(login.Name, '@')
 	account := quoteAccount(login.Name[:at], login.Name[at+1:])
 	held := map[string]bool{}
@@ -107,7 +107,7 @@ func (s *server) readAbilities(ctx context.Context, conn *sql.Conn, login *catal
 		held[privilege] = true
 		held["GRANT OPTION"] = held["GRANT OPTION"] || grantable == "YES"
 	}
-	for _, a := range s.product.abilities {
+	for _, a := range s.product.abilitiesOf(number) {
 		missing := slices.DeleteFunc(slices.Clone(a.privileges), func(p string) bool { return held[p] })
 		ability := catalog.Ability{Code: a.code, Title: a.title, Allowed: len(missing) == 0}
 		if !ability.Allowed {

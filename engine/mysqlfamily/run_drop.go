@@ -94,11 +94,7 @@ func (s *server) dropNow(ctx context.Context, step change.Step) (engine.Report, 
 		if err := s.recheckBlockers(ctx, op, name, step); err != nil {
 			return err
 		}
-		try := s.tryLocks
-		if s.product.looksForLocks {
-			try = s.lookForLocks
-		}
-		if err := try(ctx, c, op, name); err != nil {
+		if err := s.tryAll(ctx, c, op, name); err != nil {
 			return err
 		}
 		if err := announce(ctx, c, step); err != nil {
@@ -149,6 +145,14 @@ const (
 	// tryPause lies between two tries.
 	tryPause = 20 * time.Millisecond
 )
+
+// tryAll makes sure that nobody holds a lock in a database.
+func (s *server) tryAll(ctx context.Context, c *sender, op, name string) error {
+	if s.product.looksForLocks {
+		return s.lookForLocks(ctx, op, name)
+	}
+	return s.tryLocks(ctx, c, op, name)
+}
 
 // tryLocks takes a write lock on every table at once without waiting, and gives
 // it back: what holds a lock makes this fail instead of the drop.
@@ -205,7 +209,7 @@ func (s *server) tryLocks(ctx context.Context, conn *sender, op, name string) er
 
 // lookForLocks waits a moment for those who hold a lock in a database: a drop would wait for
 // them, and would keep everybody else waiting meanwhile.
-func (s *server) lookForLocks(ctx context.Context, _ *sender, op, name string) error {
+func (s *server) lookForLocks(ctx context.Context, op, name string) error {
 	for until := time.Now().Add(tryTime); ; {
 		held, err := s.readMetadataLocks(ctx)
 		if err != nil {

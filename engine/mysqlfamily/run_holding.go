@@ -249,7 +249,7 @@ var movedPast = []string{"1360", "1305", "1051", "1146", "4092", "1539"}
 func (s *server) moveAside(ctx context.Context, step change.Step) (engine.Report, error) {
 	name := step.Args["name"]
 	err := s.withConn(ctx, step.Title, step, func(c *sender) error {
-		if err := s.tryLocks(ctx, c, step.Title, name); err != nil {
+		if err := s.tryAll(ctx, c, step.Title, name); err != nil {
 			return err
 		}
 		return s.sendAll(ctx, c, step, engine.DecodeList(step.Args["do"]))
@@ -266,7 +266,7 @@ func (s *server) sendAll(ctx context.Context, c *sender, step change.Step, texts
 	for _, text := range texts {
 		pass := movedPast
 		if strings.HasPrefix(text, "RENAME ") {
-			text, pass = "SET STATEMENT lock_wait_timeout=5 FOR "+text, nil
+			text, pass = s.product.waiting+text, nil
 		}
 		if e, ok := exec(ctx, c, step.Title, text).(*engine.Error); ok && !slices.Contains(pass, e.Code) {
 			return e
@@ -470,7 +470,7 @@ func (s *server) dropShell(ctx context.Context, step change.Step) (engine.Report
 		return engine.Report{}, &engine.Error{Op: step.Title, Kind: engine.NotSent,
 			Text: "somebody made " + naming.Count(n, "object") + " in it meanwhile", Next: "Ask again."}
 	}
-	rep, err := s.send(ctx, step.Title, "SET STATEMENT lock_wait_timeout=5 FOR "+step.Statement, step)
+	rep, err := s.send(ctx, step.Title, s.product.waiting+step.Statement, step)
 	if err == nil {
 		rep.Messages = append(rep.Messages, s.endReturned(context.WithoutCancel(ctx), name)...)
 	}
@@ -499,7 +499,7 @@ func (s *server) dropHeld(ctx context.Context, step change.Step) (engine.Report,
 	if err := s.onlyNotes(ctx, held); err != nil {
 		return engine.Report{}, err
 	}
-	return s.send(ctx, step.Title, "SET STATEMENT lock_wait_timeout=5 FOR "+step.Statement, step)
+	return s.send(ctx, step.Title, s.product.waiting+step.Statement, step)
 }
 
 // comeBack says in what a database differs from what was set aside.

@@ -70,7 +70,7 @@ func (f *face) addAdmin(name, password string) error {
 func dynamics(name string) string {
 	var rows []string
 	for _, p := range []string{"CONNECTION_ADMIN", "ROLE_ADMIN", "XA_RECOVER_ADMIN", "BACKUP_ADMIN", "SHOW_ROUTINE",
-		"SYSTEM_VARIABLES_ADMIN"} {
+		"SYSTEM_VARIABLES_ADMIN", "SET_USER_ID", "SET_ANY_DEFINER"} {
 		rows = append(rows, "("+quote(name)+", '127.0.0.1', '"+p+"', 'Y')")
 	}
 	return strings.Join(rows, ", ")
@@ -409,6 +409,12 @@ func (f *face) do(c *mysql.Conn, q string) (*sqltypes.Result, error) {
 		return f.roleTo(c, q)
 	case strings.HasPrefix(upper, "SHOW GRANTS"):
 		return f.showGrants(c, q)
+	case strings.HasPrefix(upper, "SHOW CREATE TRIGGER"), strings.HasPrefix(upper, "SHOW CREATE FUNCTION"),
+		strings.HasPrefix(upper, "SHOW CREATE PROCEDURE"), strings.HasPrefix(upper, "SHOW CREATE EVENT"):
+		r, err := f.run(c, q)
+		return altered(r, func(s string) string {
+			return strings.NewReplacer(",NO_AUTO_CREATE_USER", "", "NO_AUTO_CREATE_USER,", "").Replace(s)
+		}), err
 	case strings.HasPrefix(upper, "SHOW CREATE DATABASE"), strings.HasPrefix(upper, "SHOW CREATE SCHEMA"):
 		r, err := f.run(c, q)
 		return altered(r, func(s string) string {
