@@ -37,6 +37,7 @@ func TestMySQL(t *testing.T) {
 	t.Run("roles and grants", func(t *testing.T) { testRolesMySQL(t, s, exec) })
 	t.Run("a drop", func(t *testing.T) { testDropMySQL(t, s, my, exec) })
 	t.Run("set aside", func(t *testing.T) { testHoldingMySQL(t, s, db, exec) })
+	t.Run("a script", func(t *testing.T) { testFillMySQL(t, s, my, db, exec) })
 	t.Run("cut lines", func(t *testing.T) { testCutMySQL(t, s, my, db) })
 	t.Run("not yet", func(t *testing.T) {
 		for body, want := range map[string]string{
@@ -89,13 +90,14 @@ func testAccountMySQL(t *testing.T, s *service) {
 	if err := os.WriteFile(file, []byte("gull-harpoon-quadrant-3 'quoted\" \\ ü"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if r = s.run(0, "account", "password", at, "--password-file", file, "--yes"); strings.Contains(r.out+r.err, "harpoon") {
+	if r = s.run(0, "account", "password", at, "--password-file", file, "--yes"); strings.Contains(r.out+r.err,
+		"harpoon") {
 		t.Errorf("a given password is shown: %s", r.out)
 	}
 	has(t, "a limit that there is not", s.run(2, "account", "alter", at, "--connection-limit", "0", "--yes").err, "1")
 	s.run(0, "account", "rename", at, "--to", "kiosk_new", "--yes")
 	has(t, "dropped for good", s.run(0, "account", "drop", "jetty/account:kiosk_new@127.0.0.1", "--confirm",
-		"kiosk_new@127.0.0.1").err, "Genarch does not do that on MySQL yet")
+		"kiosk_new@127.0.0.1").err, "Genarch sets no accounts of MySQL aside yet")
 	s.run(4, "account", "show", "jetty/account:kiosk_new@127.0.0.1")
 	has(t, "its own login", s.run(1, "account", "lock", "jetty/account:genarch@127.0.0.1", "--yes").err,
 		"[account.own_login]")
@@ -110,7 +112,8 @@ func testRolesMySQL(t *testing.T, s *service, exec func(...string)) {
 		"--yes").err, "SET DEFAULT ROLE")
 	has(t, "by the role", s.run(0, "account", "show", "jetty/account:desk@127.0.0.1").out, "fares", "read",
 		"default role      readers")
-	s.run(0, "privilege", "grant", "jetty/fares", "--to", "desk@127.0.0.1", "--privilege", "INSERT", "--table", "prices",
+	s.run(0, "privilege", "grant", "jetty/fares", "--to", "desk@127.0.0.1", "--privilege", "INSERT", "--table",
+		"prices",
 		"--yes")
 	s.run(0, "role", "revoke", "jetty/role:readers", "--from", "desk@127.0.0.1", "--yes")
 	s.run(0, "role", "drop", "jetty/role:readers", "--confirm", "readers@%", "--yes")
@@ -122,7 +125,8 @@ func testDropMySQL(t *testing.T, s *service, my *localdb.Server, exec func(...st
 		"CREATE USER 'berths_app'@'127.0.0.1' IDENTIFIED BY 'x'",
 		"GRANT SELECT, INSERT ON `berths`.* TO 'berths_app'@'127.0.0.1'",
 		"CREATE DATABASE piers", "CREATE TABLE piers.p (id INT PRIMARY KEY, slot INT, FOREIGN KEY (slot) REFERENCES berths.slots (id))")
-	has(t, "a key from elsewhere", s.run(1, "database", "drop", "jetty/berths", "--for-good", "--confirm", "berths").err,
+	has(t, "a key from elsewhere", s.run(1, "database", "drop", "jetty/berths", "--for-good", "--confirm",
+		"berths").err,
 		"piers.p", "keys.outside")
 	exec("DROP TABLE piers.p")
 	conn, err := onMySQL(t, my).Conn(t.Context())
@@ -198,6 +202,46 @@ func testHoldingMySQL(t *testing.T, s *service, db *sql.DB, exec func(...string)
 	}
 	s.run(0, "database", "drop", "jetty/points", "--confirm", "points", "--grace", "0s")
 	s.run(0, "holding", "discard", "jetty/points", "--confirm", "points", "--accept", "holding.early")
+}
+
+// testFillMySQL runs scripts: whole, with an error, and with its last answer lost.
+func testFillMySQL(t *testing.T, s *service, my *localdb.Server, db *sql.DB, exec func(...string)) {
+	exec("CREATE DATABASE gangways", "CREATE DATABASE elsewhere")
+	rows := func(table string) (n int) {
+		if err := db.QueryRowContext(t.Context(), "SELECT COUNT(*) FROM "+table).Scan(&n); err != nil {
+			return -1
+		}
+		return n
+	}
+	fill := func(code int, script string, more ...string) result {
+		t.Helper()
+		return s.run(code, append([]string{"database", "fill", "jetty/gangways", scriptFile(t, script), "--yes"},
+			more...)...)
+	}
+	r := fill(0, "-- of the piers\nCREATE TABLE piers (n INT PRIMARY KEY);\nINSERT INTO piers VALUES (1), (2);\n"+
+		"DELIMITER //\nINSERT INTO piers VALUES (3)//\n")
+	has(t, "what it has done", r.err, "piers: new, with 3 rows", "3 statements")
+	if n := rows("gangways.piers"); n != 3 {
+		t.Errorf("%d rows", n)
+	}
+	r = fill(1, "INSERT INTO piers VALUES (4);\nINSERT INTO piers VALUES (1);\n")
+	has(t, "an error", r.err, "line 2", "1062")
+	if n := rows("gangways.piers"); n != 3 {
+		t.Errorf("after a script that failed in its transaction there are %d rows", n)
+	}
+	has(t, "another database", fill(1, "CREATE TABLE elsewhere.t (n INT);").err, "elsewhere")
+	has(t, "what would run as somebody", fill(1, "CREATE VIEW v AS SELECT 1 AS one;").err, "MySQL cannot give them",
+		"script.definers")
+	if err := os.WriteFile(filepath.Join(my.Dir, "cut"), []byte("SET PASSWORD"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	fill(0, "INSERT INTO piers VALUES (5);\n")
+	if n := rows("gangways.piers"); n != 4 {
+		t.Errorf("after a script whose last answer was lost there are %d rows", n)
+	}
+	if n := rows("mysql.user WHERE User LIKE 'genarch\\_fill%'"); n != 0 {
+		t.Errorf("%d accounts of scripts are left", n)
+	}
 }
 
 // testCutMySQL cuts the line after each statement that alters: all of it takes effect, or none.

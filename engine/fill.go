@@ -115,6 +115,9 @@ func rowsText(n *int64) string {
 	return naming.Count(*n, "row")
 }
 
+// NothingRan is the report of a script of which not a statement was sent.
+func NothingRan() Report { return Report{Learned: map[string]string{"taken": "0"}} }
+
 // Stays says what stays of a script that did not run to its end, and was not in one
 // transaction; nil: nothing does.
 func Stays(step change.Step) error {

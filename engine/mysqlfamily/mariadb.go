@@ -82,6 +82,8 @@ var mariaDB = product{description: &mariaDescription, limits: mariaLimits, accou
 		hash, err := hashFor(method, password)
 		return err == nil && kept == hash
 	},
+	marked: nativeHash, isMarked: func(kept, mark string) bool { return kept == nativeHash(mark) },
+	countWithin: "SET STATEMENT max_statement_time = %d / 1000 FOR SELECT COUNT(*) FROM ",
 	plainMethod: methodNative, nobody: "invalid",
 	signIn: `SELECT SUBSTRING_INDEX(USER(), '@', -1), @@have_ssl = 'YES', @@strict_password_validation`}
 
@@ -301,8 +303,10 @@ var mariaAbilities = []ability{
 	{code: "end_sessions", title: "end sessions", privileges: []string{"CONNECTION ADMIN"}},
 	{code: "manage_accounts", title: "create and alter accounts", privileges: []string{"CREATE USER"}},
 	{code: "read_grants", title: "read the grants of all accounts", privileges: []string{"SELECT"}},
-	{code: "give_bundles", title: "grant privileges on databases", privileges: append(mariaBundles[access.BundleOwn].Names(), grantOption)},
-	{code: "set_definers", title: "keep what runs with the privileges of others theirs", privileges: []string{"SET USER"}},
+	{code: "give_bundles", title: "grant privileges on databases",
+		privileges: append(mariaBundles[access.BundleOwn].Names(), grantOption)},
+	{code: "set_definers", title: "keep what runs with the privileges of others theirs",
+		privileges: []string{"SET USER"}},
 	{code: "drop_database", title: "drop databases", privileges: []string{"DROP"}},
 	{code: "alter_database", title: "alter databases", privileges: []string{"ALTER"}},
 }

@@ -11,6 +11,7 @@ import (
 	"example.com/genarch/core/naming"
 	"example.com/genarch/core/privilege"
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/planning"
 )
 
 // mysqlID names it on the wire, in the records and in the CLI.
@@ -79,10 +80,12 @@ var mySQL = product{description: &mysqlDescription, limits: mysqlLimits, account
 		options: [2]string{"ssl-mode=REQUIRED\n", "ssl-mode=VERIFY_IDENTITY\n"}, client: "mysql"},
 	bundles: mysqlBundles, placeholder: may.LockTables,
 	roleHost: "%", grantsRoles: func(login catalog.Login) bool { return login.May("grant_roles") }, defaultOf: "TO",
-	method:      mysqlMethod,
-	credential:  func(method string) string { return "IDENTIFIED WITH " + method + " AS " },
-	verifier:    func(_, password string) (string, error) { return sha2Verifier(password), nil },
-	matches:     func(kept, _, password string) bool { return sha2Matches(kept, password) },
+	method:     mysqlMethod,
+	credential: func(method string) string { return "IDENTIFIED WITH " + method + " AS " },
+	verifier:   func(_, password string) (string, error) { return sha2Verifier(password), nil },
+	matches:    func(kept, _, password string) bool { return sha2Matches(kept, password) },
+	marked:     func(mark string) string { return mark }, isMarked: sha2Matches,
+	countWithin: "SELECT /*+ MAX_EXECUTION_TIME(%d) */ COUNT(*) FROM ", onlyTables: true,
 	plainMethod: methodSHA2, nobody: mysqlNobody,
 	signIn: `SELECT SUBSTRING_INDEX(USER(), '@', -1), COALESCE((SELECT VALUE = 'Yes'
 		FROM performance_schema.tls_channel_status WHERE CHANNEL = 'mysql_main' AND PROPERTY = 'Enabled'), 0), 0`}
@@ -107,7 +110,8 @@ var mysqlAbilities = []ability{
 	{code: "end_sessions", title: "end sessions", privileges: []string{"CONNECTION_ADMIN"}},
 	{code: "manage_accounts", title: "create and alter accounts", privileges: []string{"CREATE USER"}},
 	{code: "read_grants", title: "read the grants of all accounts, and locks", privileges: []string{"SELECT"}},
-	{code: "give_bundles", title: "grant privileges on databases", privileges: append(mysqlBundles[access.BundleOwn].Names(), grantOption)},
+	{code: "give_bundles", title: "grant privileges on databases",
+		privileges: append(mysqlBundles[access.BundleOwn].Names(), grantOption)},
 	{code: "grant_roles", title: "grant roles", privileges: []string{"ROLE_ADMIN"}},
 	{code: "see_prepared", title: "see prepared transactions", privileges: []string{"XA_RECOVER_ADMIN"}},
 	{code: "set_definers", title: "keep what runs with the privileges of others theirs",
@@ -118,13 +122,10 @@ var mysqlAbilities = []ability{
 	{code: "alter_database", title: "alter databases", privileges: []string{"ALTER"}},
 }
 
-// mysqlLater are the kinds that Genarch does not do on MySQL yet, and the options that belong
-// to them.
-var (
-	mysqlLater   = []change.Kind{change.FillDatabase}
-	mysqlWithout = []string{"comment", "template", "data", "freeze", checksums, "copy_grants", "export_first",
-		"one_transaction", runAs}
-)
+// mysqlWithout are options of MariaDB that MySQL has not, or that Genarch does not do there yet:
+// copies, and exports.
+var mysqlWithout = []string{"comment", "template", "data", "freeze", checksums, "copy_grants",
+	planning.ExportFirst, runAs}
 
 // mysqlDescription is MariaDB's, but for what MySQL has otherwise.
 var mysqlDescription = func() engine.Description {
@@ -147,20 +148,14 @@ var mysqlDescription = func() engine.Description {
 			case "method":
 				f.Default, f.Decides = methodSHA2, "how it proves itself: "+methodSHA2
 			}
-			f.In = slices.DeleteFunc(slices.Clone(f.In),
-				func(k change.Kind) bool { return slices.Contains(mysqlLater, k) })
 			d.Fields[part] = append(d.Fields[part], f)
 		}
 	}
 	d.Intents = maps.Clone(d.Intents)
-	for _, k := range mysqlLater {
-		d.Intents[k] = engine.Form{Why: "Genarch does not do that on MySQL yet.",
-			Instead: "Use the server's own tools."}
-	}
 	d.Intents[change.RenameDatabase] = engine.Form{Why: "MySQL has no statement that renames a database.",
 		Instead: mariaDescription.Intents[change.RenameDatabase].Instead}
 	d.Intents[change.EndSessions] = engine.Form{Says: "KILL or KILL QUERY, by number, account, address and port."}
-	d.Intents[change.SetAsideAccount] = engine.Form{Why: "Genarch does not do that on MySQL yet.",
+	d.Intents[change.SetAsideAccount] = engine.Form{Why: "Genarch sets no accounts of MySQL aside yet.",
 		Instead: "Lock it, or drop it for good."}
 	d.Principals = slices.Clone(d.Principals)
 	for i := range d.Principals {

@@ -73,9 +73,10 @@ func planFill(p *planning.Draft) {
 		return map[string]string{"name": d.Name, "account": filler.Name, "host": filler.Host, change.ArgScript: k.ID}
 	}
 	drop := "DROP USER IF EXISTS " + quoteAccount(filler.Name, filler.Host)
-	do := []string{"CREATE USER " + quoteAccount(filler.Name, filler.Host) + " IDENTIFIED VIA " + methodNative +
-		" USING 'invalid' ACCOUNT LOCK",
-		grantSQL(columnText(productOf(snap).own(), ""),
+	of := productOf(snap)
+	do := []string{"CREATE USER " + quoteAccount(filler.Name, filler.Host) + " " + of.credential(of.plainMethod) +
+		quoteText(of.nobody) + " ACCOUNT LOCK",
+		grantSQL(columnText(of.own(), ""),
 			onSQL(catalog.Object{Scope: catalog.ScopeDatabase, Database: d.Name}), filler, false)}
 	first := args()
 	first["do"], first["undo"] = engine.EncodeList(do), engine.EncodeList([]string{drop})
@@ -98,6 +99,13 @@ func planFill(p *planning.Draft) {
 // planDefiner settles as which account runs what the script makes.
 func planDefiner(p *planning.Draft, d catalog.Database, s script.Summary) string {
 	if !s.Has(script.Defines) {
+		return ""
+	}
+	if productOf(p.Snap).onlyTables {
+		p.Find(change.Stop, change.ScriptDefiners, "Make these by the engine's own client, as the account that is to stay.",
+			"The script makes views, routines, triggers or events (%s), which would run with the rights of its account; "+
+				"%s cannot give them to another one without dropping them first.", planning.Places(s, script.Defines),
+			productOf(p.Snap).description.Title)
 		return ""
 	}
 	found := p.Snap.OwnerFound

@@ -107,7 +107,8 @@ func planMoving(b *change.Brief, d catalog.Database, snap catalog.Snapshot) {
 func saveStep(d catalog.Database, waits, note string, snap catalog.Snapshot) change.Step {
 	// Events that move there keep the collation of the database that they came from only if
 	// it is the same.
-	do := []string{createDatabase(waits, d.Encoding, d.Collation, productOf(snap).remark(heldComment)), createHeldTable(waits)}
+	do := []string{createDatabase(waits, d.Encoding, d.Collation, productOf(snap).remark(heldComment)),
+		createHeldTable(waits)}
 	undo := dropDatabase(waits)
 	var events []string
 	for _, e := range dropDetailsOf(snap.DropImpact.Details).Events {

@@ -109,6 +109,15 @@ type product struct {
 	verifier            func(method, password string) (string, error)
 	matches             func(kept, method, password string) bool
 	plainMethod, nobody string
+	// marked is what SET PASSWORD is given so that the account of a script bears a mark, and
+	// isMarked finds it again in what is kept.
+	marked   func(mark string) string
+	isMarked func(kept, mark string) bool
+	// countWithin counts rows within milliseconds; the table stands behind.
+	countWithin string
+	// onlyTables: a script may make tables and write rows, and nothing that runs with an
+	// account's rights.
+	onlyTables bool
 	// signIn reads how accounts can sign in: the client's host, whether TLS is ready, whether
 	// verifiers are refused.
 	signIn string

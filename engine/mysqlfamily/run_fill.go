@@ -18,6 +18,7 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 
+	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/core/script"
@@ -77,10 +78,15 @@ func (s *server) probeNoFiller(ctx context.Context, step change.Step) (bool, err
 // and signs in as it.
 func (s *server) signInFiller(ctx context.Context, step change.Step) (*sql.DB, *sender, error) {
 	account, password := step.Args["account"], rand.Text()+rand.Text()
-	unlock := "ALTER USER " + quoteAccount(account, step.Args["host"]) + " IDENTIFIED VIA " + methodNative +
-		" USING " + quoteText(nativeHash(password)) + " ACCOUNT UNLOCK"
+	of := s.product
+	kept, err := of.verifier(of.plainMethod, password)
+	if err != nil {
+		return nil, nil, engine.NeverSent(err)
+	}
+	unlock := "ALTER USER " + quoteAccount(account, step.Args["host"]) + " " + of.credential(of.plainMethod) +
+		quoteText(kept) + " ACCOUNT UNLOCK"
 	var mode string
-	err := s.withConn(ctx, step.Title, change.Step{Title: step.Title}, func(c *sender) error {
+	err = s.withConn(ctx, step.Title, change.Step{Title: step.Title}, func(c *sender) error {
 		if err := c.QueryRowContext(ctx, "SELECT @@GLOBAL.sql_mode").Scan(&mode); err != nil {
 			return wrap(step.Title, err)
 		}
@@ -121,20 +127,20 @@ func (s *server) signInFiller(ctx context.Context, step change.Step) (*sql.DB, *
 
 // fill runs a script as its account. Without an error all of it took effect.
 func (s *server) fill(ctx context.Context, step change.Step) (engine.Report, error) {
-	f := &filler{step: step, atOnce: step.Args["at_once"] == "yes"}
+	f := &filler{product: s.product, mark: s.filledMark(step), step: step, atOnce: step.Args["at_once"] == "yes"}
 	size, _ := strconv.ParseInt(step.Args["size"], 10, 64)
 	if step.Script == nil {
 		return engine.Report{}, engine.UnknownStep(step)
 	}
 	file, err := step.Script(ctx)
 	if err != nil {
-		return engine.Report{}, &engine.Error{Op: step.Title, Kind: engine.NotSent, Err: err,
+		return engine.NothingRan(), &engine.Error{Op: step.Title, Kind: engine.NotSent, Err: err,
 			Text: "the script cannot be read: " + err.Error(), Next: "Send it again, and ask for a new change."}
 	}
 	defer file.Close()
 	db, c, err := s.signInFiller(ctx, step)
 	if err != nil {
-		return engine.Report{}, err
+		return engine.NothingRan(), err
 	}
 	defer db.Close()
 	defer c.Close()
@@ -142,7 +148,7 @@ func (s *server) fill(ctx context.Context, step change.Step) (engine.Report, err
 	before := f.count(ctx)
 	f.fresh = len(before) == 0
 	if err := announce(ctx, c, step); err != nil {
-		return engine.Report{}, err
+		return engine.NothingRan(), err
 	}
 	ahead := script.NewAhead(newSplitter(file))
 	defer ahead.Close()
@@ -176,13 +182,15 @@ func (s *server) fill(ctx context.Context, step change.Step) (engine.Report, err
 
 // filler runs a script.
 type filler struct {
-	step   change.Step
-	conn   *sender
-	atOnce bool
-	begun  time.Time
-	taken  int // statements that took effect, or would
-	line   int // of the last one
-	heard  []change.Message
+	product *product
+	mark    string
+	step    change.Step
+	conn    *sender
+	atOnce  bool
+	begun   time.Time
+	taken   int // statements that took effect, or would
+	line    int // of the last one
+	heard   []change.Message
 	// fresh: there was not a table before.
 	fresh bool
 	// written is how many rows the server said that INSERT has written. takes: some statement
@@ -229,7 +237,7 @@ func (f *filler) run(ctx context.Context, from script.Splitter) error {
 	if f.atOnce {
 		texts, f.committing = []string{"COMMIT"}, true
 	}
-	for _, text := range append(texts, "SET PASSWORD = "+quoteText(filledMark(f.step))) {
+	for _, text := range append(texts, "SET PASSWORD = "+quoteText(f.product.marked(f.mark))) {
 		if _, err := f.conn.ExecContext(ctx, text); err != nil {
 			return f.failed(ctx, err, script.Statement{Line: f.line, Kind: "the end of the script"})
 		}
@@ -256,9 +264,19 @@ func (f *filler) rollBack(ctx context.Context) {
 	}
 }
 
-// filledMark is the password that the account of a script has when the script has run to its
-// end: nobody can sign in by it. It is how a lost answer is found again.
-func filledMark(step change.Step) string { return nativeHash("filled by " + step.Args["account"]) }
+// filledMark is what the password of a script's account is made of when the script has run to
+// its end. It is how a lost answer is found again, in another process too.
+func (s *server) filledMark(step change.Step) string {
+	text := "filled by " + step.Args["account"]
+	if s.target.Sealer == nil {
+		return text
+	}
+	seal, err := s.target.Sealer.Seal(text)
+	if err != nil {
+		return text
+	}
+	return seal
+}
 
 // maxHeard bounds what is kept of what the server says.
 const maxHeard = 100
@@ -311,15 +329,10 @@ func (f *filler) failed(ctx context.Context, err error, st script.Statement) err
 	return e
 }
 
-// probeFill looks whether the script ran to its end. Source: mysql.global_priv.
+// probeFill looks whether the script ran to its end.
 func (s *server) probeFill(ctx context.Context, step change.Step) (bool, error) {
-	var is sql.NullString
-	err := s.db.QueryRowContext(ctx, `SELECT JSON_VALUE(Priv, '$.authentication_string') FROM mysql.global_priv
-		WHERE User = ? AND Host = ?`, step.Args["account"], step.Args["host"]).Scan(&is)
-	if errors.Is(err, sql.ErrNoRows) {
-		return false, nil
-	}
-	return is.String == filledMark(step), wrap("look whether the script ran to its end", err)
+	e, found, err := s.readAccount(ctx, catalog.Principal{Name: step.Args["account"], Host: step.Args["host"]})
+	return found && s.product.isMarked(e.kept, s.filledMark(step)), err
 }
 
 // undoFill says what stays of a script that did not run to its end.
@@ -466,9 +479,8 @@ func (f *filler) count(ctx context.Context) engine.Counted {
 			continue
 		}
 		var n int64
-		err := f.conn.QueryRowContext(ctx, fmt.Sprintf("SET STATEMENT max_statement_time = %.3f FOR SELECT "+
-			"COUNT(*) FROM %s.%s",
-			left.Seconds(), quoteIdent(f.step.Args["name"]), quoteIdent(t))).Scan(&n)
+		err := f.conn.QueryRowContext(ctx, fmt.Sprintf(f.product.countWithin, left.Milliseconds())+
+			quoteIdent(f.step.Args["name"])+"."+quoteIdent(t)).Scan(&n)
 		if err == nil {
 			out[t] = &n
 		}

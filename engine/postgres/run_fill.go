@@ -119,26 +119,26 @@ func (s *server) fill(ctx context.Context, step change.Step) (engine.Report, err
 	}
 	file, err := step.Script(ctx)
 	if err != nil {
-		return engine.Report{}, &engine.Error{Op: step.Title, Kind: engine.NotSent, Err: err,
+		return engine.NothingRan(), &engine.Error{Op: step.Title, Kind: engine.NotSent, Err: err,
 			Text: "the script cannot be read: " + err.Error(), Next: "Send it again, and ask for a new change."}
 	}
 	defer file.Close()
 	conn, err := s.signInFiller(ctx, step, step.Args["owner"], f.hear)
 	if err != nil {
-		return engine.Report{}, err
+		return engine.NothingRan(), err
 	}
 	defer conn.Close(context.WithoutCancel(ctx))
 	f.conn = conn
 	before := f.count(ctx)
 	// When a session began is told to its own account, and not to the role that it acts as.
 	if err := f.send(ctx, "SET ROLE NONE"); err != nil {
-		return engine.Report{}, engine.NeverSent(wrap(step.Title, err))
+		return engine.NothingRan(), engine.NeverSent(wrap(step.Title, err))
 	}
 	if err := announce(ctx, conn, step, change.Sending{}); err != nil {
-		return engine.Report{}, err
+		return engine.NothingRan(), err
 	}
 	if err := f.send(ctx, "RESET ROLE"); err != nil {
-		return engine.Report{}, engine.NeverSent(wrap(step.Title, err))
+		return engine.NothingRan(), engine.NeverSent(wrap(step.Title, err))
 	}
 	ahead := script.NewAhead(Engine{}.Script(file))
 	defer ahead.Close()

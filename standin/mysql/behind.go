@@ -71,7 +71,9 @@ func startBehind(dir string) (*behind, error) {
 		"--port="+strconv.Itoa(b.port), "--log-error="+filepath.Join(dir, "behind.log"), "--init-file="+init,
 		"--skip-name-resolve", "--innodb-buffer-pool-size=64M", "--innodb-log-file-size=32M",
 		"--innodb-flush-log-at-trx-commit=0", "--innodb-doublewrite=0", "--event-scheduler=ON", "--max-connections=400",
-		"--character-set-server=utf8mb4", "--collation-server=utf8mb4_uca1400_ai_ci", "--performance-schema=ON",
+		"--character-set-server=utf8mb4",
+		"--sql-mode=ONLY_FULL_GROUP_BY,STRICT_TRANS_TABLES,NO_ZERO_IN_DATE,NO_ZERO_DATE,ERROR_FOR_DIVISION_BY_ZERO,"+
+			"NO_ENGINE_SUBSTITUTION", "--collation-server=utf8mb4_uca1400_ai_ci", "--performance-schema=ON",
 		"--performance-schema-instrument=wait/lock/metadata/sql/mdl=ON",
 		"--performance-schema-instrument=transaction=ON",
 		"--performance-schema-consumer-events-statements-current=ON",

@@ -306,10 +306,11 @@ var (
 	metadata = regexp.MustCompile(`(?is)\s*\b(COMMENT|ATTRIBUTE)\s+('(?:[^'\\]|''|\\.)*')`)
 	ignored  = regexp.MustCompile(`(?is)\s*\b(FAILED_LOGIN_ATTEMPTS\s+\d+|PASSWORD_LOCK_TIME\s+\w+` +
 		`|PASSWORD\s+HISTORY\s+\w+|PASSWORD\s+REUSE\s+INTERVAL\s+\w+(\s+DAY)?|PASSWORD\s+REQUIRE\s+CURRENT(\s+\w+)?)`)
-	retain     = regexp.MustCompile(`(?i)\s*\bRETAIN\s+CURRENT\s+PASSWORD\b`)
-	defaultTo  = regexp.MustCompile(`(?is)^SET\s+DEFAULT\s+ROLE\s+(.*?)\s+TO\s+` + part + `\s*@\s*` + part + `\s*;?$`)
-	dropUser   = regexp.MustCompile(`(?is)^DROP\s+USER\s+(?:IF\s+EXISTS\s+)?` + part + `\s*@\s*` + part)
-	renameUser = regexp.MustCompile(`(?is)^RENAME\s+USER\s+` + part + `\s*@\s*` + part + `\s+TO\s+` + part +
+	retain      = regexp.MustCompile(`(?i)\s*\bRETAIN\s+CURRENT\s+PASSWORD\b`)
+	ownPassword = regexp.MustCompile(`(?is)^SET\s+PASSWORD\s*=\s*('(?:[^'\\]|''|\\.)*')$`)
+	defaultTo   = regexp.MustCompile(`(?is)^SET\s+DEFAULT\s+ROLE\s+(.*?)\s+TO\s+` + part + `\s*@\s*` + part + `\s*;?$`)
+	dropUser    = regexp.MustCompile(`(?is)^DROP\s+USER\s+(?:IF\s+EXISTS\s+)?` + part + `\s*@\s*` + part)
+	renameUser  = regexp.MustCompile(`(?is)^RENAME\s+USER\s+` + part + `\s*@\s*` + part + `\s+TO\s+` + part +
 		`\s*@\s*` + part)
 	dynamic = regexp.MustCompile(`(?is)^(GRANT` +
 		`|REVOKE)\s+([A-Z]+_[A-Z_]+(?:\s*,\s*[A-Z]+_[A-Z_]+)*)\s+ON\s+\*\.\*\s+(?:TO|FROM)\s+` + part + `\s*@\s*` +
@@ -382,6 +383,12 @@ func (f *face) do(c *mysql.Conn, q string) (*sqltypes.Result, error) {
 		}
 	case match(&m, userStmt, q):
 		return f.user(c, m)
+	case match(&m, ownPassword, q):
+		l := c.UserData.(*login)
+		_, err := f.ask("UPDATE mysql8.accounts SET verifier = " + quote(sha2Verifier(unquote(m[1]),
+			printableSalt(), 5)) +
+			" WHERE User = " + quote(l.user) + " AND Host = " + quote(l.host))
+		return &sqltypes.Result{}, err
 	case match(&m, dynamic, q):
 		return f.dynamic(m)
 	case match(&m, defaultTo, q):

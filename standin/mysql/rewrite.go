@@ -21,7 +21,8 @@ var refused = []struct {
 	{regexp.MustCompile(`(?is)^SET\s+STATEMENT\b|^BEGIN\s+NOT\s+ATOMIC|\bIDENTIFIED\s+VIA\b` +
 		`|^CREATE\s+OR\s+REPLACE\s+(DATABASE|SCHEMA|USER|ROLE)\b|^KILL\s+(SOFT|HARD|USER|QUERY\s+ID)\b` +
 		`|^KILL\s+\w+\s+(USER|ID)\b|^SET\s+DEFAULT\s+ROLE\s.*\sFOR\s|\bWITH\s+ADMIN\s+(CURRENT|'|` + "`" +
-		`|\w+@)|^(CREATE|ALTER)\s+(DATABASE|SCHEMA)\s.*\bCOMMENT\b|\bDELETE\s+HISTORY\b|\b(CONNECTION|READ_ONLY|BINLOG)\s+ADMIN\b|^XA\s+RECOVER\s+FORMAT|^BACKUP\s+STAGE|^SHOW\s+ALL\s+|^INSTALL\s+SONAME|^GRANT\s.*\bTO\s+PUBLIC\b|^RENAME\s+TABLE\s.*\s(WAIT|NOWAIT)\b|^GRANT\s.*\sIDENTIFIED\s`),
+		`|\w+@)|^(CREATE|ALTER)\s+(DATABASE|SCHEMA)\s.*\bCOMMENT\b|\bDELETE\s+HISTORY\b|\b(CONNECTION|READ_ONLY` +
+		`|BINLOG)\s+ADMIN\b|^XA\s+RECOVER\s+FORMAT|^BACKUP\s+STAGE|^SHOW\s+ALL\s+|^INSTALL\s+SONAME|^GRANT\s.*\bTO\s+PUBLIC\b|^RENAME\s+TABLE\s.*\s(WAIT|NOWAIT)\b|^GRANT\s.*\sIDENTIFIED\s`),
 		1064, "42000", "You have an error in your SQL syntax; check the manual that corresponds to your MySQL " +
 			"server version for the right syntax to use near '%s' at line 1"},
 	{regexp.MustCompile(`(?i)sql_mode\s*=\s*'[^']*NO_AUTO_CREATE_USER`), 1231, "42000",
@@ -134,6 +135,9 @@ func (f *face) rewrite(q string) string {
 		name := strings.ToLower(variable.FindStringSubmatch(m)[1])
 		if v, ok := f.variables[name]; ok {
 			return v
+		}
+		if name == "sql_mode" {
+			return "REPLACE(" + m + ", ',NO_AUTO_CREATE_USER', '')"
 		}
 		return m
 	})

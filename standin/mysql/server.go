@@ -160,7 +160,8 @@ func (f *face) connect(user, password string) (*mysql.Conn, error) {
 		Pass: password, Charset: "utf8mb4", SslMode: "disabled"})
 	if err == nil {
 		// As most clients ask for, and as the texts in the catalogues are written.
-		_, err = c.ExecuteFetch("SET NAMES utf8mb4 COLLATE utf8mb4_general_ci", 1, false)
+		_, err = c.ExecuteFetch("SET NAMES utf8mb4 COLLATE utf8mb4_general_ci, "+
+			"sql_mode = CONCAT(@@sql_mode, ',NO_AUTO_CREATE_USER')", 1, false) // GRANT makes no accounts
 	}
 	return c, err
 }

@@ -117,7 +117,8 @@ func standIn(t *testing.T, version string) {
 	}
 	// Databases; a drop is atomic and waits.
 	do(0, "CREATE DATABASE `d1` CHARACTER SET utf8mb4 COLLATE utf8mb4_0900_ai_ci")
-	is(value("SELECT DEFAULT_COLLATION_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME='d1'"), "utf8mb4_0900_ai_ci")
+	is(value("SELECT DEFAULT_COLLATION_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME='d1'"),
+		"utf8mb4_0900_ai_ci")
 	do(1049, "ALTER DATABASE `nope` CHARACTER SET utf8mb4 COLLATE utf8mb4_bin")
 	do(0, "CREATE TABLE d1.t (id INT PRIMARY KEY)")
 	do(0, "CREATE DATABASE `d2` CHARACTER SET utf8mb4 COLLATE utf8mb4_bin")
@@ -147,7 +148,8 @@ func standIn(t *testing.T, version string) {
 		t.Error(err)
 	}
 	do(0, "ALTER USER 'app'@'127.0.0.1' ACCOUNT UNLOCK")
-	do(0, "ALTER USER 'app'@'127.0.0.1' IDENTIFIED WITH caching_sha2_password AS '"+sha2Verifier("new", printableSalt(), 5)+"' RETAIN CURRENT PASSWORD")
+	do(0, "ALTER USER 'app'@'127.0.0.1' IDENTIFIED WITH caching_sha2_password AS '"+sha2Verifier("new",
+		printableSalt(), 5)+"' RETAIN CURRENT PASSWORD")
 	for _, pw := range []string{"new", "pä55"} {
 		if err := open("app", pw).Ping(); err != nil {
 			t.Error(pw, err)
@@ -181,7 +183,8 @@ func standIn(t *testing.T, version string) {
 		}
 	}
 	do(1205, "DROP DATABASE `d1`")
-	is(value("SELECT DEFAULT_COLLATION_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME='d1'"), "utf8mb4_0900_ai_ci")
+	is(value("SELECT DEFAULT_COLLATION_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME='d1'"),
+		"utf8mb4_0900_ai_ci")
 	id := value("SELECT t.PROCESSLIST_ID FROM performance_schema.metadata_locks m JOIN performance_schema.threads t ON t.THREAD_ID=m.OWNER_THREAD_ID WHERE m.OBJECT_SCHEMA='d1' AND m.LOCK_STATUS='GRANTED'")
 	is(value("SELECT USER FROM performance_schema.processlist WHERE ID="+id), "app")
 	do(0, "KILL CONNECTION "+id)
