@@ -63,7 +63,7 @@ func planFill(p *planning.Draft) {
 				"would sign in.",
 			more.Strict)
 	}
-	definer := planDefiner(p, d, k.Summary)
+	definer, of := planDefiner(p, d, k.Summary), productOf(snap)
 	filler := catalog.Principal{Name: planning.Filler(k.ID), Host: more.Client}
 	b.Find(change.Note, change.FillAccount, "",
 		"The script runs as the account %s, made for it and dropped afterwards, which has all privileges on "+
@@ -73,7 +73,6 @@ func planFill(p *planning.Draft) {
 		return map[string]string{"name": d.Name, "account": filler.Name, "host": filler.Host, change.ArgScript: k.ID}
 	}
 	drop := "DROP USER IF EXISTS " + quoteAccount(filler.Name, filler.Host)
-	of := productOf(snap)
 	do := []string{"CREATE USER " + quoteAccount(filler.Name, filler.Host) + " " + of.credential(of.plainMethod) +
 		quoteText(of.nobody) + " ACCOUNT LOCK",
 		grantSQL(columnText(of.own(), ""),
