@@ -84,6 +84,15 @@ func (p Program) Open(cfg Config) (s *Server, err error) {
 	return s, nil
 }
 
+// At is a server that somebody else runs: it is never started or stopped.
+func (p Program) At(ctx context.Context, host string, port int, admin string, password secret.Text, ca string) (*Server,
+	error) {
+	s := &Server{Host: host, Port: port, Admin: admin, Password: password, CA: ca, program: p}
+	var err error
+	s.Version, err = p.Version(ctx, s)
+	return s, err
+}
+
 // DSN is what the engine's driver connects to a database of the server by.
 func (s *Server) DSN(database string) string { return s.program.DSN(s, database) }
 
