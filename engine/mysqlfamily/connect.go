@@ -172,6 +172,9 @@ func (g guarded) Connect(ctx context.Context) (driver.Conn, error) {
 
 func (g guarded) prepare(ctx context.Context, c driver.Conn) error {
 	if _, err := c.(driver.ExecerContext).ExecContext(ctx, g.product.setUp, nil); err != nil {
+		if row, asked := firstRow(ctx, c, "SELECT VERSION()", 1); asked == nil && !g.product.recognises(row[0]) {
+			return g.product.another(row[0])
+		}
 		return wrap("set up the connection", err)
 	}
 	if row, err := firstRow(ctx, c, "SELECT @@character_set_client, @@character_set_connection", 2); err != nil ||

@@ -1,6 +1,7 @@
 package mysqlfamily
 
 import (
+	"strings"
 	"testing"
 
 	"example.com/genarch/engine/enginetest"
@@ -26,6 +27,25 @@ func TestMySQL(t *testing.T) {
 	s := testutil.MySQL(t, "8.0.36")
 	enginetest.Run(t, mysql8{}, s, enginetest.AllNames)
 	enginetest.RunAccounts(t, mysql8{}, s, enginetest.AllNames)
+}
+
+// TestAnotherProduct: a server that is registered as another one of the family says what it is.
+func TestAnotherProduct(t *testing.T) {
+	t.Parallel()
+	s := testutil.MariaDB(t)
+	_, err := enginetest.Open(t, mysql8{}, enginetest.Target(mysql8{}, s, "quay")).Inspect(t.Context())
+	if err == nil || !strings.Contains(err.Error(), "this is no MySQL: it calls itself 1") {
+		t.Errorf("MariaDB as MySQL: %v", err)
+	}
+	old := testutil.MySQL(t, "8.0.16")
+	_, err = enginetest.Open(t, mysql8{}, enginetest.Target(mysql8{}, old, "jetty")).Inspect(t.Context())
+	if err == nil || !strings.Contains(err.Error(), "this is version 8.0.16") {
+		t.Errorf("a version that is too old: %v", err)
+	}
+	_, err = enginetest.Open(t, maria{}, enginetest.Target(maria{}, old, "jetty")).Inspect(t.Context())
+	if err == nil || !strings.Contains(err.Error(), "this is no MariaDB: it calls itself 8.0.16") {
+		t.Errorf("MySQL as MariaDB: %v", err)
+	}
 }
 
 func TestMySQLSessions(t *testing.T) {

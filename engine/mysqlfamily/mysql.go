@@ -32,6 +32,7 @@ var mySQL = product{description: &mysqlDescription, limits: mysqlLimits, account
 		"(SELECT UNIX_TIMESTAMP() - CAST(VARIABLE_VALUE AS SIGNED) FROM performance_schema.global_status " +
 		"WHERE VARIABLE_NAME = 'Uptime')",
 	recognises: func(version string) bool { return !strings.Contains(version, "MariaDB") },
+	oldest:     80022,
 	identity:   mysqlIdentity,
 	instance: `SELECT VERSION(), CURRENT_USER(), @@read_only OR @@super_read_only, @@innodb_read_only,
 		@@max_connections, @@character_set_server, @@collation_server,

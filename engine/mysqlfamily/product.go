@@ -27,6 +27,8 @@ type product struct {
 	setUp string
 	// recognises reports whether a server that calls itself so is one.
 	recognises func(version string) bool
+	// oldest is the first version that is looked after, as 80022; 0: none is refused.
+	oldest int
 	// identity reads what tells instances apart, but for the marker.
 	identity func(ctx context.Context, c driver.Conn) (catalog.Identity, error)
 	// instance reads of a server, as columns: its version, the account of the login, whether

@@ -36,6 +36,13 @@ func (s *server) query(ctx context.Context, op, text string, scan func(*sql.Rows
 	return wrap(op, rows.Err())
 }
 
+// another is the error of a server that is another product.
+func (p *product) another(version string) error {
+	return &engine.Error{Op: "read the server", Kind: engine.Refused,
+		Text: "this is no " + p.description.Title + ": it calls itself " + version,
+		Next: "Register it with the engine that it is."}
+}
+
 // Inspect reads what the instance says of itself and what the login may do.
 // Sources: system variables, GLOBAL_STATUS, USER_PRIVILEGES of the login.
 func (s *server) Inspect(ctx context.Context) (catalog.Instance, error) {
@@ -64,14 +71,17 @@ func (s *server) Inspect(ctx context.Context) (catalog.Instance, error) {
 	}
 	m := versionText.FindStringSubmatch(version)
 	if m == nil || !s.product.recognises(version) {
-		return in, &engine.Error{Op: "read the server", Kind: engine.Refused,
-			Text: "this is no " + s.product.description.Title + ": it calls itself " + version,
-			Next: "Register it with the engine that it is."}
+		return in, s.product.another(version)
 	}
 	in.Version = strings.Join(m[1:], ".")
 	for _, part := range m[1:] {
 		n, _ := strconv.Atoi(part)
 		in.Number = in.Number*100 + n
+	}
+	if in.Number < s.product.oldest {
+		return in, &engine.Error{Op: "read the server", Kind: engine.Refused, Text: "this is version " + in.Version +
+			"; Genarch looks after " + s.product.description.Title + " " + s.product.description.Versions,
+			Next: "Upgrade the server first."}
 	}
 	in.Started = in.Read.Add(-time.Duration(uptime) * time.Second).Truncate(time.Second)
 	in.TLS = cipher != "" || s.config.TLS != nil // else it would not have connected
