@@ -47,6 +47,9 @@ type Rules interface {
 	// whether the members of a role have what it holds there.
 	Base(node int32) privilege.Set
 	BaseInherited() bool
+	// BaseDenied says whether what is denied on a database is denied to those, too, who hold it on
+	// the whole server.
+	BaseDenied() bool
 	// Object lists what holds on one object; only what nodes hold is asked for.
 	Object(o catalog.Object, nodes []int32) []HeldEntry
 	// Needs is what it takes to use a privilege on an object.
@@ -391,12 +394,23 @@ func (g *Graph) onDatabase(db int, buffer []uint64) (sets []uint64, width int) {
 		table.Pack(sets[at:at+g.words], h.Set)
 	}
 	g.propagate(sets, some, width)
+	if g.rules.BaseDenied() {
+		g.addBase(sets, width)
+	}
 	if refused != nil {
 		g.propagate(refused, someRefused, width)
 		for i, w := range refused {
 			sets[i] &^= w
 		}
 	}
+	if !g.rules.BaseDenied() {
+		g.addBase(sets, width)
+	}
+	return sets, width
+}
+
+// addBase adds what nodes hold on the whole server to what they have on one database.
+func (g *Graph) addBase(sets []uint64, width int) {
 	for v := range g.nodes {
 		if !g.based[v] {
 			continue
@@ -406,7 +420,6 @@ func (g *Graph) onDatabase(db int, buffer []uint64) (sets []uint64, width int) {
 			sets[v*width+i] |= base[i%g.words]
 		}
 	}
-	return sets, width
 }
 
 // unpack writes the sets of one node out, by securable.

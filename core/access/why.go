@@ -27,7 +27,7 @@ func (g *Graph) ways(v int32, o catalog.Object, dormant bool) []way {
 	var out []way
 	for _, u := range r.list {
 		if s := g.rules.Base(u); !s.Empty() {
-			w := way{path: r.path(u), set: s, via: ViaServer, everywhere: true}
+			w := way{path: r.path(u), set: s, via: ViaServer, everywhere: !g.rules.BaseDenied()}
 			if s.Has(privilege.Own) {
 				// A member of a superuser is none until it takes the role on.
 				w.via, w.dormant = ViaSuperuser, u != v

@@ -209,6 +209,9 @@ type Access struct {
 	Databases   []AccessDatabase
 	// Grants are MariaDB's, below the server; at ScopeDatabase the name is a pattern.
 	Grants []Grant
+	// Denials are what is refused on single databases to who holds it on the whole server, in
+	// their Denied.
+	Denials []Grant
 	// Unknown says what could not be read, in words.
 	Unknown []string
 	Read    time.Time

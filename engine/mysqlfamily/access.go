@@ -256,6 +256,12 @@ func (s *server) readAccess(ctx context.Context) (catalog.Access, error) {
 		sessions, err = s.readConnected(gctx)
 		return err
 	})
+	if s.product.restrictions != nil {
+		group.Go(func() (err error) {
+			a.Denials, a.Unknown, err = s.product.restrictions(gctx, s)
+			return err
+		})
+	}
 	if err := group.Wait(); err != nil {
 		return a, err
 	}

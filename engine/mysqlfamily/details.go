@@ -26,6 +26,8 @@ type details struct {
 	TLSReady bool
 	// Methods are the ways to sign in that the server knows.
 	Methods []string
+	// PlainNames: with partial revokes, the database of a grant is no pattern.
+	PlainNames bool
 	// Strict are the plugins that refuse a password which they cannot check, as a
 	// verifier is (strict_password_validation); empty: none does.
 	Strict string

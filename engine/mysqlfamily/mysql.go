@@ -55,6 +55,8 @@ var mySQL = product{description: &mysqlDescription, limits: mysqlLimits, account
 	memberships:     mysqlMemberships,
 	member:          `SELECT COUNT(*) FROM mysql.role_edges WHERE TO_USER = ? AND TO_HOST = ? AND FROM_USER = ?`,
 	holders:         mysqlHolders,
+	restrictions:    mysqlRestrictions,
+	plainNames:      "SELECT @@partial_revokes",
 	databaseColumns: mysqlDatabaseColumns,
 	lines: "SELECT p.ID, p.USER, p.HOST, COALESCE(p.DB, ''), p.COMMAND, p.TIME * 1000, COALESCE(p.STATE, ''), " +
 		"LEFT(COALESCE(p.INFO, ''), 4000), " + beganSQL + " FROM performance_schema.processlist p LIMIT 50000",

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"testing"
 
+	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/engine/enginetest"
@@ -102,5 +103,48 @@ func TestEachStatementOfMySQLIsOneCommand(t *testing.T) {
 	enginetest.EachKnown(t, mysql8{}, steps, full, intents)
 	if n := enginetest.OneCommand(t, mysql8{}, dialect.Commands, named, full, intents); n < 500 {
 		t.Errorf("only %d statements were looked at", n)
+	}
+}
+
+// TestMySQLNames: with partial revokes, a name that would be a pattern elsewhere is not granted on.
+func TestMySQLNames(t *testing.T) {
+	snap := staffed()
+	in := grantIntent(change.GrantPrivilege, change.GrantSpec{Database: "cargo_prod", To: at("gate", "10.%"),
+		Bundle: access.BundleRead})
+	if b := briefOf(t, in, snap); b.Stopped() {
+		t.Fatalf("%+v", b.Findings)
+	}
+	detailsOf(snap.Details).PlainNames = true
+	if b := briefOf(t, in, snap); !slices.Contains(b.Codes(change.Stop), change.GrantInvalid) {
+		t.Errorf("%+v", b.Findings)
+	}
+}
+
+// TestMySQLRestrictions: what is taken on one database from who holds it on all, and roles that
+// are active from the sign-in on.
+func TestMySQLRestrictions(t *testing.T) {
+	all := at("report", "%")
+	role := catalog.Principal{Name: "desk", Host: "%", Role: true}
+	a := catalog.Access{Accounts: []catalog.Account{{Principal: all, Login: true, Global: may.Select.Or(may.Insert)},
+		{Principal: at("gate", "10.%"), Login: true}, {Principal: role}},
+		Databases:   []catalog.AccessDatabase{{Name: "cargo"}, {Name: "dues"}},
+		Memberships: []catalog.Membership{{Role: role, Member: at("gate", "10.%"), Set: true}},
+		Grants: []catalog.Grant{{Entry: catalog.Entry{Grantee: role, Privileges: may.Select},
+			Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: "dues"}}},
+		Denials: []catalog.Grant{{Entry: catalog.Entry{Grantee: all, Denied: may.Select},
+			Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: "cargo"}}}}
+	may := func(who catalog.Principal, p, database string) bool {
+		t.Helper()
+		return mySQL.graph(a).Why(who, table.Of(p), catalog.Object{Scope: catalog.ScopeDatabase, Database: database}).Allowed
+	}
+	if may(all, "SELECT", "cargo") || !may(all, "INSERT", "cargo") || !may(all, "SELECT", "dues") {
+		t.Error("a partial revoke is not counted as one")
+	}
+	if may(at("gate", "10.%"), "SELECT", "dues") {
+		t.Error("a role that is not active counts")
+	}
+	a.Memberships[0].Inherit = true
+	if !may(at("gate", "10.%"), "SELECT", "dues") {
+		t.Error("a role that is active from the sign-in on does not count")
 	}
 }

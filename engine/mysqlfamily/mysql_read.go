@@ -4,6 +4,8 @@ import (
 	"context"
 	"database/sql"
 	"database/sql/driver"
+	"encoding/json"
+	"fmt"
 	"strings"
 	"time"
 
@@ -145,16 +147,21 @@ func readMySQLAccount(e *entry, flags string, locked, expired bool, changed int6
 	}
 }
 
-// mysqlMemberships reads mysql.role_edges.
+// mysqlMemberships reads mysql.role_edges. Where all roles are active from the sign-in on, each
+// membership holds at once.
 func mysqlMemberships(ctx context.Context, s *server) ([]catalog.Membership, error) {
 	who, err := mysqlHolders(ctx, s)
 	if err != nil {
 		return nil, err
 	}
+	var all bool
+	if err := s.db.QueryRowContext(ctx, "SELECT @@activate_all_roles_on_login").Scan(&all); err != nil {
+		return nil, wrap("read memberships", err)
+	}
 	var out []catalog.Membership
 	err = s.query(ctx, "read memberships", `SELECT FROM_USER, FROM_HOST, TO_USER, TO_HOST, WITH_ADMIN_OPTION
 		FROM mysql.role_edges`, func(r *sql.Rows) error {
-		m := catalog.Membership{Set: true}
+		m := catalog.Membership{Set: true, Inherit: all}
 		var role, roleHost, member, host, admin string
 		err := r.Scan(&role, &roleHost, &member, &host, &admin)
 		m.Role = catalog.Principal{Name: role, Host: roleHost, Role: true}
@@ -178,6 +185,48 @@ func mysqlHolders(ctx context.Context, s *server) (func(user, host string) catal
 	return func(user, host string) catalog.Principal {
 		return catalog.Principal{Name: user, Host: host, Role: roles[[2]string{user, host}]}
 	}, err
+}
+
+// mysqlRestrictions reads partial revokes. Source: User_attributes of mysql.user, $.Restrictions.
+func mysqlRestrictions(ctx context.Context, s *server) (out []catalog.Grant, unknown []string, err error) {
+	var mandatory string
+	var plain bool
+	if err := s.db.QueryRowContext(ctx, "SELECT @@mandatory_roles, @@partial_revokes").Scan(&mandatory, &plain); err != nil {
+		return nil, nil, wrap("read the server", err)
+	}
+	if mandatory != "" {
+		unknown = append(unknown, "what everybody has by the roles that the server makes mandatory: "+mandatory)
+	}
+	if plain {
+		unknown = append(unknown, "which databases a grant opens whose name has _ or %: with partial_revokes these are "+
+			"no wildcards, and are shown as if they were")
+	}
+	err = s.query(ctx, "read partial revokes", `SELECT User, Host, JSON_EXTRACT(User_attributes, '$.Restrictions')
+		FROM mysql.user WHERE JSON_EXTRACT(User_attributes, '$.Restrictions') IS NOT NULL`, func(r *sql.Rows) error {
+		var user, host, text string
+		if err := r.Scan(&user, &host, &text); err != nil {
+			return err
+		}
+		var list []struct {
+			Database   string
+			Privileges []string
+		}
+		if err := json.Unmarshal([]byte(text), &list); err != nil {
+			return fmt.Errorf("the partial revokes of %s@%s cannot be read: %w", user, host, err)
+		}
+		for _, x := range list {
+			g := catalog.Grant{Entry: catalog.Entry{Grantee: catalog.Principal{Name: user, Host: host}},
+				Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: x.Database}}
+			for _, word := range x.Privileges {
+				if set, known := table.Named(word); known {
+					g.Denied = g.Denied.Or(set)
+				}
+			}
+			out = append(out, g)
+		}
+		return nil
+	})
+	return out, unknown, err
 }
 
 // mysqlPrepared lists XA transactions that wait for their second phase.

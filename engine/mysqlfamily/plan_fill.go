@@ -55,7 +55,7 @@ func planFill(p *planning.Draft) {
 		b.Find(change.Stop, change.RightsMissing, login.Remedy("manage_accounts"),
 			"A script runs as an account of its own, which Genarch's login %s may not make.", login.Name)
 	}
-	planGivable(b, snap)
+	planGivable(b, p.In.Database.Name, snap)
 	if more.Strict != "" {
 		b.Find(change.Stop, change.OptionUnsupported,
 			"SET GLOBAL strict_password_validation=0, so that the server takes a verifier that it cannot check itself",

@@ -162,7 +162,7 @@ func planGive(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		b.Find(change.Stop, change.ObjectAbsent, "Look at the name.", "There is no %s %s.", o.Scope,
 			access.ObjectText(o))
 	}
-	planGivable(b, snap)
+	planGivable(b, spec.Database, snap)
 	if spec.GrantOption {
 		planning.GrantOption(b, to)
 	}
@@ -189,7 +189,12 @@ func grantObjectText(o catalog.Object) string {
 	return string(o.Scope) + " " + access.ObjectText(o)
 }
 
-func planGivable(b *change.Brief, snap catalog.Snapshot) {
+func planGivable(b *change.Brief, database string, snap catalog.Snapshot) {
+	if detailsOf(snap.Details).PlainNames && strings.ContainsAny(database, `_%\`) {
+		b.Find(change.Stop, change.GrantInvalid, "Grant it by the server's own client, and look what it opens.",
+			"With partial_revokes the server takes the name of a grant as it stands, and whether a character that was a "+
+				"wildcard before has to be written in another way has not been tried: %s.", naming.Show(database))
+	}
 	if login := snap.Instance.Login; !login.May("give_bundles") {
 		b.Find(change.Stop, change.RightsMissing, login.Remedy("give_bundles"),
 			"Genarch's login %s may not grant privileges on databases.", login.Name)
@@ -289,7 +294,7 @@ func planTake(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot) {
 		return
 	}
 	b.Set(change.Setting{Name: "account", Value: to.String(), Asked: true, Decides: "who may not do it any more"})
-	planGivable(b, snap)
+	planGivable(b, spec.Database, snap)
 	keep := productOf(snap).bundles[spec.Bundle]
 	var only privilege.Set = table.All()
 	if len(spec.Privileges) > 0 {

@@ -36,7 +36,7 @@ func planTeam(p *planning.Draft) {
 		p.About("owner", change.Stop, change.OptionInvalid, "Leave the owner out.",
 			"The team gets an owner role of its own, %s.", t.Owner().Name)
 	}
-	planGivable(b, snap)
+	planGivable(b, p.In.Database.Name, snap)
 	method := productOf(snap).method(b, "", "", snap)
 	b.Steps = append(b.Steps, createRoleStep(teamRole(t, productOf(snap)), productOf(snap)))
 	for _, who := range []catalog.Principal{t.App(), t.Reader()} {

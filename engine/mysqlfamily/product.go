@@ -58,6 +58,12 @@ type product struct {
 	member      string
 	// holders tells whom a row of the grant tables is about.
 	holders func(ctx context.Context, s *server) (func(user, host string) catalog.Principal, error)
+	// restrictions reads what is refused on single databases to who holds it on the whole server,
+	// and what of the server's rules is not counted; nil: there is no such thing.
+	restrictions func(ctx context.Context, s *server) (denials []catalog.Grant, unknown []string, err error)
+	// plainNames reads whether the database of a grant is a plain name, wildcards and all, so that
+	// how to write one with _ or % is not certain; empty: it never is.
+	plainNames string
 	// databaseColumns are the privileges of mysql.db.
 	databaseColumns []databaseColumn
 	// lines reads the sessions: number, user, client, database, command, milliseconds in its

@@ -23,6 +23,8 @@ type rules struct {
 	// gifts of its securable, and as they are.
 	below  map[string][]access.HeldEntry
 	within map[string][]catalog.Grant
+	// denied is what is refused on a database, by its name.
+	denied map[string][]access.HeldEntry
 	// exact and patterned let one database be looked up without trying all.
 	exact     map[string][]int32 // database → nodes that have a row for just that name
 	patterned []int32            // nodes that have a row with a wildcard
@@ -55,8 +57,8 @@ func (p *product) rules(g *access.Graph) *rules {
 	for _, m := range a.Memberships {
 		member := g.Node(m.Member)
 		atOnce := m.Member.Role
-		if acc, ok := g.At(member); ok && (acc.DefaultRole == m.Role.Name || slices.Contains(acc.DefaultRoles,
-			m.Role.Name)) {
+		if acc, ok := g.At(member); ok && (m.Inherit || acc.DefaultRole == m.Role.Name ||
+			slices.Contains(acc.DefaultRoles, m.Role.Name)) {
 			atOnce = true
 		}
 		g.Join(member, g.Node(m.Role), atOnce)
@@ -65,7 +67,8 @@ func (p *product) rules(g *access.Graph) *rules {
 		g.Node(gr.Grantee)
 	}
 	m := &rules{product: p, g: g, byName: map[string][]catalog.Account{}, rows: make([][]row, len(g.Nodes())),
-		below: map[string][]access.HeldEntry{}, within: map[string][]catalog.Grant{}, exact: map[string][]int32{}}
+		below: map[string][]access.HeldEntry{}, within: map[string][]catalog.Grant{},
+		denied: map[string][]access.HeldEntry{}, exact: map[string][]int32{}}
 	for _, acc := range a.Accounts {
 		m.byName[acc.Name] = append(m.byName[acc.Name], acc)
 	}
@@ -116,6 +119,10 @@ func (p *product) rules(g *access.Graph) *rules {
 			m.rows[v] = append(m.rows[v], r)
 		}
 	}
+	for _, d := range a.Denials {
+		m.denied[d.Database] = append(m.denied[d.Database], access.HeldEntry{Node: g.Known(d.Grantee), Set: d.Denied,
+			Deny: true, Via: access.ViaGrant})
+	}
 	for v := range m.rows {
 		slices.SortStableFunc(m.rows[v], compareRows)
 		patterned := false
@@ -159,6 +166,9 @@ func (*rules) Table() *privilege.Table { return table }
 // BaseInherited: the privileges of a role on *.* hold for its members.
 func (m *rules) BaseInherited() bool { return true }
 
+// BaseDenied: a partial revoke takes on one database what is held on all.
+func (m *rules) BaseDenied() bool { return true }
+
 // winning is the one grant on a database that holds for a node.
 func (m *rules) winning(v int32, database string) (row, bool) {
 	for _, r := range m.rows[v] {
@@ -185,7 +195,7 @@ func (m *rules) winningOn(v int32, db int, matches func(pattern string) bool) (r
 // within it.
 func (m *rules) Held(db int) ([]catalog.Object, []access.HeldEntry) {
 	name := m.g.Access().Databases[db].Name
-	held := slices.Clone(m.below[name])
+	held := slices.Concat(m.below[name], m.denied[name])
 	seen := make([]bool, len(m.g.Nodes()))
 	known := map[string]bool{} // the same pattern is many accounts'
 	matches := func(pattern string) bool {
@@ -256,6 +266,11 @@ func (m *rules) Object(o catalog.Object, nodes []int32) []access.HeldEntry {
 		}
 		if r, ok := m.winning(v, o.Database); ok {
 			out = append(out, m.gift(v, r))
+		}
+		for _, d := range m.denied[o.Database] {
+			if d.Node == v {
+				out = append(out, d)
+			}
 		}
 		if o.Scope == catalog.ScopeDatabase {
 			continue

@@ -54,6 +54,11 @@ func (s *server) readServerSide(ctx context.Context, snap *catalog.Snapshot) err
 	if err != nil {
 		return wrap("read the server", err)
 	}
+	if text := s.product.plainNames; text != "" {
+		if err := s.db.QueryRowContext(ctx, text).Scan(&detailsOf(snap.Details).PlainNames); err != nil {
+			return wrap("read the server", err)
+		}
+	}
 	var checks []string
 	err = s.query(ctx, "read plugins",
 		`SELECT PLUGIN_NAME, PLUGIN_TYPE FROM information_schema.PLUGINS WHERE PLUGIN_STATUS = 'ACTIVE' AND PLUGIN_TYPE IN ('AUTHENTICATION', 'PASSWORD VALIDATION')`, func(r *sql.Rows) error {

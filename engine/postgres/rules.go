@@ -79,6 +79,9 @@ func (rules) Table() *privilege.Table { return table }
 // BaseInherited: to be a superuser is not inherited.
 func (p rules) BaseInherited() bool { return false }
 
+// BaseDenied: nothing is denied.
+func (p rules) BaseDenied() bool { return false }
+
 // graph prepares a reading of this engine.
 func graph(a catalog.Access) *access.Graph { return access.New(a, Engine{}.Rules) }
 

@@ -15,6 +15,9 @@ func (r rules) Base(int32) privilege.Set { return privilege.Set{} }
 
 func (r rules) BaseInherited() bool { return false }
 
+// BaseDenied: whoever may everything is refused nothing.
+func (r rules) BaseDenied() bool { return false }
+
 func (r rules) Held(db int) ([]catalog.Object, []access.HeldEntry) {
 	name := r.g.Access().Databases[db].Name
 	return []catalog.Object{{Scope: catalog.ScopeDatabase, Database: name}},
