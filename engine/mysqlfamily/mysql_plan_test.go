@@ -135,7 +135,8 @@ func TestMySQLRestrictions(t *testing.T) {
 			Object: catalog.Object{Scope: catalog.ScopeDatabase, Database: "cargo"}}}}
 	may := func(who catalog.Principal, p, database string) bool {
 		t.Helper()
-		return mySQL.graph(a).Why(who, table.Of(p), catalog.Object{Scope: catalog.ScopeDatabase, Database: database}).Allowed
+		on := catalog.Object{Scope: catalog.ScopeDatabase, Database: database}
+		return mySQL.graph(a).Why(who, table.Of(p), on).Allowed
 	}
 	if may(all, "SELECT", "cargo") || !may(all, "INSERT", "cargo") || !may(all, "SELECT", "dues") {
 		t.Error("a partial revoke is not counted as one")

@@ -69,9 +69,9 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	}
 	if a.Role {
 		for _, x := range snap.Access.Accounts {
-			if x.DefaultRole == a.Name {
+			if slices.Contains(defaultsOf(x), a.Name) {
 				// Else a later role of that name would be its default again.
-				b.Steps = append(b.Steps, defaultRoleStep(x, "none", productOf(snap)))
+				b.Steps = append(b.Steps, defaultRolesStep(x, without(defaultsOf(x), a.Name), productOf(snap)))
 			}
 		}
 	} else {

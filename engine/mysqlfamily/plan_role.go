@@ -12,20 +12,38 @@ import (
 	"example.com/genarch/engine/planning"
 )
 
-func setDefaultRole(role string, p catalog.Principal, of *product) string {
-	if role == "" || role == "none" {
-		return "SET DEFAULT ROLE NONE " + of.defaultOf + " " + quotePrincipal(p)
+// defaultsOf are the default roles of an account.
+func defaultsOf(a catalog.Account) []string {
+	if len(a.DefaultRoles) == 0 && a.DefaultRole != "" {
+		return []string{a.DefaultRole}
 	}
-	return "SET DEFAULT ROLE " + quotePrincipal(of.role(role)) + " " + of.defaultOf + " " + quotePrincipal(p)
+	return a.DefaultRoles
 }
 
-func defaultRoleStep(a catalog.Account, to string, of *product) change.Step {
+func setDefaultRoles(roles []string, p catalog.Principal, of *product) string {
+	words := []string{"NONE"}
+	if len(roles) > 0 {
+		words = nil
+	}
+	for _, r := range roles {
+		words = append(words, quotePrincipal(of.role(r)))
+	}
+	return "SET DEFAULT ROLE " + strings.Join(words, ", ") + " " + of.defaultOf + " " + quotePrincipal(p)
+}
+
+// defaultRolesStep sets which roles of an account hold from its sign-in on.
+func defaultRolesStep(a catalog.Account, to []string, of *product) change.Step {
 	args := checkOf("account", a.Principal)
-	args["default_role"] = strings.Replace(to, "none", "", 1)
+	args["default_role"] = strings.Join(to, ", ")
 	return change.Step{Kind: engine.StepStatement,
 		Title:     "set the default role of " + naming.Show(a.Principal.String()),
-		Statement: setDefaultRole(to, a.Principal, of),
-		Undo:      setDefaultRole(a.DefaultRole, a.Principal, of), Args: args}
+		Statement: setDefaultRoles(to, a.Principal, of),
+		Undo:      setDefaultRoles(defaultsOf(a), a.Principal, of), Args: args}
+}
+
+// without is a list without one of its words.
+func without(list []string, word string) []string {
+	return slices.DeleteFunc(slices.Clone(list), func(x string) bool { return x == word })
 }
 
 func planDefaultRole(b *change.Brief, role string, a catalog.Account, snap catalog.Snapshot) {
@@ -40,7 +58,7 @@ func planDefaultRole(b *change.Brief, role string, a catalog.Account, snap catal
 	}
 	b.Set(change.Setting{Name: "default_role", Value: role, Asked: true, Was: &a.DefaultRole,
 		Decides: "which of its roles holds from the next sign-in on; there can be one"})
-	b.Steps = append(b.Steps, defaultRoleStep(a, role, productOf(snap)))
+	b.Steps = append(b.Steps, defaultRolesStep(a, without([]string{role}, "none"), productOf(snap)))
 }
 
 // planMember briefs giving a role to an account or another role, or taking it.
@@ -57,7 +75,8 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 		return
 	}
 	var held *catalog.Membership
-	admin := productOf(snap).grantsRoles(snap.Instance.Login)
+	of := productOf(snap)
+	admin := of.grantsRoles(snap.Instance.Login)
 	for i, x := range snap.Access.Memberships {
 		if x.Role == r.Principal && x.Member == m.Principal {
 			held = &snap.Access.Memberships[i]
@@ -92,8 +111,8 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 			r.Name)
 		return
 	case !give:
-		if m.DefaultRole == r.Name {
-			b.Steps = append(b.Steps, defaultRoleStep(m, "none", productOf(snap)))
+		if slices.Contains(defaultsOf(m), r.Name) {
+			b.Steps = append(b.Steps, defaultRolesStep(m, without(defaultsOf(m), r.Name), of))
 		}
 		b.Steps = append(b.Steps, change.Step{Kind: engine.StepStatement, Title: b.Summary, Statement: revoke,
 			Undo: grant(held.Admin), Args: args})
@@ -103,7 +122,7 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 	default:
 		planning.Circle(b, r.Principal, m.Principal, graphOf(snap))
 		if held != nil && held.Admin == spec.Admin &&
-			(m.Role || m.DefaultRole == r.Name || spec.Options.Bool("no_default")) {
+			(m.Role || slices.Contains(defaultsOf(m), r.Name) || spec.Options.Bool("no_default")) {
 			planning.Done(b, change.RoleHeld, "%s is a member of the role %s already, so nothing will be done.",
 				m.Principal, r.Name)
 			return
@@ -124,13 +143,14 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 				"The grant holds for the members of %s from their next sign-in on.", m.Name)
 		case spec.Options.Bool("no_default"):
 			b.Find(change.Note, change.RoleDormant, "", "The role holds only after SET ROLE %s.", r.Name)
-		case m.DefaultRole != "" && m.DefaultRole != r.Name:
+		case of.oneDefault && m.DefaultRole != "" && m.DefaultRole != r.Name:
 			b.Find(change.Caution, change.RoleDormant,
 				"Put both roles into one and grant that, or change the default role afterwards.",
 				"%s has the default role %s, and there can be only one, so %s holds only after SET ROLE %s.",
 				m.Principal, m.DefaultRole, r.Name, r.Name)
 		default:
-			b.Steps = append(b.Steps, defaultRoleStep(m, r.Name, productOf(snap)))
+			b.Steps = append(b.Steps, defaultRolesStep(m,
+				slices.Sorted(slices.Values(append(without(defaultsOf(m), r.Name), r.Name))), of))
 			b.Find(change.Note, change.GrantEffect, "",
 				"The role becomes its default role and holds from the next sign-in on%s.", connectedText(snap)).
 				Passing = true

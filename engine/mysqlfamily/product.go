@@ -109,6 +109,8 @@ type product struct {
 	grantsRoles       func(login catalog.Login) bool
 	// defaultOf stands between a default role and whose it is.
 	defaultOf string
+	// oneDefault: an account has one default role at most.
+	oneDefault bool
 	// method settles how a new password is kept, with what there is to say about it; credential
 	// stands before what is kept; verifier computes it, and matches compares it. plainMethod
 	// and nobody let nobody sign in.
