@@ -29,7 +29,7 @@ func testEngines(t *testing.T, s *service) {
 	has(t, "the engines", s.run(0, "engine", "list").out, "postgresql", "MariaDB", "database.rename")
 	has(t, "one of them", s.run(0, "engine", "show", "postgresql").out, "connection_limit", "how many sessions at once",
 		"settings.NAME", "MAINTAIN", "bundle build", "Not possible")
-	has(t, "one that there is not", s.run(4, "engine", "show", "abacus").err, "there are mariadb, postgresql",
+	has(t, "one that there is not", s.run(4, "engine", "show", "abacus").err, "there are mariadb, mysql, postgresql",
 		"genarch engine list")
 	var all struct {
 		Engines []struct {
@@ -39,7 +39,7 @@ func testEngines(t *testing.T, s *service) {
 		Common map[string][]string
 	}
 	if err := json.Unmarshal([]byte(s.run(0, "engine", "list", "-o", "json").out), &all); err != nil ||
-		len(all.Engines) != 2 {
+		len(all.Engines) != 3 {
 		t.Fatalf("%d engines, %v", len(all.Engines), err)
 	}
 	// Each option that means the same everywhere has a flag, and no other has one.

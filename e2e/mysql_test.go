@@ -36,6 +36,7 @@ func TestMySQL(t *testing.T) {
 	t.Run("an account", func(t *testing.T) { testAccountMySQL(t, s) })
 	t.Run("roles and grants", func(t *testing.T) { testRolesMySQL(t, s, exec) })
 	t.Run("a drop", func(t *testing.T) { testDropMySQL(t, s, my, exec) })
+	t.Run("read only", func(t *testing.T) { testReadOnlyMySQL(t, s, db, exec) })
 	t.Run("set aside", func(t *testing.T) { testHoldingMySQL(t, s, db, exec) })
 	t.Run("a script", func(t *testing.T) { testFillMySQL(t, s, my, db, exec) })
 	t.Run("cut lines", func(t *testing.T) { testCutMySQL(t, s, my, db) })
@@ -153,6 +154,31 @@ func testDropMySQL(t *testing.T, s *service, my *localdb.Server, exec func(...st
 	}
 	s.run(4, "database", "show", "jetty/berths")
 	has(t, "what the name still opens", s.run(3, "database", "create", "jetty/berths").err, "berths_app@127.0.0.1")
+}
+
+// testReadOnlyMySQL makes a database read only, in which then nothing can be altered, and drops it.
+func testReadOnlyMySQL(t *testing.T, s *service, db *sql.DB, exec func(...string)) {
+	exec("CREATE DATABASE ledgers", "CREATE TABLE ledgers.entries (id INT PRIMARY KEY)",
+		"CREATE DATABASE ledgers_new", "CREATE TABLE ledgers_new.entries (id INT PRIMARY KEY)")
+	for _, name := range []string{"ledgers", "ledgers_new"} {
+		has(t, "it says what it does", s.run(0, "database", "alter", "jetty/"+name, "--set", "read_only=yes", "--yes",
+			"--accept", "database.read_only").err, "READ ONLY = 1", "every write fails")
+		has(t, "it shows", s.run(0, "database", "show", "jetty/"+name).out, "read only", "yes")
+	}
+	if _, err := db.ExecContext(t.Context(), "ALTER DATABASE ledgers CHARACTER SET latin1"); err == nil {
+		t.Error("it can be altered")
+	}
+	has(t, "altered meanwhile", s.run(1, "database", "alter", "jetty/ledgers", "--collation", "utf8mb4_bin", "--yes").err,
+		"database.read_only", "--set read_only=no")
+	has(t, "set aside", s.run(1, "database", "drop", "jetty/ledgers", "--confirm", "ledgers", "--grace", "0s").err,
+		"database.read_only")
+	s.run(0, "database", "alter", "jetty/ledgers", "--collation", "utf8mb4_bin", "--set", "read_only=no", "--yes")
+	has(t, "altered", s.run(0, "database", "show", "jetty/ledgers").out, "utf8mb4_bin")
+	drop := []string{"database", "drop", "jetty/ledgers_new", "--for-good", "--confirm", "ledgers_new", "--grace", "0s",
+		"--accept", "gate.incomplete"}
+	has(t, "somebody wanted to keep it", s.run(3, drop...).err, "database.read_only")
+	has(t, "dropped", s.run(0, append(drop, "--accept", "database.read_only")...).err, "READ ONLY = 0", "read back")
+	s.run(4, "database", "show", "jetty/ledgers_new")
 }
 
 // testHoldingMySQL sets a database aside whose definitions cannot be moved, and brings it back

@@ -99,6 +99,8 @@ const (
 	DatabaseTemplate = "database.template"
 	// DatabaseBroken: left over from an interrupted drop.
 	DatabaseBroken = "database.broken"
+	// DatabaseReadOnly: nothing in it can be altered, or what making it so does.
+	DatabaseReadOnly = "database.read_only"
 	// DatabaseDenied: it is there, and Genarch's login may not do that to it.
 	DatabaseDenied = "database.denied"
 	// DatabaseGone: --if-exists, and it is not there.

@@ -74,6 +74,8 @@ func next(op string, number uint16) string {
 		return "It is blocked for a time after too many failed sign-ins: wait, or unlock it."
 	case 1290:
 		return "The server was started with an option that forbids it (read_only?)."
+	case 3989:
+		return "Somebody made the database read only: make it writable first, if it is not so on purpose."
 	case 1021:
 		return "The server's disk is full."
 	case 1133, 1396:

@@ -43,6 +43,7 @@ var mySQL = product{description: &mysqlDescription, limits: mysqlLimits, account
 				'')`,
 	processlist: "performance_schema.processlist",
 	comment:     noComment,
+	readOnly:    "SELECT SCHEMA_NAME FROM information_schema.SCHEMATA_EXTENSIONS WHERE OPTIONS LIKE '%READ ONLY=1%'",
 	tablespaces: "information_schema.INNODB_TABLESPACES",
 	outsideKeys: `SELECT FOR_NAME, REF_NAME FROM information_schema.INNODB_FOREIGN
 		WHERE REF_NAME LIKE CONCAT(?, '/%') AND FOR_NAME NOT LIKE CONCAT(?, '/%') LIMIT 200`,
@@ -152,6 +153,9 @@ var mysqlDescription = func() engine.Description {
 				f.Default, f.Decides = methodSHA2, "how it proves itself: "+methodSHA2
 			}
 			d.Fields[part] = append(d.Fields[part], f)
+		}
+		if part == change.PartDatabase {
+			d.Fields[part] = append(d.Fields[part], readOnlyField)
 		}
 	}
 	d.Intents = maps.Clone(d.Intents)

@@ -106,6 +106,52 @@ func TestEachStatementOfMySQLIsOneCommand(t *testing.T) {
 	}
 }
 
+// TestReadOnly: what is read only is altered and filled only once it is writable, and made so for
+// its drop: last, or first where events have to be switched off.
+func TestReadOnly(t *testing.T) {
+	locked := func(snap catalog.Snapshot) catalog.Snapshot {
+		d := *snap.Target
+		d.Properties = catalog.Values{readOnly: true}
+		snap.Target = &d
+		return snap
+	}
+	altering := func(options catalog.Values) change.Intent {
+		return change.Intent{Kind: change.AlterDatabase, Database: &change.DatabaseSpec{Name: "cargo_prod",
+			Options: options}}
+	}
+	drop := dropping(change.DatabaseSpec{}, nil)
+	kinds := func(b change.Brief) (out []string) {
+		for _, s := range b.Steps {
+			out = append(out, s.Kind)
+		}
+		return out
+	}
+	b := briefOf(t, drop, locked(doomed()))
+	enginetest.Golden(t, *update, "mysql_drop_read_only", b)
+	if i := slices.Index(kinds(b), stepDrop); i < 1 || b.Steps[i-1].Kind != stepAlter {
+		t.Errorf("writable right before the drop: %v", kinds(b))
+	}
+	snap := doomed()
+	impact(&snap).Events = []scheduled{{Name: "nightly", Definer: "gate@10.%"}}
+	if b = briefOf(t, drop, locked(snap)); b.Steps[0].Kind != stepAlter {
+		t.Errorf("writable before its events: %v", kinds(b))
+	}
+	enginetest.Golden(t, *update, "mysql_read_only", briefOf(t, altering(catalog.Values{readOnly: true}), doomed()))
+	for name, in := range map[string]change.Intent{"alter": altering(catalog.Values{"encoding": "latin1"}),
+		"aside": {Kind: change.SetAside, Database: &change.DatabaseSpec{Name: "cargo_prod"}}} {
+		if b := briefOf(t, in, locked(doomed())); !slices.Contains(b.Codes(change.Stop), change.DatabaseReadOnly) {
+			t.Errorf("%s: %+v", name, b.Findings)
+		}
+	}
+	b = briefOf(t, altering(catalog.Values{"encoding": "latin1", readOnly: false}), locked(doomed()))
+	if b.Stopped() || len(b.Steps) != 3 || b.Steps[0].Args[readOnly] != "no" {
+		t.Errorf("writable, and altered: %v %+v", kinds(b), b.Findings)
+	}
+	if b = briefOf(t, altering(catalog.Values{readOnly: true}), locked(doomed())); b.Outcome != change.Nothing {
+		t.Errorf("it is so already: %+v", b)
+	}
+}
+
 // TestMySQLNames: with partial revokes, a name that would be a pattern elsewhere is not granted on.
 func TestMySQLNames(t *testing.T) {
 	snap := staffed()

@@ -35,8 +35,11 @@ func planAlter(p *planning.Draft) {
 		return
 	}
 	want := map[string]string{"name": d.Name}
+	_, list = planning.Take(list, readOnly)
 	_, list = planning.Take(list, "owner")
 	_, list = planning.Take(list, "comment")
+	first, last := planSetReadOnly(p, d, len(list))
+	p.Step(first...)
 	if len(list) > 0 {
 		want["encoding"], want["collation"] = p.Settled.Text("encoding"), p.Settled.Text("collation")
 		p.Step(change.Step{Kind: stepAlter, Title: "set character set and collation of what is made later",
@@ -55,6 +58,10 @@ func planAlter(p *planning.Draft) {
 		want["owner"] = owner.String()
 		planHandOver(p, d, owner)
 	}
+	for _, step := range append(first, last...) {
+		want[readOnly] = step.Args[readOnly]
+	}
+	p.Step(last...)
 	p.Step(change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: want})
 }
 

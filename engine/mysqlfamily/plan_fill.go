@@ -45,6 +45,7 @@ func planFill(p *planning.Draft) {
 		return
 	}
 	d, k := *snap.Target, *snap.Script
+	planReadOnly(b, d)
 	atOnce := planning.FillAtOnce(p, k.Summary)
 	if s := k.Summary; more.Filling.MaxPacket > 0 && int64(s.Longest) >= more.Filling.MaxPacket {
 		b.Find(change.Stop, change.ScriptLong, "Raise max_allowed_packet of the server, or write shorter statements.",

@@ -261,6 +261,8 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 	g := planGate(d.Name, snap, clears)
 	planLeaks(b, in, people, exempt, rules.Target.Of(snap.Connected), snap, &g)
 	planLeft(b, g, spec, snap)
+	before, between := planWritable(b, d, impact)
+	b.Steps = append(b.Steps, before...)
 	if len(g.do) > 0 {
 		b.Steps = append(b.Steps, gateStep(g, d.Name, snap.Self))
 	}
@@ -271,7 +273,7 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 	if productOf(snap).atomicDrop {
 		drop.Repair = ""
 	}
-	b.Steps = append(b.Steps, clear, drop)
+	b.Steps = append(append(append(b.Steps, clear), between...), drop)
 	if len(g.after) > 0 {
 		b.Steps = append(b.Steps, restoreStep(g, d.Name, clears))
 	}

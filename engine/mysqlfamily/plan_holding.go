@@ -37,6 +37,7 @@ func planSetAside(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	d, impact := *snap.Target, *snap.DropImpact
 	has := dropDetailsOf(impact.Details).Objects
 	planAsideBlockers(b, d, impact, snap)
+	planReadOnly(b, d)
 	people, exempt := globalAccounts(snap)
 	rules := in.Clearing.Rules(clearing.Target{Database: d.Name})
 	rules.GateIncomplete = len(exempt) > 0 || len(people) > 0 && !in.Clearing.Asks("lock_accounts")

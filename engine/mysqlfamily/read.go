@@ -139,7 +139,7 @@ func (s *server) Databases(ctx context.Context) (catalog.Listing, error) {
 	group, gctx := errgroup.WithContext(ctx)
 	group.SetLimit(engine.Readers)
 	group.Go(func() error {
-		return s.query(gctx, "list databases",
+		err := s.query(gctx, "list databases",
 			`SELECT SCHEMA_NAME, DEFAULT_CHARACTER_SET_NAME, DEFAULT_COLLATION_NAME, `+s.product.comment+`
 			FROM information_schema.SCHEMATA`, func(r *sql.Rows) error {
 				var d catalog.Database
@@ -148,6 +148,10 @@ func (s *server) Databases(ctx context.Context) (catalog.Listing, error) {
 				out.Databases = append(out.Databases, d)
 				return err
 			})
+		if err != nil {
+			return err
+		}
+		return s.setReadOnly(gctx, out.Databases, "")
 	})
 	group.Go(func() error {
 		err := s.query(gctx, "count tables", `SELECT TABLE_SCHEMA, COUNT(*) FROM information_schema.TABLES
@@ -281,6 +285,9 @@ func (s *server) readDatabase(ctx context.Context, name string) (catalog.Databas
 			found = append(found, d)
 			return err
 		}, name)
+	if err == nil {
+		err = s.setReadOnly(ctx, found, name)
+	}
 	if err != nil {
 		return catalog.Database{}, err
 	}
@@ -292,6 +299,26 @@ func (s *server) readDatabase(ctx context.Context, name string) (catalog.Databas
 	}
 	return catalog.Database{}, fmt.Errorf("database %s on %s: %w", naming.Show(name), s.target.Server.Name,
 		engine.ErrNotFound)
+}
+
+// setReadOnly notes of databases whether they are read only; only empty: all are looked at.
+// Source: information_schema.SCHEMATA_EXTENSIONS.
+func (s *server) setReadOnly(ctx context.Context, list []catalog.Database, only string) error {
+	if s.product.readOnly == "" {
+		return nil
+	}
+	is := map[string]bool{}
+	err := s.query(ctx, "read which databases are read only", s.product.readOnly+" AND (? = '' OR SCHEMA_NAME = ?)",
+		func(r *sql.Rows) error {
+			var name string
+			err := r.Scan(&name)
+			is[name] = true
+			return err
+		}, only, only)
+	for i := range list {
+		list[i].Properties = catalog.Values{readOnly: is[list[i].Name]}
+	}
+	return err
 }
 
 // readOwners reads who holds everything on databases, by their names; only empty: on
