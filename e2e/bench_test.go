@@ -57,7 +57,7 @@ func (s *service) create(b *testing.B, server, name string) {
 // team makes a database with all that a team needs.
 func (s *service) team(b *testing.B, server, name string) {
 	host := ""
-	if server == "quay" {
+	if server != "harbour" {
 		host = "127.0.0.1"
 	}
 	s.carry(b, fmt.Sprintf(`{"kind":"database.create","server":%q,"database":{"name":%q,"team":{"name":%q,"host":%q}}}`,
