@@ -9,6 +9,7 @@ import (
 	"strings"
 	"testing"
 
+	"example.com/genarch/core/secret"
 	"example.com/genarch/localdb"
 	"example.com/genarch/testutil"
 )
@@ -34,6 +35,7 @@ func TestMySQL(t *testing.T) {
 		"MySQL has no statement that renames a database")
 	t.Run("a team", func(t *testing.T) { testTeamMySQL(t, s) })
 	t.Run("an account", func(t *testing.T) { testAccountMySQL(t, s) })
+	t.Run("two passwords", func(t *testing.T) { testTwoPasswordsMySQL(t, s, my, exec) })
 	t.Run("roles and grants", func(t *testing.T) { testRolesMySQL(t, s, exec) })
 	t.Run("a drop", func(t *testing.T) { testDropMySQL(t, s, my, exec) })
 	t.Run("read only", func(t *testing.T) { testReadOnlyMySQL(t, s, db, exec) })
@@ -102,6 +104,57 @@ func testAccountMySQL(t *testing.T, s *service) {
 	s.run(4, "account", "show", "jetty/account:kiosk_new@127.0.0.1")
 	has(t, "its own login", s.run(1, "account", "lock", "jetty/account:genarch@127.0.0.1", "--yes").err,
 		"[account.own_login]")
+}
+
+// testTwoPasswordsMySQL gives an account another password without an outage: the former one is
+// taken too, until it is discarded.
+func testTwoPasswordsMySQL(t *testing.T, s *service, my *localdb.Server, exec func(...string)) {
+	const at = "jetty/account:ferry_app@127.0.0.1"
+	words := []string{"gull-harpoon-quadrant-3", "anchor-lantern-meadow-8", "bollard-ribbon-cellar-5"}
+	set := func(i int, args ...string) []string {
+		file := filepath.Join(s.home, fmt.Sprintf("word%d", i))
+		if err := os.WriteFile(file, []byte(words[i]), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		return append(args, "--password-file", file, "--yes")
+	}
+	taken := func(want ...bool) {
+		t.Helper()
+		for i, w := range want {
+			client := *my
+			client.Admin, client.Password = "ferry_app", secret.New(words[i])
+			db, err := sql.Open("mysql", client.DSN(""))
+			if err != nil {
+				t.Fatal(err)
+			}
+			if err := db.PingContext(t.Context()); (err == nil) != w {
+				t.Errorf("password %d: %v", i, err)
+			}
+			db.Close()
+		}
+	}
+	s.run(0, set(0, "account", "create", at)...)
+	exec("ALTER USER 'ferry_app'@'127.0.0.1' FAILED_LOGIN_ATTEMPTS 5 PASSWORD_LOCK_TIME 2 PASSWORD HISTORY 3")
+	has(t, "what else is kept", s.run(0, "account", "show", at).out, "second password", "5 wrong passwords, for 2 days",
+		"none of the last 3 passwords")
+	has(t, "none to discard", s.run(0, "account", "alter", at, "--set", "second_password=no", "--yes").err,
+		"That is so already")
+	has(t, "none by itself", s.run(1, "account", "alter", at, "--set", "second_password=yes", "--yes").err,
+		"--set keep_old=yes")
+	has(t, "a new one beside it", s.run(0, set(1, "account", "password", at, "--set", "keep_old=yes")...).err,
+		"RETAIN CURRENT PASSWORD", "goes on to be taken")
+	taken(true, true)
+	if got := s.run(0, "account", "show", at, "-o", "json").out; !strings.Contains(got, `"second_password": true`) {
+		t.Errorf("it does not show: %s", got)
+	}
+	again := set(2, "account", "password", at)
+	has(t, "the former one stays", s.run(3, again...).err, "password.second")
+	s.run(0, append(again, "--accept", "password.second")...)
+	taken(true, false, true)
+	discard := []string{"account", "alter", at, "--set", "second_password=no", "--yes"}
+	has(t, "who is refused then", s.run(3, discard...).err, "DISCARD OLD PASSWORD", "password.second")
+	s.run(0, append(discard, "--accept", "password.second")...)
+	taken(false, false, true)
 }
 
 func testRolesMySQL(t *testing.T, s *service, exec func(...string)) {

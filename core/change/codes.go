@@ -209,6 +209,8 @@ const (
 	PasswordWeak = "password.weak"
 	// PasswordMissing: an account that anybody could use.
 	PasswordMissing = "password.missing"
+	// SecondPassword: the former password is taken beside the new one, or ceases to be.
+	SecondPassword = "password.second"
 	// PasswordMethod: how the password is kept, and what that means.
 	PasswordMethod = "password.method"
 	// PasswordCleared: a rename clears an md5 password.

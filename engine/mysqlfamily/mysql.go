@@ -131,6 +131,14 @@ var mysqlAbilities = []ability{
 var mysqlWithout = []string{"comment", "template", "data", "freeze", checksums, "copy_grants",
 	planning.ExportFirst, runAs}
 
+// mysqlAccountFields are what MySQL keeps of accounts and Genarch shows alone.
+var mysqlAccountFields = []engine.Field{
+	{Name: "blocked_after", Title: "Blocked after", Type: engine.Text, Show: engine.InDetail, For: []string{"account"},
+		Decides: "after how many wrong passwords in a row nobody signs in as it, and for how long"},
+	{Name: "password_reuse", Title: "Reuse of passwords", Type: engine.Text, Show: engine.InDetail,
+		For: []string{"account"}, Decides: "which former passwords cannot be set again, where that is its own"},
+}
+
 // mysqlDescription is MariaDB's, but for what MySQL has otherwise.
 var mysqlDescription = func() engine.Description {
 	d := mariaDescription
@@ -156,6 +164,9 @@ var mysqlDescription = func() engine.Description {
 		}
 		if part == change.PartDatabase {
 			d.Fields[part] = append(d.Fields[part], readOnlyField)
+		}
+		if part == change.PartAccount {
+			d.Fields[part] = append(append(d.Fields[part], secondPasswordFields...), mysqlAccountFields...)
 		}
 	}
 	d.Intents = maps.Clone(d.Intents)

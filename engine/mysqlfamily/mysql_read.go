@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/naming"
 	"example.com/genarch/core/privilege"
 )
 
@@ -65,19 +66,25 @@ func mysqlEntries(ctx context.Context, s *server, only *catalog.Principal) ([]en
 	err := s.query(ctx, "read accounts", `SELECT u.User, u.Host, `+flags+`, u.plugin, u.authentication_string,
 		u.account_locked, u.password_expired, COALESCE(UNIX_TIMESTAMP(u.password_last_changed), 0),
 		u.password_lifetime, u.max_user_connections, u.ssl_type, `+isRoleSQL+`,
-		COALESCE(JSON_UNQUOTE(JSON_EXTRACT(u.User_attributes, '$.metadata.comment')), '') FROM mysql.user u`+text,
+		COALESCE(JSON_UNQUOTE(JSON_EXTRACT(u.User_attributes, '$.metadata.comment')), ''),
+		COALESCE(JSON_CONTAINS_PATH(u.User_attributes, 'one', '$.additional_password'), 0),
+		COALESCE(JSON_EXTRACT(u.User_attributes, '$.Password_locking.failed_login_attempts'), 0),
+		COALESCE(JSON_EXTRACT(u.User_attributes, '$.Password_locking.password_lock_time_days'), 0),
+		u.Password_reuse_history, u.Password_reuse_time FROM mysql.user u`+text,
 		func(r *sql.Rows) error {
 			var e entry
 			var bits, locked, expired, tls string
 			var changed float64
 			var lifetime *int
 			var limit int
+			var policy passwordPolicy
 			if err := r.Scan(&e.Name, &e.Host, &bits, &e.Method, &e.kept, &locked, &expired, &changed, &lifetime,
-				&limit,
-				&tls, &e.Role, &e.Comment); err != nil {
+				&limit, &tls, &e.Role, &e.Comment, &policy.second, &policy.attempts, &policy.days, &policy.former,
+				&policy.age); err != nil {
 				return err
 			}
 			readMySQLAccount(&e, bits, locked == "Y", expired == "Y", int64(changed), lifetime, limit, tls, now)
+			e.Properties = policy.values()
 			at[[2]string{e.Name, e.Host}] = len(out)
 			out = append(out, e)
 			return nil
@@ -109,6 +116,33 @@ func mysqlEntries(ctx context.Context, s *server, only *catalog.Principal) ([]en
 			return err
 		}, args...)
 	return out, err
+}
+
+// passwordPolicy is what MySQL keeps of an account's passwords beside the verifier. Sources:
+// User_attributes, Password_reuse_history and Password_reuse_time of mysql.user.
+type passwordPolicy struct {
+	second         bool
+	attempts, days int  // days below 0: until it is unlocked
+	former, age    *int // nil: as the server's default says
+}
+
+func (p passwordPolicy) values() catalog.Values {
+	v := catalog.Values{secondPassword: p.second}
+	switch {
+	case p.attempts > 0 && p.days < 0:
+		v["blocked_after"] = fmt.Sprintf("%s, until it is unlocked", naming.Count(p.attempts, "wrong password"))
+	case p.attempts > 0:
+		v["blocked_after"] = fmt.Sprintf("%s, for %s", naming.Count(p.attempts, "wrong password"),
+			naming.Count(p.days, "day"))
+	}
+	var reuse []string
+	if p.former != nil && *p.former > 0 {
+		reuse = append(reuse, "none of the last "+naming.Count(*p.former, "password"))
+	}
+	if p.age != nil && *p.age > 0 {
+		reuse = append(reuse, "none of the last "+naming.Count(*p.age, "day"))
+	}
+	return v.With("password_reuse", strings.Join(reuse, ", "))
 }
 
 // systemMySQL are the server's own accounts.

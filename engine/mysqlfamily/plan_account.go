@@ -370,7 +370,8 @@ func wantOptions(want map[string]string, spec change.AccountSpec) {
 func accountFacts(a catalog.Account) map[string]string {
 	return map[string]string{"present": "yes", "connection_limit": limitText(a.ConnectionLimit),
 		"locked": yesNo(a.Locked), "tls": a.TLS,
-		"expired": yesNo(a.Expired), "default_role": a.DefaultRole}
+		"expired": yesNo(a.Expired), "default_role": a.DefaultRole,
+		secondPassword: yesNo(a.Properties.Bool(secondPassword))}
 }
 
 func compareAccount(b *change.Brief, spec change.AccountSpec, a catalog.Account) {
@@ -425,6 +426,7 @@ func planAlterAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 			Title: "alter " + naming.Show(a.Principal.String()), Statement: user + text,
 			Undo: user + undoOptions(spec, a), Args: want})
 	}
+	planDiscard(b, spec, a, want)
 	if in.Clearing != nil {
 		if !spec.Options.Bool("locked") {
 			b.Find(change.Stop, change.OptionInvalid, "Lock it too.",
@@ -550,13 +552,17 @@ func planSetPassword(b *change.Brief, spec change.AccountSpec, snap catalog.Snap
 		b.Find(change.Caution, change.PasswordMethod, "Leave it as it is.",
 			"%s signs in with the method %s today, and with %s alone afterwards.", b.Target, a.Method, method)
 	}
-	b.Find(change.Note, change.GrantEffect, "",
-		"Open sessions go on; the next sign-in needs the new password. The old one is not kept, so this step cannot be rolled back.")
+	end := planKeepOld(b, spec, a, method)
+	if end == "" {
+		b.Find(change.Note, change.GrantEffect, "",
+			"Open sessions go on; the next sign-in needs the new password. The old one is not kept, so this step "+
+				"cannot be rolled back.")
+	}
 	args := checkOf("password", a.Principal)
 	args["method"] = method
 	b.Steps = []change.Step{change.Step{Kind: engine.StepStatement,
 		Title: "set the password of " + naming.Show(a.Principal.String()), Args: args}.
-		WithSecret(a.Name, "ALTER USER "+quotePrincipal(a.Principal)+"\n  "+productOf(snap).credential(method), "")}
+		WithSecret(a.Name, "ALTER USER "+quotePrincipal(a.Principal)+"\n  "+productOf(snap).credential(method), end)}
 	if a.Locked {
 		b.Find(change.Note, change.LoginUntried, "", "%s is locked, so the password cannot be tried.", a.Principal)
 		b.Steps = append(b.Steps, change.Step{Kind: change.Verify, Title: "read back", ReadOnly: true,

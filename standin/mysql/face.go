@@ -304,8 +304,8 @@ var (
 	identified = regexp.MustCompile(`(?is)^IDENTIFIED\s+(?:WITH\s+'?(\w+)'?\s*)?(?:(AS|BY)\s+('(?:[^'\\]|''|\\.)*'` +
 		`|0x[0-9A-Fa-f]+))?`)
 	metadata = regexp.MustCompile(`(?is)\s*\b(COMMENT|ATTRIBUTE)\s+('(?:[^'\\]|''|\\.)*')`)
-	ignored  = regexp.MustCompile(`(?is)\s*\b(FAILED_LOGIN_ATTEMPTS\s+\d+|PASSWORD_LOCK_TIME\s+\w+` +
-		`|PASSWORD\s+HISTORY\s+\w+|PASSWORD\s+REUSE\s+INTERVAL\s+\w+(\s+DAY)?|PASSWORD\s+REQUIRE\s+CURRENT(\s+\w+)?)`)
+	policy   = regexp.MustCompile(`(?is)\s*\b(FAILED_LOGIN_ATTEMPTS|PASSWORD_LOCK_TIME|PASSWORD\s+HISTORY|` +
+		`PASSWORD\s+REUSE\s+INTERVAL)\s+(\w+)(\s+DAY)?`)
 	retain      = regexp.MustCompile(`(?i)\s*\bRETAIN\s+CURRENT\s+PASSWORD\b`)
 	ownPassword = regexp.MustCompile(`(?is)^SET\s+PASSWORD\s*=\s*('(?:[^'\\]|''|\\.)*')$`)
 	defaultTo   = regexp.MustCompile(`(?is)^SET\s+DEFAULT\s+ROLE\s+(.*?)\s+TO\s+` + part + `\s*@\s*` + part + `\s*;?$`)
@@ -546,7 +546,14 @@ func (f *face) user(c *mysql.Conn, m []string) (*sqltypes.Result, error) {
 			note = `{"comment": "` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(note) + `"}`
 		}
 	}
-	rest = ignored.ReplaceAllString(rest, "")
+	var policies []string
+	for _, x := range policy.FindAllStringSubmatch(rest, -1) {
+		column := map[byte]string{'F': "attempts", 'L': "days", 'H': "history", 'R': "reuse"}
+		word := strings.TrimLeft(strings.TrimPrefix(strings.ToUpper(x[1]), "PASSWORD"), "_ \t\n")
+		value := strings.NewReplacer("DEFAULT", "NULL", "UNBOUNDED", "-1").Replace(strings.ToUpper(x[2]))
+		policies = append(policies, column[word[0]]+" = "+value)
+	}
+	rest = policy.ReplaceAllString(rest, "")
 	plugin, verifier, back := "caching_sha2_password", "", ""
 	if x := identified.FindStringSubmatch(rest); x != nil || create {
 		if x != nil {
@@ -601,6 +608,9 @@ func (f *face) user(c *mysql.Conn, m []string) (*sqltypes.Result, error) {
 			map[bool]string{true: "second = verifier, ", false: "second = second, "}[keep] + "plugin = " +
 			"VALUES(plugin), verifier = VALUES(verifier), backend = VALUES(backend)")
 		_ = second
+	}
+	if len(policies) > 0 && err == nil {
+		_, err = f.ask("UPDATE mysql8.accounts SET " + strings.Join(policies, ", ") + where)
 	}
 	if note != "" && err == nil {
 		_, err = f.ask("UPDATE mysql8.accounts SET metadata = JSON_MERGE_PATCH(COALESCE(metadata, '{}'), " +
