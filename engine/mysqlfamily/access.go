@@ -81,18 +81,18 @@ func (s *server) readConnected(ctx context.Context) ([]connected, error) {
 }
 
 // accountOf is the account that a session most probably signed in as.
-func accountOf(accounts []catalog.Account, c connected) (catalog.Account, bool) {
-	a, ok := signsInAs(accounts, c.user, c.client)
+func (h hosts) accountOf(accounts []catalog.Account, c connected) (catalog.Account, bool) {
+	a, ok := h.signsInAs(accounts, c.user, c.client)
 	if c.client == "localhost" {
 		// A client that is shown as localhost may have come as 127.0.0.1.
-		if b, also := signsInAs(accounts, c.user, "127.0.0.1"); also && (!ok || b.Host == "127.0.0.1") {
+		if b, also := h.signsInAs(accounts, c.user, "127.0.0.1"); also && (!ok || b.Host == "127.0.0.1") {
 			return b, true
 		}
 	}
 	return a, ok
 }
 
-func countSessions(accounts []catalog.Account, list []connected) {
+func (h hosts) countSessions(accounts []catalog.Account, list []connected) {
 	wanted := map[string]bool{"": true}
 	for _, c := range list {
 		wanted[c.user] = true
@@ -110,7 +110,7 @@ func countSessions(accounts []catalog.Account, list []connected) {
 		}
 	}
 	for _, c := range list {
-		if a, ok := accountOf(slices.Concat(byName[c.user], byName[""]), c); ok {
+		if a, ok := h.accountOf(slices.Concat(byName[c.user], byName[""]), c); ok {
 			counts[at[a.Principal]]++
 		}
 	}
@@ -265,7 +265,7 @@ func (s *server) readAccess(ctx context.Context) (catalog.Access, error) {
 	if err := group.Wait(); err != nil {
 		return a, err
 	}
-	countSessions(a.Accounts, sessions)
+	s.product.hosts.countSessions(a.Accounts, sessions)
 	return a, nil
 }
 

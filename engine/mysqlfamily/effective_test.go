@@ -91,7 +91,7 @@ func TestEffective(t *testing.T) {
 		g := mariaDB.graph(a)
 		for _, name := range accounts {
 			p := catalog.Principal{Name: name, Host: "127.0.0.1"}
-			if got, ok := signsInAs(a.Accounts, name, "127.0.0.1"); !ok || got.Principal != p {
+			if got, ok := mariaDB.hosts.signsInAs(a.Accounts, name, "127.0.0.1"); !ok || got.Principal != p {
 				t.Fatalf("a client from 127.0.0.1 signs in as %v; want %v", got.Principal, p)
 			}
 			cfg := mysql.NewConfig()

@@ -25,6 +25,7 @@ const mysqlOldest = "8.0.22"
 var mySQL = product{description: &mysqlDescription, limits: mysqlLimits, accountLimits: mysqlAccountLimits,
 	abilities: mysqlAbilities, fresh: " IDENTIFIED WITH " + methodSHA2 + " AS '" + mysqlNobody + "'",
 	// As for MariaDB; there is no limit for statements but those that only read.
+	hosts: hosts{lengths: true},
 	setUp: "SET SESSION character_set_client=utf8mb4, character_set_results=utf8mb4, " +
 		"collation_connection=utf8mb4_general_ci, sql_mode='STRICT_TRANS_TABLES,NO_ENGINE_SUBSTITUTION', " +
 		"sql_quote_show_create=1, lock_wait_timeout=5, innodb_lock_wait_timeout=5, max_execution_time=30000, " +

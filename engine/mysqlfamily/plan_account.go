@@ -63,7 +63,7 @@ func planHost(b *change.Brief, host string, snap catalog.Snapshot) string {
 		host = "%"
 	}
 	host = strings.ToLower(host)
-	if problem := checkHost(host); problem != "" {
+	if problem := productOf(snap).hosts.check(host); problem != "" {
 		b.Find(change.Stop, change.HostInvalid, "Give a host as 10.0.3.7, 10.0.3.%, app1.ossavik.example or %", "%s",
 			problem)
 		return host
@@ -94,7 +94,7 @@ func planUsableName(b *change.Brief, name string) {
 
 // planRivals tells which account a client would get where several fit.
 func planRivals(b *change.Brief, p catalog.Principal, snap catalog.Snapshot) {
-	before, after := rivals(snap.Access.Accounts, p)
+	before, after := productOf(snap).hosts.rivals(snap.Access.Accounts, p)
 	for _, a := range before {
 		if a.Name == "" {
 			b.Find(change.Caution, change.AccountAnonymous,
@@ -275,10 +275,11 @@ func namesOf(accounts []string) []string {
 // tryable are the accounts whose host lets Genarch itself in.
 func tryable(b *change.Brief, snap catalog.Snapshot, accounts ...catalog.Principal) []string {
 	var out []string
+	hosts := productOf(snap).hosts
 	for _, p := range accounts {
-		if hostCovers(p.Host, detailsOf(snap.Details).Client) ||
+		if hosts.covers(p.Host, detailsOf(snap.Details).Client) ||
 			detailsOf(snap.Details).Client == "localhost" &&
-				(hostCovers(p.Host, "127.0.0.1") || hostCovers(p.Host, "::1")) {
+				(hosts.covers(p.Host, "127.0.0.1") || hosts.covers(p.Host, "::1")) {
 			out = append(out, p.String())
 			continue
 		}

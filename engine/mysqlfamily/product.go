@@ -18,6 +18,8 @@ type product struct {
 	description *engine.Description
 	// limits are those of new databases' names, accountLimits of accounts'.
 	limits, accountLimits naming.Limits
+	// hosts is how the hosts of accounts are read.
+	hosts hosts
 	// abilities are those that Genarch's work needs.
 	abilities []ability
 	// fresh stands behind the login that Genarch is to get, so that nobody signs in before it has

@@ -94,7 +94,7 @@ func (p *product) rules(g *access.Graph) *rules {
 			}
 			holders = holders[:0]
 			for _, v := range same {
-				if hostCovers(gr.Grantee.Host, g.Nodes()[v].Host) {
+				if p.hosts.covers(gr.Grantee.Host, g.Nodes()[v].Host) {
 					holders = append(holders, v)
 				}
 			}
@@ -124,7 +124,7 @@ func (p *product) rules(g *access.Graph) *rules {
 			Deny: true, Via: access.ViaGrant})
 	}
 	for v := range m.rows {
-		slices.SortStableFunc(m.rows[v], compareRows)
+		slices.SortStableFunc(m.rows[v], p.hosts.compareRows)
 		patterned := false
 		for _, r := range m.rows[v] {
 			if r.plain != "" {
@@ -143,12 +143,12 @@ func (p *product) rules(g *access.Graph) *rules {
 // compareRows ranks grants on databases as the engine does: by host, then by
 // database, then by name, the more specific first. Here a netmask counts as
 // much as a plain address.
-func compareRows(a, b row) int {
-	host := func(h string) rank {
-		if _, _, ok := netmask(h); ok || !isPattern(h) {
+func (h hosts) compareRows(a, b row) int {
+	host := func(text string) rank {
+		if _, _, ok := h.netmask(text); ok || !isPattern(text) {
 			return rank{length: 1 << 20}
 		}
-		return rankOf(h)
+		return rankOf(text)
 	}
 	return cmp.Or(compareRanks(host(a.host), host(b.host)), compareRanks(rankOf(a.pattern), rankOf(b.pattern)),
 		cmp.Compare(min(len(b.user), 1), min(len(a.user), 1)))
@@ -296,7 +296,7 @@ func (m *rules) holds(grantee, p catalog.Principal) bool {
 		return true
 	}
 	return !grantee.Role && !p.Role && (grantee.Name == p.Name || grantee.Name == "") &&
-		hostCovers(grantee.Host, p.Host)
+		m.product.hosts.covers(grantee.Host, p.Host)
 }
 
 // Needs is what it takes to use a privilege on an object: on MariaDB that
@@ -339,7 +339,7 @@ func (m *rules) Marks(a catalog.Account) []access.Mark {
 	if !a.Login {
 		return out
 	}
-	before, after := rivals(slices.Concat(m.byName[a.Name], m.byName[""]), a.Principal)
+	before, after := m.product.hosts.rivals(slices.Concat(m.byName[a.Name], m.byName[""]), a.Principal)
 	for _, x := range before {
 		if x.Name == "" {
 			add("shadowed", true, "clients from %s get the anonymous account there instead of it", x.Host)

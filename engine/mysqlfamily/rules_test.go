@@ -46,19 +46,19 @@ func TestHosts(t *testing.T) {
 		{"10.%", "10.0.0.0/255.0.0.0", true}, {"10.0.%", "10.0.0.0/255.0.0.0", false},
 		{"%", "10.0.0.0/255.0.0.0", true},
 	} {
-		if got := hostCovers(tt.pattern, tt.host); got != tt.want {
+		if got := (hosts{}).covers(tt.pattern, tt.host); got != tt.want {
 			t.Errorf("HostCovers(%q, %q) = %v", tt.pattern, tt.host, got)
 		}
 	}
 	for _, good := range []string{"%", "10.0.3.7", "10.0.3.%", "app1.ossavik.example", "10.0.0.0/255.255.255.0",
 		"::1"} {
-		if why := checkHost(good); why != "" {
+		if why := (hosts{}).check(good); why != "" {
 			t.Errorf("%q is refused: %s", good, why)
 		}
 	}
 	for _, bad := range []string{"", "a@b", "10.0.0.0/24", "o'brien", "two words", strings.Repeat("h", 256),
 		"x/255.0.0.0", "é.example"} {
-		if checkHost(bad) == "" {
+		if (hosts{}).check(bad) == "" {
 			t.Errorf("%q passes for a host", bad)
 		}
 	}
@@ -69,13 +69,32 @@ func TestHosts(t *testing.T) {
 		at("bob", "10.0.0.0/255.255.255.0"), at("bob", "10.0.0.7")}
 	for client, want := range map[string]string{"127.0.0.1": "@127.0.0.1", "10.0.0.7": "bob@10.0.0.7",
 		"10.0.0.8": "bob@10.0.0.0/255.255.255.0", "10.0.9.1": "bob@10.0.%", "9.9.9.9": "bob@%"} {
-		if got, ok := signsInAs(list, "bob", client); !ok || got.Principal.String() != want {
+		if got, ok := (hosts{}).signsInAs(list, "bob", client); !ok || got.Principal.String() != want {
 			t.Errorf("bob from %s signs in as %s; want %s", client, got.Principal, want)
 		}
 	}
-	before, after := rivals(list, catalog.Principal{Name: "bob", Host: "10.0.%"})
+	before, after := hosts{}.rivals(list, catalog.Principal{Name: "bob", Host: "10.0.%"})
 	if len(before) != 2 || len(after) != 1 || after[0].Host != "%" {
 		t.Errorf("rivals of bob@10.0.%%: %v before, %v after", before, after)
+	}
+	// MySQL takes a length behind the slash, and tries such a range before one by its netmask.
+	by := mySQL.hosts
+	list = append(list, at("bob", "10.0.0.0/24"), at("bob", "10.0.0.0/28"))
+	for client, want := range map[string]string{"10.0.0.8": "bob@10.0.0.0/28", "10.0.0.80": "bob@10.0.0.0/24",
+		"10.0.0.7": "bob@10.0.0.7", "10.0.9.1": "bob@10.0.%"} {
+		if got, ok := by.signsInAs(list, "bob", client); !ok || got.Principal.String() != want {
+			t.Errorf("bob from %s signs in as %s; want %s", client, got.Principal, want)
+		}
+	}
+	for host, good := range map[string]bool{"10.0.0.0/24": true, "10.0.0.0/0": true, "10.0.0.0/33": false,
+		"10.0.0.0/": false, "10.0.0.0/255.0.0.0": true, "x/24": false, "10.0.0.0/-1": false} {
+		if (by.check(host) == "") != good {
+			t.Errorf("%s: %s", host, by.check(host))
+		}
+	}
+	if !by.covers("10.0.0.0/8", "10.1.0.0/16") || by.covers("10.1.0.0/16", "10.0.0.0/8") ||
+		(hosts{}).covers("10.0.0.0/8", "10.1.2.3") {
+		t.Error("what a range of addresses covers")
 	}
 }
 

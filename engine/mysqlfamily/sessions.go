@@ -126,7 +126,7 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 		return out, err
 	}
 	out.Read = time.Now().UTC()
-	own, resolver := s.ownNow(), newAccountResolver(accounts)
+	own, resolver := s.ownNow(), newAccountResolver(s.product.hosts, accounts)
 	s.sessions.Store(int64(len(lines)))
 	out.Sessions = make([]catalog.Session, 0, len(lines))
 	for _, l := range lines {
@@ -280,12 +280,13 @@ func (s *server) knownAccounts(ctx context.Context, fresh bool) []catalog.Accoun
 // accountResolver finds the account that a session most probably signed in as. Sessions of
 // a pool come by the hundred, so each answer is kept.
 type accountResolver struct {
+	hosts  hosts
 	byName map[string][]catalog.Account
 	known  map[connected]catalog.Principal
 }
 
-func newAccountResolver(accounts []catalog.Account) accountResolver {
-	w := accountResolver{map[string][]catalog.Account{}, map[connected]catalog.Principal{}}
+func newAccountResolver(h hosts, accounts []catalog.Account) accountResolver {
+	w := accountResolver{h, map[string][]catalog.Account{}, map[connected]catalog.Principal{}}
 	for _, a := range accounts {
 		w.byName[a.Name] = append(w.byName[a.Name], a)
 	}
@@ -297,7 +298,7 @@ func (w accountResolver) of(user, client string) catalog.Principal {
 	p, known := w.known[c]
 	if !known {
 		p = catalog.Principal{Name: user}
-		if a, ok := accountOf(slices.Concat(w.byName[user], w.byName[""]), c); ok {
+		if a, ok := w.hosts.accountOf(slices.Concat(w.byName[user], w.byName[""]), c); ok {
 			p = a.Principal
 		}
 		w.known[c] = p

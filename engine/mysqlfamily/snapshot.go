@@ -99,7 +99,7 @@ func (s *server) readAccountUse(ctx context.Context, in change.Intent, who catal
 		}
 	}
 	for _, c := range list {
-		a, ok := accountOf(snap.Access.Accounts, c)
+		a, ok := s.product.hosts.accountOf(snap.Access.Accounts, c)
 		if ok && holders[a.Principal] && (in.Grant == nil || c.database == in.Grant.Database) {
 			snap.Sessions = append(snap.Sessions, c.text)
 		}
