@@ -380,8 +380,16 @@ func (a app) showServer(c *cli.Command, s wire.Server, st wire.Status, whole any
 		p.add("encrypted", yes(st.Encrypted))
 	}
 	for _, ab := range st.Abilities {
-		p.add("may "+ab.Title, yes(ab.Allowed))
-		if !ab.Allowed {
+		switch {
+		case ab.Unneeded && ab.Allowed:
+			p.add("may "+ab.Title, "yes, which its work does without")
+			p.add("", "to take it: "+ab.Remedy)
+		case ab.Unneeded:
+			p.add("may "+ab.Title, "no, as it should be")
+		default:
+			p.add("may "+ab.Title, yes(ab.Allowed))
+		}
+		if !ab.Allowed && !ab.Unneeded {
 			p.add("", "to allow: "+ab.Remedy)
 		}
 	}

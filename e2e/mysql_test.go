@@ -30,7 +30,8 @@ func TestMySQL(t *testing.T) {
 			}
 		}
 	}
-	has(t, "the check", s.run(0, "server", "check", "jetty").out, "server_uuid", "8.4.3", "may grant roles")
+	has(t, "the check", s.run(0, "server", "check", "jetty").out, "server_uuid", "8.4.3", "may grant roles",
+		"SYSTEM_USER", "no, as it should be")
 	has(t, "the engine", s.run(0, "engine", "show", "mysql").out, "MySQL", "8.0.22 and later", "caching_sha2_password",
 		"MySQL has no statement that renames a database")
 	t.Run("a team", func(t *testing.T) { testTeamMySQL(t, s) })

@@ -90,10 +90,11 @@ type Accept struct {
 
 // Ability is one thing that Genarch's login may or may not do on a server.
 type Ability struct {
-	Code    string `json:"code"`
-	Title   string `json:"title"`
-	Allowed bool   `json:"allowed"`
-	Remedy  string `json:"remedy,omitempty" doc:"The statement that would allow it."`
+	Code     string `json:"code"`
+	Title    string `json:"title"`
+	Allowed  bool   `json:"allowed"`
+	Unneeded bool   `json:"unneeded,omitempty" doc:"Genarch's work does without it, and the server is safer so."`
+	Remedy   string `json:"remedy,omitempty" doc:"The statement that would allow it, or take away what is not needed."`
 }
 
 // Status is what a server said just now, or why it said nothing.

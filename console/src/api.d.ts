@@ -1104,9 +1104,11 @@ export interface components {
         Ability: {
             allowed: boolean;
             code: string;
-            /** @description The statement that would allow it. */
+            /** @description The statement that would allow it, or take away what is not needed. */
             remedy?: string;
             title: string;
+            /** @description Genarch's work does without it, and the server is safer so. */
+            unneeded?: boolean;
         };
         Accept: {
             /** @description The identity key that was seen and is meant. */

@@ -101,7 +101,10 @@ type Ability struct {
 	Code    string // stable: create_database, see_sessions, …
 	Title   string
 	Allowed bool
-	// Remedy is the statement that would allow it; empty when allowed.
+	// Unneeded: Genarch's work does without it, and the server is safer so.
+	Unneeded bool
+	// Remedy is the statement that would allow it, or take away what is not needed; empty when it
+	// is as it should be.
 	Remedy string
 }
 

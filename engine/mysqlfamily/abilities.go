@@ -18,6 +18,8 @@ type ability struct {
 	privileges  []string
 	// since is the first version with these privileges, until the first without; 0: all.
 	since, until int
+	// unneeded: the login is better without.
+	unneeded bool
 }
 
 // abilitiesOf are those of a version; 0: of the newest.
@@ -47,6 +49,9 @@ func (e Engine[P]) Prepare(login catalog.Principal) []engine.Right {
 	account := quoteAccount(login.Name, login.Host)
 	out := []engine.Right{{For: "sign in", Statement: "CREATE USER " + account + e.product().fresh}}
 	for _, a := range e.product().abilitiesOf(0) {
+		if a.unneeded {
+			continue
+		}
 		out = append(out, engine.Right{For: a.title, Statement: a.statement(account, a.privileges)})
 	}
 	return out

@@ -125,6 +125,8 @@ var mysqlAbilities = []ability{
 		privileges: []string{"SET_ANY_DEFINER"}, since: 80200},
 	{code: "drop_database", title: "drop databases", privileges: []string{"DROP"}},
 	{code: "alter_database", title: "alter databases", privileges: []string{"ALTER"}},
+	{code: "alter_administrators", title: "alter and end those who have SYSTEM_USER", privileges: []string{"SYSTEM_USER"},
+		unneeded: true},
 }
 
 // mysqlWithout are options of MariaDB that MySQL has not, or that Genarch does not do there yet:

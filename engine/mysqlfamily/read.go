@@ -119,8 +119,11 @@ func (s *server) readAbilities(ctx context.Context, conn *sql.Conn, number int, 
 	}
 	for _, a := range s.product.abilitiesOf(number) {
 		missing := slices.DeleteFunc(slices.Clone(a.privileges), func(p string) bool { return held[p] })
-		ability := catalog.Ability{Code: a.code, Title: a.title, Allowed: len(missing) == 0}
-		if !ability.Allowed {
+		ability := catalog.Ability{Code: a.code, Title: a.title, Allowed: len(missing) == 0, Unneeded: a.unneeded}
+		switch {
+		case a.unneeded && ability.Allowed:
+			ability.Remedy = "REVOKE " + strings.Join(a.privileges, ", ") + " ON *.* FROM " + account
+		case !a.unneeded && !ability.Allowed:
 			ability.Remedy = a.statement(account, missing)
 		}
 		login.Abilities = append(login.Abilities, ability)

@@ -169,13 +169,19 @@
 				<h2 class="mt-6 mb-1">What Genarch's login may do</h2>
 				<ul>
 					{#each status.abilities ?? [] as ability (ability.code)}
+						{@const good = ability.allowed !== !!ability.unneeded}
 						<li class="border-base-300/60 border-b py-1.5" data-ability={ability.code} data-allowed={ability.allowed}>
-							<span aria-hidden="true" class="inline-block w-5">{ability.allowed ? '✓' : '✕'}</span>
-							<span class={ability.allowed ? '' : 'font-semibold'}
-								>{ability.allowed ? 'may' : 'may not'} {ability.title}</span
+							<span aria-hidden="true" class="inline-block w-5">{good ? '✓' : '✕'}</span>
+							<span class={good ? '' : 'font-semibold'}
+								>{ability.allowed ? 'may' : 'may not'}
+								{ability.title}{ability.unneeded
+									? good
+										? ', as it should be'
+										: ', which its work does without'
+									: ''}</span
 							>
-							{#if !ability.allowed && ability.remedy}<p class="quiet pl-5 text-sm">
-									To allow it, as an administrator:
+							{#if !good && ability.remedy}<p class="quiet pl-5 text-sm">
+									To {ability.unneeded ? 'take it' : 'allow it'}, as an administrator:
 								</p>
 								<pre class="sql ml-5">{ability.remedy}</pre>{/if}
 						</li>
