@@ -341,6 +341,24 @@ func stateText(s *wire.Status) string {
 	return "answers"
 }
 
+// addAbilities adds what Genarch's login may do, and how to make it as it should be.
+func addAbilities(p *properties, list []wire.Ability) {
+	for _, ab := range list {
+		switch {
+		case ab.Unneeded && ab.Allowed:
+			p.add("may "+ab.Title, "yes, which its work does without")
+			p.add("", "to take it: "+ab.Remedy)
+		case ab.Unneeded:
+			p.add("may "+ab.Title, "no, as it should be")
+		default:
+			p.add("may "+ab.Title, yes(ab.Allowed))
+		}
+		if !ab.Allowed && !ab.Unneeded {
+			p.add("", "to allow: "+ab.Remedy)
+		}
+	}
+}
+
 // showServer writes a server as a list of properties.
 func (a app) showServer(c *cli.Command, s wire.Server, st wire.Status, whole any) error {
 	if c.String("output") != "table" {
@@ -379,20 +397,7 @@ func (a app) showServer(c *cli.Command, s wire.Server, st wire.Status, whole any
 		p.add("defaults", st.Encoding+", "+st.Collation)
 		p.add("encrypted", yes(st.Encrypted))
 	}
-	for _, ab := range st.Abilities {
-		switch {
-		case ab.Unneeded && ab.Allowed:
-			p.add("may "+ab.Title, "yes, which its work does without")
-			p.add("", "to take it: "+ab.Remedy)
-		case ab.Unneeded:
-			p.add("may "+ab.Title, "no, as it should be")
-		default:
-			p.add("may "+ab.Title, yes(ab.Allowed))
-		}
-		if !ab.Allowed && !ab.Unneeded {
-			p.add("", "to allow: "+ab.Remedy)
-		}
-	}
+	addAbilities(&p, st.Abilities)
 	p.print(a)
 	for _, text := range s.Cautions {
 		a.sayWrapped("      ", caution.Render("CAUTION")+"  "+visible(text))

@@ -172,6 +172,9 @@ func testRolesMySQL(t *testing.T, s *service, exec func(...string)) {
 		"--yes")
 	s.run(0, "role", "revoke", "jetty/role:readers", "--from", "desk@127.0.0.1", "--yes")
 	s.run(0, "role", "drop", "jetty/role:readers", "--confirm", "readers@%", "--yes")
+	exec("GRANT SYSTEM_USER ON *.* TO 'desk'@'127.0.0.1'")
+	has(t, "an administrator", s.run(1, "account", "lock", "jetty/account:desk@127.0.0.1", "--yes").err, "SYSTEM_USER",
+		"[rights.missing]")
 }
 
 // testDropMySQL drops a database that somebody writes to, and one that a key points into.
@@ -222,11 +225,12 @@ func testReadOnlyMySQL(t *testing.T, s *service, db *sql.DB, exec func(...string
 	if _, err := db.ExecContext(t.Context(), "ALTER DATABASE ledgers CHARACTER SET latin1"); err == nil {
 		t.Error("it can be altered")
 	}
-	has(t, "altered meanwhile", s.run(1, "database", "alter", "jetty/ledgers", "--collation", "utf8mb4_bin", "--yes").err,
+	collation := []string{"database", "alter", "jetty/ledgers", "--collation", "utf8mb4_bin", "--yes"}
+	has(t, "altered meanwhile", s.run(1, collation...).err,
 		"database.read_only", "--set read_only=no")
 	has(t, "set aside", s.run(1, "database", "drop", "jetty/ledgers", "--confirm", "ledgers", "--grace", "0s").err,
 		"database.read_only")
-	s.run(0, "database", "alter", "jetty/ledgers", "--collation", "utf8mb4_bin", "--set", "read_only=no", "--yes")
+	s.run(0, append(collation, "--set", "read_only=no")...)
 	has(t, "altered", s.run(0, "database", "show", "jetty/ledgers").out, "utf8mb4_bin")
 	drop := []string{"database", "drop", "jetty/ledgers_new", "--for-good", "--confirm", "ledgers_new", "--grace", "0s",
 		"--accept", "gate.incomplete"}

@@ -75,7 +75,7 @@ var mariaDB = product{description: &mariaDescription, limits: mariaLimits, accou
 	clients: clientWords{scheme: "mariadb", tls: "sslMode", modes: [3]string{"disable", "trust", "verify-full"},
 		options: [2]string{"ssl\n", "ssl\nssl-verify-server-cert\n"}, client: "mariadb-client"},
 	ownRole: " WITH ADMIN CURRENT_USER", grantsRoles: func(catalog.Login) bool { return false },
-	defaultOf: "FOR", oneDefault: true,
+	defaultOf: "FOR", oneDefault: true, administrator: "SUPER",
 	method:     mariaMethod,
 	credential: func(method string) string { return "IDENTIFIED VIA " + method + " USING " },
 	verifier:   hashFor,

@@ -25,7 +25,7 @@ const mysqlOldest = "8.0.22"
 var mySQL = product{description: &mysqlDescription, limits: mysqlLimits, accountLimits: mysqlAccountLimits,
 	abilities: mysqlAbilities, fresh: " IDENTIFIED WITH " + methodSHA2 + " AS '" + mysqlNobody + "'",
 	// As for MariaDB; there is no limit for statements but those that only read.
-	hosts: hosts{lengths: true},
+	hosts: hosts{lengths: true}, administrator: "SYSTEM_USER",
 	setUp: "SET SESSION character_set_client=utf8mb4, character_set_results=utf8mb4, " +
 		"collation_connection=utf8mb4_general_ci, sql_mode='STRICT_TRANS_TABLES,NO_ENGINE_SUBSTITUTION', " +
 		"sql_quote_show_create=1, lock_wait_timeout=5, innodb_lock_wait_timeout=5, max_execution_time=30000, " +
@@ -125,8 +125,8 @@ var mysqlAbilities = []ability{
 		privileges: []string{"SET_ANY_DEFINER"}, since: 80200},
 	{code: "drop_database", title: "drop databases", privileges: []string{"DROP"}},
 	{code: "alter_database", title: "alter databases", privileges: []string{"ALTER"}},
-	{code: "alter_administrators", title: "alter and end those who have SYSTEM_USER", privileges: []string{"SYSTEM_USER"},
-		unneeded: true},
+	{code: "alter_administrators", title: "alter and end those who have SYSTEM_USER",
+		privileges: []string{"SYSTEM_USER"}, unneeded: true},
 }
 
 // mysqlWithout are options of MariaDB that MySQL has not, or that Genarch does not do there yet:

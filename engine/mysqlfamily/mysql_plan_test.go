@@ -3,6 +3,7 @@ package mysqlfamily
 import (
 	"maps"
 	"slices"
+	"strings"
 	"testing"
 
 	"example.com/genarch/core/access"
@@ -103,6 +104,36 @@ func TestEachStatementOfMySQLIsOneCommand(t *testing.T) {
 	enginetest.EachKnown(t, mysql8{}, steps, full, intents)
 	if n := enginetest.OneCommand(t, mysql8{}, dialect.Commands, named, full, intents); n < 500 {
 		t.Errorf("only %d statements were looked at", n)
+	}
+}
+
+// TestAdministrators: who has SYSTEM_USER is altered only by who has it too, and not locked
+// meanwhile by others.
+func TestAdministrators(t *testing.T) {
+	snap := doomed()
+	boss := catalog.Account{Principal: at("boss", "%"), Login: true, Global: may.Select, ConnectionLimit: -1,
+		Attributes: []string{"SYSTEM_USER"}}
+	snap.Access.Accounts = append(snap.Access.Accounts, boss)
+	for name, in := range map[string]change.Intent{
+		"lock": accountIntent(change.AlterAccount, change.AccountSpec{Name: "boss",
+			Options: catalog.Values{"locked": true}}),
+		"password": accountIntent(change.SetPassword, change.AccountSpec{Name: "boss", Password: change.Generated}),
+		"rename":   accountIntent(change.RenameAccount, change.AccountSpec{Name: "boss", NewName: "chief"}),
+		"drop":     accountIntent(change.DropAccount, change.AccountSpec{Name: "boss"})} {
+		if b := briefOf(t, in, snap); !slices.Contains(b.Codes(change.Stop), change.RightsMissing) {
+			t.Errorf("%s: %+v", name, b.Findings)
+		}
+		as := snap
+		as.Instance.Login.Superuser = true
+		if b := briefOf(t, in, as); slices.Contains(b.Codes(change.Stop), change.RightsMissing) {
+			t.Errorf("%s, by another: %+v", name, b.Findings)
+		}
+	}
+	drop := dropping(change.DatabaseSpec{}, &change.ClearingSpec{Options: catalog.Values{"lock_accounts": true}})
+	for _, s := range briefOf(t, drop, snap).Steps {
+		if s.Kind == stepGate && strings.Contains(s.Statement, "boss") {
+			t.Errorf("locked: %s", s.Statement)
+		}
 	}
 }
 

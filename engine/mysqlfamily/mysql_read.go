@@ -51,6 +51,8 @@ const isRoleSQL = `(u.account_locked = 'Y' AND (u.password_expired = 'Y' AND u.a
 	OR EXISTS (SELECT 1 FROM mysql.role_edges e WHERE e.FROM_USER = u.User AND e.FROM_HOST = u.Host)))`
 
 // mysqlEntries reads mysql.user, global_grants and default_roles.
+//
+// Long: three tables are one account each time.
 func mysqlEntries(ctx context.Context, s *server, only *catalog.Principal) ([]entry, error) {
 	where := func(user, host string) (string, []any) {
 		if only == nil {
@@ -225,7 +227,8 @@ func mysqlHolders(ctx context.Context, s *server) (func(user, host string) catal
 func mysqlRestrictions(ctx context.Context, s *server) (out []catalog.Grant, unknown []string, err error) {
 	var mandatory string
 	var plain bool
-	if err := s.db.QueryRowContext(ctx, "SELECT @@mandatory_roles, @@partial_revokes").Scan(&mandatory, &plain); err != nil {
+	row := s.db.QueryRowContext(ctx, "SELECT @@mandatory_roles, @@partial_revokes")
+	if err := row.Scan(&mandatory, &plain); err != nil {
 		return nil, nil, wrap("read the server", err)
 	}
 	if mandatory != "" {

@@ -341,6 +341,21 @@ func limitText(limit int) string {
 	return strconv.Itoa(limit)
 }
 
+// planManage stops where Genarch's login may not alter an account.
+func planManage(b *change.Brief, a catalog.Account, snap catalog.Snapshot) {
+	planning.Manage(b, snap)
+	if login := snap.Instance.Login; productOf(snap).administers(a) && !login.Superuser {
+		b.Find(change.Stop, change.RightsMissing, "Have an administrator do it.",
+			"%s has %s, and Genarch's login %s, which has not, may not alter it.", b.Target,
+			productOf(snap).administrator, login.Name)
+	}
+}
+
+// administers reports whether an account is kept from all that are no administrators.
+func (p *product) administers(a catalog.Account) bool {
+	return slices.Contains(a.Attributes, p.administrator)
+}
+
 // storedLimit is how the server writes a limit: 0 is none, -1 lets nobody in.
 func storedLimit(limit int) int {
 	switch {
@@ -394,7 +409,7 @@ func planAlterAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 		return
 	}
 	b.Target = change.PrincipalAddress(snap.Server.Name, a.Principal).String()
-	planning.Manage(b, snap)
+	planManage(b, a, snap)
 	have, want := accountFacts(a), checkOf("account", a.Principal)
 	wantOptions(want, spec)
 	for _, k := range []string{"connection_limit", "locked", "tls"} {
@@ -497,7 +512,7 @@ func planRenameAccount(b *change.Brief, spec change.AccountSpec, snap catalog.Sn
 		to.Host = planHost(b, spec.NewHost, snap)
 	}
 	b.Summary += " to " + naming.Show(to.String())
-	planning.Manage(b, snap)
+	planManage(b, a, snap)
 	planning.Keep(b, a, snap, "renamed")
 	if _, taken := graphOf(snap).Account(to); taken {
 		b.Find(change.Stop, change.AccountExists, "Choose another name or host.",
@@ -541,7 +556,7 @@ func planSetPassword(b *change.Brief, spec change.AccountSpec, snap catalog.Snap
 		return
 	}
 	b.Target = change.PrincipalAddress(snap.Server.Name, a.Principal).String()
-	planning.Manage(b, snap)
+	planManage(b, a, snap)
 	planning.Keep(b, a, snap, "given another password: Genarch could not sign in any more")
 	planning.Password(b, spec, snap)
 	if takesOver(a) {

@@ -27,7 +27,7 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 		return
 	}
 	b.Target = change.PrincipalAddress(snap.Server.Name, a.Principal).String()
-	planning.Manage(b, snap)
+	planManage(b, a, snap)
 	planning.Keep(b, a, snap, "dropped")
 	b.Confirm = a.Principal.String()
 	b.Set(change.Setting{Name: "name", Value: a.Principal.String(), Asked: true,

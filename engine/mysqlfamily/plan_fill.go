@@ -34,6 +34,8 @@ type filling struct {
 
 // planFill briefs the run of a script: as an account of its own that has the bundle own on
 // this one database, and is dropped afterwards.
+//
+// Long: its findings stand in the order in which they are read.
 func planFill(p *planning.Draft) {
 	b, snap := &p.Brief, p.Snap
 	more := detailsOf(snap.Details)

@@ -127,14 +127,16 @@ func foreignDefiners(events []scheduled, self catalog.Principal) []string {
 
 // globalAccounts are accounts that the gate does not keep out: they hold rights on
 // every database. exempt are those that are never locked: the server's own, and
-// its administrator on its own machine.
+// its administrator on its own machine, and those that the login may not alter.
 func globalAccounts(snap catalog.Snapshot) (people, exempt []catalog.Account) {
-	reach := productOf(snap).own()
+	of := productOf(snap)
+	reach := of.own()
 	for _, a := range snap.Access.Accounts {
 		if a.Principal == snap.Self || a.Locked || !a.Login && !a.Role || !a.Global.Any(reach) {
 			continue
 		}
-		if a.System || a.Role || a.Super && a.Host == "localhost" {
+		if a.System || a.Role || a.Super && a.Host == "localhost" ||
+			of.administers(a) && !snap.Instance.Login.Superuser {
 			exempt = append(exempt, a)
 		} else {
 			people = append(people, a)

@@ -70,7 +70,8 @@ func planSetReadOnly(p *planning.Draft, d catalog.Database, others int) (first, 
 		planReadOnly(&p.Brief, d)
 	case !p.Asked.Has(readOnly) || is == will:
 	case will:
-		p.About(readOnly, change.Caution, change.DatabaseReadOnly, "Look at the sessions first, and say when it is to be.",
+		p.About(readOnly, change.Caution, change.DatabaseReadOnly,
+			"Look at the sessions first, and say when it is to be.",
 			"It waits for the transactions that are open in %[1]s, and whoever writes there meanwhile waits for it. "+
 				"Afterwards every write fails, those of replication alone excepted; a replica of this server stays "+
 				"writable.", naming.Show(d.Name)).Offer(remedy.Command("session.list", p.Snap.Server.Name))

@@ -22,6 +22,8 @@ type product struct {
 	hosts hosts
 	// abilities are those that Genarch's work needs.
 	abilities []ability
+	// administrator is the right of those whom only those who have it alter, or end the sessions of.
+	administrator string
 	// fresh stands behind the login that Genarch is to get, so that nobody signs in before it has
 	// a password; empty: not needed.
 	fresh string

@@ -128,7 +128,7 @@ func (s *server) readAbilities(ctx context.Context, conn *sql.Conn, number int, 
 		}
 		login.Abilities = append(login.Abilities, ability)
 	}
-	login.Superuser = held["SUPER"]
+	login.Superuser = held[s.product.administrator]
 	return wrap("read the login's rights", rows.Err())
 }
 

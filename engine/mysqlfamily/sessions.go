@@ -126,6 +126,10 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 		return out, err
 	}
 	out.Read = time.Now().UTC()
+	administrators := map[catalog.Principal]bool{}
+	for _, a := range accounts {
+		administrators[a.Principal] = s.product.administers(a)
+	}
 	own, resolver := s.ownNow(), newAccountResolver(s.product.hosts, accounts)
 	s.sessions.Store(int64(len(lines)))
 	out.Sessions = make([]catalog.Session, 0, len(lines))
@@ -134,6 +138,7 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 		x.Application = programs[x.ID.Number]
 		x.Client = shownClient(l.Client)
 		x.Account = resolver.of(l.user, x.Client)
+		x.Super = administrators[x.Account]
 		client, mine := own[x.ID.Number]
 		x.Kind = s.product.kindOf(l.user, l.command, x.Statement, held[x.ID.Number],
 			mine && client == l.Client || s.owns(x.ID.Number, l.Client))

@@ -108,7 +108,8 @@ func planMayEnd(b *change.Brief, snap catalog.Snapshot, in []catalog.Session) {
 	supers := slices.DeleteFunc(slices.Clone(in), func(s catalog.Session) bool { return !s.Super })
 	if len(supers) > 0 && !login.Superuser {
 		b.Find(change.Stop, change.SessionsDenied, "Have them leave, or have an administrator end them.",
-			"Only a superuser may end a superuser's session: %s.", whoText(supers)).Passing = true
+			"Genarch's login %s may not end the sessions of administrators: %s.", login.Name,
+			whoText(supers)).Passing = true
 	}
 }
 
