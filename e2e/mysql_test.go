@@ -41,6 +41,7 @@ func TestMySQL(t *testing.T) {
 	t.Run("a drop", func(t *testing.T) { testDropMySQL(t, s, my, exec) })
 	t.Run("read only", func(t *testing.T) { testReadOnlyMySQL(t, s, db, exec) })
 	t.Run("set aside", func(t *testing.T) { testHoldingMySQL(t, s, db, exec) })
+	t.Run("a copy", func(t *testing.T) { testCopyMySQL(t, s, db, exec) })
 	t.Run("a script", func(t *testing.T) { testFillMySQL(t, s, my, db, exec) })
 	t.Run("cut lines", func(t *testing.T) { testCutMySQL(t, s, my, db) })
 	t.Run("not yet", func(t *testing.T) {
@@ -237,6 +238,47 @@ func testReadOnlyMySQL(t *testing.T, s *service, db *sql.DB, exec func(...string
 	has(t, "somebody wanted to keep it", s.run(3, drop...).err, "database.read_only")
 	has(t, "dropped", s.run(0, append(drop, "--accept", "database.read_only")...).err, "READ ONLY = 0", "read back")
 	s.run(4, "database", "show", "jetty/ledgers_new")
+}
+
+// testCopyMySQL makes a database as a copy of another one, with everything in it.
+func testCopyMySQL(t *testing.T, s *service, db *sql.DB, exec func(...string)) {
+	exec("CREATE DATABASE `model``s`", "CREATE TABLE `model``s`.crews (id INT AUTO_INCREMENT PRIMARY KEY, "+
+		"name VARCHAR(40), shown VARCHAR(50) AS (UPPER(name)) STORED, KEY by_name (name))",
+		"INSERT INTO `model``s`.crews (name) VALUES ('deck'), ('bridge'), ('gone')",
+		"DELETE FROM `model``s`.crews WHERE name = 'gone'",
+		"CREATE TABLE `model``s`.shifts (crew INT, day DATE, CONSTRAINT `of` FOREIGN KEY (crew) REFERENCES crews (id) "+
+			"ON DELETE CASCADE)", "INSERT INTO `model``s`.shifts VALUES (1, '2026-11-28'), (2, '2026-11-29')",
+		"CREATE VIEW `model``s`.names AS SELECT shown FROM `model``s`.crews",
+		"CREATE TRIGGER `model``s`.lower BEFORE INSERT ON `model``s`.crews FOR EACH ROW SET NEW.name = LOWER(NEW.name)",
+		"CREATE EVENT `model``s`.nightly ON SCHEDULE EVERY 1 DAY STARTS NOW() + INTERVAL 1 DAY DO DELETE FROM shifts",
+		"CREATE USER 'model_app'@'127.0.0.1' IDENTIFIED BY 'x'",
+		"GRANT SELECT ON `model``s`.* TO 'model_app'@'127.0.0.1'")
+	create := []string{"database", "create", "jetty/crewing", "--template", "model`s", "--set", "copy_grants=yes",
+		"--set", "checksum=yes", "--yes"}
+	has(t, "the copy", s.run(0, create...).err, "2 tables", "LOCK TABLES", "checksums are the same")
+	var got string
+	if err := db.QueryRowContext(t.Context(), `SELECT CONCAT_WS(' ', (SELECT GROUP_CONCAT(shown) FROM crewing.names),
+		(SELECT COUNT(*) FROM crewing.shifts), (SELECT STATUS FROM information_schema.EVENTS WHERE
+		EVENT_SCHEMA = 'crewing'), (SELECT COUNT(*) FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = 'crewing'),
+		(SELECT CONCAT(UNIQUE_CONSTRAINT_SCHEMA, DELETE_RULE) FROM information_schema.REFERENTIAL_CONSTRAINTS
+		WHERE CONSTRAINT_SCHEMA = 'crewing'), (SELECT AUTO_INCREMENT FROM information_schema.TABLES
+		WHERE TABLE_SCHEMA = 'crewing' AND TABLE_NAME = 'crews'))`).Scan(&got); err != nil || got !=
+		"DECK,BRIDGE 2 DISABLED 1 crewingCASCADE 4" && got != "BRIDGE,DECK 2 DISABLED 1 crewingCASCADE 4" {
+		t.Errorf("the copy is %s, %v", got, err)
+	}
+	has(t, "granted on it", s.run(0, "account", "show", "jetty/account:model_app@127.0.0.1").out, "crewing", "model`s")
+	s.run(0, "database", "create", "jetty/crewing_empty", "--template", "model`s", "--set", "data=none", "--yes",
+		"--accept", "copy.names")
+	if err := db.QueryRowContext(t.Context(), "SELECT COUNT(*) FROM crewing_empty.crews").Scan(&got); err != nil ||
+		got != "0" {
+		t.Errorf("without rows: %s, %v", got, err)
+	}
+	// What stands in the way of its last step has all of it undone, tables with keys among them.
+	exec("CREATE FUNCTION `model``s`.broken() RETURNS INT DETERMINISTIC RETURN 1",
+		"CREATE VIEW `model``s`.uses AS SELECT `model``s`.broken()", "DROP FUNCTION `model``s`.broken")
+	has(t, "a view that does not work", s.run(1, "database", "create", "jetty/crewing_new", "--template", "model`s",
+		"--yes").err, "holding.broken", "uses")
+	s.run(4, "database", "show", "jetty/crewing_new")
 }
 
 // testHoldingMySQL sets a database aside whose definitions cannot be moved, and brings it back

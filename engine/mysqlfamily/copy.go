@@ -6,7 +6,7 @@ import (
 	"strings"
 )
 
-// A database is copied by statements of our own: MariaDB has none for it. Tables are made by
+// A database is copied by statements of our own: the server has none for it. Tables are made by
 // CREATE TABLE … LIKE, filled one by one with INSERT … SELECT, and get their foreign keys
 // when all rows are there; what is defined over them comes last, so that no trigger fires.
 
@@ -93,11 +93,11 @@ func (q sequence) create(database string) string {
 }
 
 // unmake drops tables and sequences, whatever points to them; empty: there are none.
-func unmake(database string, tables []string) string {
+func (p *product) unmake(database string, tables []string) string {
 	if len(tables) == 0 {
 		return ""
 	}
-	return "SET STATEMENT foreign_key_checks = 0 FOR DROP TABLE IF EXISTS " + qualified(database, tables, "")
+	return p.unchecked + "DROP TABLE IF EXISTS " + qualified(database, tables, "")
 }
 
 // qualified lists names with their database in front, and a word behind each.

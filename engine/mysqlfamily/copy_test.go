@@ -36,7 +36,8 @@ func testCopy(k taker) {
 		k.exec(name, "INSERT INTO berths (name) VALUES ('gone')", "DELETE FROM berths WHERE name LIKE 'gone%'")
 		before := k.fingerprint(name)
 		to := "copied_dev"
-		b := k.brief(copying(to, catalog.Values{"template": name, "copy_grants": true, "freeze": true}))
+		b := k.brief(copying(to, catalog.Values{"template": name, "copy_grants": true, "freeze": true,
+			checksums: true}))
 		for code, level := range map[string]change.Level{change.CopyWhat: change.Note, change.CopyEvents: change.Note,
 			change.CopyFreezes: change.Note, change.CopyNames: change.Caution} {
 			if !slices.Contains(b.Codes(level), code) && code != change.CopyNames {
@@ -45,7 +46,11 @@ func testCopy(k taker) {
 		}
 		var told []change.Work
 		for i := range b.Steps {
-			b.Steps[i].Tell = func(w change.Work) { told = append(told, w) }
+			b.Steps[i].Tell = func(w change.Work) {
+				if w.Unit == "rows" { // what is compared afterwards counts tables
+					told = append(told, w)
+				}
+			}
 		}
 		done, err := enginetest.Carry(k.t, k.s, b)
 		if err != nil {
@@ -56,7 +61,7 @@ func testCopy(k taker) {
 			return strings.Contains(line, "Database:"+to+" ") || strings.Contains(line, "Database:"+escaped(to)+" ")
 		})
 		k.same(name+" after it was copied", before, strings.Join(after, "\n"))
-		if n := len(told); n == 0 || told[n-1].Done < 50 || told[n-1].Unit != "rows" {
+		if n := len(told); n == 0 || told[n-1].Done < 50 {
 			k.t.Errorf("it told %+v", told)
 		}
 		k.exec(to, "INSERT INTO berths (name) VALUES ('a')")

@@ -80,6 +80,11 @@ var mySQL = product{description: &mysqlDescription, limits: mysqlLimits, account
 		WHERE MEMBER_STATE IN ('ONLINE', 'RECOVERING')`,
 	bounded:       "SET SESSION lock_wait_timeout=2, innodb_lock_wait_timeout=2",
 	looksForLocks: true, atomicDrop: true,
+	copying: "SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO,NO_ENGINE_SUBSTITUTION', foreign_key_checks = 0," +
+		" unique_checks = 0",
+	patient: "SET SESSION lock_wait_timeout = 60", uncheckedFirst: "SET SESSION foreign_key_checks = 0",
+	generated: "IF(EXTRA LIKE '%VIRTUAL GENERATED%' OR EXTRA LIKE '%STORED GENERATED%', 'ALWAYS', 'NEVER')",
+	upToDate:  "SET SESSION information_schema_stats_expiry = 0",
 	clients: clientWords{scheme: "mysql", tls: "ssl-mode",
 		modes:   [3]string{"DISABLED", "REQUIRED", "VERIFY_IDENTITY"},
 		options: [2]string{"ssl-mode=REQUIRED\n", "ssl-mode=VERIFY_IDENTITY\n"}, client: "mysql"},
@@ -130,9 +135,8 @@ var mysqlAbilities = []ability{
 }
 
 // mysqlWithout are options of MariaDB that MySQL has not, or that Genarch does not do there yet:
-// copies, and exports.
-var mysqlWithout = []string{"comment", "template", "data", "freeze", checksums, "copy_grants",
-	planning.ExportFirst, runAs}
+// exports.
+var mysqlWithout = []string{"comment", planning.ExportFirst, runAs}
 
 // mysqlAccountFields are what MySQL keeps of accounts and Genarch shows alone.
 var mysqlAccountFields = []engine.Field{
@@ -147,8 +151,6 @@ var mysqlDescription = func() engine.Description {
 	d := mariaDescription
 	d.ID, d.Title, d.Versions, d.Releases = mysqlID, "MySQL", mysqlOldest+" and later", nil
 	d.Names, d.AddressMarks = mysqlLimits, []string{"port"}
-	d.Choices = maps.Clone(d.Choices)
-	delete(d.Choices, "templates")
 	d.Fields = map[change.Part][]engine.Field{}
 	for part, fields := range mariaDescription.Fields {
 		for _, f := range fields {

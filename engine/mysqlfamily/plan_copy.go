@@ -63,7 +63,7 @@ func planCopy(p *planning.Draft) []change.Step {
 			Offer(remedy.Option("options.freeze", remedy.Yes))
 	}
 	planWriters(b, shown, more.CopiedSessions, rows && len(what.Tables) > 0, frozen)
-	steps := copySteps(from, to, what, has, rows, frozen)
+	steps := productOf(snap).copySteps(from, to, what, has, rows, frozen)
 	for i := range steps {
 		if steps[i].Kind == stepCopyRows && p.Settled.Bool(checksums) {
 			steps[i].Title += ", and compare checksums"
@@ -106,7 +106,7 @@ func planCopyStops(p *planning.Draft, what copied, has objects) {
 	}
 }
 
-func copySteps(from, to string, what copied, has objects, rows, frozen bool) []change.Step {
+func (of *product) copySteps(from, to string, what copied, has objects, rows, frozen bool) []change.Step {
 	var steps []change.Step
 	args := func(more ...string) map[string]string {
 		m := map[string]string{"from": from, "name": to, "tables": engine.EncodeList(what.tableNames())}
@@ -115,7 +115,7 @@ func copySteps(from, to string, what copied, has objects, rows, frozen bool) []c
 		}
 		return m
 	}
-	undo := unmake(to, what.tableNames())
+	undo := of.unmake(to, what.tableNames())
 	if n := len(what.tableNames()); n > 0 {
 		do := what.make(from, to)
 		steps = append(steps, change.Step{Kind: stepCopyTables, Title: "make " + naming.Count(n, "table and sequence",

@@ -103,6 +103,15 @@ type product struct {
 	// locks for a moment only. looksForLocks: whether somebody holds a lock is looked up, and
 	// not tried.
 	dropping, bounded string
+	// unchecked is put before what drops tables, so that it does not matter what points to them, and
+	// uncheckedFirst set before on its session.
+	unchecked, uncheckedFirst string
+	// copying is set on the session that copies rows: they are taken as they are, also those that
+	// today's rules would not let in; and patient, that it waits a minute for its locks.
+	copying, patient string
+	// generated tells of a column whether it is NEVER one that the server works out, and upToDate is
+	// set on a session that reads the next numbers of tables as they are now; empty: they are.
+	generated, upToDate string
 	// waiting is put before what is to wait for locks for a few seconds.
 	waiting       string
 	looksForLocks bool

@@ -23,7 +23,31 @@ var versionText = regexp.MustCompile(`^(?:5\.5\.5-)?(\d+)\.(\d+)\.(\d+)`)
 
 // query runs a query and scans each row.
 func (s *server) query(ctx context.Context, op, text string, scan func(*sql.Rows) error, args ...any) error {
-	rows, err := s.db.QueryContext(ctx, text, args...)
+	return query(ctx, s.db, op, text, scan, args...)
+}
+
+// queryFresh does it where the server would show statistics of yesterday else.
+func (s *server) queryFresh(ctx context.Context, op, text string, scan func(*sql.Rows) error, args ...any) error {
+	if s.product.upToDate == "" {
+		return s.query(ctx, op, text, scan, args...)
+	}
+	conn, err := s.db.Conn(ctx)
+	if err != nil {
+		return wrap(op, err)
+	}
+	c := &sender{Conn: conn}
+	defer c.Close()
+	defer c.spend()
+	if err := exec(ctx, c, op, s.product.upToDate); err != nil {
+		return err
+	}
+	return query(ctx, conn, op, text, scan, args...)
+}
+
+func query(ctx context.Context, on interface {
+	QueryContext(ctx context.Context, text string, args ...any) (*sql.Rows, error)
+}, op, text string, scan func(*sql.Rows) error, args ...any) error {
+	rows, err := on.QueryContext(ctx, text, args...)
 	if err != nil {
 		return wrap(op, err)
 	}

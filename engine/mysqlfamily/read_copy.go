@@ -55,7 +55,7 @@ func (s *server) readCopySide(ctx context.Context, template string, snap *catalo
 func (s *server) readCopied(ctx context.Context, name string) (copied, error) {
 	var out copied
 	place := map[string]int{}
-	err := s.query(ctx, "read tables", `SELECT TABLE_NAME, TABLE_TYPE, COALESCE(TABLE_ROWS, 0),
+	err := s.queryFresh(ctx, "read tables", `SELECT TABLE_NAME, TABLE_TYPE, COALESCE(TABLE_ROWS, 0),
 		COALESCE(AUTO_INCREMENT, 0) FROM information_schema.TABLES
 		WHERE TABLE_SCHEMA = ? AND TABLE_TYPE <> 'VIEW' ORDER BY 1`, func(r *sql.Rows) error {
 		var t copiedTable
@@ -75,7 +75,7 @@ func (s *server) readCopied(ctx context.Context, name string) (copied, error) {
 	if err != nil {
 		return out, err
 	}
-	err = s.query(ctx, "read columns", `SELECT TABLE_NAME, COLUMN_NAME, IS_GENERATED,
+	err = s.query(ctx, "read columns", `SELECT TABLE_NAME, COLUMN_NAME, `+s.product.generated+`,
 		COALESCE(GENERATION_EXPRESSION, '') FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ?
 		ORDER BY TABLE_NAME, ORDINAL_POSITION`, func(r *sql.Rows) error {
 		var table, column, generated, how string

@@ -53,6 +53,12 @@ func (s *server) undoCopied(ctx context.Context, step change.Step) (engine.Repor
 		return engine.Report{}, err
 	}
 	return engine.Report{}, s.withConn(ctx, step.Title, step, func(c *sender) error {
+		if first := s.product.uncheckedFirst; first != "" {
+			defer c.spend()
+			if err := exec(ctx, c, step.Title, first); err != nil {
+				return err
+			}
+		}
 		return s.sendAll(ctx, c, step, engine.DecodeList(step.Args["undo"]))
 	})
 }
@@ -80,16 +86,13 @@ func (s *server) copyRows(ctx context.Context, step change.Step) (engine.Report,
 		if err := announce(ctx, c, step); err != nil {
 			return err
 		}
-		// Rows are taken as they are: also those that today's rules would not let in.
-		texts := []string{"SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED",
-			"SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO,NO_ENGINE_SUBSTITUTION', foreign_key_checks = 0," +
-				" unique_checks = 0, check_constraint_checks = 0, max_statement_time = 0"}
+		texts := []string{"SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED", s.product.copying}
 		if slices.ContainsFunc(what.Tables, func(t copiedTable) bool { return t.Start != "" }) {
 			texts = append(texts, "SET SESSION system_versioning_insert_history = 1")
 		}
 		frozen := step.Args["lock"] != ""
 		if frozen {
-			texts = append(texts, "SET STATEMENT lock_wait_timeout=60 FOR "+step.Args["lock"])
+			texts = append(texts, s.product.patient, step.Args["lock"])
 		}
 		for _, text := range texts {
 			if err := exec(ctx, c, op, text); err != nil {
@@ -104,16 +107,22 @@ func (s *server) copyRows(ctx context.Context, step change.Step) (engine.Report,
 		if rep.Messages, err = s.fillAll(ctx, c, step, what, fills); err != nil {
 			return err
 		}
+		var sums []sql.NullString
 		if step.Args[checksums] == "yes" {
-			if err := compareAll(ctx, c, step, what.Tables); err != nil {
+			if sums, err = checksumsOf(ctx, c, step, from, what.Tables); err != nil {
 				return err
 			}
-			rep.Messages = append(rep.Messages, change.Message{Severity: "COPIED", Text: "checksums are the same"})
 		}
 		if frozen {
 			if err := exec(ctx, c, op, "UNLOCK TABLES"); err != nil {
 				return err
 			}
+		}
+		if len(sums) > 0 {
+			if err := compareAll(ctx, c, step, what.Tables, sums); err != nil {
+				return err
+			}
+			rep.Messages = append(rep.Messages, change.Message{Severity: "COPIED", Text: "checksums are the same"})
 		}
 		for _, text := range append(what.numbers(to), keys...) {
 			if err := exec(ctx, c, op, text); err != nil {
@@ -161,36 +170,37 @@ func (s *server) renameIndexes(ctx context.Context, c *sender, op, from, to stri
 	return nil
 }
 
-// compareAll compares the checksums of the copied tables, which are locked, with those of the
-// template. Source: CHECKSUM TABLE, which reads every row.
-func compareAll(ctx context.Context, c *sender, step change.Step, tables []copiedTable) error {
+// compareAll compares the checksums of the template, taken while it was locked, with those of
+// the copy, which no lock may hold: MariaDB counts generated columns in the checksum of a table
+// that the same session has filled under its lock, and only there.
+func compareAll(ctx context.Context, c *sender, step change.Step, tables []copiedTable, want []sql.NullString) error {
+	have, err := checksumsOf(ctx, c, step, step.Args["name"], tables)
+	if err != nil {
+		return err
+	}
 	for i, t := range tables {
-		step.Worked(change.Work{What: fmt.Sprintf("checksum of table %d of %d, "+
-			"%s", i+1, len(tables), naming.Show(t.Name)),
-			Done: int64(i), Total: int64(len(tables)), Unit: "tables"})
-		rows, err := c.QueryContext(ctx, "CHECKSUM TABLE "+qualified(step.Args["from"], []string{t.Name}, "")+", "+
-			qualified(step.Args["name"], []string{t.Name}, ""))
-		if err != nil {
-			return wrap(step.Title, err)
-		}
-		var sums []sql.NullString
-		for rows.Next() {
-			var name string
-			var sum sql.NullString
-			if err = rows.Scan(&name, &sum); err != nil {
-				break
-			}
-			sums = append(sums, sum)
-		}
-		if err = errors.Join(err, rows.Err(), rows.Close()); err != nil {
-			return wrap(step.Title, err)
-		}
-		if len(sums) != 2 || !sums[0].Valid || sums[0] != sums[1] {
+		if !want[i].Valid || want[i] != have[i] {
 			return &engine.Error{Op: step.Title, Kind: engine.Refused, Next: "Copy it again.",
 				Text: "the checksum of table " + naming.Show(t.Name) + " is not that of the template's"}
 		}
 	}
 	return nil
+}
+
+// checksumsOf reads the checksums of tables. Source: CHECKSUM TABLE, which reads every row.
+func checksumsOf(ctx context.Context, c *sender, step change.Step, database string,
+	tables []copiedTable) ([]sql.NullString, error) {
+	sums := make([]sql.NullString, len(tables))
+	for i, t := range tables {
+		step.Worked(change.Work{What: fmt.Sprintf("checksum of table %d of %d, %s.%s", i+1, len(tables),
+			naming.Show(database), naming.Show(t.Name)), Done: int64(i), Total: int64(len(tables)), Unit: "tables"})
+		var name string
+		if err := c.QueryRowContext(ctx, "CHECKSUM TABLE "+qualified(database, []string{t.Name}, "")).
+			Scan(&name, &sums[i]); err != nil {
+			return nil, wrap(step.Title, err)
+		}
+	}
+	return sums, nil
 }
 
 // maxTold is how many tables a report of copied rows names one by one.

@@ -419,9 +419,10 @@ func (f *face) do(c *mysql.Conn, q string) (*sqltypes.Result, error) {
 	case strings.HasPrefix(upper, "SHOW CREATE TRIGGER"), strings.HasPrefix(upper, "SHOW CREATE FUNCTION"),
 		strings.HasPrefix(upper, "SHOW CREATE PROCEDURE"), strings.HasPrefix(upper, "SHOW CREATE EVENT"):
 		r, err := f.run(c, q)
-		return altered(r, func(s string) string {
-			return strings.NewReplacer(",NO_AUTO_CREATE_USER", "", "NO_AUTO_CREATE_USER,", "").Replace(s)
-		}), err
+		return altered(r, withoutMode), err
+	case strings.HasPrefix(upper, "SELECT") && strings.Contains(upper, "SQL_MODE"):
+		r, err := f.run(c, f.rewrite(q))
+		return altered(r, withoutMode), err
 	case strings.HasPrefix(upper, "SHOW CREATE DATABASE"), strings.HasPrefix(upper, "SHOW CREATE SCHEMA"):
 		r, err := f.run(c, q)
 		return altered(r, func(s string) string {
@@ -432,6 +433,14 @@ func (f *face) do(c *mysql.Conn, q string) (*sqltypes.Result, error) {
 		q = f.roles(q)
 	}
 	return f.run(c, f.rewrite(q))
+}
+
+// withoutMode takes the mode out that only the MariaDB behind has.
+func withoutMode(s string) string {
+	if s == "NO_AUTO_CREATE_USER" {
+		return ""
+	}
+	return strings.NewReplacer(",NO_AUTO_CREATE_USER", "", "NO_AUTO_CREATE_USER,", "").Replace(s)
 }
 
 func match(m *[]string, r *regexp.Regexp, q string) bool {
