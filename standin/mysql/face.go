@@ -2,6 +2,7 @@ package mysql
 
 import (
 	"context"
+	"crypto/sha1"
 	"crypto/sha256"
 	"crypto/x509"
 	"encoding/hex"
@@ -11,8 +12,10 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"github.com/dolthub/vitess/go/mysql"
 	"github.com/dolthub/vitess/go/sqltypes"
@@ -32,6 +35,7 @@ type face struct {
 	root      *mysql.Conn
 	fast      map[string][]byte      // what makes later logins quick: SHA256(SHA256(password))
 	clients   map[string]*mysql.Conn // by the number of the session behind
+	frozen    atomic.Bool            // whether some database may be read only
 }
 
 // login is who a client is, and his own session behind.
@@ -337,6 +341,11 @@ func (f *face) do(c *mysql.Conn, q string) (*sqltypes.Result, error) {
 	}
 	upper := strings.ToUpper(strings.Join(strings.Fields(q[:min(len(q), 60)]), " "))
 	upper = strings.TrimSuffix(upper, ";")
+	if f.frozen.Load() && writes.MatchString(q) && !alterRO.MatchString(q) {
+		if err := f.thaw(c, q); err != nil {
+			return nil, err
+		}
+	}
 	switch m := []string(nil); {
 	case upper == "LOCK INSTANCE FOR BACKUP":
 		for _, s := range []string{"BACKUP STAGE START", "BACKUP STAGE BLOCK_DDL"} {
@@ -392,13 +401,17 @@ func (f *face) do(c *mysql.Conn, q string) (*sqltypes.Result, error) {
 	case match(&m, dynamic, q):
 		return f.dynamic(m)
 	case match(&m, defaultTo, q):
-		return f.defaultRole(c, m)
+		return f.defaultRole(m)
 	case match(&m, renameUser, q):
 		r, err := f.run(c, q)
 		if err == nil {
 			_, err = f.ask("UPDATE mysql8.accounts SET User = " + quote(unquote(m[3])) + ", Host = " +
 				"" + quote(unquote(m[4])) + " WHERE User = " + quote(unquote(m[1])) + " AND Host = " +
 				quote(unquote(m[2])))
+		}
+		if err == nil {
+			_, err = f.ask("UPDATE mysql8.defaults SET User = " + quote(unquote(m[3])) + ", Host = " +
+				quote(unquote(m[4])) + " WHERE User = " + quote(unquote(m[1])) + " AND Host = " + quote(unquote(m[2])))
 		}
 		return r, err
 	case match(&m, dropUser, q):
@@ -407,6 +420,7 @@ func (f *face) do(c *mysql.Conn, q string) (*sqltypes.Result, error) {
 			where := " WHERE User = " + quote(unquote(m[1])) + " AND Host = " + quote(unquote(m[2]))
 			_, _ = f.ask("DELETE FROM mysql8.accounts" + where)
 			_, _ = f.ask("DELETE FROM mysql8.global_grants" + where)
+			err = f.forget()
 		}
 		return r, err
 	case strings.HasPrefix(upper, "CREATE ROLE"):
@@ -429,6 +443,12 @@ func (f *face) do(c *mysql.Conn, q string) (*sqltypes.Result, error) {
 			return strings.ReplaceAll(s, "utf8mb4_uca1400_ai_ci",
 				"utf8mb4_0900_ai_ci")
 		}), err
+	case strings.HasPrefix(upper, "DROP ROLE"):
+		r, err := f.run(c, f.rewrite(f.roles(q)))
+		if err == nil {
+			err = f.forget()
+		}
+		return r, err
 	case accountish.MatchString(q):
 		q = f.roles(q)
 	}
@@ -496,7 +516,34 @@ func (f *face) readOnly(n, to string) (*sqltypes.Result, error) {
 		q = "INSERT IGNORE INTO mysql8.read_only VALUES (" + quote(n) + ")"
 	}
 	_, err := f.ask(q)
+	f.frozen.Store(true)
 	return &sqltypes.Result{RowsAffected: 1}, err
+}
+
+// writes are statements that alter something in a database; tables of a session alone may.
+var writes = regexp.MustCompile(`(?i)^\s*(INSERT|UPDATE|DELETE|REPLACE|LOAD|TRUNCATE|` +
+	`(CREATE|ALTER|DROP)\s+(OR\s+REPLACE\s+)?(\S+\s+)*?(TABLE|VIEW|INDEX|TRIGGER|EVENT|FUNCTION|PROCEDURE))\b`)
+
+// thaw refuses what would alter something in a database that is read only: the one that the
+// statement names, or else the one that the session is in.
+func (f *face) thaw(c *mysql.Conn, q string) error {
+	r, err := f.ask("SELECT name FROM mysql8.read_only")
+	if err != nil {
+		return err
+	}
+	in, err := f.run(c, "SELECT DATABASE()")
+	if err != nil {
+		return err
+	}
+	f.frozen.Store(len(r.Rows) > 0)
+	for _, row := range r.Rows {
+		n := row[0].ToString()
+		named := strings.Contains(q, "`"+strings.ReplaceAll(n, "`", "``")+"`.") || strings.Contains(q, " "+n+".")
+		if named || !strings.Contains(q, ".") && in.Rows[0][0].ToString() == n {
+			return refuse(3989, "HY000", "Schema '%s' is in read only mode.", n)
+		}
+	}
+	return nil
 }
 
 // drop is atomic: keys from outside are looked for before, and what a failure
@@ -661,37 +708,97 @@ func (f *face) dynamic(m []string) (*sqltypes.Result, error) {
 	return &sqltypes.Result{}, nil
 }
 
-// defaultRole: behind there is one default role; several are refused plainly.
-func (f *face) defaultRole(c *mysql.Conn, m []string) (*sqltypes.Result, error) {
-	list, who := strings.TrimSpace(m[1]), quote(unquote(m[2]))+"@"+quote(unquote(m[3]))
-	switch strings.ToUpper(list) {
+// defaultRole is SET DEFAULT ROLE. Behind, an account has one default role: where there are to be
+// several, it is a role of the stand-in's that has all of them, and shows nowhere.
+func (f *face) defaultRole(m []string) (*sqltypes.Result, error) {
+	user, host := quote(unquote(m[2])), quote(unquote(m[3]))
+	held, err := f.ask("SELECT Role FROM mysql.roles_mapping WHERE User = " + user + " AND Host = " + host +
+		" AND Role NOT LIKE '" + together + "%'")
+	if err != nil {
+		return nil, err
+	}
+	var has, want []string
+	for _, row := range held.Rows {
+		has = append(has, row[0].ToString())
+	}
+	switch list := strings.TrimSpace(m[1]); strings.ToUpper(list) {
 	case "NONE":
-		return f.run(c, "SET DEFAULT ROLE NONE FOR "+who)
 	case "ALL":
-		r, err := f.ask("SELECT Role FROM mysql.roles_mapping WHERE User = " + quote(unquote(m[2])) + " AND " +
-			"Host = " + quote(unquote(m[3])))
-		if err != nil {
-			return nil, err
-		}
-		if len(r.Rows) == 0 {
-			return f.run(c, "SET DEFAULT ROLE NONE FOR "+who)
-		}
-		list = "`" + r.Rows[0][0].ToString() + "`"
-		if len(r.Rows) > 1 {
-			return nil, refuse(1235, "42000", "stand-in: one default role only")
-		}
+		want = has
 	default:
-		if len(account.FindAllString(list, -1)) > 1 {
-			return nil, refuse(1235, "42000", "stand-in: one default role only")
+		for _, x := range account.FindAllStringSubmatch(list, -1) {
+			role := unquote(x[1])
+			if !slices.Contains(has, role) {
+				return nil, refuse(3530, "HY000", "`%s`@`%%` is not granted to %s@%s", role, user, host)
+			}
+			want = append(want, role)
 		}
-		list = account.ReplaceAllString(list, "$1")
-		list = "`" + strings.Trim(list, "`'") + "`"
 	}
-	r, err := f.run(c, "SET DEFAULT ROLE "+list+" FOR "+who)
-	if e, ok := err.(*mysql.SQLError); ok && e.Num == 3523 {
-		return nil, refuse(3530, "HY000", "%s is not granted to %s", list, who)
+	return &sqltypes.Result{}, f.setDefaults(user, host, want)
+}
+
+// together begins the names of roles that stand for several.
+const together = "standin:"
+
+// setDefaults settles the default roles of an account, whose name and host are quoted.
+func (f *face) setDefaults(user, host string, roles []string) error {
+	who := user + "@" + host
+	where := " WHERE User = " + user + " AND Host = " + host
+	all := "`" + together + fmt.Sprintf("%x", sha1.Sum([]byte(who))) + "`"
+	do := []string{"DELETE FROM mysql8.defaults" + where}
+	ident := func(role string) string { return "`" + strings.ReplaceAll(role, "`", "``") + "`" }
+	for _, r := range roles {
+		do = append(do, "INSERT INTO mysql8.defaults VALUES ("+user+", "+host+", "+quote(r)+")")
 	}
-	return r, err
+	switch len(roles) {
+	case 0:
+		do = append(do, "SET DEFAULT ROLE NONE FOR "+who)
+	case 1:
+		do = append(do, "SET DEFAULT ROLE "+ident(roles[0])+" FOR "+who)
+	default:
+		do = append(do, "DROP ROLE IF EXISTS "+all, "CREATE ROLE "+all)
+		for _, r := range roles {
+			do = append(do, "GRANT "+ident(r)+" TO "+all)
+		}
+		do = append(do, "GRANT "+all+" TO "+who, "SET DEFAULT ROLE "+all+" FOR "+who)
+	}
+	for _, q := range do {
+		if _, err := f.ask(q); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// forget takes roles out of the default roles of whoever has them no longer.
+func (f *face) forget() error {
+	gone, err := f.ask("SELECT DISTINCT d.User, d.Host FROM mysql8.defaults d LEFT JOIN mysql.roles_mapping m" +
+		" ON m.User = d.User AND m.Host = d.Host AND m.Role = d.Role WHERE m.Role IS NULL")
+	if err != nil {
+		return err
+	}
+	for _, row := range gone.Rows {
+		user, host := quote(row[0].ToString()), quote(row[1].ToString())
+		kept, err := f.ask("SELECT d.Role FROM mysql8.defaults d JOIN mysql.roles_mapping m ON m.User = d.User AND" +
+			" m.Host = d.Host AND m.Role = d.Role WHERE d.User = " + user + " AND d.Host = " + host)
+		if err != nil {
+			return err
+		}
+		var roles []string
+		for _, r := range kept.Rows {
+			roles = append(roles, r[0].ToString())
+		}
+		there, err := f.ask("SELECT 1 FROM mysql.global_priv WHERE User = " + user + " AND Host = " + host)
+		if err == nil && len(there.Rows) == 0 {
+			_, err = f.ask("DELETE FROM mysql8.defaults WHERE User = " + user + " AND Host = " + host)
+		} else if err == nil {
+			err = f.setDefaults(user, host, roles)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // roleTo is GRANT and REVOKE of roles: who has ROLE_ADMIN, or the role WITH ADMIN
@@ -727,6 +834,9 @@ func (f *face) roleTo(c *mysql.Conn, q string) (*sqltypes.Result, error) {
 	r, err = f.ask(f.roles(q))
 	if e, ok := err.(*mysql.SQLError); ok && e.Num == 1959 {
 		return nil, refuse(3523, "HY000", "Unknown authorization ID")
+	}
+	if err == nil {
+		err = f.forget()
 	}
 	return r, err
 }
@@ -765,8 +875,8 @@ func (f *face) showGrants(c *mysql.Conn, q string) (*sqltypes.Result, error) {
 		s = strings.Replace(s, "GRANT  ON *.*", "GRANT USAGE ON *.*", 1)
 		return roleLine.ReplaceAllString(s, "GRANT $1@`%` TO ")
 	}).Rows {
-		if !strings.HasPrefix(row[0].ToString(), "SET DEFAULT ROLE") && !strings.Contains(row[0].ToString(),
-			" TO `PUBLIC`") {
+		if line := row[0].ToString(); !strings.HasPrefix(line, "SET DEFAULT ROLE") &&
+			!strings.Contains(line, " TO `PUBLIC`") && !strings.Contains(line, "`"+together) {
 			rows = append(rows, row)
 		}
 	}

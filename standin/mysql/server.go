@@ -98,6 +98,7 @@ func newFace(b *behind, dir, version, uuid, listen string, partial bool) (*face,
 			"character_set_server": "'utf8mb4'", "default_password_lifetime": "0", "authentication_policy": "'*,,'",
 			"caching_sha2_password_digest_rounds": "5000",
 		}}
+	f.frozen.Store(true)
 	_, port, err := net.SplitHostPort(listen)
 	if err != nil {
 		return nil, err

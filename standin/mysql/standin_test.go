@@ -128,6 +128,10 @@ func standIn(t *testing.T, version string) {
 	do(0, "ALTER DATABASE `d1` READ ONLY=1")
 	is(value("SELECT OPTIONS FROM information_schema.SCHEMATA_EXTENSIONS WHERE SCHEMA_NAME='d1'"), "READ ONLY=1")
 	do(3989, "DROP DATABASE `d1`")
+	do(3989, "INSERT INTO d1.t VALUES (1)")
+	do(3989, "CREATE TABLE `d1`.`u` (id INT)")
+	do(0, "CREATE TABLE d2.e (id INT)")
+	do(0, "SELECT * FROM d1.t")
 	do(0, "ALTER DATABASE `d1` READ ONLY=0")
 	// Accounts: a verifier, the lock, a second password, a role.
 	v := sha2Verifier("pä55", printableSalt(), 5)
@@ -169,6 +173,25 @@ func standIn(t *testing.T, version string) {
 	do(3523, "GRANT 'nope'@'%' TO 'app'@'127.0.0.1'")
 	do(0, "SET DEFAULT ROLE 'readers'@'%' TO 'app'@'127.0.0.1'")
 	is(value("SELECT CONCAT_WS(',', account_locked, password_expired) FROM mysql.user WHERE User='readers'"), "Y,Y")
+	// Several default roles hold at once, until one of them is gone.
+	const defaults = "SELECT GROUP_CONCAT(DEFAULT_ROLE_USER ORDER BY 1) FROM mysql.default_roles WHERE USER='app'"
+	do(0, "CREATE ROLE 'writers'@'%'")
+	do(3530, "SET DEFAULT ROLE 'readers'@'%', 'writers'@'%' TO 'app'@'127.0.0.1'")
+	do(0, "GRANT 'writers'@'%' TO 'app'@'127.0.0.1'")
+	do(0, "GRANT INSERT ON `d1`.* TO 'writers'@'%'")
+	do(0, "SET DEFAULT ROLE 'readers'@'%', 'writers'@'%' TO 'app'@'127.0.0.1'")
+	is(value(defaults), "readers,writers")
+	is(value("SELECT GROUP_CONCAT(FROM_USER ORDER BY 1) FROM mysql.role_edges WHERE TO_USER='app'"), "readers,writers")
+	for _, q := range []string{"INSERT INTO d1.t VALUES (7)", "SELECT * FROM d1.t"} {
+		if _, err := open("app", "new").Exec(q); err != nil {
+			t.Error(q, err)
+		}
+	}
+	do(0, "DROP ROLE 'writers'@'%'")
+	is(value(defaults), "readers")
+	if _, err := open("app", "new").Exec("INSERT INTO d1.t VALUES (8)"); code(err) != 1142 {
+		t.Error("a role that is gone", err)
+	}
 	if !strings.Contains(value("SHOW GRANTS FOR 'app'@'127.0.0.1'"), "GRANT `readers`@`%` TO") {
 		t.Error(value("SHOW GRANTS FOR 'app'@'127.0.0.1'"))
 	}
