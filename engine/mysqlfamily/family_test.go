@@ -1,9 +1,11 @@
 package mysqlfamily
 
 import (
+	"database/sql"
 	"strings"
 	"testing"
 
+	"example.com/genarch/core/change"
 	"example.com/genarch/engine/enginetest"
 	"example.com/genarch/testutil"
 	"example.com/genarch/testutil/rigs"
@@ -45,6 +47,48 @@ func TestAnotherProduct(t *testing.T) {
 	_, err = enginetest.Open(t, maria{}, enginetest.Target(maria{}, old, "jetty")).Inspect(t.Context())
 	if err == nil || !strings.Contains(err.Error(), "this is no MariaDB: it calls itself 8.0.16") {
 		t.Errorf("MySQL as MariaDB: %v", err)
+	}
+}
+
+// TestGroups: of servers that replicate to each other, one that alone can be written to is looked
+// after as any other, and a drop is left to others where several can.
+func TestGroups(t *testing.T) {
+	t.Parallel()
+	running := testutil.MySQL(t, "8.4.3")
+	db, err := sql.Open("mysql", running.DSN(""))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	exec := func(text string) {
+		t.Helper()
+		if _, err := db.ExecContext(t.Context(), text); err != nil {
+			t.Fatalf("%s: %v", text, err)
+		}
+	}
+	members := func(second string) {
+		exec("CREATE OR REPLACE SQL SECURITY INVOKER VIEW mysql8.replication_group_members AS SELECT 'a' AS MEMBER_ID, " +
+			"'ONLINE' AS MEMBER_STATE, 'PRIMARY' AS MEMBER_ROLE UNION ALL SELECT 'b', 'ONLINE', '" + second + "'")
+	}
+	s := enginetest.Open(t, mysql8{}, enginetest.Target(mysql8{}, running, "jetty"))
+	exec("CREATE DATABASE grouped")
+	exec("CREATE OR REPLACE SQL SECURITY INVOKER VIEW mysql8.replication_connection_status AS " +
+		"SELECT 'group_replication_applier' AS CHANNEL_NAME, 'ON' AS SERVICE_STATE")
+	in, err := s.Inspect(t.Context())
+	if err != nil || in.ReadOnly != "" {
+		t.Errorf("a primary: %q, %v", in.ReadOnly, err)
+	}
+	for second, want := range map[string]bool{"SECONDARY": false, "PRIMARY": true} {
+		members(second)
+		snap, err := s.Snapshot(t.Context(), dropping(change.DatabaseSpec{Name: "grouped"}, nil))
+		if err != nil || dropDetailsOf(snap.DropImpact.Details).Cluster != want {
+			t.Errorf("beside a %s: %+v, %v", second, snap.DropImpact, err)
+		}
+	}
+	exec("CREATE OR REPLACE SQL SECURITY INVOKER VIEW mysql8.replication_connection_status AS " +
+		"SELECT '' AS CHANNEL_NAME, 'OFF' AS SERVICE_STATE")
+	if in, err = s.Inspect(t.Context()); err != nil || in.ReadOnly == "" {
+		t.Errorf("a replica that is stopped: %q, %v", in.ReadOnly, err)
 	}
 }
 

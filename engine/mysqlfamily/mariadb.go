@@ -68,9 +68,10 @@ var mariaDB = product{description: &mariaDescription, limits: mariaLimits, accou
 	prepared: mariaPrepared, isBackup: mariaBackup,
 	kill: "KILL SOFT CONNECTION ", killStatement: "KILL SOFT QUERY ", compound: true,
 	bundles: mariaBundles, placeholder: may.DeleteHistory,
-	copies:  "MariaDB has nothing by which a copy can be told from the original.",
-	cluster: "SELECT @@wsrep_on",
-	waiting: "SET STATEMENT lock_wait_timeout=5 FOR ",
+	copies:      "MariaDB has nothing by which a copy can be told from the original.",
+	cluster:     "SELECT @@wsrep_on",
+	clusterText: "There a drop waits for nobody and aborts open transactions on all nodes",
+	waiting:     "SET STATEMENT lock_wait_timeout=5 FOR ",
 	copying: "SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO,NO_ENGINE_SUBSTITUTION', foreign_key_checks = 0," +
 		" unique_checks = 0, check_constraint_checks = 0, max_statement_time = 0",
 	patient: "SET SESSION lock_wait_timeout = 60", unchecked: "SET STATEMENT foreign_key_checks = 0 FOR ",

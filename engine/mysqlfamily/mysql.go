@@ -39,7 +39,8 @@ var mySQL = product{description: &mysqlDescription, limits: mysqlLimits, account
 		@@max_connections, @@character_set_server, @@collation_server,
 		(SELECT VARIABLE_VALUE FROM performance_schema.global_status WHERE VARIABLE_NAME = 'Threads_connected'),
 		(SELECT VARIABLE_VALUE FROM performance_schema.global_status WHERE VARIABLE_NAME = 'Uptime'),
-		(SELECT COUNT(*) FROM performance_schema.replication_connection_status),
+		(SELECT COUNT(*) FROM performance_schema.replication_connection_status
+			WHERE CHANNEL_NAME NOT LIKE 'group\_replication\_%'),
 		COALESCE((SELECT VARIABLE_VALUE FROM performance_schema.session_status WHERE VARIABLE_NAME = 'Ssl_cipher'),
 				'')`,
 	processlist: "performance_schema.processlist",
@@ -76,8 +77,10 @@ var mySQL = product{description: &mysqlDescription, limits: mysqlLimits, account
 	prepared: mysqlPrepared, isBackup: mysqlBackup,
 	kill: "KILL CONNECTION ", killStatement: "KILL QUERY ",
 	copies: "A copy of the server's data folder has its number too.",
+	// With one primary, a drop waits for locks as on one server, and the others are read only.
 	cluster: `SELECT COUNT(*) > 1 FROM performance_schema.replication_group_members
-		WHERE MEMBER_STATE IN ('ONLINE', 'RECOVERING')`,
+		WHERE MEMBER_STATE IN ('ONLINE', 'RECOVERING') AND MEMBER_ROLE = 'PRIMARY'`,
+	clusterText:   "There a drop waits for local locks only, and undoes what others commit at the same time",
 	bounded:       "SET SESSION lock_wait_timeout=2, innodb_lock_wait_timeout=2",
 	looksForLocks: true, atomicDrop: true,
 	copying: "SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO,NO_ENGINE_SUBSTITUTION', foreign_key_checks = 0," +

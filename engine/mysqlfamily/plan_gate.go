@@ -241,7 +241,7 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 		return
 	}
 	d, impact, clears := *snap.Target, *snap.DropImpact, spec.Options.Bool("clear_leftovers")
-	planBlockers(b, d, impact)
+	planBlockers(b, d, impact, productOf(snap))
 	people, exempt := globalAccounts(snap)
 	rules := in.Clearing.Rules(clearing.Target{Database: d.Name})
 	rules.GateIncomplete = len(exempt) > 0 || len(people) > 0 && !in.Clearing.Asks("lock_accounts")
@@ -299,13 +299,13 @@ func planDefiners(b *change.Brief, events []scheduled, snap catalog.Snapshot) {
 }
 
 // planBlockers stops at whatever would make the drop fail after it has begun.
-func planBlockers(b *change.Brief, d catalog.Database, impact catalog.DropImpact) {
+func planBlockers(b *change.Brief, d catalog.Database, impact catalog.DropImpact, of *product) {
 	if dropDetailsOf(impact.Details).Cluster {
 		b.Find(
 			change.Stop,
 			change.OptionUnsupported,
 			"Drop it with the cluster's own tools.",
-			"The server is a node of a cluster. There a drop waits for nobody and aborts open transactions on all nodes, so Genarch does not do it.",
+			"The server is a node of a cluster. %s, so Genarch does not do it.", of.clusterText,
 		)
 	}
 	if len(dropDetailsOf(impact.Details).OutsideKeys) > 0 {

@@ -95,7 +95,7 @@ func planMoving(b *change.Brief, d catalog.Database, snap catalog.Snapshot) {
 	impact, details := *snap.DropImpact, *dropDetailsOf(snap.DropImpact.Details)
 	details.OutsideKeys = nil
 	impact.Details = &details
-	planBlockers(b, d, impact)
+	planBlockers(b, d, impact, productOf(snap))
 	planning.Rights(b, snap)
 	for _, needed := range []string{"give_bundles", "drop_database", "set_definers"} {
 		if login := snap.Instance.Login; !login.May(needed) {
@@ -151,7 +151,7 @@ func planHolding(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 		planBringBack(b, in, d, snap)
 	case change.Discard:
 		planning.Discard(b, in, snap)
-		planBlockers(b, d, *snap.DropImpact)
+		planBlockers(b, d, *snap.DropImpact, productOf(snap))
 		planHeldSessions(b, in, d, snap)
 		b.Steps = append(b.Steps, change.Step{Kind: stepDrop,
 			Title:     "check once more, and drop database " + naming.Show(d.Name),

@@ -97,8 +97,9 @@ type product struct {
 	placeholder privilege.Set
 	// copies says by what a copy of a server is told from it.
 	copies string
-	// cluster reads whether the server is one of several that replicate to each other.
-	cluster string
+	// cluster reads whether the server is one of several that can all be written to, and
+	// clusterText says what a drop does there.
+	cluster, clusterText string
 	// dropping is put before a drop, and bounded set before on its session: that it waits for
 	// locks for a moment only. looksForLocks: whether somebody holds a lock is looked up, and
 	// not tried.

@@ -131,7 +131,7 @@ func (s *server) recheckBlockers(ctx context.Context, op, name string, step chan
 		return engine.NeverSent(err)
 	}
 	var b change.Brief
-	planBlockers(&b, d, impact)
+	planBlockers(&b, d, impact, s.product)
 	for _, f := range b.Findings {
 		return &engine.Error{Op: step.Title, Kind: engine.NotSent, Text: f.Text, Next: f.Next}
 	}
