@@ -71,6 +71,12 @@ func optionText(place, value string) string {
 		flag = strings.ReplaceAll(place[strings.LastIndex(place, ".")+1:], "_", "-")
 	}
 	common := commonOptions[flag]
+	if value == "false" { // said, as it holds when it is not
+		shown = "no"
+		if !engines || common != nil {
+			return "--" + flag + "=false"
+		}
+	}
 	if engines && common == nil {
 		return "--set " + own + "=" + shown
 	}

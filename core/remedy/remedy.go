@@ -35,6 +35,9 @@ func Choices(server, list string) Action { return Action{Do: "server.choices", A
 // Option is an option of what is being asked for.
 func Option(name, value string) Action { return Action{Option: name, Value: value} }
 
+// Off turns an option off that holds when it is not said; with "no" it is left out.
+const Off = "false"
+
 // With is the command with an option.
 func (a Action) With(name, value string) Action {
 	a.Option, a.Value = name, value

@@ -80,7 +80,7 @@ func planWriters(b *change.Brief, shown string, sessions int, rows, frozen bool)
 	case frozen && sessions > 0:
 		f := b.Find(change.Caution, change.CopyFreezes, "Copy while nobody writes; or let them write.",
 			"Nobody can write to the tables of %s while rows are copied; who tries waits, and %s connected.", shown,
-			connected).Offer(remedy.Option("options.freeze", "no"))
+			connected).Offer(remedy.Option("options.freeze", remedy.Off))
 		f.Passing = true
 	case frozen:
 		b.Find(change.Note, change.CopyFreezes, "",

@@ -16,7 +16,7 @@ const readOnly = "read_only"
 // readOnlyField is the field of a product that has the property.
 var readOnlyField = engine.Field{Name: readOnly, Title: "Read only", Type: engine.Yes, Show: engine.InDetail,
 	In: []change.Kind{change.AlterDatabase}, Default: "no",
-	Decides: "whether nobody can write to it or alter it, with privileges on the whole server either; reading goes on"}
+	Decides: "whether writing to it and altering it is refused to everybody, whatever their privileges; reading goes on"}
 
 // alterReadOnly makes a database read only, or writable.
 func alterReadOnly(name string, on bool) string {

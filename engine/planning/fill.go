@@ -261,7 +261,7 @@ func FillAtOnce(p *Draft, s script.Summary) (atOnce bool) {
 	case atOnce && !possible:
 		p.About(OneTransaction, change.Stop, change.ScriptAtOnce, "Run it without.",
 			"It cannot run in one transaction: %s.", strings.Join(why, "; ")).
-			Offer(remedy.Option("options."+OneTransaction, "no"))
+			Offer(remedy.Option("options."+OneTransaction, remedy.Off))
 	case atOnce:
 		p.Find(change.Note, change.ScriptAtOnce, "",
 			"All of it takes effect at the end, or, at the first error or when it is stopped, nothing.")

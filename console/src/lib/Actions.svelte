@@ -12,7 +12,7 @@
 	const act = acting();
 	const here = $derived(act?.here() || param('server'));
 	const title = (a: Action): string => {
-		if (a.value === 'no') return `Without: ${optionName(a.option ?? '')}`;
+		if (a.value === 'no' || a.value === 'false') return `Without: ${optionName(a.option ?? '')}`;
 		const name = optionName(a.option ?? '');
 		return `Set ${name}${a.value && a.value !== 'yes' ? ` to ${a.value}` : ''}`;
 	};

@@ -81,7 +81,7 @@ export function partOf(kind: Intent['kind']): Part {
 /** The intent with an option set, by its place. */
 export function withOption(intent: Intent, place: string, value: string): Intent {
 	const out = structuredClone(intent);
-	const set = value === 'yes' ? true : value === 'no' ? undefined : value;
+	const set = value === 'yes' ? true : value === 'no' ? undefined : value === 'false' ? false : value;
 	const put = (holder: object, path: string[]): void => {
 		const [first, ...rest] = path;
 		const into = holder as Record<string, unknown>;

@@ -40,7 +40,8 @@ export class ChangeForm {
 	/** Sets the option, or leads to its field where a person has to choose. */
 	set(action: Action): void {
 		const [set, name] = this.#setter(action.option ?? '');
-		if (action.value) set?.(name, action.value === 'yes' ? true : action.value === 'no' ? undefined : action.value);
+		const values: Record<string, unknown> = { yes: true, no: undefined, false: false };
+		if (action.value) set?.(name, action.value in values ? values[action.value] : action.value);
 		else {
 			set?.(name, undefined);
 			tick().then(() => document.getElementsByName(name)[0]?.focus());

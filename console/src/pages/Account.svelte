@@ -1,5 +1,5 @@
 <script lang="ts">
-	import { engines, valueText } from '../lib/engines.svelte';
+	import { engines, optionsOf, valueText } from '../lib/engines.svelte';
 	import { api, problemOf, type AccountDetail, type Problem, type Why } from '../lib/api';
 	import { ChangeForm } from '../lib/changeForm.svelte';
 	import EnvironmentBanner from '../lib/EnvironmentBanner.svelte';
@@ -20,6 +20,8 @@
 	let account = $state.raw<AccountDetail | null>(null);
 	let problem = $state<Problem | null>(null);
 	const form = $derived(new ChangeForm(server));
+	// What can be asked for with a new password is either so or not.
+	const kept = $derived(optionsOf(engines.get(account?.engine), 'account.password').filter((f) => f.type === 'bool'));
 
 	// The question: which privilege, on what.
 	let privilege = $state('SELECT');
@@ -144,6 +146,16 @@
 							form.ask({ kind: 'account.password', server, account: { ...spec, password_from: 'generated' } })}
 						>New password</button
 					>
+					{#each kept as f (f.name)}<button
+							class="btn btn-sm"
+							title={f.decides}
+							onclick={() =>
+								form.ask({
+									kind: 'account.password',
+									server,
+									account: { ...spec, password_from: 'generated', options: { [f.name]: true } }
+								})}>New password, {f.title.charAt(0).toLowerCase() + f.title.slice(1)}</button
+						>{/each}
 					<button class="btn btn-sm" onclick={() => alter({ options: { locked: !account?.locked } })}
 						>{account.locked ? 'Unlock' : 'Lock'} {visible(account.name)}</button
 					>
