@@ -282,6 +282,16 @@ func testCopyMySQL(t *testing.T, s *service, db *sql.DB, exec func(...string)) {
 		got != "0" {
 		t.Errorf("without rows: %s, %v", got, err)
 	}
+	conn, err := db.Conn(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	if _, err := conn.ExecContext(t.Context(), "USE `model``s`"); err != nil {
+		t.Fatal(err)
+	}
+	has(t, "whoever is in it would be held up", s.run(0, "database", "copy", "jetty/model`s", "crewing_new",
+		"--dry-run").err, "copy.freezes", "--set freeze=no")
 	// What stands in the way of its last step has all of it undone, tables with keys among them.
 	exec("CREATE FUNCTION `model``s`.broken() RETURNS INT DETERMINISTIC RETURN 1",
 		"CREATE VIEW `model``s`.uses AS SELECT `model``s`.broken()", "DROP FUNCTION `model``s`.broken")
