@@ -140,7 +140,7 @@ func testTwoPasswordsMySQL(t *testing.T, s *service, my *localdb.Server, exec fu
 	has(t, "what else is kept", s.run(0, "account", "show", at).out, "second password", "5 wrong passwords, for 2 days",
 		"none of the last 3 passwords")
 	has(t, "none to discard", s.run(0, "account", "alter", at, "--set", "second_password=no", "--yes").err,
-		"That is so already")
+		"has no second password, so nothing is discarded")
 	has(t, "none by itself", s.run(1, "account", "alter", at, "--set", "second_password=yes", "--yes").err,
 		"--set keep_old=yes")
 	has(t, "a new one beside it", s.run(0, set(1, "account", "password", at, "--set", "keep_old=yes")...).err,

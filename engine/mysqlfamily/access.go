@@ -80,18 +80,6 @@ func (s *server) readConnected(ctx context.Context) ([]connected, error) {
 	return out, err
 }
 
-// accountOf is the account that a session most probably signed in as.
-func (h hosts) accountOf(accounts []catalog.Account, c connected) (catalog.Account, bool) {
-	a, ok := h.signsInAs(accounts, c.user, c.client)
-	if c.client == "localhost" {
-		// A client that is shown as localhost may have come as 127.0.0.1.
-		if b, also := h.signsInAs(accounts, c.user, "127.0.0.1"); also && (!ok || b.Host == "127.0.0.1") {
-			return b, true
-		}
-	}
-	return a, ok
-}
-
 func (h hosts) countSessions(accounts []catalog.Account, list []connected) {
 	wanted := map[string]bool{"": true}
 	for _, c := range list {

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"example.com/genarch/core/catalog"
+	"example.com/genarch/core/clearing"
 )
 
 // signsInAs finds the account that a client gets who comes from a host
@@ -41,4 +42,45 @@ func (h hosts) rivals(accounts []catalog.Account, p catalog.Principal) (before, 
 		}
 	}
 	return before, after
+}
+
+// accountOf is the account that a session most probably signed in as.
+func (h hosts) accountOf(accounts []catalog.Account, c connected) (catalog.Account, bool) {
+	a, ok := h.signsInAs(accounts, c.user, c.client)
+	if c.client == "localhost" {
+		// A client that is shown as localhost may have come as 127.0.0.1.
+		if b, also := h.signsInAs(accounts, c.user, "127.0.0.1"); also && (!ok || b.Host == "127.0.0.1") {
+			return b, true
+		}
+	}
+	return a, ok
+}
+
+// accountResolver finds the account that a session most probably signed in as. Sessions of
+// a pool come by the hundred, so each answer is kept.
+type accountResolver struct {
+	hosts  hosts
+	byName map[string][]catalog.Account
+	known  map[connected]catalog.Principal
+}
+
+func newAccountResolver(h hosts, accounts []catalog.Account) accountResolver {
+	w := accountResolver{h, map[string][]catalog.Account{}, map[connected]catalog.Principal{}}
+	for _, a := range accounts {
+		w.byName[a.Name] = append(w.byName[a.Name], a)
+	}
+	return w
+}
+
+func (w accountResolver) of(user, client string) catalog.Principal {
+	c := connected{user: user, client: clearing.Address(client)}
+	p, known := w.known[c]
+	if !known {
+		p = catalog.Principal{Name: user}
+		if a, ok := w.hosts.accountOf(slices.Concat(w.byName[user], w.byName[""]), c); ok {
+			p = a.Principal
+		}
+		w.known[c] = p
+	}
+	return p
 }

@@ -183,8 +183,8 @@ func (g guarded) prepare(ctx context.Context, c driver.Conn) error {
 			Text: "the server does not speak utf8mb4 on this connection, so no name could be written safely",
 			Next: "Look at its settings character_set_client and init_connect."}
 	}
-	if row, err := firstRow(ctx, c, "SELECT ID, HOST FROM information_schema.PROCESSLIST WHERE ID = CONNECTION_ID()",
-		2); err == nil {
+	if row, err := firstRow(ctx, c, "SELECT ID, HOST FROM "+g.product.processlist+
+		" WHERE ID = CONNECTION_ID()", 2); err == nil {
 		if id, err := strconv.ParseInt(row[0], 10, 64); err == nil {
 			g.opened(id, row[1])
 		}

@@ -54,7 +54,7 @@ type dropDetails struct {
 	OutsideKeys []string
 	// Detached counts transactions without a session that hold rows.
 	Detached int
-	// Cluster: the server is a node of a cluster, where a drop waits for nobody.
+	// Cluster: the server is one of several that can all be written to.
 	Cluster bool
 	// Events are the scheduled events that are enabled.
 	Events []scheduled

@@ -35,10 +35,11 @@ func planCopy(p *planning.Draft) []change.Step {
 	more := detailsOf(snap.Details)
 	what, has := more.Copied, more.Objects
 	shown := naming.Show(from)
-	p.Default("data", "all", productOf(p.Snap).description.Title)
-	p.Default("freeze", true, productOf(p.Snap).description.Title)
-	p.Default(checksums, false, productOf(p.Snap).description.Title)
-	p.Default("copy_grants", false, productOf(p.Snap).description.Title)
+	title := productOf(snap).description.Title
+	p.Default("data", "all", title)
+	p.Default("freeze", true, title)
+	p.Default(checksums, false, title)
+	p.Default("copy_grants", false, title)
 	rows := p.Settled.Text("data") != "none"
 	planCopyStops(p, what, has)
 	text := naming.Count(len(what.Tables), "table") + " without rows"

@@ -56,8 +56,11 @@ func planDefaultRole(b *change.Brief, role string, a catalog.Account, snap catal
 			Offer(remedy.Command("role.grant", change.PrincipalAddress(snap.Server.Name,
 				catalog.Principal{Name: role, Role: true}).String()).With("to", a.Principal.String()))
 	}
-	b.Set(change.Setting{Name: "default_role", Value: role, Asked: true, Was: &a.DefaultRole,
-		Decides: "which of its roles holds from the next sign-in on; there can be one"})
+	decides := "which of its roles holds from the next sign-in on; there can be one"
+	if !productOf(snap).oneDefault {
+		decides = "which of its roles alone holds from the next sign-in on; to add one, grant it"
+	}
+	b.Set(change.Setting{Name: "default_role", Value: role, Asked: true, Was: &a.DefaultRole, Decides: decides})
 	b.Steps = append(b.Steps, defaultRolesStep(a, without([]string{role}, "none"), productOf(snap)))
 }
 

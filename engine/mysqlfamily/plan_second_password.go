@@ -66,7 +66,8 @@ func planDiscard(b *change.Brief, spec change.AccountSpec, a catalog.Account, wa
 		Decides: "whether its former password is taken too"})
 	switch {
 	case keep == has:
-		b.Find(change.Note, change.SecondPassword, "", "That is so already.")
+		b.Find(change.Note, change.SecondPassword, "", "%s has %s password, so nothing is discarded.", b.Target,
+			map[bool]string{true: "a second", false: "no second"}[has])
 	case keep:
 		b.Find(change.Stop, change.SecondPassword, "Set another password, and keep the one of today with it.",
 			"%s has one password, and it can be kept only when another one is set.", b.Target).

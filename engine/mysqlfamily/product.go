@@ -107,9 +107,9 @@ type product struct {
 	// unchecked is put before what drops tables, so that it does not matter what points to them, and
 	// uncheckedFirst set before on its session.
 	unchecked, uncheckedFirst string
-	// copying is set on the session that copies rows: they are taken as they are, also those that
-	// today's rules would not let in; and patient, that it waits a minute for its locks.
-	copying, patient string
+	// copying is set besides on the session that copies rows, so that also those are taken that
+	// today's rules would not let in.
+	copying string
 	// generated tells of a column whether it is NEVER one that the server works out, and upToDate is
 	// set on a session that reads the next numbers of tables as they are now; empty: they are.
 	generated, upToDate string

@@ -57,8 +57,7 @@ func (p *product) rules(g *access.Graph) *rules {
 	for _, m := range a.Memberships {
 		member := g.Node(m.Member)
 		atOnce := m.Member.Role
-		if acc, ok := g.At(member); ok && (m.Inherit || acc.DefaultRole == m.Role.Name ||
-			slices.Contains(acc.DefaultRoles, m.Role.Name)) {
+		if acc, ok := g.At(member); ok && (m.Inherit || slices.Contains(defaultsOf(acc), m.Role.Name)) {
 			atOnce = true
 		}
 		g.Join(member, g.Node(m.Role), atOnce)

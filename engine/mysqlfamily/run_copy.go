@@ -86,13 +86,16 @@ func (s *server) copyRows(ctx context.Context, step change.Step) (engine.Report,
 		if err := announce(ctx, c, step); err != nil {
 			return err
 		}
-		texts := []string{"SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED", s.product.copying}
+		// Rows are taken as they are.
+		texts := []string{"SET SESSION TRANSACTION ISOLATION LEVEL READ COMMITTED",
+			"SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO,NO_ENGINE_SUBSTITUTION', foreign_key_checks = 0," +
+				" unique_checks = 0" + s.product.copying}
 		if slices.ContainsFunc(what.Tables, func(t copiedTable) bool { return t.Start != "" }) {
 			texts = append(texts, "SET SESSION system_versioning_insert_history = 1")
 		}
 		frozen := step.Args["lock"] != ""
 		if frozen {
-			texts = append(texts, s.product.patient, step.Args["lock"])
+			texts = append(texts, "SET SESSION lock_wait_timeout = 60", step.Args["lock"])
 		}
 		for _, text := range texts {
 			if err := exec(ctx, c, op, text); err != nil {

@@ -479,7 +479,7 @@ func (f *filler) count(ctx context.Context) engine.Counted {
 			continue
 		}
 		var n int64
-		err := f.conn.QueryRowContext(ctx, fmt.Sprintf(f.product.countWithin, left.Milliseconds())+
+		err := f.conn.QueryRowContext(ctx, fmt.Sprintf(f.product.countWithin, max(1, left.Milliseconds()))+
 			quoteIdent(f.step.Args["name"])+"."+quoteIdent(t)).Scan(&n)
 		if err == nil {
 			out[t] = &n

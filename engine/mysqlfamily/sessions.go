@@ -16,7 +16,6 @@ import (
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
-	"example.com/genarch/core/clearing"
 	"example.com/genarch/engine"
 	"example.com/genarch/engine/planning"
 )
@@ -280,35 +279,6 @@ func (s *server) knownAccounts(ctx context.Context, fresh bool) []catalog.Accoun
 	defer s.looks.mu.Unlock()
 	s.looks.accounts, s.looks.accountsRead = list, time.Now()
 	return list
-}
-
-// accountResolver finds the account that a session most probably signed in as. Sessions of
-// a pool come by the hundred, so each answer is kept.
-type accountResolver struct {
-	hosts  hosts
-	byName map[string][]catalog.Account
-	known  map[connected]catalog.Principal
-}
-
-func newAccountResolver(h hosts, accounts []catalog.Account) accountResolver {
-	w := accountResolver{h, map[string][]catalog.Account{}, map[connected]catalog.Principal{}}
-	for _, a := range accounts {
-		w.byName[a.Name] = append(w.byName[a.Name], a)
-	}
-	return w
-}
-
-func (w accountResolver) of(user, client string) catalog.Principal {
-	c := connected{user: user, client: clearing.Address(client)}
-	p, known := w.known[c]
-	if !known {
-		p = catalog.Principal{Name: user}
-		if a, ok := w.hosts.accountOf(slices.Concat(w.byName[user], w.byName[""]), c); ok {
-			p = a.Principal
-		}
-		w.known[c] = p
-	}
-	return p
 }
 
 func (s *server) ownNow() map[int64]string {
