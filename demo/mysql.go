@@ -40,8 +40,8 @@ func startMySQL(ctx context.Context, cfg localdb.Config) (*localdb.Server, error
 const digits = "(SELECT 0 AS n UNION ALL SELECT 1 UNION ALL SELECT 2 UNION ALL SELECT 3 UNION ALL SELECT 4 " +
 	"UNION ALL SELECT 5 UNION ALL SELECT 6 UNION ALL SELECT 7 UNION ALL SELECT 8 UNION ALL SELECT 9)"
 
-// seedMySQL fills jetty. Two of its accounts deserve a look: one whose grant is on a pattern,
-// and a role that is nobody's default.
+// seedMySQL fills jetty. Some of its accounts deserve a look: one that gets in only from where
+// another does not, one with a grant on a database that is gone, and one whose role is dormant.
 func seedMySQL(ctx context.Context, b demoServer, s *localdb.Server) error {
 	db, err := sql.Open("mysql", s.DSN(""))
 	if err != nil {
@@ -71,7 +71,10 @@ func seedMySQL(ctx context.Context, b demoServer, s *localdb.Server) error {
 	}
 	texts = append(texts,
 		"DROP USER IF EXISTS 'web_report'@'10.20.%'", "CREATE USER 'web_report'@'10.20.%'"+password,
-		"GRANT SELECT, SHOW VIEW ON `timetable_feed"+b.suffix+"`.* TO 'web_report'@'10.20.%'",
+		"GRANT SELECT, SHOW VIEW ON `timetable\\_feed\\"+b.suffix+"`.* TO 'web_report'@'10.20.%'",
+		"GRANT SELECT ON `fairs\\"+b.suffix+"`.* TO 'web_report'@'10.20.%'",
+		"DROP USER IF EXISTS 'webshop_app'@'%'", "CREATE USER 'webshop_app'@'%'"+password,
+		"GRANT SELECT, INSERT ON `webshop\\"+b.suffix+"`.* TO 'webshop_app'@'%'",
 		"DROP ROLE IF EXISTS 'editors'@'%'", "CREATE ROLE 'editors'@'%'",
 		"GRANT SELECT, INSERT, UPDATE, DELETE ON `newsletter\\"+b.suffix+"`.* TO 'editors'@'%'",
 		"CREATE USER 'letter_desk'@'10.20.4.%'"+password, "GRANT 'editors'@'%' TO 'letter_desk'@'10.20.4.%'")
