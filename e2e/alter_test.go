@@ -29,7 +29,8 @@ func testEngines(t *testing.T, s *service) {
 	has(t, "the engines", s.run(0, "engine", "list").out, "postgresql", "MariaDB", "database.rename")
 	has(t, "one of them", s.run(0, "engine", "show", "postgresql").out, "connection_limit", "how many sessions at once",
 		"settings.NAME", "MAINTAIN", "bundle build", "Not possible")
-	has(t, "one that there is not", s.run(4, "engine", "show", "abacus").err, "there are mariadb, mysql, postgresql",
+	has(t, "one that there is not", s.run(4, "engine", "show", "abacus").err,
+		"genarch: there is no engine \"abacus\"; there are mariadb, mysql, postgresql",
 		"genarch engine list")
 	var all struct {
 		Engines []struct {

@@ -86,8 +86,7 @@ func (f *Fleet) Engine(name catalog.Engine) (engine.Engine, error) {
 		for _, d := range f.Engines() {
 			names = append(names, string(d.ID))
 		}
-		return nil, fmt.Errorf("%w: there is no engine %q; there are %s", record.ErrInvalid, name,
-			strings.Join(names, ", "))
+		return nil, fmt.Errorf("there is no engine %q; there are %s", name, strings.Join(names, ", "))
 	}
 	return e, nil
 }
@@ -377,7 +376,7 @@ func (f *Fleet) validate(s *catalog.Server) error {
 	}
 	eng, err := f.Engine(s.Engine)
 	if err != nil {
-		return err
+		return fmt.Errorf("%w: %w", record.ErrInvalid, err)
 	}
 	if s.Options, err = engine.CheckRegistration(eng.Describe(), s.Options); err != nil {
 		return err
