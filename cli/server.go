@@ -350,10 +350,10 @@ func addAbilities(p *properties, list []wire.Ability) {
 			p.add("", "to take it: "+ab.Remedy)
 		case ab.Unneeded:
 			p.add("may "+ab.Title, "no, as it should be")
+		case ab.Allowed:
+			p.add("may "+ab.Title, yes(true))
 		default:
-			p.add("may "+ab.Title, yes(ab.Allowed))
-		}
-		if !ab.Allowed && !ab.Unneeded {
+			p.add("may "+ab.Title, yes(false))
 			p.add("", "to allow: "+ab.Remedy)
 		}
 	}

@@ -101,10 +101,35 @@ func TestCopy(t *testing.T) {
 	t.Run("console", func(t *testing.T) {
 		p := testutil.NewBrowser(t).Page(t, s.url)
 		p.SignIn("keeper", password)
-		p.Open("/servers/quay/new-database")
-		p.Type("input[name=name]", "cargo_shape")
-		p.Select("select[name=template]", "cargo")
+		ask := func() {
+			p.Open("/servers/quay/new-database")
+			p.Type("input[name=name]", "cargo_shape")
+			p.Wait("the templates", "document.querySelector('select[name=template]')?.options.length > 1")
+			p.Select("select[name=template]", "cargo")
+		}
+		ask()
 		p.WaitText("cargo is copied")
+		p.WaitText("LIKE `cargo`.`trailers`")
+		// Whoever is connected need not be held up: what holds when it is not said is turned off.
+		conn, err := db.Conn(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := conn.ExecContext(t.Context(), "USE cargo"); err != nil {
+			t.Fatal(err)
+		}
+		p.Type("input[name=name]", "cargo_copy")
+		const without = "[...document.querySelectorAll('main button')]" +
+			".find((b) => b.textContent.trim().startsWith('Without:'))"
+		p.WaitText("Nobody can write to the tables of cargo")
+		p.Wait("the way not to hold them up", "!!"+without)
+		p.Eval("(" + without + ".click(), true)")
+		p.WaitText("may be in one table of the copy and not in another")
+		if _, err := conn.ExecContext(t.Context(), "USE mysql"); err != nil { // it goes on in the pool
+			t.Fatal(err)
+		}
+		conn.Close()
+		ask()
 		p.WaitText("LIKE `cargo`.`trailers`")
 		p.Click("form button.btn-primary")
 		p.WaitText("What will happen")

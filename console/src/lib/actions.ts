@@ -78,10 +78,15 @@ export function partOf(kind: Intent['kind']): Part {
 	return ({ privilege: 'grant', role: 'member', session: 'sessions' }[about] ?? about) as Part;
 }
 
+/** The value of an option as an action writes it: no leaves it out, false says no. */
+export function optionValue(text: string): unknown {
+	return text === 'yes' ? true : text === 'no' ? undefined : text === 'false' ? false : text;
+}
+
 /** The intent with an option set, by its place. */
 export function withOption(intent: Intent, place: string, value: string): Intent {
 	const out = structuredClone(intent);
-	const set = value === 'yes' ? true : value === 'no' ? undefined : value === 'false' ? false : value;
+	const set = optionValue(value);
 	const put = (holder: object, path: string[]): void => {
 		const [first, ...rest] = path;
 		const into = holder as Record<string, unknown>;

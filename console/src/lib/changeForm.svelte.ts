@@ -1,4 +1,5 @@
 import { tick } from 'svelte';
+import { optionValue } from './actions';
 import { api, problemOf, type Action, type Brief, type Intent, type Problem, type Server } from './api';
 import { registered } from './registered.svelte';
 import { go, to } from '../router';
@@ -40,8 +41,7 @@ export class ChangeForm {
 	/** Sets the option, or leads to its field where a person has to choose. */
 	set(action: Action): void {
 		const [set, name] = this.#setter(action.option ?? '');
-		const values: Record<string, unknown> = { yes: true, no: undefined, false: false };
-		if (action.value) set?.(name, action.value in values ? values[action.value] : action.value);
+		if (action.value) set?.(name, optionValue(action.value));
 		else {
 			set?.(name, undefined);
 			tick().then(() => document.getElementsByName(name)[0]?.focus());
