@@ -208,6 +208,9 @@ func onlyFor(a catalog.Access, name string) []string {
 		}
 	}
 	for _, m := range a.Memberships {
+		if m.Grantor == byMandatory {
+			continue
+		}
 		elsewhere[m.Member] = true
 	}
 	var out []string

@@ -194,6 +194,10 @@ func mysqlMemberships(ctx context.Context, s *server) ([]catalog.Membership, err
 	if err := s.db.QueryRowContext(ctx, "SELECT @@activate_all_roles_on_login").Scan(&all); err != nil {
 		return nil, wrap("read memberships", err)
 	}
+	mandatory, err := mysqlMandatory(ctx, s)
+	if err != nil {
+		return nil, err
+	}
 	var out []catalog.Membership
 	err = s.query(ctx, "read memberships", `SELECT FROM_USER, FROM_HOST, TO_USER, TO_HOST, WITH_ADMIN_OPTION
 		FROM mysql.role_edges`, func(r *sql.Rows) error {
@@ -205,7 +209,20 @@ func mysqlMemberships(ctx context.Context, s *server) ([]catalog.Membership, err
 		out = append(out, m)
 		return err
 	})
-	return out, err
+	if err != nil || len(mandatory) == 0 {
+		return out, err
+	}
+	var accounts []catalog.Principal
+	err = s.query(ctx, "read who has the mandatory roles", `SELECT User, Host FROM mysql.user LIMIT 100000`,
+		func(r *sql.Rows) error {
+			var user, host string
+			err := r.Scan(&user, &host)
+			if p := who(user, host); !p.Role && !systemMySQL[user] {
+				accounts = append(accounts, p)
+			}
+			return err
+		})
+	return everybodyIn(mandatory, accounts, out, all), err
 }
 
 // mysqlHolders tells roles from accounts.
@@ -225,14 +242,9 @@ func mysqlHolders(ctx context.Context, s *server) (func(user, host string) catal
 
 // mysqlRestrictions reads partial revokes. Source: User_attributes of mysql.user, $.Restrictions.
 func mysqlRestrictions(ctx context.Context, s *server) (out []catalog.Grant, unknown []string, err error) {
-	var mandatory string
 	var plain bool
-	row := s.db.QueryRowContext(ctx, "SELECT @@mandatory_roles, @@partial_revokes")
-	if err := row.Scan(&mandatory, &plain); err != nil {
+	if err := s.db.QueryRowContext(ctx, "SELECT @@partial_revokes").Scan(&plain); err != nil {
 		return nil, nil, wrap("read the server", err)
-	}
-	if mandatory != "" {
-		unknown = append(unknown, "what everybody has by the roles that the server makes mandatory: "+mandatory)
 	}
 	if plain {
 		unknown = append(unknown, "which databases a grant opens whose name has _ or %: with partial_revokes these are "+

@@ -344,16 +344,7 @@ func limitText(limit int) string {
 // planManage stops where Genarch's login may not alter an account.
 func planManage(b *change.Brief, a catalog.Account, snap catalog.Snapshot) {
 	planning.Manage(b, snap)
-	if login := snap.Instance.Login; productOf(snap).administers(a) && !login.Superuser {
-		b.Find(change.Stop, change.RightsMissing, "Have an administrator do it.",
-			"%s has %s, and Genarch's login %s, which has not, may not alter it.", b.Target,
-			productOf(snap).administrator, login.Name)
-	}
-}
-
-// administers reports whether an account is kept from all that are no administrators.
-func (p *product) administers(a catalog.Account) bool {
-	return slices.Contains(a.Attributes, p.administrator)
+	planAbove(b, a.Principal, snap)
 }
 
 // storedLimit is how the server writes a limit: 0 is none, -1 lets nobody in.

@@ -47,7 +47,11 @@ func planDropAccount(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 		planning.Use(b, change.AccountSeen, "signed in as this account", len(snap.Sessions) > 0, snap.Use)
 	}
 	planning.Loses(b, graphOf(snap), a.Principal)
+	planMandatory(b, a.Principal, snap.Access)
 	for _, m := range snap.Access.Memberships {
+		if m.Grantor == byMandatory {
+			continue
+		}
 		switch a.Principal {
 		case m.Member:
 			b.Find(change.Note, change.AccountMembers, "", "%s is a member of the role %s; the membership ends.",

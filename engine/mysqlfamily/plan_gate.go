@@ -25,6 +25,11 @@ type gate struct {
 	// leftovers, rights on the database are put back as the engine would leave
 	// them; what only shadowed a pattern goes in either case.
 	after []string
+	// kept are those whose grants stay, so that it does not keep them out, in words.
+	kept []string
+	// refused are accounts with privileges on all databases that it keeps out of this one, by
+	// partial revokes.
+	refused map[catalog.Principal]bool
 	// tables counts grants on tables and columns, which end with the database.
 	tables int
 }
@@ -52,8 +57,17 @@ func planGate(name string, snap catalog.Snapshot, clearLeftovers bool) gate {
 	}
 	exact, patterns := map[catalog.Principal]catalog.Grant{}, map[catalog.Principal]string{}
 	var whom []catalog.Principal
+	unreached := above(snap)
+	plainNames := detailsOf(snap.Details).PlainNames
 	for _, x := range snap.Access.Grants {
-		if x.Grantee == snap.Self {
+		reaches := onName(x, name) || x.Scope == catalog.ScopeDatabase && matches(x.Database, name)
+		switch {
+		case x.Grantee == snap.Self:
+			continue
+		case reaches && (unreached[x.Grantee] || plainNames && x.Scope == catalog.ScopeDatabase && isPattern(x.Database)):
+			if who := x.Grantee.String(); !slices.Contains(g.kept, who) {
+				g.kept = append(g.kept, who)
+			}
 			continue
 		}
 		switch {
@@ -105,7 +119,43 @@ func planGate(name string, snap catalog.Snapshot, clearLeftovers bool) gate {
 			g.after = append([]string{give}, g.after...)
 		}
 	}
+	if plainNames && escaped(name) == name {
+		g.refuse(name, on, whom, unreached, snap)
+	}
 	return g
+}
+
+// refuse keeps accounts and roles with privileges on all databases out of one, where the server
+// has partial revokes. Whoever was granted something on it too is left: whether the server then
+// takes that or refuses has not been tried.
+func (g *gate) refuse(name, on string, whom []catalog.Principal, unreached map[catalog.Principal]bool,
+	snap catalog.Snapshot) {
+	g.refused = map[catalog.Principal]bool{}
+	for _, a := range snap.Access.Accounts {
+		if a.Principal == snap.Self || a.System || a.Locked || unreached[a.Principal] ||
+			slices.Contains(whom, a.Principal) {
+			continue
+		}
+		taken := a.Global.And(productOf(snap).own())
+		for _, d := range snap.Access.Denials {
+			if d.Grantee.Name == a.Name && d.Grantee.Host == a.Host && d.Database == name {
+				taken = taken.Minus(d.Denied)
+			}
+		}
+		if !taken.Empty() {
+			g.refused[a.Principal] = true
+			back := grantSQL(setText(taken), on, a.Principal, false)
+			g.add(revokeSQL(setText(taken), on, a.Principal), back)
+			g.after = append(g.after, back)
+		}
+	}
+}
+
+// leaks are the accounts that a gate does not keep out.
+func (g *gate) leaks(snap catalog.Snapshot) (people, exempt []catalog.Account) {
+	people, exempt = globalAccounts(snap)
+	out := func(a catalog.Account) bool { return g.refused[a.Principal] }
+	return slices.DeleteFunc(people, out), slices.DeleteFunc(exempt, out)
 }
 
 // alterEvent begins an alteration of an event. Without its definer being said, the event
@@ -129,14 +179,13 @@ func foreignDefiners(events []scheduled, self catalog.Principal) []string {
 // every database. exempt are those that are never locked: the server's own, and
 // its administrator on its own machine, and those that the login may not alter.
 func globalAccounts(snap catalog.Snapshot) (people, exempt []catalog.Account) {
-	of := productOf(snap)
-	reach := of.own()
+	reach, unreached := productOf(snap).own(), above(snap)
 	for _, a := range snap.Access.Accounts {
 		if a.Principal == snap.Self || a.Locked || !a.Login && !a.Role || !a.Global.Any(reach) {
 			continue
 		}
 		if a.System || a.Role || a.Super && a.Host == "localhost" ||
-			of.administers(a) && !snap.Instance.Login.Superuser {
+			unreached[a.Principal] {
 			exempt = append(exempt, a)
 		} else {
 			people = append(people, a)
@@ -181,6 +230,16 @@ func planLeaks(
 	for _, a := range exempt {
 		names = append(names, a.Principal.String())
 	}
+	if len(g.refused) > 0 {
+		b.Find(change.Note, change.GateEffect, "",
+			"Partial revokes keep those with privileges on all databases out of this one meanwhile: %s.",
+			planning.Shorten(principals(g.refused)))
+	}
+	for _, who := range g.kept {
+		if !slices.Contains(names, who) {
+			names = append(names, who)
+		}
+	}
 	if len(names) > 0 {
 		// Who could is told; it is a caution when one of them is there now.
 		level, next := change.Note, ""
@@ -205,6 +264,30 @@ func planLeaks(
 	}
 }
 
+// incomplete reports whether somebody could come back while it is closed.
+func (g *gate) incomplete(people, exempt []catalog.Account, in change.Intent) bool {
+	return len(g.kept) > 0 || len(exempt) > 0 || len(people) > 0 && !in.Clearing.Asks("lock_accounts")
+}
+
+// planUnreached stops where grants have to be revoked for good that cannot be.
+func planUnreached(b *change.Brief, g gate) {
+	if len(g.kept) > 0 {
+		b.Find(change.Stop, change.RightsMissing, "Have an administrator revoke them first.",
+			"Genarch may not revoke the grants on it of administrators, nor can it tell grants on names with _ or %% "+
+				"apart under partial_revokes: %s.", planning.Shorten(g.kept))
+	}
+}
+
+// principals lists who is in a set, in order.
+func principals(set map[catalog.Principal]bool) []string {
+	var out []string
+	for p := range set {
+		out = append(out, p.String())
+	}
+	slices.Sort(out)
+	return out
+}
+
 // gateStep closes the gate with all its statements; a try that failed halfway is
 // put right by the same statements that open it again.
 func gateStep(g gate, name string, self catalog.Principal) change.Step {
@@ -217,7 +300,7 @@ func gateStep(g gate, name string, self catalog.Principal) change.Step {
 		Statement: strings.Join(g.do, ";\n"), Undo: open, Restores: len(undo) > 1, Repair: open,
 		Seconds: 60 + len(g.do), Args: map[string]string{"name": name, "self": self.String(),
 			"do":   engine.EncodeList(g.do),
-			"undo": engine.EncodeList(undo), "again": engine.EncodeList(g.again)}}
+			"undo": engine.EncodeList(undo), "again": engine.EncodeList(g.again), "kept": engine.EncodeList(g.kept)}}
 }
 
 // restoreStep is what is left to do after the drop.
@@ -242,9 +325,10 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 	}
 	d, impact, clears := *snap.Target, *snap.DropImpact, spec.Options.Bool("clear_leftovers")
 	planBlockers(b, d, impact, productOf(snap))
-	people, exempt := globalAccounts(snap)
+	g := planGate(d.Name, snap, clears)
+	people, exempt := g.leaks(snap)
 	rules := in.Clearing.Rules(clearing.Target{Database: d.Name})
-	rules.GateIncomplete = len(exempt) > 0 || len(people) > 0 && !in.Clearing.Asks("lock_accounts")
+	rules.GateIncomplete = g.incomplete(people, exempt, in)
 	planning.Lost(b, snap)
 	clear := planning.Clearing(b, snap, rules, shown, productOf(snap).killEach())
 	planning.Manage(b, snap)
@@ -260,7 +344,9 @@ func planDropDatabase(b *change.Brief, in change.Intent, snap catalog.Snapshot) 
 	planDefiners(b, dropDetailsOf(impact.Details).Events, snap)
 	b.Set(change.Setting{Name: "name", Value: spec.Name, Asked: true, Decides: "which database"})
 	planning.SessionPolicy(b, in.Clearing)
-	g := planGate(d.Name, snap, clears)
+	if clears {
+		planUnreached(b, g)
+	}
 	planLeaks(b, in, people, exempt, rules.Target.Of(snap.Connected), snap, &g)
 	planLeft(b, g, spec, snap)
 	before, between := planWritable(b, d, impact)

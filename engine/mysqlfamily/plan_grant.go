@@ -128,6 +128,9 @@ func grantTarget(b *change.Brief, spec change.GrantSpec, snap catalog.Snapshot, 
 		b.Find(change.Note, change.AccountSuper, "", "%s may do everything on every database, whatever it is granted.",
 			a.Principal)
 	}
+	if ok {
+		planAbove(b, a.Principal, snap)
+	}
 	return a.Principal, ok
 }
 
@@ -229,7 +232,8 @@ func noteRole(b *change.Brief, snap catalog.Snapshot, role catalog.Principal) {
 			continue
 		}
 		for _, a := range snap.Access.Accounts {
-			if a.Principal == m.Member && a.DefaultRole != role.Name && a.Principal != snap.Self {
+			if a.Principal == m.Member && !m.Inherit && !slices.Contains(defaultsOf(a), role.Name) &&
+				a.Principal != snap.Self {
 				dormant = append(dormant, a.Principal.String())
 			}
 		}

@@ -38,9 +38,10 @@ func planSetAside(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	has := dropDetailsOf(impact.Details).Objects
 	planAsideBlockers(b, d, impact, snap)
 	planReadOnly(b, d)
-	people, exempt := globalAccounts(snap)
+	g := planGate(d.Name, snap, true)
+	people, exempt := g.leaks(snap)
 	rules := in.Clearing.Rules(clearing.Target{Database: d.Name})
-	rules.GateIncomplete = len(exempt) > 0 || len(people) > 0 && !in.Clearing.Asks("lock_accounts")
+	rules.GateIncomplete = g.incomplete(people, exempt, in)
 	waits := heldName(d.Name, snap.Names)
 	h := planning.HoldingOf(in, snap)
 	h.Kept = map[string]string{"encoding": d.Encoding, "collation": d.Collation}
@@ -50,7 +51,7 @@ func planSetAside(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	clear := planning.Clearing(b, snap, rules, shown, productOf(snap).killEach())
 	b.Set(change.Setting{Name: "name", Value: spec.Name, Asked: true, Decides: "which database"})
 	planning.SessionPolicy(b, in.Clearing)
-	g := planGate(d.Name, snap, true)
+	planUnreached(b, g)
 	planLeaks(b, in, people, exempt, rules.Target.Of(snap.Connected), snap, &g)
 	if len(g.do) > 0 {
 		b.Steps = append(b.Steps, gateStep(g, d.Name, snap.Self))

@@ -77,6 +77,7 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 	if !okRole || !okMember {
 		return
 	}
+	planAbove(b, m.Principal, snap)
 	var held *catalog.Membership
 	of := productOf(snap)
 	admin := of.grantsRoles(snap.Instance.Login)
@@ -114,6 +115,7 @@ func planMember(b *change.Brief, spec change.MemberSpec, snap catalog.Snapshot, 
 			r.Name)
 		return
 	case !give:
+		planMandatory(b, r.Principal, snap.Access)
 		if slices.Contains(defaultsOf(m), r.Name) {
 			b.Steps = append(b.Steps, defaultRolesStep(m, without(defaultsOf(m), r.Name), of))
 		}

@@ -339,9 +339,10 @@ func (s *server) probeGate(ctx context.Context, step change.Step) (bool, error) 
 		return false, err
 	}
 	name := step.Args["name"]
+	kept := append(engine.DecodeList(step.Args["kept"]), step.Args["self"]) // Genarch's own login keeps its rights
 	for _, g := range grants {
-		if g.Grantee.String() == step.Args["self"] {
-			continue // Genarch's own login keeps its rights
+		if slices.Contains(kept, g.Grantee.String()) {
+			continue
 		}
 		if onName(g, name) && (g.Scope != catalog.ScopeDatabase || !s.product.placeholder.Has(g.Privileges)) {
 			return false, nil

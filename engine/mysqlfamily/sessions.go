@@ -125,9 +125,13 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 		return out, err
 	}
 	out.Read = time.Now().UTC()
-	administrators := map[catalog.Principal]bool{}
-	for _, a := range accounts {
-		administrators[a.Principal] = s.product.administers(a)
+	administrators := s.product.administrators(accounts, nil)
+	if len(administrators) > 0 { // some may have it by a role
+		memberships, err := s.product.memberships(ctx, s)
+		if err != nil {
+			return out, err
+		}
+		administrators = s.product.administrators(accounts, memberships)
 	}
 	own, resolver := s.ownNow(), newAccountResolver(s.product.hosts, accounts)
 	s.sessions.Store(int64(len(lines)))

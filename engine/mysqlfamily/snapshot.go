@@ -35,6 +35,9 @@ func (s *server) readAccountSide(ctx context.Context, in change.Intent, snap *ca
 	snap.Access = &a
 	name, host := splitAccount(snap.Instance.Login.Name)
 	snap.Self = catalog.Principal{Name: name, Host: host}
+	if err := s.readPlainNames(ctx, snap); err != nil {
+		return err
+	}
 	if in.Kind == change.DropDatabase || in.Kind == change.AlterDatabase || in.Kind == change.SetAside ||
 		in.Kind == change.BringBack {
 		return nil
@@ -45,6 +48,15 @@ func (s *server) readAccountSide(ctx context.Context, in change.Intent, snap *ca
 	return s.readAccountUse(ctx, in, who, snap)
 }
 
+// readPlainNames reads whether the database of a grant is no pattern.
+func (s *server) readPlainNames(ctx context.Context, snap *catalog.Snapshot) error {
+	if s.product.plainNames == "" {
+		return nil
+	}
+	return wrap("read the server",
+		s.db.QueryRowContext(ctx, s.product.plainNames).Scan(&detailsOf(snap.Details).PlainNames))
+}
+
 // readServerSide reads what decides on how accounts can be made.
 func (s *server) readServerSide(ctx context.Context, snap *catalog.Snapshot) error {
 	var strict bool
@@ -53,11 +65,6 @@ func (s *server) readServerSide(ctx context.Context, snap *catalog.Snapshot) err
 		Scan(&detailsOf(snap.Details).Client, &detailsOf(snap.Details).TLSReady, &strict)
 	if err != nil {
 		return wrap("read the server", err)
-	}
-	if text := s.product.plainNames; text != "" {
-		if err := s.db.QueryRowContext(ctx, text).Scan(&detailsOf(snap.Details).PlainNames); err != nil {
-			return wrap("read the server", err)
-		}
 	}
 	var checks []string
 	err = s.query(ctx, "read plugins",

@@ -12,7 +12,8 @@ import (
 	"github.com/dolthub/vitess/go/sqltypes"
 )
 
-func (f *face) addAdmin(name, password string) error {
+// addAdmin makes an account that may do everything. system: it has SYSTEM_USER.
+func (f *face) addAdmin(name, password string, system bool) error {
 	back := secret()
 	who := quote(name) + "@'127.0.0.1'"
 	for _, q := range []string{"CREATE USER IF NOT EXISTS " + who, "ALTER USER " + who + " IDENTIFIED VIA " +
@@ -21,7 +22,7 @@ func (f *face) addAdmin(name, password string) error {
 		"REPLACE INTO mysql8.accounts (User, Host, plugin, verifier, backend) VALUES (" + quote(name) + ", " +
 			"'127.0.0.1', 'caching_sha2_password', " + quote(sha2Verifier(password, printableSalt(), 5)) + ", '" +
 			back + "')",
-		"INSERT IGNORE INTO mysql8.global_grants VALUES " + dynamics(name)} {
+		"INSERT IGNORE INTO mysql8.global_grants VALUES " + dynamics(name, system)} {
 		if _, err := f.ask(q); err != nil {
 			return err
 		}
@@ -29,10 +30,14 @@ func (f *face) addAdmin(name, password string) error {
 	return nil
 }
 
-func dynamics(name string) string {
+func dynamics(name string, system bool) string {
 	var rows []string
-	for _, p := range []string{"CONNECTION_ADMIN", "ROLE_ADMIN", "XA_RECOVER_ADMIN", "BACKUP_ADMIN", "SHOW_ROUTINE",
-		"SYSTEM_VARIABLES_ADMIN", "SET_USER_ID", "SET_ANY_DEFINER"} {
+	list := []string{"CONNECTION_ADMIN", "ROLE_ADMIN", "XA_RECOVER_ADMIN", "BACKUP_ADMIN", "SHOW_ROUTINE",
+		"SYSTEM_VARIABLES_ADMIN", "SET_USER_ID", "SET_ANY_DEFINER"}
+	if system {
+		list = append(list, "SYSTEM_USER")
+	}
+	for _, p := range list {
 		rows = append(rows, "("+quote(name)+", '127.0.0.1', '"+p+"', 'Y')")
 	}
 	return strings.Join(rows, ", ")
@@ -83,15 +88,20 @@ func (f *face) let(user string, remote net.Addr) (mysql.Getter, error) {
 		return nil, refuse(3118, "HY000", "Access denied for user '%s'@'%s'. Account is locked.", user, host)
 	case plugin == "mysql_native_password" && !f.native:
 		return nil, refuse(1524, "HY000", "Plugin 'mysql_native_password' is not loaded")
+	case f.variable("offline_mode") == "1" && !f.exempt(user, host):
+		return nil, refuse(3032, "HY000", "The server is currently in offline mode")
 	case expired:
 		return nil, refuse(1862, "HY000", "Your password has expired. To log in you must change it using a "+
 			"client that supports expired passwords.")
+	}
+	if err := f.activate(user, host); err != nil {
+		return nil, err
 	}
 	c, err := f.connect(user, back)
 	if err != nil {
 		return nil, err
 	}
-	return &login{user, host, c}, nil
+	return &login{user: user, host: host, conn: c}, nil
 }
 
 // UserEntryWithCacheHash is the quick login of who was here before.

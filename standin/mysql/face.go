@@ -23,19 +23,23 @@ type face struct {
 	dir       string // where a file cut asks for lines to be cut
 	host      string
 	port      int
-	native    bool // mysql_native_password is there
+	native    bool         // mysql_native_password is there
+	settings  sync.RWMutex // guards variables
 	variables map[string]string
 	mu        sync.Mutex // guards root and fast
 	root      *mysql.Conn
 	fast      map[string][]byte      // what makes later logins quick: SHA256(SHA256(password))
 	clients   map[string]*mysql.Conn // by the number of the session behind
 	frozen    atomic.Bool            // whether some database may be read only
+
+	restrictions atomic.Bool // whether some account may have a partial revoke
 }
 
 // login is who a client is, and his own session behind.
 type login struct {
 	user, host string
 	conn       *mysql.Conn
+	stale      atomic.Bool // its roles may have been taken since it has signed in
 }
 
 // Get serves the protocol's library.
@@ -64,13 +68,6 @@ func (f *face) WarningCount(*mysql.Conn) uint16             { return 0 }
 func (f *face) ComResetConnection(*mysql.Conn) error        { return nil }
 func (f *face) ParserOptionsForConnection(*mysql.Conn) (sqlparser.ParserOptions, error) {
 	return sqlparser.ParserOptions{}, nil
-}
-func (f *face) ComPrepare(context.Context, *mysql.Conn, string, *mysql.PrepareData) ([]*querypb.Field, error) {
-	return nil, refuse(1295, "HY000", "This command is not supported in the prepared statement protocol yet "+
-		"(stand-in: interpolate parameters)")
-}
-func (f *face) ComStmtExecute(context.Context, *mysql.Conn, *mysql.PrepareData, func(*sqltypes.Result) error) error {
-	return refuse(1295, "HY000", "This command is not supported in the prepared statement protocol yet")
 }
 
 // ComInitDB is USE.
@@ -103,6 +100,11 @@ var kill = regexp.MustCompile(`(?i)^KILL\s+(?:CONNECTION\s+)?(\d+)$`)
 func (f *face) ComQuery(_ context.Context, c *mysql.Conn, q string, give mysql.ResultSpoolFn) error {
 	f.note(c)
 	q = strings.TrimSpace(strings.Clone(q))
+	if l := c.UserData.(*login); l.stale.Swap(false) {
+		if err := f.refresh(l); err != nil {
+			return err
+		}
+	}
 	r, err := f.do(c, q)
 	if f.cuts(q) {
 		c.Close()
@@ -200,6 +202,19 @@ func (f *face) do(c *mysql.Conn, q string) (*sqltypes.Result, error) {
 	}
 	upper := strings.ToUpper(strings.Join(strings.Fields(q[:min(len(q), 60)]), " "))
 	upper = strings.TrimSuffix(upper, ";")
+	if m := kill.FindStringSubmatch(q); m != nil {
+		if err := f.mayEnd(c, m[1]); err != nil {
+			return nil, err
+		}
+	}
+	if err := f.mayAlter(c, q); err != nil {
+		return nil, err
+	}
+	if f.restrictions.Load() {
+		if err := f.mayUse(c, q); err != nil {
+			return nil, err
+		}
+	}
 	if f.frozen.Load() && writes.MatchString(q) && !alterRO.MatchString(q) {
 		if err := f.mayWrite(c, q); err != nil {
 			return nil, err
@@ -227,6 +242,8 @@ func (f *face) do(c *mysql.Conn, q string) (*sqltypes.Result, error) {
 		"STATUS") || strings.HasPrefix(upper, "SHOW SLAVE")):
 		return nil, refuse(1064, "42000", "You have an error in your SQL syntax; check the manual that "+
 			"corresponds to your MySQL server version for the right syntax to use near 'MASTER STATUS' at line 1")
+	case match(&m, settable, q):
+		return f.set(m)
 	case match(&m, alterRO, q):
 		return f.readOnly(name(m[1]), m[2])
 	case match(&m, dropDB, q):
@@ -259,6 +276,11 @@ func (f *face) do(c *mysql.Conn, q string) (*sqltypes.Result, error) {
 		return &sqltypes.Result{}, err
 	case match(&m, dynamic, q):
 		return f.dynamic(m)
+	case match(&m, onDatabase, q) && f.variable("partial_revokes") == "1":
+		if done, err := f.restricted(m); done || err != nil {
+			return &sqltypes.Result{}, err
+		}
+		return f.run(c, f.rewrite(f.roles(q)))
 	case match(&m, defaultTo, q):
 		return f.defaultRole(m)
 	case match(&m, renameUser, q):
@@ -279,6 +301,7 @@ func (f *face) do(c *mysql.Conn, q string) (*sqltypes.Result, error) {
 			where := " WHERE User = " + quote(unquote(m[1])) + " AND Host = " + quote(unquote(m[2]))
 			_, _ = f.ask("DELETE FROM mysql8.accounts" + where)
 			_, _ = f.ask("DELETE FROM mysql8.global_grants" + where)
+			_, _ = f.ask("DELETE FROM mysql8.restrictions" + where)
 			err = f.forget()
 		}
 		return r, err
@@ -303,6 +326,11 @@ func (f *face) do(c *mysql.Conn, q string) (*sqltypes.Result, error) {
 				"utf8mb4_0900_ai_ci")
 		}), err
 	case strings.HasPrefix(upper, "DROP ROLE"):
+		for _, m := range account.FindAllStringSubmatch(q, -1) {
+			if err := f.optional([]string{quote(unquote(m[1]))}); err != nil {
+				return nil, err
+			}
+		}
 		r, err := f.run(c, f.rewrite(f.roles(q)))
 		if err == nil {
 			err = f.forget()

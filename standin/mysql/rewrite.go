@@ -90,7 +90,7 @@ var catalogues = []struct {
 }{
 	{regexp.MustCompile(`(?i)\bmysql\.(user|role_edges|default_roles|global_grants|password_history|db)\b`),
 		"mysql8.$1"},
-	{regexp.MustCompile(`(?i)\binformation_schema\.(SCHEMATA|SCHEMATA_EXTENSIONS|USER_ATTRIBUTES|PROCESSLIST` +
+	{regexp.MustCompile(`(?i)\binformation_schema\.(SCHEMATA|SCHEMATA_EXTENSIONS|USER_ATTRIBUTES|APPLICABLE_ROLES|PROCESSLIST` +
 		`|COLLATION_CHARACTER_SET_APPLICABILITY|CHARACTER_SETS|USER_PRIVILEGES|PLUGINS)\b`), "mysql8.$1"},
 	{regexp.MustCompile(`(?i)\bperformance_schema\.(processlist|metadata_locks|data_lock_waits` +
 		`|replication_group_members|replication_connection_status|tls_channel_status)\b`), "mysql8.$1"},
@@ -133,7 +133,7 @@ func (f *face) rewrite(q string) string {
 	q = versionCall.ReplaceAllString(q, "'"+f.version+"'$2")
 	q = variable.ReplaceAllStringFunc(q, func(m string) string {
 		name := strings.ToLower(variable.FindStringSubmatch(m)[1])
-		if v, ok := f.variables[name]; ok {
+		if v := f.variable(name); v != "" {
 			return v
 		}
 		if name == "sql_mode" {

@@ -95,18 +95,30 @@ const together = "standin:"
 
 // setDefaults settles the default roles of an account, whose name and host are quoted.
 func (f *face) setDefaults(user, host string, roles []string) error {
-	who := user + "@" + host
 	where := " WHERE User = " + user + " AND Host = " + host
-	all := "`" + together + fmt.Sprintf("%x", sha1.Sum([]byte(who))) + "`"
 	do := []string{"DELETE FROM mysql8.defaults" + where}
-	ident := func(role string) string { return "`" + strings.ReplaceAll(role, "`", "``") + "`" }
 	for _, r := range roles {
 		do = append(do, "INSERT INTO mysql8.defaults VALUES ("+user+", "+host+", "+quote(r)+")")
 	}
-	switch len(roles) {
-	case 0:
+	for _, q := range do {
+		if _, err := f.ask(q); err != nil {
+			return err
+		}
+	}
+	return f.hold(user, host, roles, false)
+}
+
+// hold makes some roles those that are active behind from the next sign-in on. lent: the account
+// has not all of them itself.
+func (f *face) hold(user, host string, roles []string, lent bool) error {
+	who := user + "@" + host
+	all := "`" + together + fmt.Sprintf("%x", sha1.Sum([]byte(who))) + "`"
+	ident := func(role string) string { return "`" + strings.ReplaceAll(role, "`", "``") + "`" }
+	var do []string
+	switch {
+	case len(roles) == 0:
 		do = append(do, "SET DEFAULT ROLE NONE FOR "+who)
-	case 1:
+	case len(roles) == 1 && !lent:
 		do = append(do, "SET DEFAULT ROLE "+ident(roles[0])+" FOR "+who)
 	default:
 		do = append(do, "DROP ROLE IF EXISTS "+all, "CREATE ROLE "+all)
@@ -123,8 +135,32 @@ func (f *face) setDefaults(user, host string, roles []string) error {
 	return nil
 }
 
-// forget takes roles out of the default roles of whoever has them no longer.
+// refresh makes a session feel that roles were taken from its account: those hold that would from
+// a sign-in on.
+func (f *face) refresh(l *login) error {
+	r, err := f.ask("SELECT JSON_VALUE(Priv, '$.default_role') FROM mysql.global_priv WHERE User = " + quote(l.user) +
+		" AND Host = " + quote(l.host))
+	if err != nil || len(r.Rows) == 0 {
+		return err
+	}
+	role := "NONE"
+	if r.Rows[0][0].ToString() != "" {
+		role = "`" + strings.ReplaceAll(r.Rows[0][0].ToString(), "`", "``") + "`"
+	}
+	_, err = l.conn.ExecuteFetch("SET ROLE "+role, 1, false)
+	return err
+}
+
+// forget takes roles out of the default roles of whoever has them no longer, and out of the
+// sessions.
 func (f *face) forget() error {
+	defer func() {
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		for _, c := range f.clients {
+			c.UserData.(*login).stale.Store(true)
+		}
+	}()
 	gone, err := f.ask("SELECT DISTINCT d.User, d.Host FROM mysql8.defaults d LEFT JOIN mysql.roles_mapping m" +
 		" ON m.User = d.User AND m.Host = d.Host AND m.Role = d.Role WHERE m.Role IS NULL")
 	if err != nil {
@@ -168,6 +204,11 @@ func (f *face) roleTo(c *mysql.Conn, q string) (*sqltypes.Result, error) {
 	}
 	if len(roles) == 0 {
 		return nil, refuse(1235, "42000", "stand-in: write roles as 'name'@'host'")
+	}
+	if strings.HasPrefix(before, "REVOKE") {
+		if err := f.optional(roles); err != nil {
+			return nil, err
+		}
 	}
 	who := "User = " + quote(l.user) + " AND Host = " + quote(l.host)
 	r, err := f.ask("SELECT (SELECT COUNT(*) FROM mysql8.global_grants WHERE PRIV = 'ROLE_ADMIN' AND " +

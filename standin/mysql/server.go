@@ -41,7 +41,7 @@ func Main(args []string) error {
 	listen := flags.String("listen", "127.0.0.1:13390", "where clients connect")
 	version := flags.String("version", "8.0.36", "what to be: 8.0.x, 8.4.x, 9.x")
 	uuid := flags.String("uuid", "", "server_uuid; empty: one of its own, kept in its folder")
-	admin := flags.String("admin", "genarch", "administrator for clients, from 127.0.0.1")
+	admin := flags.String("admin", "genarch", "administrator for clients, from 127.0.0.1, without SYSTEM_USER; root, with the same password, has it")
 	secretFile := flags.String("secret-file", "", "file with the administrator's password; needed")
 	partial := flags.Bool("partial-revokes", false, "what @@partial_revokes says")
 	if err := flags.Parse(args); err != nil {
@@ -69,8 +69,10 @@ func Main(args []string) error {
 	if err != nil {
 		return err
 	}
-	if err := f.addAdmin(*admin, strings.TrimSpace(string(password))); err != nil {
-		return err
+	for name, system := range map[string]bool{*admin: false, "root": true} {
+		if err := f.addAdmin(name, strings.TrimSpace(string(password)), system); err != nil {
+			return err
+		}
 	}
 	return f.serve(*listen, filepath.Join(*dir, "ca.pem"), behind.ended)
 }
@@ -99,6 +101,7 @@ func newFace(b *behind, dir, version, uuid, listen string, partial bool) (*face,
 			"caching_sha2_password_digest_rounds": "5000",
 		}}
 	f.frozen.Store(true)
+	f.restrictions.Store(true)
 	_, port, err := net.SplitHostPort(listen)
 	if err != nil {
 		return nil, err
@@ -116,6 +119,9 @@ func newFace(b *behind, dir, version, uuid, listen string, partial bool) (*face,
 				return nil, fmt.Errorf("%w\n%s", err, line)
 			}
 		}
+	}
+	if err := f.restore(); err != nil {
+		return nil, err
 	}
 	// From 8.4 on the old plugin is off, from 9 on it is gone.
 	if v := mysqlVersion(version); v < 90000 {

@@ -42,12 +42,43 @@ func TestStandIn(t *testing.T) {
 	}
 }
 
-func standIn(t *testing.T, version string) {
+// client is an administrator's session of a stand-in that the test has started.
+type client struct {
+	*testing.T
+	conn *sql.Conn
+}
+
+// do runs a statement, which is to end with an error number, or with 0.
+func (c client) do(want uint16, q string) {
+	c.Helper()
+	if _, err := c.conn.ExecContext(c.Context(), q); code(err) != want {
+		c.Errorf("%s\n  got %v, want %d", q, err, want)
+	}
+}
+
+// value reads one.
+func (c client) value(q string) (out string) {
+	c.Helper()
+	if err := c.conn.QueryRowContext(c.Context(), q).Scan(&out); err != nil {
+		c.Errorf("%s\n  %v", q, err)
+	}
+	return out
+}
+
+func (c client) is(what, want string) {
+	c.Helper()
+	if what != want {
+		c.Errorf("got %q, want %q", what, want)
+	}
+}
+
+// start starts a stand-in, and signs in as its administrator.
+func start(t *testing.T, version string) client {
 	b, err := startBehind(t.TempDir())
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer b.stop()
+	t.Cleanup(b.stop)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
@@ -58,44 +89,32 @@ func standIn(t *testing.T, version string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := f.addAdmin("root", "rootpw"); err != nil {
-		t.Fatal(err)
+	for name, system := range map[string]bool{"root": true, "genarch": false} {
+		if err := f.addAdmin(name, "rootpw", system); err != nil {
+			t.Fatal(err)
+		}
 	}
 	stopped := make(chan struct{})
 	served := make(chan error, 1)
 	go func() { served <- f.serve(address, filepath.Join(t.TempDir(), "ca.pem"), stopped) }()
-	defer func() { close(stopped); <-served }()
+	t.Cleanup(func() { close(stopped); <-served })
 	db := open("root", "rootpw")
-	defer db.Close()
+	t.Cleanup(func() { db.Close() })
 	for deadline := time.Now().Add(time.Minute); db.Ping() != nil; {
 		if time.Now().After(deadline) {
 			t.Fatal("it does not answer: ", db.Ping())
 		}
 	}
-	ctx := t.Context()
-	admin, err := db.Conn(ctx)
+	conn, err := db.Conn(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
-	do := func(want uint16, q string) {
-		t.Helper()
-		if _, err := admin.ExecContext(ctx, q); code(err) != want {
-			t.Errorf("%s\n  got %v, want %d", q, err, want)
-		}
-	}
-	value := func(q string) (out string) {
-		t.Helper()
-		if err := admin.QueryRowContext(ctx, q).Scan(&out); err != nil {
-			t.Errorf("%s\n  %v", q, err)
-		}
-		return out
-	}
-	is := func(what, want string) {
-		t.Helper()
-		if what != want {
-			t.Errorf("got %q, want %q", what, want)
-		}
-	}
+	return client{t, conn}
+}
+
+func standIn(t *testing.T, version string) {
+	c := start(t, version)
+	do, value, is, ctx := c.do, c.value, c.is, t.Context()
 	// The connection is set up; MariaDB's words are refused.
 	do(0, "SET SESSION sql_mode='STRICT_TRANS_TABLES,NO_ENGINE_SUBSTITUTION', sql_quote_show_create=1, lock_wait_timeout=1, innodb_lock_wait_timeout=5, max_execution_time=30000, print_identified_with_as_hex=1, information_schema_stats_expiry=86400, @genarch_began=(SELECT UNIX_TIMESTAMP()-CAST(VARIABLE_VALUE AS SIGNED) FROM performance_schema.global_status WHERE VARIABLE_NAME='Uptime')")
 	do(1231, "SET SESSION sql_mode='STRICT_TRANS_TABLES,NO_AUTO_CREATE_USER'")
@@ -220,4 +239,91 @@ func standIn(t *testing.T, version string) {
 	do(0, "DROP ROLE 'readers'@'%'")
 	do(0, "DROP USER 'app'@'127.0.0.1'")
 	do(1396, "DROP USER 'app'@'127.0.0.1'")
+}
+
+// TestAbove: what everybody has, what one is kept from although he has it everywhere, and who is
+// above the rest.
+func TestAbove(t *testing.T) {
+	c := start(t, "8.0.36")
+	do, value, is := c.do, c.value, c.is
+	v := sha2Verifier("pw", printableSalt(), 5)
+	as := func(user, q string) uint16 {
+		t.Helper()
+		db := open(user, map[bool]string{true: "rootpw", false: "pw"}[user == "genarch"])
+		defer db.Close()
+		_, err := db.Exec(q)
+		return code(err)
+	}
+	want := func(number uint16, user, q string) {
+		t.Helper()
+		if got := as(user, q); got != number {
+			t.Errorf("%s: %s\n  got %d, want %d", user, q, got, number)
+		}
+	}
+	for _, q := range []string{"CREATE DATABASE d1", "CREATE TABLE d1.t (id INT)", "CREATE DATABASE d2",
+		"CREATE TABLE d2.t (id INT)", "CREATE ROLE 'all'@'%'", "GRANT SELECT ON `d1`.* TO 'all'@'%'",
+		"CREATE USER 'app'@'127.0.0.1' IDENTIFIED WITH caching_sha2_password AS '" + v + "'"} {
+		do(0, q)
+	}
+	// Mandatory roles hold where all roles do, or by default.
+	want(1142, "app", "SELECT * FROM d1.t")
+	do(0, "SET PERSIST mandatory_roles = '`all`@`%`, nobody'")
+	is(value("SELECT GROUP_CONCAT(ROLE_NAME) FROM information_schema.APPLICABLE_ROLES WHERE IS_MANDATORY = 'YES'"), "all")
+	want(1142, "app", "SELECT * FROM d1.t")
+	do(0, "SET GLOBAL activate_all_roles_on_login = ON")
+	want(0, "app", "SELECT * FROM d1.t")
+	is(value("SELECT COUNT(*) FROM mysql.role_edges"), "0")
+	do(3628, "DROP ROLE 'all'@'%'")
+	do(3628, "REVOKE 'all'@'%' FROM 'app'@'127.0.0.1'")
+	do(0, "SET PERSIST mandatory_roles = ''")
+	want(1142, "app", "SELECT * FROM d1.t")
+	// A role that is taken is gone with the next statement.
+	do(0, "GRANT 'all'@'%' TO 'app'@'127.0.0.1'")
+	do(0, "SET DEFAULT ROLE 'all'@'%' TO 'app'@'127.0.0.1'")
+	app := open("app", "pw")
+	defer app.Close()
+	app.SetMaxOpenConns(1)
+	if _, err := app.Exec("SELECT * FROM d1.t"); err != nil {
+		t.Error(err)
+	}
+	do(0, "REVOKE 'all'@'%' FROM 'app'@'127.0.0.1'")
+	if _, err := app.Exec("SELECT * FROM d1.t"); code(err) != 1142 {
+		t.Error("a role that was taken holds on:", err)
+	}
+	// A partial revoke.
+	do(0, "GRANT SELECT, INSERT ON *.* TO 'app'@'127.0.0.1'")
+	do(1141, "REVOKE SELECT ON `d1`.* FROM 'app'@'127.0.0.1'")
+	do(0, "SET GLOBAL partial_revokes = ON")
+	do(0, "REVOKE SELECT, INSERT ON `d1`.* FROM 'app'@'127.0.0.1'")
+	is(value("SELECT JSON_EXTRACT(User_attributes, '$.Restrictions') FROM mysql.user WHERE User = 'app'"),
+		`[{"Database": "d1", "Privileges": ["INSERT", "SELECT"]}]`)
+	want(1142, "app", "SELECT * FROM d1.t")
+	want(1044, "app", "USE d1")
+	want(0, "app", "SELECT * FROM d2.t")
+	do(3896, "SET GLOBAL partial_revokes = OFF")
+	do(0, "GRANT SELECT, INSERT ON `d1`.* TO 'app'@'127.0.0.1'")
+	is(value("SELECT COUNT(*) FROM mysql.db WHERE User = 'app'"), "0")
+	want(0, "app", "SELECT * FROM d1.t")
+	// Who has SYSTEM_USER is above who has not.
+	do(0, "GRANT SYSTEM_USER ON *.* TO 'app'@'127.0.0.1'")
+	want(1227, "genarch", "ALTER USER 'app'@'127.0.0.1' ACCOUNT LOCK")
+	want(1227, "genarch", "REVOKE SELECT ON *.* FROM 'app'@'127.0.0.1'")
+	want(1095, "genarch", "KILL "+value("SELECT MAX(ID) FROM performance_schema.processlist WHERE USER = 'app'"))
+	// Values are put into a prepared statement.
+	db := open("root", "rootpw")
+	defer db.Close()
+	st, err := db.Prepare("SELECT ?, '?', ?, COALESCE(?, 7)")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer st.Close()
+	var a, b, x string
+	var n int
+	if err := st.QueryRow("it's", 41, nil).Scan(&a, &b, &n, &x); err != nil || a != "it's" || b != "?" || n != 41 || x != "7" {
+		t.Error(a, b, n, x, err)
+	}
+	// A server that is offline.
+	do(0, "SET GLOBAL offline_mode = ON")
+	want(3032, "app", "SELECT 1")
+	want(0, "genarch", "SELECT 1")
 }
