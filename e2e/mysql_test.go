@@ -43,6 +43,7 @@ func TestMySQL(t *testing.T) {
 	t.Run("set aside", func(t *testing.T) { testHoldingMySQL(t, s, db, exec) })
 	t.Run("a copy", func(t *testing.T) { testCopyMySQL(t, s, db, exec) })
 	t.Run("a script", func(t *testing.T) { testFillMySQL(t, s, my, db, exec) })
+	t.Run("an export", func(t *testing.T) { testExportMySQL(t, s, db, exec) })
 	t.Run("cut lines", func(t *testing.T) { testCutMySQL(t, s, my, db) })
 	t.Run("not yet", func(t *testing.T) {
 		for body, want := range map[string]string{
@@ -185,6 +186,23 @@ func testRolesMySQL(t *testing.T, s *service, exec func(...string)) {
 	exec("GRANT SYSTEM_USER ON *.* TO 'desk'@'127.0.0.1'")
 	has(t, "an administrator", s.run(1, "account", "lock", "jetty/account:desk@127.0.0.1", "--yes").err, "SYSTEM_USER",
 		"[rights.missing]")
+}
+
+// testExportMySQL drops a database after an export, which fills another.
+func testExportMySQL(t *testing.T, s *service, db *sql.DB, exec func(...string)) {
+	exec("CREATE DATABASE `-tides`", "CREATE TABLE `-tides`.levels (n INT PRIMARY KEY, label TEXT)",
+		"INSERT INTO `-tides`.levels VALUES (1, 'a (b), (c)'), (2, 'it''s'), (3, NULL)", "CREATE DATABASE again")
+	has(t, "exported", s.run(0, "database", "drop", "jetty/-tides", "--for-good", "--export-first", "--confirm",
+		"-tides").err, "It is exported first by", "1 table, 3 rows in the export",
+		"as many tables")
+	list := strings.Split(strings.TrimSpace(s.run(0, "export", "list").out), "\n")
+	script := scriptFile(t, s.run(0, "export", "fetch", strings.Fields(list[len(list)-1])[0], "-").out)
+	has(t, "put back by filling", s.run(0, "database", "fill", "jetty/again", script, "--yes").err, "levels: new, with 3 rows")
+	var n int
+	if err := db.QueryRow("SELECT COUNT(*) FROM again.levels WHERE label = 'it''s'").Scan(&n); err != nil || n != 1 {
+		t.Errorf("put back, it has %d rows, %v", n, err)
+	}
+	exec("DROP DATABASE again")
 }
 
 // testDropMySQL drops a database that somebody writes to, and one that a key points into.

@@ -19,20 +19,37 @@ import (
 
 // dumpProgram finds the program that exports from a server.
 func (s *server) dumpProgram(ctx context.Context) (p engine.Program, why string) {
+	names := strings.Join(s.product.dumps, " or ")
 	if s.target.Server.TLS == catalog.TLSRequired {
-		return p, "mariadb-dump can check a certificate by an authority only, and this server is known by its key"
+		return p, names + " can check a certificate by an authority only, and this server is known by its key"
 	}
-	list := engine.Programs(ctx, "mariadb-dump")
-	if len(list) == 0 {
-		return p, "there is no mariadb-dump on the machine of the service"
+	for _, name := range s.product.dumps {
+		// On some machines a name is that of another product's program, which is the last resort.
+		for _, found := range engine.Programs(ctx, name) {
+			if p.Path == "" || ofMariaDB(p.Number) && !ofMariaDB(found.Number) {
+				p = found
+			}
+		}
 	}
-	return list[len(list)-1], ""
+	if p.Path == "" {
+		return p, "there is no " + names + " on the machine of the service"
+	}
+	return p, ""
 }
+
+// ofMariaDB reports whether a program is MariaDB's, by the first number of its version; it has
+// other options than MySQL's, and exports from both.
+func ofMariaDB(number int) bool { return number >= 10 }
 
 // export writes a database as a script, as seen at one moment where its tables have
 // transactions.
 func (s *server) export(ctx context.Context, step change.Step) (engine.Report, error) {
 	name, srv := step.Args["name"], s.target.Server
+	number, _ := strconv.Atoi(step.Args["number"])
+	plain, verified := []string{"--skip-ssl"}, "--ssl-verify-server-cert"
+	if !ofMariaDB(number) {
+		plain, verified = []string{"--ssl-mode=DISABLED", "--get-server-public-key"}, "--ssl-mode=VERIFY_IDENTITY"
+	}
 	args := []string{"--no-defaults", "--single-transaction", "--routines", "--events", "--triggers", "--hex-blob",
 		"--no-tablespaces", "--default-character-set=utf8mb4", "--user=" + srv.Admin}
 	if srv.OnSocket() {
@@ -42,9 +59,9 @@ func (s *server) export(ctx context.Context, step change.Step) (engine.Report, e
 	}
 	switch {
 	case srv.TLS != catalog.TLSVerified:
-		args = append(args, "--skip-ssl")
+		args = append(args, plain...)
 	case srv.CA == "":
-		args = append(args, "--ssl-verify-server-cert", "--ssl-ca=/etc/ssl/certs/ca-certificates.crt")
+		args = append(args, verified, "--ssl-ca=/etc/ssl/certs/ca-certificates.crt")
 	default:
 		f, err := os.CreateTemp("", "genarch-ca-*.pem")
 		if err == nil {
@@ -55,7 +72,10 @@ func (s *server) export(ctx context.Context, step change.Step) (engine.Report, e
 		if err != nil {
 			return engine.Report{}, &engine.Error{Op: step.Title, Kind: engine.NotSent, Err: err}
 		}
-		args = append(args, "--ssl-verify-server-cert", "--ssl-ca="+f.Name())
+		args = append(args, verified, "--ssl-ca="+f.Name())
+	}
+	if !ofMariaDB(number) { // these ask for privileges, and for tables, that an export needs not
+		args = append(args, "--set-gtid-purged=OFF", "--column-statistics=0")
 	}
 	cmd := engine.Command(ctx, step.Args["program"], []string{"MYSQL_PWD=" + s.target.Password.Reveal()},
 		append(args, "--", name)...)

@@ -32,7 +32,8 @@ var mariaDB = product{description: &mariaDescription, limits: mariaLimits, accou
 	abilities: mariaAbilities, setUp: mariaSetUp,
 	recognises: func(version string) bool { return strings.Contains(version, "MariaDB") },
 	identity:   mariaIdentity,
-	instance: `SELECT VERSION(), CURRENT_USER(), @@read_only, @@innodb_read_only, @@max_connections,
+	instance: `SELECT VERSION(), CURRENT_USER(), CASE WHEN @@innodb_read_only THEN 'innodb_read_only is on'
+			WHEN @@read_only THEN 'read_only is on (it may be a replica)' ELSE '' END, @@max_connections,
 		@@character_set_server, @@collation_server,
 		(SELECT VARIABLE_VALUE FROM information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME = 'THREADS_CONNECTED'),
 		(SELECT VARIABLE_VALUE FROM information_schema.GLOBAL_STATUS WHERE VARIABLE_NAME = 'UPTIME'),
@@ -76,6 +77,7 @@ var mariaDB = product{description: &mariaDescription, limits: mariaLimits, accou
 	unchecked:   "SET STATEMENT foreign_key_checks = 0 FOR ",
 	generated:   "IS_GENERATED",
 	dropping:    "SET STATEMENT lock_wait_timeout=2, innodb_lock_wait_timeout=2, max_statement_time=0 FOR ",
+	dumps:       []string{"mariadb-dump"},
 	clients: clientWords{scheme: "mariadb", tls: "sslMode", modes: [3]string{"disable", "trust", "verify-full"},
 		options: [2]string{"ssl\n", "ssl\nssl-verify-server-cert\n"}, client: "mariadb-client"},
 	ownRole: " WITH ADMIN CURRENT_USER", grantsRoles: func(catalog.Login) bool { return false },

@@ -35,7 +35,10 @@ var mySQL = product{description: &mysqlDescription, limits: mysqlLimits, account
 	recognises: func(version string) bool { return !strings.Contains(version, "MariaDB") },
 	oldest:     80022,
 	identity:   mysqlIdentity,
-	instance: `SELECT VERSION(), CURRENT_USER(), @@read_only OR @@super_read_only, @@innodb_read_only,
+	instance: `SELECT VERSION(), CURRENT_USER(), CASE WHEN @@innodb_read_only THEN 'innodb_read_only is on'
+			WHEN @@read_only OR @@super_read_only THEN 'read_only is on (it may be a replica)'
+			WHEN @@offline_mode THEN 'offline_mode is on: only administrators sign in, so somebody works on the server alone'
+			ELSE '' END,
 		@@max_connections, @@character_set_server, @@collation_server,
 		(SELECT VARIABLE_VALUE FROM performance_schema.global_status WHERE VARIABLE_NAME = 'Threads_connected'),
 		(SELECT VARIABLE_VALUE FROM performance_schema.global_status WHERE VARIABLE_NAME = 'Uptime'),
@@ -86,6 +89,7 @@ var mySQL = product{description: &mysqlDescription, limits: mysqlLimits, account
 	uncheckedFirst: "SET SESSION foreign_key_checks = 0",
 	generated:      "IF(EXTRA LIKE '%VIRTUAL GENERATED%' OR EXTRA LIKE '%STORED GENERATED%', 'ALWAYS', 'NEVER')",
 	upToDate:       "SET SESSION information_schema_stats_expiry = 0",
+	dumps:          []string{"mysqldump", "mariadb-dump"},
 	clients: clientWords{scheme: "mysql", tls: "ssl-mode",
 		modes:   [3]string{"DISABLED", "REQUIRED", "VERIFY_IDENTITY"},
 		options: [2]string{"ssl-mode=REQUIRED\n", "ssl-mode=VERIFY_IDENTITY\n"}, client: "mysql"},
@@ -135,9 +139,8 @@ var mysqlAbilities = []ability{
 		privileges: []string{"SYSTEM_USER"}, unneeded: true},
 }
 
-// mysqlWithout are options of MariaDB that MySQL has not, or that Genarch does not do there yet:
-// exports.
-var mysqlWithout = []string{"comment", planning.ExportFirst, runAs}
+// mysqlWithout are options of MariaDB that MySQL has not.
+var mysqlWithout = []string{"comment", runAs}
 
 // mysqlAccountFields are what MySQL keeps of accounts and Genarch shows alone.
 var mysqlAccountFields = []engine.Field{
@@ -159,6 +162,8 @@ var mysqlDescription = func() engine.Description {
 				continue
 			}
 			switch f.Name {
+			case planning.ExportFirst:
+				f = planning.ExportField("mysqldump or mariadb-dump")
 			case "owner":
 				f.Default = "nobody: MySQL has no owners"
 			case "connection_limit":

@@ -4,6 +4,7 @@ import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/engine/planning"
+	"path/filepath"
 )
 
 // The kinds of steps that this engine carries out.
@@ -40,9 +41,8 @@ func planKind(p *planning.Draft) {
 		planFill(p)
 	case change.DropDatabase:
 		planDropDatabase(b, in, snap)
-		if _, has := p.D.Option(change.PartDatabase, planning.ExportFirst); has {
-			planning.Export(p, detailsOf(snap.Details).Program, "mariadb-dump", detailsOf(snap.Details).NoProgram)
-		}
+		program := detailsOf(snap.Details).Program
+		planning.Export(p, program, filepath.Base(program.Path), detailsOf(snap.Details).NoProgram)
 	case change.SetAside:
 		planSetAside(b, in, snap)
 	case change.BringBack, change.Discard, change.KeepHolding:

@@ -35,8 +35,8 @@ type product struct {
 	oldest int
 	// identity reads what tells instances apart, but for the marker.
 	identity func(ctx context.Context, c driver.Conn) (catalog.Identity, error)
-	// instance reads of a server, as columns: its version, the account of the login, whether
-	// read_only and innodb_read_only are on, how many sessions are allowed, character set and
+	// instance reads of a server, as columns: its version, the account of the login, why nothing
+	// can be altered there ('': it can), how many sessions are allowed, character set and
 	// collation, how many sessions are open, since how many seconds it runs, how many
 	// replications it receives, and the cipher of this connection.
 	instance string
@@ -118,6 +118,8 @@ type product struct {
 	looksForLocks bool
 	// atomicDrop: a drop that fails has taken nothing.
 	atomicDrop bool
+	// dumps are the programs that export from it, the best one first.
+	dumps []string
 	// clients are the words of its clients.
 	clients clientWords
 	// roleHost is the host that roles have; empty: none. ownRole makes whoever makes a role its

@@ -84,11 +84,10 @@ func (s *server) Inspect(ctx context.Context) (catalog.Instance, error) {
 		return in, wrap("read the identity", err)
 	}
 	var version, cipher string
-	var readOnly, innoReadOnly bool
 	var uptime, replicas int64
 	err = conn.QueryRowContext(ctx,
 		s.product.instance).
-		Scan(&version, &in.Login.Name, &readOnly, &innoReadOnly, &in.Sessions.Allowed, &in.Encoding, &in.Collation,
+		Scan(&version, &in.Login.Name, &in.ReadOnly, &in.Sessions.Allowed, &in.Encoding, &in.Collation,
 			&in.Sessions.Open, &uptime, &replicas, &cipher)
 	if err != nil {
 		return in, wrap("read the server", err)
@@ -109,12 +108,7 @@ func (s *server) Inspect(ctx context.Context) (catalog.Instance, error) {
 	}
 	in.Started = in.Read.Add(-time.Duration(uptime) * time.Second).Truncate(time.Second)
 	in.TLS = cipher != "" || s.config.TLS != nil // else it would not have connected
-	switch {
-	case innoReadOnly:
-		in.ReadOnly = "innodb_read_only is on"
-	case readOnly:
-		in.ReadOnly = "read_only is on (it may be a replica)"
-	case replicas > 0:
+	if in.ReadOnly == "" && replicas > 0 {
 		in.ReadOnly = "it is a replica: what is altered here is not altered on its primary"
 	}
 	return in, s.readAbilities(ctx, conn, in.Number, &in.Login)

@@ -2,6 +2,7 @@ package planning
 
 import (
 	"slices"
+	"strconv"
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
@@ -46,6 +47,7 @@ func Export(p *Draft, program engine.Program, name, why string) {
 		dayText(until))
 	step := change.Step{Kind: change.StepExport, Title: "export it by " + title + ", and read that once more",
 		ReadOnly: true, Halts: true, Seconds: FillSeconds, Args: map[string]string{"name": p.Snap.Target.Name,
-			"program": program.Path, "by": title, "days": catalog.WriteValue(int64(days))}}
+			"program": program.Path, "number": strconv.Itoa(program.Number), "by": title,
+			"days": catalog.WriteValue(int64(days))}}
 	p.Steps = append([]change.Step{step}, p.Steps...)
 }

@@ -90,8 +90,8 @@ var catalogues = []struct {
 }{
 	{regexp.MustCompile(`(?i)\bmysql\.(user|role_edges|default_roles|global_grants|password_history|db)\b`),
 		"mysql8.$1"},
-	{regexp.MustCompile(`(?i)\binformation_schema\.(SCHEMATA|SCHEMATA_EXTENSIONS|USER_ATTRIBUTES|APPLICABLE_ROLES|PROCESSLIST` +
-		`|COLLATION_CHARACTER_SET_APPLICABILITY|CHARACTER_SETS|USER_PRIVILEGES|PLUGINS)\b`), "mysql8.$1"},
+	{regexp.MustCompile(`(?i)\binformation_schema\.(SCHEMATA|SCHEMATA_EXTENSIONS|USER_ATTRIBUTES|APPLICABLE_ROLES` +
+		`|PROCESSLIST|COLLATION_CHARACTER_SET_APPLICABILITY|CHARACTER_SETS|USER_PRIVILEGES|PLUGINS)\b`), "mysql8.$1"},
 	{regexp.MustCompile(`(?i)\bperformance_schema\.(processlist|metadata_locks|data_lock_waits` +
 		`|replication_group_members|replication_connection_status|tls_channel_status)\b`), "mysql8.$1"},
 	{regexp.MustCompile(`(?i)\binformation_schema\.(INNODB_TABLESPACES)\b`),
@@ -101,6 +101,9 @@ var catalogues = []struct {
 
 var versionCall = regexp.MustCompile(`(?i)\b(VERSION\(\)|@@version)(\W|$)`)
 var variable = regexp.MustCompile(`(?i)@@(?:global\.|session\.)?([a-z0-9_]+)`)
+
+// assigned is a mode that is set: by its name alone, so that it is not taken for one that is read.
+var assigned = regexp.MustCompile(`(?i)@@(sql_mode\s*=)`)
 var onlyMySQL = regexp.MustCompile(`(?i)(,\s*)?\b(max_execution_time|print_identified_with_as_hex` +
 	`|information_schema_stats_expiry)\s*=\s*[^,]+(,\s*)?`)
 var modes = regexp.MustCompile(`(?i)\bsql_mode\s*=\s*'([^']*)'`)
@@ -131,6 +134,7 @@ func (f *face) rewrite(q string) string {
 		q = noWait.ReplaceAllString(q, "lock_wait_timeout = 1")
 	}
 	q = versionCall.ReplaceAllString(q, "'"+f.version+"'$2")
+	q = assigned.ReplaceAllString(q, "$1")
 	q = variable.ReplaceAllStringFunc(q, func(m string) string {
 		name := strings.ToLower(variable.FindStringSubmatch(m)[1])
 		if v := f.variable(name); v != "" {

@@ -41,7 +41,8 @@ func Main(args []string) error {
 	listen := flags.String("listen", "127.0.0.1:13390", "where clients connect")
 	version := flags.String("version", "8.0.36", "what to be: 8.0.x, 8.4.x, 9.x")
 	uuid := flags.String("uuid", "", "server_uuid; empty: one of its own, kept in its folder")
-	admin := flags.String("admin", "genarch", "administrator for clients, from 127.0.0.1, without SYSTEM_USER; root, with the same password, has it")
+	admin := flags.String("admin", "genarch", "administrator for clients, from 127.0.0.1, without SYSTEM_USER; root, "+
+		"with the same password, has it")
 	secretFile := flags.String("secret-file", "", "file with the administrator's password; needed")
 	partial := flags.Bool("partial-revokes", false, "what @@partial_revokes says")
 	if err := flags.Parse(args); err != nil {

@@ -34,7 +34,8 @@ func (f *face) set(m []string) (*sqltypes.Result, error) {
 		}
 	}
 	if strings.EqualFold(m[1], "PERSIST") {
-		if _, err := f.ask("REPLACE INTO mysql8.settings VALUES (" + quote(name) + ", " + quote(value) + ")"); err != nil {
+		_, err := f.ask("REPLACE INTO mysql8.settings VALUES (" + quote(name) + ", " + quote(value) + ")")
+		if err != nil {
 			return nil, err
 		}
 	}
@@ -110,7 +111,8 @@ func (f *face) activate(user, host string) error {
 	roles := "SELECT Role FROM mysql8.defaults" + who + " AND Role IN (" + mandatory +
 		" UNION SELECT Role FROM mysql.roles_mapping" + who + ")"
 	if all {
-		roles = mandatory + " UNION SELECT Role FROM mysql.roles_mapping" + who + " AND Role NOT LIKE '" + together + "%'"
+		roles = mandatory + " UNION SELECT Role FROM mysql.roles_mapping" + who + " AND Role NOT LIKE '" +
+			together + "%'"
 	}
 	r, err := f.ask(roles)
 	if err != nil {
