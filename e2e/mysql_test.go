@@ -321,7 +321,7 @@ func testCopyMySQL(t *testing.T, s *service, db *sql.DB, exec func(...string)) {
 // testHoldingMySQL sets a database aside whose definitions cannot be moved, and brings it back
 // with its views, triggers, routines, events and grants, under its own and under another name.
 func testHoldingMySQL(t *testing.T, s *service, db *sql.DB, exec func(...string)) {
-	exec("CREATE DATABASE loyalty COLLATE utf8mb4_bin", "CREATE TABLE loyalty.points (n INT)",
+	exec("CREATE DATABASE loyalty COLLATE utf8mb4_bin DEFAULT ENCRYPTION 'Y'", "CREATE TABLE loyalty.points (n INT)",
 		"INSERT INTO loyalty.points VALUES (1), (2), (3)",
 		"CREATE VIEW loyalty.doubles AS SELECT n * 2 AS n FROM loyalty.points",
 		"CREATE TRIGGER loyalty.up BEFORE INSERT ON loyalty.points FOR EACH ROW SET NEW.n = NEW.n + 1",
@@ -335,13 +335,15 @@ func testHoldingMySQL(t *testing.T, s *service, db *sql.DB, exec func(...string)
 			(SELECT COUNT(*) FROM mysql.db WHERE Db = '%[1]s' AND User = 'loyalty_app'),
 			(SELECT GROUP_CONCAT(STATUS) FROM information_schema.EVENTS WHERE EVENT_SCHEMA = '%[1]s'),
 			(SELECT COUNT(*) FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = '%[1]s'),
-			(SELECT SUM(n) FROM %[1]s.doubles), %[1]s.thrice(4))`, name)).Scan(&out)
+			(SELECT SUM(n) FROM %[1]s.doubles), %[1]s.thrice(4),
+			(SELECT DEFAULT_ENCRYPTION FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = '%[1]s'))`, name)).Scan(&out)
 		if err != nil {
 			t.Fatal(err)
 		}
 		return out
 	}
-	const whole = "1 ENABLED 1 12 12"
+	const whole = "1 ENABLED 1 12 12 YES"
+	has(t, "shown", s.run(0, "database", "show", "jetty/loyalty").out, "encryption     yes")
 	if got := state("loyalty"); got != whole {
 		t.Fatalf("before: %s", got)
 	}

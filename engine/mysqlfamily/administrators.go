@@ -10,7 +10,8 @@ import (
 // administrators are the accounts and roles that the server keeps from all that are none: those
 // that have the product's administrator's privilege, themselves or by a role. Whether a role that
 // is not active counts, the manuals do not say; so it does.
-func (p *product) administrators(accounts []catalog.Account, memberships []catalog.Membership) map[catalog.Principal]bool {
+func (p *product) administrators(accounts []catalog.Account,
+	memberships []catalog.Membership) map[catalog.Principal]bool {
 	if p.administrator == "" {
 		return nil
 	}

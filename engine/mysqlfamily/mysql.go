@@ -48,7 +48,9 @@ var mySQL = product{description: &mysqlDescription, limits: mysqlLimits, account
 				'')`,
 	processlist: "performance_schema.processlist",
 	comment:     noComment,
-	readOnly:    "SELECT SCHEMA_NAME FROM information_schema.SCHEMATA_EXTENSIONS WHERE OPTIONS LIKE '%READ ONLY=1%'",
+	states: `SELECT s.SCHEMA_NAME, COALESCE(e.OPTIONS LIKE '%READ ONLY=1%', 0), s.DEFAULT_ENCRYPTION = 'YES'
+		FROM information_schema.SCHEMATA s
+		LEFT JOIN information_schema.SCHEMATA_EXTENSIONS e ON e.SCHEMA_NAME = s.SCHEMA_NAME WHERE TRUE`,
 	tablespaces: "information_schema.INNODB_TABLESPACES",
 	outsideKeys: `SELECT FOR_NAME, REF_NAME FROM information_schema.INNODB_FOREIGN
 		WHERE REF_NAME LIKE CONCAT(?, '/%') AND FOR_NAME NOT LIKE CONCAT(?, '/%') LIMIT 200`,
@@ -174,7 +176,7 @@ var mysqlDescription = func() engine.Description {
 			d.Fields[part] = append(d.Fields[part], f)
 		}
 		if part == change.PartDatabase {
-			d.Fields[part] = append(d.Fields[part], readOnlyField)
+			d.Fields[part] = append(d.Fields[part], readOnlyField, encryptionField)
 		}
 		if part == change.PartAccount {
 			d.Fields[part] = append(append(d.Fields[part], secondPasswordFields...), mysqlAccountFields...)

@@ -64,7 +64,8 @@ func planGate(name string, snap catalog.Snapshot, clearLeftovers bool) gate {
 		switch {
 		case x.Grantee == snap.Self:
 			continue
-		case reaches && (unreached[x.Grantee] || plainNames && x.Scope == catalog.ScopeDatabase && isPattern(x.Database)):
+		case reaches && (unreached[x.Grantee] ||
+			plainNames && x.Scope == catalog.ScopeDatabase && isPattern(x.Database)):
 			if who := x.Grantee.String(); !slices.Contains(g.kept, who) {
 				g.kept = append(g.kept, who)
 			}
@@ -196,6 +197,8 @@ func globalAccounts(snap catalog.Snapshot) (people, exempt []catalog.Account) {
 
 // planLeaks says who could come back while the gate is closed, and, when asked,
 // locks them out for the time.
+//
+// Long: its cases stand in the order in which their findings are read.
 func planLeaks(
 	b *change.Brief,
 	in change.Intent,

@@ -60,7 +60,8 @@ func planSetAside(b *change.Brief, in change.Intent, snap catalog.Snapshot) {
 	b.Steps = append(b.Steps, clear, saveStep(d, waits, planning.WriteNote(h), snap),
 		moveStep(stepAside, "move its tables to "+naming.Show(waits)+", and drop what was saved", d.Name, waits, has),
 		change.Step{Kind: stepShell, Title: "drop what is left of " + shown + ", which is empty",
-			Statement: dropDatabase(d.Name), Undo: createDatabase(d.Name, d.Encoding, d.Collation, d.Comment),
+			Statement: dropDatabase(d.Name), Undo: createDatabase(d.Name, d.Encoding, d.Collation, d.Comment) +
+				encrypted(d.Properties.Bool(encryption)),
 			Args: map[string]string{"name": d.Name}})
 	if len(g.after) > 0 {
 		b.Steps = append(b.Steps, restoreStep(g, d.Name, true))
@@ -109,7 +110,8 @@ func planMoving(b *change.Brief, d catalog.Database, snap catalog.Snapshot) {
 func saveStep(d catalog.Database, waits, note string, snap catalog.Snapshot) change.Step {
 	// Events that move there keep the collation of the database that they came from only if
 	// it is the same.
-	do := []string{createDatabase(waits, d.Encoding, d.Collation, productOf(snap).remark(heldComment)),
+	do := []string{createDatabase(waits, d.Encoding, d.Collation, productOf(snap).remark(heldComment)) +
+		encrypted(d.Properties.Bool(encryption)),
 		createHeldTable(waits)}
 	undo := dropDatabase(waits)
 	var events []string
@@ -216,8 +218,9 @@ func planBringBack(b *change.Brief, in change.Intent, d catalog.Database, snap c
 	}
 	b.Steps = append(b.Steps,
 		change.Step{Kind: stepCreate, Title: "create database " + shown,
-			Statement: createDatabase(name, h.Kept["encoding"], h.Kept["collation"], h.Comment),
-			Undo:      dropDatabase(name), Args: map[string]string{"name": name}},
+			Statement: createDatabase(name, h.Kept["encoding"], h.Kept["collation"], h.Comment) +
+				encrypted(d.Properties.Bool(encryption)), // as what waits is
+			Undo: dropDatabase(name), Args: map[string]string{"name": name}},
 		sealedStep(moveStep(stepBack, title, d.Name, name, has), details.Saved.Sealed))
 	if step, any := planRegrant(b, name, details.Saved, snap); any {
 		b.Steps = append(b.Steps, step)

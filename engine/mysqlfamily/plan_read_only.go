@@ -18,6 +18,22 @@ var readOnlyField = engine.Field{Name: readOnly, Title: "Read only", Type: engin
 	In: []change.Kind{change.AlterDatabase}, Default: "no",
 	Decides: "whether writing to it and altering it is refused to everybody, whatever their privileges; reading goes on"}
 
+// encryption is the property of a database whose new tables are encrypted where nobody says
+// otherwise. Genarch shows it, and keeps it where it makes a database again.
+const encryption = "encryption"
+
+// encryptionField is the field of a product that has the property.
+var encryptionField = engine.Field{Name: encryption, Title: "Encryption", Type: engine.Yes, Show: engine.InDetail,
+	Decides: "whether new tables are encrypted, where nobody says otherwise"}
+
+// encrypted is the end of the statement that makes a database like one that is encrypted.
+func encrypted(yes bool) string {
+	if yes {
+		return "\n  DEFAULT ENCRYPTION 'Y'"
+	}
+	return ""
+}
+
 // alterReadOnly makes a database read only, or writable.
 func alterReadOnly(name string, on bool) string {
 	if on {

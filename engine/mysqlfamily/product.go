@@ -44,9 +44,10 @@ type product struct {
 	processlist string
 	// comment is the column of SCHEMATA that has a database's comment, or what stands for it.
 	comment string
-	// readOnly lists the databases that are read only, and more conditions stand behind; empty:
+	// states lists databases, whether they are read only, and whether new tables in them are
+	// encrypted; more conditions stand behind; empty:
 	// there are none.
-	readOnly string
+	states string
 	// tablespaces shows the files of tables, with NAME and FILE_SIZE.
 	tablespaces string
 	// outsideKeys lists foreign keys of other databases that point into one; its folder is

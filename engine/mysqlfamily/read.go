@@ -172,7 +172,7 @@ func (s *server) Databases(ctx context.Context) (catalog.Listing, error) {
 		if err != nil {
 			return err
 		}
-		return s.setReadOnly(gctx, out.Databases, "")
+		return s.setStates(gctx, out.Databases, "")
 	})
 	group.Go(func() error {
 		err := s.query(gctx, "count tables", `SELECT TABLE_SCHEMA, COUNT(*) FROM information_schema.TABLES
@@ -307,7 +307,7 @@ func (s *server) readDatabase(ctx context.Context, name string) (catalog.Databas
 			return err
 		}, name)
 	if err == nil {
-		err = s.setReadOnly(ctx, found, name)
+		err = s.setStates(ctx, found, name)
 	}
 	if err != nil {
 		return catalog.Database{}, err
@@ -322,22 +322,23 @@ func (s *server) readDatabase(ctx context.Context, name string) (catalog.Databas
 		engine.ErrNotFound)
 }
 
-// setReadOnly notes of databases whether they are read only; only empty: all are looked at.
-// Source: information_schema.SCHEMATA_EXTENSIONS.
-func (s *server) setReadOnly(ctx context.Context, list []catalog.Database, only string) error {
-	if s.product.readOnly == "" {
+// setStates notes of databases whether they are read only, and encrypted; only empty: all are looked
+// at. Sources: information_schema.SCHEMATA and SCHEMATA_EXTENSIONS.
+func (s *server) setStates(ctx context.Context, list []catalog.Database, only string) error {
+	if s.product.states == "" {
 		return nil
 	}
-	is := map[string]bool{}
-	err := s.query(ctx, "read which databases are read only", s.product.readOnly+" AND (? = '' OR SCHEMA_NAME = ?)",
+	of := map[string]catalog.Values{}
+	err := s.query(ctx, "read which databases are read only", s.product.states+" AND (? = '' OR s.SCHEMA_NAME = ?)",
 		func(r *sql.Rows) error {
 			var name string
-			err := r.Scan(&name)
-			is[name] = true
+			var locked, encrypted bool
+			err := r.Scan(&name, &locked, &encrypted)
+			of[name] = catalog.Values{readOnly: locked, encryption: encrypted}
 			return err
 		}, only, only)
 	for i := range list {
-		list[i].Properties = catalog.Values{readOnly: is[list[i].Name]}
+		list[i].Properties = of[list[i].Name]
 	}
 	return err
 }

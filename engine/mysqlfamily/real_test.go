@@ -107,6 +107,24 @@ func testFactsOfMySQL(t *testing.T, db *sql.DB) {
 	}
 	run(conn, 0, "GRANT LOCK TABLES ON `facts\\-a`.* TO 'facts'@'%'")
 	run(conn, 1410, "GRANT SELECT ON facts_b.* TO 'nobody_is_called_so'@'%'")
+	one("SELECT COUNT(*) FROM information_schema.APPLICABLE_ROLES WHERE IS_MANDATORY = 'YES'")
+	if one("SELECT @@partial_revokes") != "1" {
+		t.Log("partial_revokes is off: that a partial revoke is taken back whole was not tried")
+		return
+	}
+	const restricted = "SELECT CONCAT((SELECT COUNT(*) FROM mysql.db WHERE User = 'facts' AND Select_priv = 'Y'), " +
+		"JSON_CONTAINS_PATH(COALESCE(User_attributes, '{}'), 'one', '$.Restrictions')) FROM mysql.user " +
+		"WHERE User = 'facts'"
+	run(conn, 0, "GRANT SELECT ON *.* TO 'facts'@'%'")
+	run(conn, 0, "REVOKE SELECT ON facts_b.* FROM 'facts'@'%'")
+	if is := one(restricted); is != "01" {
+		t.Errorf("after a partial revoke: %q", is)
+	}
+	run(conn, 0, "REVOKE SELECT ON facts_b.* FROM 'facts'@'%'") // a gate may be closed twice
+	run(conn, 0, "GRANT SELECT ON facts_b.* TO 'facts'@'%'")
+	if is := one(restricted); is != "00" {
+		t.Errorf("after it was granted back: %q", is)
+	}
 }
 
 func numberOf(err error) uint16 {

@@ -163,7 +163,7 @@ var (
 		`\s+READ\s+ONLY\s*=?\s*(0|1|DEFAULT)\s*;?$`)
 	createDB = regexp.MustCompile(`(?is)^(CREATE|ALTER)\s+(?:DATABASE|SCHEMA)\s+(?:IF\s+NOT\s+EXISTS\s+)?` +
 		database + `(.*)$`)
-	encryption = regexp.MustCompile(`(?i)\s+(DEFAULT\s+)?ENCRYPTION\s*=?\s*'[YyNn]'`)
+	encryption = regexp.MustCompile(`(?i)\s+(DEFAULT\s+)?ENCRYPTION\s*=?\s*'([YyNn])'`)
 	userStmt   = regexp.MustCompile(`(?is)^(CREATE|ALTER)\s+USER\s+(IF\s+(?:NOT\s+)?EXISTS\s+)?` + part +
 		`\s*@\s*` + part + `\s*(.*)$`)
 	identified = regexp.MustCompile(`(?is)^IDENTIFIED\s+(?:WITH\s+'?(\w+)'?\s*)?(?:(AS|BY)\s+('(?:[^'\\]|''|\\.)*'` +
@@ -257,8 +257,17 @@ func (f *face) do(c *mysql.Conn, q string) (*sqltypes.Result, error) {
 				return nil, err
 			}
 		}
+		asked := encryption.FindStringSubmatch(m[3])
 		q = encryption.ReplaceAllString(q, "")
-		return f.run(c, strings.ReplaceAll(q, "utf8mb4_0900_ai_ci", "utf8mb4_uca1400_ai_ci"))
+		r, err := f.run(c, strings.ReplaceAll(q, "utf8mb4_0900_ai_ci", "utf8mb4_uca1400_ai_ci"))
+		if err == nil && (asked != nil || !strings.EqualFold(m[1], "ALTER")) {
+			note := "DELETE FROM mysql8.encrypted WHERE name = " + quote(name(m[2]))
+			if asked != nil && strings.EqualFold(asked[2], "Y") {
+				note = "REPLACE INTO mysql8.encrypted VALUES (" + quote(name(m[2])) + ")"
+			}
+			_, err = f.ask(note)
+		}
+		return r, err
 	case strings.HasPrefix(upper, "RENAME TABLE"):
 		r, _ := f.ask("SELECT name FROM mysql8.read_only")
 		for _, row := range r.Rows {

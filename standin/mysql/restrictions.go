@@ -19,7 +19,8 @@ func (f *face) restricted(m []string) (bool, error) {
 		return false, nil
 	}
 	user, host, db := unquote(m[4]), unquote(m[5]), name(m[3])
-	at := " WHERE User = " + quote(user) + " AND Host = " + quote(host) + " AND Db = " + quote(strings.ReplaceAll(db, `\`, ""))
+	plain := quote(strings.ReplaceAll(db, `\`, ""))
+	at := " WHERE User = " + quote(user) + " AND Host = " + quote(host) + " AND Db = " + plain
 	held, err := f.ask("SELECT PRIVILEGE_TYPE FROM information_schema.USER_PRIVILEGES WHERE GRANTEE = " +
 		quote("'"+user+"'@'"+host+"'"))
 	if err != nil {
@@ -39,7 +40,7 @@ func (f *face) restricted(m []string) (bool, error) {
 		q := "DELETE FROM mysql8.restrictions" + at + " AND Privilege = " + quote(word)
 		if strings.EqualFold(m[1], "REVOKE") {
 			q = "REPLACE INTO mysql8.restrictions VALUES (" + quote(user) + ", " + quote(host) + ", " +
-				quote(strings.ReplaceAll(db, `\`, "")) + ", " + quote(word) + ")"
+				plain + ", " + quote(word) + ")"
 		}
 		if _, err := f.ask(q); err != nil {
 			return false, err
@@ -69,7 +70,8 @@ func (f *face) mayUse(c *mysql.Conn, q string) error {
 			slices.Contains(taken, "SELECT"):
 			return refuse(1044, "42000", "Access denied for user '%s'@'%s' to database '%s'", l.user, l.host, db)
 		case (strings.Contains(q, quoted+".") || strings.Contains(q, " "+db+".")) && slices.Contains(taken, word):
-			return refuse(1142, "42000", "%s command denied to user '%s'@'%s' for table in '%s'", word, l.user, l.host, db)
+			return refuse(1142, "42000", "%s command denied to user '%s'@'%s' for table in '%s'", word, l.user, l.host,
+				db)
 		}
 	}
 	return nil

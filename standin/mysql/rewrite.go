@@ -22,7 +22,8 @@ var refused = []struct {
 		`|^CREATE\s+OR\s+REPLACE\s+(DATABASE|SCHEMA|USER|ROLE)\b|^KILL\s+(SOFT|HARD|USER|QUERY\s+ID)\b` +
 		`|^KILL\s+\w+\s+(USER|ID)\b|^SET\s+DEFAULT\s+ROLE\s.*\sFOR\s|\bWITH\s+ADMIN\s+(CURRENT|'|` + "`" +
 		`|\w+@)|^(CREATE|ALTER)\s+(DATABASE|SCHEMA)\s.*\bCOMMENT\b|\bDELETE\s+HISTORY\b|\b(CONNECTION|READ_ONLY` +
-		`|BINLOG)\s+ADMIN\b|^XA\s+RECOVER\s+FORMAT|^BACKUP\s+STAGE|^SHOW\s+ALL\s+|^INSTALL\s+SONAME|^GRANT\s.*\bTO\s+PUBLIC\b|^RENAME\s+TABLE\s.*\s(WAIT|NOWAIT)\b|^GRANT\s.*\sIDENTIFIED\s`),
+		`|BINLOG)\s+ADMIN\b|^XA\s+RECOVER\s+FORMAT|^BACKUP\s+STAGE|^SHOW\s+ALL\s+|^INSTALL\s+SONAME` +
+		`|^GRANT\s.*\bTO\s+PUBLIC\b|^RENAME\s+TABLE\s.*\s(WAIT|NOWAIT)\b|^GRANT\s.*\sIDENTIFIED\s`),
 		1064, "42000", "You have an error in your SQL syntax; check the manual that corresponds to your MySQL " +
 			"server version for the right syntax to use near '%s' at line 1"},
 	{regexp.MustCompile(`(?i)sql_mode\s*=\s*'[^']*NO_AUTO_CREATE_USER`), 1231, "42000",

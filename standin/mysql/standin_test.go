@@ -123,7 +123,8 @@ func standIn(t *testing.T, version string) {
 	do(1146, "SELECT User FROM mysql.global_priv")
 	do(1064, "SET STATEMENT lock_wait_timeout=2 FOR DROP DATABASE d1")
 	do(1064, "KILL SOFT CONNECTION 5")
-	do(1064, "CREATE USER 'v'@'%' IDENTIFIED VIA mysql_native_password USING '*D821809F681A40A6E379B50D0463EFAE20BDD122'")
+	do(1064, "CREATE USER 'v'@'%' IDENTIFIED VIA mysql_native_password "+
+		"USING '*D821809F681A40A6E379B50D0463EFAE20BDD122'")
 	do(1064, "CREATE DATABASE d9 CHARACTER SET utf8mb4 COLLATE utf8mb4_bin COMMENT 'x'")
 	do(1064, "CREATE ROLE rr WITH ADMIN CURRENT_USER")
 	do(1064, "SET DEFAULT ROLE r FOR 'a'@'%'")
@@ -154,7 +155,8 @@ func standIn(t *testing.T, version string) {
 	do(0, "ALTER DATABASE `d1` READ ONLY=0")
 	// Accounts: a verifier, the lock, a second password, a role.
 	v := sha2Verifier("pä55", printableSalt(), 5)
-	do(0, "CREATE USER 'app'@'127.0.0.1' IDENTIFIED WITH caching_sha2_password AS '"+v+"' ACCOUNT UNLOCK COMMENT 'of the test'")
+	do(0, "CREATE USER 'app'@'127.0.0.1' IDENTIFIED WITH caching_sha2_password AS '"+v+
+		"' ACCOUNT UNLOCK COMMENT 'of the test'")
 	is(value("SELECT authentication_string FROM mysql.user WHERE User='app'"), v)
 	is(value("SELECT ATTRIBUTE FROM information_schema.USER_ATTRIBUTES WHERE USER='app'"), `{"comment": "of the test"}`)
 	do(1827, "ALTER USER 'app'@'127.0.0.1' IDENTIFIED WITH caching_sha2_password AS 'short'")
@@ -183,12 +185,14 @@ func standIn(t *testing.T, version string) {
 		t.Error(err)
 	}
 	if version == "8.4.3" {
-		do(1524, "CREATE USER 'n'@'%' IDENTIFIED WITH mysql_native_password AS '*D821809F681A40A6E379B50D0463EFAE20BDD122'")
+		do(1524, "CREATE USER 'n'@'%' IDENTIFIED WITH mysql_native_password "+
+			"AS '*D821809F681A40A6E379B50D0463EFAE20BDD122'")
 	}
 	do(0, "CREATE ROLE 'readers'@'%'")
 	do(0, "GRANT SELECT ON `d1`.* TO 'readers'@'%'")
 	do(0, "GRANT 'readers'@'%' TO 'app'@'127.0.0.1'")
-	is(value("SELECT GROUP_CONCAT(CONCAT_WS(',', FROM_HOST, FROM_USER, TO_HOST, TO_USER, WITH_ADMIN_OPTION)) FROM mysql.role_edges"), "%,readers,127.0.0.1,app,N")
+	is(value("SELECT GROUP_CONCAT(CONCAT_WS(',', FROM_HOST, FROM_USER, TO_HOST, TO_USER, WITH_ADMIN_OPTION)) "+
+		"FROM mysql.role_edges"), "%,readers,127.0.0.1,app,N")
 	do(3523, "GRANT 'nope'@'%' TO 'app'@'127.0.0.1'")
 	do(0, "SET DEFAULT ROLE 'readers'@'%' TO 'app'@'127.0.0.1'")
 	is(value("SELECT CONCAT_WS(',', account_locked, password_expired) FROM mysql.user WHERE User='readers'"), "Y,Y")
@@ -227,7 +231,8 @@ func standIn(t *testing.T, version string) {
 	do(1205, "DROP DATABASE `d1`")
 	is(value("SELECT DEFAULT_COLLATION_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME='d1'"),
 		"utf8mb4_0900_ai_ci")
-	id := value("SELECT t.PROCESSLIST_ID FROM performance_schema.metadata_locks m JOIN performance_schema.threads t ON t.THREAD_ID=m.OWNER_THREAD_ID WHERE m.OBJECT_SCHEMA='d1' AND m.LOCK_STATUS='GRANTED'")
+	id := value("SELECT t.PROCESSLIST_ID FROM performance_schema.metadata_locks m " +
+		"JOIN performance_schema.threads t ON t.THREAD_ID=m.OWNER_THREAD_ID WHERE m.OBJECT_SCHEMA='d1' AND m.LOCK_STATUS='GRANTED'")
 	is(value("SELECT USER FROM performance_schema.processlist WHERE ID="+id), "app")
 	do(0, "KILL CONNECTION "+id)
 	if _, err := conn.ExecContext(context.Background(), "SELECT 1"); err == nil {
