@@ -25,7 +25,7 @@ func splitWho(c *cli.Command, kind string) (server string, p wire.Principal, err
 		return at.Server, wire.Principal{Name: at.Name, Database: at.Database, Role: at.Kind == naming.KindRole}, nil
 	}
 	word, name, typed := strings.Cut(rest, ":")
-	if !ok || server == "" || rest == "" || !typed || word != "account" && word != "role" {
+	if !ok || server == "" || name == "" || !typed || word != "account" && word != "role" {
 		return "", p, usage("Name it with its server: %s SERVER/%s:NAME, not %q", c.FullName(), kind, text)
 	}
 	return server, principal(word == "role", name), nil

@@ -573,6 +573,7 @@ func testAccessUsage(t *testing.T, s *service) {
 		{[]string{"account", "rename", "harbour/account:x", "--yes"}, 2, "--to"},
 		{[]string{"account", "alter", "harbour/account:lounges_app", "--yes"}, 2, "something to alter"},
 		{[]string{"account", "show", "harbour/account:lounges_ap"}, 4, "no account or role lounges_ap"},
+		{[]string{"account", "show", "harbour/account:"}, 2, "Name it with its server"},
 		{[]string{"privilege", "compare", "harbour/account:x"}, 2, "two accounts"},
 		{[]string{"privilege", "grant", "harbour/lounges_prod", "--to", "lounges_app"}, 2, "--bundle"},
 		{[]string{"privilege", "grant", "harbour/lounges_prod", "--to", "lounges_app", "--bundle", "all", "--yes"}, 2,
