@@ -8,12 +8,13 @@ import (
 	"os"
 
 	"example.com/genarch/standin/mysql"
+	"example.com/genarch/standin/sqlserver"
 )
 
 func main() {
-	engines := map[string]func(args []string) error{"mysql": mysql.Main}
+	engines := map[string]func(args []string) error{"mysql": mysql.Main, "sqlserver": sqlserver.Main}
 	if len(os.Args) < 2 || engines[os.Args[1]] == nil {
-		fmt.Fprintln(os.Stderr, "usage: standin ENGINE [options]; the engines: mysql")
+		fmt.Fprintln(os.Stderr, "usage: standin ENGINE [options]; the engines: mysql, sqlserver")
 		os.Exit(2)
 	}
 	if err := engines[os.Args[1]](os.Args[2:]); err != nil {
