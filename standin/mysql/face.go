@@ -33,6 +33,7 @@ type face struct {
 	frozen    atomic.Bool            // whether some database may be read only
 
 	restrictions atomic.Bool // whether some account may have a partial revoke
+	lent         atomic.Bool // whether some account may have had roles active that it has not itself
 }
 
 // login is who a client is, and his own session behind.

@@ -102,7 +102,6 @@ func newFace(b *behind, dir, version, uuid, listen string, partial bool) (*face,
 			"caching_sha2_password_digest_rounds": "5000",
 		}}
 	f.frozen.Store(true)
-	f.restrictions.Store(true)
 	_, port, err := net.SplitHostPort(listen)
 	if err != nil {
 		return nil, err

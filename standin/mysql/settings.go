@@ -27,6 +27,9 @@ func (f *face) set(m []string) (*sqltypes.Result, error) {
 	case "OFF":
 		value = "0"
 	}
+	if name == "activate_all_roles_on_login" && value == "1" {
+		f.lent.Store(true)
+	}
 	if name == "partial_revokes" && value == "0" {
 		if r, err := f.ask("SELECT 1 FROM mysql8.restrictions LIMIT 1"); err != nil || len(r.Rows) > 0 {
 			return nil, refuse(3896, "HY000", "At least one partial revoke exists on a database. The system variable "+
@@ -69,6 +72,11 @@ func (f *face) apply(name, value string) error {
 
 // restore takes what was set to stay.
 func (f *face) restore() error {
+	r, err := f.ask("SELECT 1 FROM mysql8.restrictions LIMIT 1")
+	if err != nil {
+		return err
+	}
+	f.restrictions.Store(len(r.Rows) > 0)
 	kept, err := f.ask("SELECT name, value FROM mysql8.settings")
 	if err != nil {
 		return err
@@ -104,8 +112,11 @@ func (f *face) optional(roles []string) error {
 func (f *face) activate(user, host string) error {
 	mandatory := "SELECT Role FROM mysql8.mandatory JOIN mysql.global_priv p ON p.User = Role AND p.Host = ''"
 	all := f.variable("activate_all_roles_on_login") == "1"
-	if r, err := f.ask(mandatory + " LIMIT 1"); err != nil || len(r.Rows) == 0 && !all {
-		return err
+	if f.variable("mandatory_roles") != "''" {
+		f.lent.Store(true)
+	}
+	if !all && !f.lent.Load() {
+		return nil // as SET DEFAULT ROLE has left it
 	}
 	who := " WHERE User = " + quote(user) + " AND Host = " + quote(host)
 	roles := "SELECT Role FROM mysql8.defaults" + who + " AND Role IN (" + mandatory +

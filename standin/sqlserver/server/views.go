@@ -31,7 +31,7 @@ var views = map[string]*view{}
 func define(name, cols, perm string, local bool, rows func(x *exec, d *Database, a []any) [][]any) {
 	v := &view{perm: perm, local: local, rows: rows}
 	for _, c := range strings.Split(cols, ",") {
-		n, t, _ := strings.Cut(strings.TrimSpace(c), " ")
+		n, t, _ := strings.Cut(strings.Join(strings.Fields(c), " "), " ")
 		t = strings.ReplaceAll(t, ";", ",")
 		ty, err := tsql.ParseType(t)
 		if err != nil {
