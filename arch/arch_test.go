@@ -43,10 +43,12 @@ var allowed = map[string][]string{
 	"engine/mysqlfamily": {"core/...", "engine", "engine/planning"},
 	"engine/mariadb":     {"core/...", "engine", "engine/planning", "engine/mysqlfamily"},
 	"engine/mysql":       {"core/...", "engine", "engine/planning", "engine/mysqlfamily"},
+	"engine/sqlserver":   {"core/...", "engine", "engine/planning"},
 	"engine/enginetest/invented": {"core/...", "engine", "engine/enginetest", "engine/planning",
-		"engine/mariadb/marialocal", "engine/mysql/mysqllocal", "engine/postgres/pglocal", "localdb", "testutil"},
+		"engine/mariadb/marialocal", "engine/mysql/mysqllocal", "engine/postgres/pglocal",
+		"engine/sqlserver/sqlserverlocal", "localdb", "testutil"},
 	"engine/enginetest": {"core/...", "engine", "engine/planning", "engine/mariadb/marialocal",
-		"engine/mysql/mysqllocal",
+		"engine/mysql/mysqllocal", "engine/sqlserver/sqlserverlocal",
 		"engine/postgres/pglocal", "localdb", "testutil"},
 	"events":                    {"core/..."},
 	"fleet":                     {"core/...", "engine"},
@@ -59,28 +61,34 @@ var allowed = map[string][]string{
 	"engine/mariadb/marialocal": {"localdb", "core/secret"},
 	"engine/postgres/pglocal":   {"localdb", "core/secret"},
 	"engine/mysql/mysqllocal":   {"localdb", "core/secret"},
-	"api/wire":                  {},
-	"console":                   {},
-	"api":                       {"core/...", "engine", "events", "api/wire"},
-	"client":                    {"api/wire"},
-	"cli":                       {"api/wire", "client", "core/blueprint", "core/naming"},
+
+	"engine/sqlserver/sqlserverlocal": {"localdb", "core/secret"},
+	"api/wire":                        {},
+	"console":                         {},
+	"api":                             {"core/...", "engine", "events", "api/wire"},
+	"client":                          {"api/wire"},
+	"cli":                             {"api/wire", "client", "core/blueprint", "core/naming"},
 	"demo": {"core/...", "client", "api/wire", "engine/mariadb/marialocal", "engine/mysql/mysqllocal",
+		"engine/sqlserver/sqlserverlocal",
 		"engine/postgres/pglocal", "localdb"},
 	"cmd/genarch": {"..."},
 	"testutil": {"engine/mariadb/marialocal", "engine/mysql/mysqllocal", "engine/postgres/pglocal",
+		"engine/sqlserver/sqlserverlocal",
 		"localdb", "core/secret"},
 	"testutil/memrecords": {"core/..."},
 	"testutil/bench": {"core/...", "api", "api/wire", "engine", "engine/planning", "engine/enginetest",
 		"engine/enginetest/invented", "events", "fleet", "localdb", "runner", "testutil", "testutil/memrecords",
-		"engine/mariadb/marialocal", "engine/mysql/mysqllocal", "engine/postgres/pglocal"},
+		"engine/mariadb/marialocal", "engine/mysql/mysqllocal", "engine/postgres/pglocal",
+		"engine/sqlserver/sqlserverlocal"},
 	"testutil/rigs": {"core/...", "engine", "engine/planning", "engine/enginetest",
-		"engine/mariadb/marialocal", "engine/mysql/mysqllocal", "engine/postgres/pglocal", "localdb", "testutil"},
+		"engine/mariadb/marialocal", "engine/mysql/mysqllocal", "engine/postgres/pglocal",
+		"engine/sqlserver/sqlserverlocal", "localdb", "testutil"},
 	"arch": {},
 	"e2e":  {},
 }
 
 // pure are the packages from outside that core may import directly; none does I/O by itself.
-var pure = strings.Fields("bytes cmp context crypto/sha256 embed encoding/hex encoding/json go.yaml.in/yaml/v3 errors fmt io iter maps math/bits net/netip net/url reflect regexp runtime slices strconv strings sync sync/atomic time unicode unicode/utf8")
+var pure = strings.Fields("bytes cmp context crypto/sha256 embed encoding/hex encoding/json go.yaml.in/yaml/v3 errors fmt io iter maps math/bits net/netip net/url reflect regexp runtime slices strconv strings sync sync/atomic time unicode unicode/utf16 unicode/utf8")
 
 func goList(t *testing.T, args ...string) []string {
 	t.Helper()

@@ -22,7 +22,8 @@ import (
 // mayName are the places where an engine may be named: the engines themselves, where
 // they are wired in, what starts servers for the demo and the tests, and the records,
 // which are in a database of one engine whatever Genarch looks after.
-var mayName = []string{"engine/postgres/", "engine/mysqlfamily/", "engine/mariadb/", "engine/mysql/", "standin/",
+var mayName = []string{"engine/postgres/", "engine/mysqlfamily/", "engine/mariadb/", "engine/mysql/",
+	"engine/sqlserver/", "standin/",
 	"cmd/genarch/", "demo/", "store/", "testutil/", "e2e/",
 	"arch/", "docs/"}
 

@@ -32,7 +32,7 @@ type said struct {
 func sentences(t *testing.T) []said {
 	var out []said
 	files := token.NewFileSet()
-	for _, dir := range []string{"engine/planning", "engine/postgres", "engine/mysqlfamily", "core/change", "runner"} {
+	for _, dir := range []string{"engine/planning", "engine/postgres", "engine/mysqlfamily", "engine/sqlserver", "core/change", "runner"} {
 		paths, err := filepath.Glob(filepath.Join(testutil.Root(), dir, "*.go"))
 		if err != nil {
 			t.Fatal(err)

@@ -18,6 +18,7 @@ import (
 	"example.com/genarch/engine/mariadb/marialocal"
 	"example.com/genarch/engine/mysql/mysqllocal"
 	"example.com/genarch/engine/postgres/pglocal"
+	"example.com/genarch/engine/sqlserver/sqlserverlocal"
 	"example.com/genarch/localdb"
 )
 
@@ -48,6 +49,13 @@ func MySQL(tb testing.TB, version string, options ...string) *localdb.Server {
 	tb.Helper()
 	return keep(tb)(mysqllocal.Start(tb.Context(), standin(tb), version,
 		localdb.Config{Dir: filepath.Join(Dir(tb), "mysql"), Fast: true, Options: options}))
+}
+
+// SQLServer starts a stand-in for SQL Server of a version, as 16.0.4125.3: no such server can run here.
+func SQLServer(tb testing.TB, version string, options ...string) *localdb.Server {
+	tb.Helper()
+	return keep(tb)(sqlserverlocal.Start(tb.Context(), standin(tb), version,
+		localdb.Config{Dir: filepath.Join(Dir(tb), "sqlserver"), Fast: true, Options: options}))
 }
 
 // standins builds the program of the stand-ins once for each run of a package's tests.

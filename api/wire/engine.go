@@ -92,7 +92,7 @@ type EngineForm struct {
 // NameLimits are what an engine takes as a name.
 type NameLimits struct {
 	MaxLength int      `json:"max_length"`
-	Counted   string   `json:"counted" enum:"bytes,characters"`
+	Counted   string   `json:"counted" enum:"bytes,characters,UTF-16 units"`
 	BMPOnly   bool     `json:"bmp_only,omitempty" doc:"No character beyond U+FFFF."`
 	Reserved  []string `json:"reserved,omitempty" nullable:"false"`
 }

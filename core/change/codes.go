@@ -23,6 +23,8 @@ const (
 	OptionInvalid = "option.invalid"
 	// OwnerAmbiguous: owner sailings_app where it exists at two hosts.
 	OwnerAmbiguous = "owner.ambiguous"
+	// OptionRisky: an option that hardly any database is better with.
+	OptionRisky = "option.risky"
 	// OwnerDenied: Genarch's login may not make a database for that owner.
 	OwnerDenied = "owner.denied"
 	// OwnerConcept: MariaDB has no owners; the account gets a bundle instead.

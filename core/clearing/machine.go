@@ -24,6 +24,9 @@ type Rules struct {
 	// GateIncomplete: the gate does not keep everybody out (MariaDB), so whoever comes
 	// back and holds nothing does not count, once everybody was ended.
 	GateIncomplete bool `json:"leaky,omitempty"`
+	// ActEnds: what comes after the clearing ends whoever is there then, so those who came after the
+	// first look count only once they have written, or must not be ended.
+	ActEnds bool `json:"act_ends,omitempty"`
 	// How they are ended; empty: the whole session.
 	How catalog.Ending `json:"how,omitempty"`
 }
@@ -230,6 +233,12 @@ func (m *Machine) inTheWay(in []catalog.Session) []catalog.Session {
 		return slices.DeleteFunc(slices.Clone(in), func(s catalog.Session) bool {
 			before, done := m.ended[s.ID]
 			return s.Activity != catalog.SessionActive || done && s.StateSince.Sub(before.StateSince) > another
+		})
+	}
+	if m.rules.ActEnds {
+		return slices.DeleteFunc(slices.Clone(in), func(s catalog.Session) bool {
+			c := Classify(s)
+			return !m.first[s.ID] && !c.bars() && c != Written && c != Hidden
 		})
 	}
 	if !m.rules.GateIncomplete || m.looks < returns {

@@ -17,6 +17,8 @@ type Dialect struct {
 	DoubleQuoted bool
 	// Backquoted: `…` is a name, whatever "…" is.
 	Backquoted bool
+	// Bracketed: […] is a name, whatever "…" is.
+	Bracketed bool
 	// Dollar: $tag$…$tag$ is a text.
 	Dollar bool
 	// Nested: comments within /* … */ nest.
@@ -108,6 +110,8 @@ func (d Dialect) next(s string, i int) (Kind, int) {
 		return at(Text, quoteEnd(rest, 1, c, d.Backslash))
 	case c == '"', c == '`' && (d.DoubleQuoted || d.Backquoted):
 		return at(Name, quoteEnd(rest, 1, c, false))
+	case c == '[' && d.Bracketed:
+		return at(Name, quoteEnd(rest, 1, ']', false))
 	case d.Escaped && (c == 'E' || c == 'e') && strings.HasPrefix(rest[1:], "'") && !insideWord(s, i):
 		return at(Text, quoteEnd(rest, 2, '\'', true))
 	case d.Dollar && c == '$' && !insideWord(s, i):

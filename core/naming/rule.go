@@ -7,16 +7,18 @@ import (
 	"fmt"
 	"strings"
 	"unicode"
+	"unicode/utf16"
 	"unicode/utf8"
 )
 
 // Length says how an engine counts the length of a name.
 type Length string
 
-// The two ways of counting.
+// The ways of counting. One unit of UTF-16 is a character up to U+FFFF; those beyond are two.
 const (
 	Bytes      Length = "bytes"
 	Characters Length = "characters"
+	UTF16      Length = "UTF-16 units"
 )
 
 // Rule is what a server asks of the names of new databases. The zero value
@@ -142,8 +144,11 @@ func (r Rule) longest(lim Limits) int {
 }
 
 func (l Limits) count(name string) int {
-	if l.Counted == Bytes {
+	switch l.Counted {
+	case Bytes:
 		return len(name)
+	case UTF16:
+		return len(utf16.Encode([]rune(name)))
 	}
 	return utf8.RuneCountInString(name)
 }

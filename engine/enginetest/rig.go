@@ -19,6 +19,7 @@ type Rig struct {
 	DSN    func(database string) string
 	Main   string // the database that is always there
 	Number string // asks for the number of the session
+	Begin  string // begins a transaction
 	Sleep  string // runs a minute, with a table shifts of a few rows
 	Busy   string // reads that table, and leaves the processors to others where it can
 	Quote  func(name string) string

@@ -112,6 +112,7 @@ func (x *exec) freeDBID() int {
 	}
 }
 
+// createDatabase: Long: the rules of one statement, in the order in which the server looks at them.
 func (x *exec) createDatabase(c tsql.CreateDatabase) {
 	i := x.inst
 	x.noTran("CREATE DATABASE")
@@ -193,6 +194,23 @@ func (x *exec) createDatabase(c tsql.CreateDatabase) {
 
 func (i *Instance) createTakes() time.Duration { return time.Millisecond }
 
+// fileOf is a new file as a statement asks for it.
+func fileOf(s tsql.File) *File {
+	f := &File{Name: s.Name, Path: s.Path, Group: s.Group, Log: s.Log, Size: 8 << 20, Max: -1, Growth: 64 << 20,
+		GUID: uuid(), Used: 1 << 20}
+	if s.HasSize {
+		f.Size = s.Size
+	}
+	if s.HasMax && s.Max != 0 {
+		f.Max = s.Max
+	}
+	if s.HasGrowth {
+		f.Growth, f.Percent = s.Growth, s.Percent
+	}
+	return f
+}
+
+// files: Long: the rules of one statement, in the order in which the server looks at them.
 func (x *exec) files(d *Database, specs []tsql.File) {
 	var data, logs []*File
 	broken := func(p *Problem) {
@@ -208,25 +226,9 @@ func (x *exec) files(d *Database, specs []tsql.File) {
 		panic(p)
 	}
 	for _, s := range specs {
-		f := &File{
-			Name:   s.Name,
-			Path:   s.Path,
-			Group:  s.Group,
-			Log:    s.Log,
-			Size:   8 << 20,
-			Max:    -1,
-			Growth: 64 << 20,
-			GUID:   uuid(),
-			Used:   1 << 20,
-		}
-		if s.HasSize {
-			f.Size = s.Size
-		}
-		if s.HasMax && s.Max != 0 {
-			f.Max = s.Max
-		}
-		if s.HasGrowth {
-			f.Growth, f.Percent = s.Growth, s.Percent
+		f := fileOf(s)
+		if !s.Log && !slices.ContainsFunc(d.Groups, func(g string) bool { return x.inst.same(g, s.Group) }) {
+			d.Groups = append(d.Groups, s.Group)
 		}
 		if s.Path == "" {
 			fail(153, 15, 1, "Invalid usage of the option FILENAME in the CREATE/ALTER DATABASE statement.")
@@ -340,6 +342,7 @@ var exclusiveOptions = []string{
 	"NEW_BROKER",
 }
 
+// alterDatabase: Long: the rules of one statement, in the order in which the server looks at them.
 func (x *exec) alterDatabase(a tsql.AlterDatabase) {
 	i := x.inst
 	x.noTran("ALTER DATABASE")
@@ -457,19 +460,23 @@ func (x *exec) alterDatabase(a tsql.AlterDatabase) {
 		failAlter(5041, 16, 1, "MODIFY FILE failed. File '%s' does not exist.", a.Modify.Name)
 	case len(a.Add) > 0:
 		for _, f := range a.Add {
-			nf := &File{
-				ID:     len(d.Files) + 1,
-				Name:   f.Name,
-				Path:   f.Path,
-				Group:  f.Group,
-				Log:    f.Log,
-				Size:   max(f.Size, 1<<20),
-				Max:    -1,
-				Growth: 64 << 20,
-				GUID:   uuid(),
+			if !f.Log && !slices.ContainsFunc(d.Groups, func(g string) bool { return i.same(g, f.Group) }) {
+				failAlter(1921, 16, 1, "Invalid filegroup '%s' specified.", f.Group)
 			}
+			nf := fileOf(f)
+			nf.ID = len(d.Files) + 1
 			d.Files = append(d.Files, nf)
 		}
+	case a.AddGroup != "":
+		if slices.ContainsFunc(d.Groups, func(g string) bool { return i.same(g, a.AddGroup) }) {
+			failAlter(50000, 16, 1, "stand-in: the filegroup '%s' exists.", a.AddGroup)
+		}
+		d.Groups = append(d.Groups, a.AddGroup)
+	case a.RemoveGroup != "":
+		if slices.ContainsFunc(d.Files, func(f *File) bool { return i.same(f.Group, a.RemoveGroup) && !f.Log }) {
+			failAlter(5042, 16, 1, "The filegroup '%s' cannot be removed because it is not empty.", a.RemoveGroup)
+		}
+		d.Groups = slices.DeleteFunc(d.Groups, func(g string) bool { return i.same(g, a.RemoveGroup) })
 	case a.Remove != "":
 		k := slices.IndexFunc(d.Files, func(f *File) bool { return i.same(f.Name, a.Remove) })
 		if k < 0 {
@@ -488,6 +495,7 @@ func (x *exec) alterDatabase(a tsql.AlterDatabase) {
 	}
 }
 
+// setDatabase: Long: the rules of one statement, in the order in which the server looks at them.
 func (x *exec) setDatabase(d *Database, o tsql.Option, a tsql.AlterDatabase) {
 	i := x.inst
 	if d.system() && slices.Contains([]string{"SINGLE_USER", "RESTRICTED_USER", "OFFLINE", "READ_ONLY"}, o.Name) &&
@@ -579,6 +587,7 @@ func (x *exec) setDatabase(d *Database, o tsql.Option, a tsql.AlterDatabase) {
 	x.dbOption(d, o, false)
 }
 
+// dbOption: Long: the rules of one statement, in the order in which the server looks at them.
 func (x *exec) dbOption(d *Database, o tsql.Option, creating bool) {
 	on := strings.EqualFold(o.Value, "ON")
 	switch o.Name {
@@ -663,6 +672,7 @@ func (x *exec) dbOption(d *Database, o tsql.Option, creating bool) {
 	_ = creating
 }
 
+// dropDatabase: Long: the rules of one statement, in the order in which the server looks at them.
 func (x *exec) dropDatabase(dr tsql.DropDatabase) {
 	i := x.inst
 	x.noTran("DROP DATABASE")
@@ -781,6 +791,7 @@ func (x *exec) needLoginRight() {
 	}
 }
 
+// createLogin: Long: the rules of one statement, in the order in which the server looks at them.
 func (x *exec) createLogin(c tsql.CreateLogin) {
 	i := x.inst
 	x.needLoginRight()
@@ -845,6 +856,7 @@ func (x *exec) createLogin(c tsql.CreateLogin) {
 	})
 }
 
+// alterLogin: Long: the rules of one statement, in the order in which the server looks at them.
 func (x *exec) alterLogin(a tsql.AlterLogin) {
 	i := x.inst
 	p := i.principal(a.Name)
@@ -931,6 +943,7 @@ func (x *exec) dropPrincipal(d tsql.DropPrincipal) {
 	}
 }
 
+// dropLogin: Long: the rules of one statement, in the order in which the server looks at them.
 func (x *exec) dropLogin(d tsql.DropPrincipal) {
 	i := x.inst
 	p := i.principal(d.Name)
@@ -1194,6 +1207,7 @@ func (x *exec) createRole(c tsql.CreateRole) {
 	x.undo(func() { x.removeUser(d, u) })
 }
 
+// alterRole: Long: the rules of one statement, in the order in which the server looks at them.
 func (x *exec) alterRole(a tsql.AlterRole) {
 	i, d := x.inst, x.s.DB
 	if a.Server {
@@ -1293,6 +1307,7 @@ func setMember(m map[int]bool, id int, in bool) {
 	}
 }
 
+// dropUser: Long: the rules of one statement, in the order in which the server looks at them.
 func (x *exec) dropUser(dr tsql.DropPrincipal) {
 	i, d := x.inst, x.s.DB
 	x.writable()
@@ -1359,6 +1374,7 @@ func (x *exec) dropUser(dr tsql.DropPrincipal) {
 	})
 }
 
+// permission: Long: the rules of one statement, in the order in which the server looks at them.
 func (x *exec) permission(g tsql.Permission) {
 	if g.Class == "SERVER" || g.Class == "" && slices.Contains(serverPerms, g.Perms[0].Name) || g.Class == "LOGIN" {
 		x.serverPermission(g)
@@ -1579,6 +1595,7 @@ func (x *exec) setPerm(d *Database, g tsql.Permission, class, major, minor, gran
 	)
 }
 
+// serverPermission: Long: the rules of one statement, in the order in which the server looks at them.
 func (x *exec) serverPermission(g tsql.Permission) {
 	i := x.inst
 	if x.s.DB.ID != 1 {
@@ -1653,6 +1670,7 @@ func (x *exec) serverPermission(g tsql.Permission) {
 	x.undo(func() { i.perms = before })
 }
 
+// authorize: Long: the rules of one statement, in the order in which the server looks at them.
 func (x *exec) authorize(a tsql.Authorize) {
 	i := x.inst
 	switch a.Class {

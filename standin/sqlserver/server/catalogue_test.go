@@ -17,8 +17,10 @@ func scene(t *testing.T) (*Server, string) {
 		"CREATE LOGIN owner1 WITH PASSWORD = 'Owner-12345'",
 		"CREATE LOGIN app WITH PASSWORD = 'App-123456'",
 		"CREATE LOGIN watcher WITH PASSWORD = 'Watch-12345'",
-		`CREATE DATABASE [tickets_prod] ON PRIMARY (NAME = N'tickets', FILENAME = N'/data/tickets.mdf', SIZE = 64MB, MAXSIZE = 1GB, FILEGROWTH = 10%), FILEGROUP [extra] (NAME = N'tickets2', FILENAME = N'/data/tickets2.ndf', SIZE = 16MB)
-		 LOG ON (NAME = N'tickets_log', FILENAME = N'/data/tickets.ldf', SIZE = 32MB, MAXSIZE = UNLIMITED, FILEGROWTH = 16MB) COLLATE Latin1_General_100_CS_AS_SC_UTF8`,
+		`CREATE DATABASE [tickets_prod] ON PRIMARY (NAME = N'tickets', FILENAME = N'/data/tickets.mdf', SIZE = 64MB,
+			MAXSIZE = 1GB, FILEGROWTH = 10%), FILEGROUP [extra] (NAME = N'tickets2', FILENAME = N'/data/tickets2.ndf', SIZE = 16MB)
+		 LOG ON (NAME = N'tickets_log', FILENAME = N'/data/tickets.ldf', SIZE = 32MB,
+			MAXSIZE = UNLIMITED, FILEGROWTH = 16MB) COLLATE Latin1_General_100_CS_AS_SC_UTF8`,
 		"ALTER AUTHORIZATION ON DATABASE::[tickets_prod] TO [owner1]",
 		"ALTER DATABASE [tickets_prod] SET RECOVERY SIMPLE, READ_COMMITTED_SNAPSHOT ON WITH NO_WAIT",
 		"CREATE DATABASE [wiki]",
@@ -70,7 +72,8 @@ func TestCatalogue(t *testing.T) {
 			"d.name", `tickets_prod\|117440512\|/data/tickets.ldf`},
 		{"SELECT name, type_desc, size/128, max_size, growth, is_percent_growth FROM sys.master_files WHERE " +
 			"database_id = DB_ID(N'tickets_prod') ORDER BY " +
-			"file_id", `tickets\|ROWS\|64\|131072\|10\|true;tickets_log\|LOG\|32\|-1\|2048\|false;tickets2\|ROWS\|16\|-1\|8192\|false`},
+			"file_id", `tickets\|ROWS\|64\|131072\|10\|true;tickets_log\|LOG\|32\|-1\|2048\|false;` +
+			`tickets2\|ROWS\|16\|-1\|8192\|false`},
 		{"SELECT COUNT(*) FROM [tickets_prod].sys.tables WHERE is_ms_shipped = 0", "2"},
 		{"SELECT s.name + N'.' + t.name, SUM(p.rows) FROM [tickets_prod].sys.tables t JOIN " +
 			"[tickets_prod].sys.schemas s ON s.schema_id = t.schema_id JOIN [tickets_prod].sys.partitions p ON " +
@@ -100,13 +103,15 @@ func TestCatalogue(t *testing.T) {
 			"[tickets_prod].sys.objects o ON pe.class = 1 AND o.object_id = pe.major_id LEFT JOIN " +
 			"[tickets_prod].sys.columns c ON pe.class = 1 AND c.object_id = pe.major_id AND c.column_id = " +
 			"pe.minor_id WHERE pr.name IN (N'app', N'clerks') AND pe.class <> 0 ORDER BY 1, 3",
-			`app\|OBJECT_OR_COLUMN\|UPDATE\|DENY\|orders\|note;clerks\|SCHEMA\|INSERT\|GRANT_WITH_GRANT_OPTION\|sales\|<nil>;clerks\|SCHEMA\|SELECT\|.*`},
+			`app\|OBJECT_OR_COLUMN\|UPDATE\|DENY\|orders\|note;` +
+				`clerks\|SCHEMA\|INSERT\|GRANT_WITH_GRANT_OPTION\|sales\|<nil>;clerks\|SCHEMA\|SELECT\|.*`},
 		{"SELECT s.login_name, s.host_name, s.program_name, s.status, DB_NAME(s.database_id), " +
 			"s.open_transaction_count, c.client_net_address, t.text FROM sys.dm_exec_sessions s LEFT JOIN " +
 			"sys.dm_exec_connections c ON c.session_id = s.session_id OUTER APPLY " +
 			"sys.dm_exec_sql_text(c.most_recent_sql_handle) t WHERE s.is_user_process = 1 AND s.session_id <> @@SPID " +
 			"AND s.program_name = " +
-			"N'shop'", `app\|till7\|shop\|sleeping\|tickets_prod\|1\|127\.0\.0\.1\|BEGIN TRAN; INSERT sales\.lines VALUES \(1\), \(2\)`},
+			"N'shop'", `app\|till7\|shop\|sleeping\|tickets_prod\|1\|127\.0\.0\.1\|BEGIN TRAN;` +
+			` INSERT sales\.lines VALUES \(1\), \(2\)`},
 		{"SELECT st.session_id, SUM(dt.database_transaction_log_bytes_used) AS written, " +
 			"MIN(at.transaction_begin_time) FROM sys.dm_tran_session_transactions st JOIN " +
 			"sys.dm_tran_active_transactions at ON at.transaction_id = st.transaction_id JOIN " +

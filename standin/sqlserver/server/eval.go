@@ -77,6 +77,8 @@ func isCond(t tds.Type) bool { return t == tBool }
 func constant(t tds.Type, v any) bound { return bound{t, func(*env) any { return v }} }
 
 // bind settles an expression.
+//
+// Long: one case for each form of an expression.
 func (x *exec) bind(e tsql.Expr, sc *scope) bound {
 	switch e := e.(type) {
 	case tsql.Lit:
@@ -295,6 +297,7 @@ func compareValues(a, b any, t tds.Type) int {
 	panic(fmt.Sprintf("cannot compare %T", a))
 }
 
+// bindBin: Long: one case for each form of an expression.
 func (x *exec) bindBin(e tsql.Bin, sc *scope) bound {
 	l, r := x.bind(e.L, sc), x.bind(e.R, sc)
 	switch e.Op {
@@ -616,6 +619,8 @@ func (x *exec) bindCase(e tsql.Case, sc *scope) bound {
 }
 
 // convert turns a value into another type, or fails as the server does.
+//
+// Long: one case for each form of an expression.
 func convert(v any, from, to tds.Type, style int) any {
 	if v == nil {
 		return nil
@@ -885,6 +890,7 @@ type query struct {
 	rows func(*env) [][]any
 }
 
+// bindSelect: Long: one case for each form of an expression.
 func (x *exec) bindSelect(s *tsql.Select, parent *scope, ctes map[string]*tsql.Select) query {
 	all := map[string]*tsql.Select{}
 	if parent != nil {
@@ -1059,6 +1065,7 @@ func distinct(rows [][]any, cols []tds.Column) [][]any {
 	return out
 }
 
+// bindOne: Long: one case for each form of an expression.
 func (x *exec) bindOne(s *tsql.Select, parent *scope, ctes map[string]*tsql.Select, own bool) query {
 	if s.Values != nil {
 		return x.bindValues(s, parent)
@@ -1279,6 +1286,7 @@ func groupRows(envs []*env, group []bound, aggs []aggregate, width int, base *en
 	return out
 }
 
+// over: Long: one case for each form of an expression.
 func (a aggregate) over(envs []*env) any {
 	if a.arg == nil {
 		return int64(len(envs))

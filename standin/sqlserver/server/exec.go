@@ -237,6 +237,7 @@ func (x *exec) block(stmts []tsql.Stmt) ctl {
 // abortsBatch are errors after which the rest of the batch does not run.
 var abortsBatch = []int{102, 105, 137, 156, 207, 208, 226, 245, 241, 1205, 3930, 4104, 8169, 12824}
 
+// stmt: Long: one case for each kind of statement.
 func (x *exec) stmt(st tsql.Stmt) ctl {
 	s := x.s
 	if s.ctx.Err() != nil {
@@ -415,6 +416,8 @@ func (x *exec) noTran(what string) {
 }
 
 // do carries out one statement, under the lock.
+//
+// Long: one case for each kind of statement.
 func (x *exec) do(st tsql.Stmt) {
 	s := x.s
 	if s.tx != nil && s.tx.doomed {
@@ -759,6 +762,8 @@ func (x *exec) wrote(d *Database, bytes int64) {
 }
 
 // exec runs a procedure or a text.
+//
+// Long: one case for each kind of statement.
 func (x *exec) exec(e tsql.Exec) {
 	if e.Text != nil {
 		v, _ := x.eval(e.Text)
@@ -866,6 +871,8 @@ func (x *exec) nested(src string, vars map[string]*variable) {
 }
 
 // Run runs a batch that a client sent; it says whether the line stays.
+//
+// Long: one case for each kind of statement.
 func (s *Session) Run(src string, params []tds.Param, rpc bool, reset func(*tds.Conn)) (alive bool) {
 	i := s.inst
 	i.mu.Lock()

@@ -46,6 +46,7 @@ func bit(b bool) any {
 
 var builtins map[string]builtin
 
+// init: Long: a list of functions.
 func init() {
 	builtins = map[string]builtin{
 		"SERVERPROPERTY": {1, 1, tAny, func(x *exec, a []any) any { return x.inst.property(text(a[0])) }},
@@ -672,6 +673,7 @@ func (x *exec) visible(d *Database, o *Object) bool {
 	return false
 }
 
+// hasPerms: Long: a list of functions.
 func (x *exec) hasPerms(a []any) any {
 	perm := strings.ToUpper(text(a[2]))
 	class := strings.ToUpper(text(a[1]))
@@ -748,6 +750,7 @@ var aggregates = map[string]bool{
 	"STRING_AGG": true,
 }
 
+// bindFunc: Long: a list of functions.
 func (x *exec) bindFunc(e tsql.Func, sc *scope) bound {
 	if aggregates[e.Name] {
 		return x.bindAggregate(e, sc)

@@ -121,6 +121,7 @@ type File struct {
 
 // Database is a database.
 type Database struct {
+	Groups                                           []string // of files; the first is PRIMARY
 	ID                                               int
 	Name, Collation                                  string
 	Owner                                            []byte
@@ -267,6 +268,8 @@ var fixedServerRoles = map[int]string{
 }
 
 // New makes an instance with sa and the given password.
+//
+// Long: what a new server has stands in one place.
 func New(machine, name, saPassword string) *Instance {
 	now := time.Now()
 	i := &Instance{
@@ -389,6 +392,7 @@ func (i *Instance) newDatabase(id int, name string, owner []byte) *Database {
 		d.Users[uid] = &User{ID: uid, Name: n, Type: "R", Fixed: true, Owner: 1, Created: now, Members: map[int]bool{}}
 		d.Schemas[uid] = &Schema{ID: uid, Owner: uid, Name: n}
 	}
+	d.Groups = []string{"PRIMARY"}
 	path := i.DataPath + name
 	d.Files = []*File{
 		{

@@ -248,6 +248,8 @@ func (i *Instance) mayEnter(w who, d *Database) bool {
 
 // dbHas says whether a permission is effective on a securable of a database.
 // class 0 is the database, 1 an object (minor: a column), 3 a schema, 4 a principal.
+//
+// Long: the rules stand in the order in which the server looks at them.
 func (i *Instance) dbHas(w who, d *Database, perm string, class, major, minor int) bool {
 	u := i.userOf(w, d)
 	if u == nil {

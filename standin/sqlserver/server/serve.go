@@ -141,6 +141,7 @@ func (s *Server) Restart(i *Instance) error {
 	return err
 }
 
+// serve: Long: a session is told from its beginning to its end.
 func (s *Server) serve(nc net.Conn) {
 	defer func() { _ = nc.Close() }()
 	_ = nc.SetDeadline(time.Now().Add(15 * time.Second))
@@ -237,6 +238,7 @@ func greet(conn *tds.Conn, ses *Session) {
 	conn.Finish(tds.Done, 0, 0, 0)
 }
 
+// handle1: Long: a session is told from its beginning to its end.
 func (s *Session) handle1(m tds.Message) bool {
 	var reset func(*tds.Conn)
 	if m.Reset {
@@ -330,6 +332,8 @@ func (s *Session) handle1(m tds.Message) bool {
 }
 
 // login checks who comes, and makes a session.
+//
+// Long: a session is told from its beginning to its end.
 func (i *Instance) login(conn *tds.Conn, l *tds.Login) (*Session, []*Problem) {
 	i.mu.Lock()
 	defer i.mu.Unlock()

@@ -88,6 +88,7 @@ var stateDesc = map[string]string{"G": "GRANT", "W": "GRANT_WITH_GRANT_OPTION", 
 
 func (x *exec) seesState() bool { return x.inst.serverHas(x.s.cur, "VIEW SERVER STATE") }
 
+// init: Long: a list of views with their columns.
 func init() {
 	define(
 		"sys.databases",
@@ -191,8 +192,8 @@ containment tinyint, containment_desc nvarchar(60), target_recovery_time_in_seco
 	fileCols := `file_id int, file_guid uniqueidentifier, type tinyint, type_desc nvarchar(60), data_space_id
 			int, name sysname, physical_name nvarchar(260), state tinyint, state_desc nvarchar(60), size int,
 			max_size int, growth int, is_media_read_only bit, is_read_only bit, is_sparse bit, is_percent_growth bit`
-	file := func(f *File) []any {
-		typ, desc, space := 0, "ROWS", 1
+	file := func(d *Database, f *File) []any {
+		typ, desc, space := 0, "ROWS", 1+slices.Index(d.Groups, f.Group)
 		if f.Log {
 			typ, desc, space = 1, "LOG", 0
 		}
@@ -229,7 +230,7 @@ containment tinyint, containment_desc nvarchar(60), target_recovery_time_in_seco
 		for _, d := range sorted(x.inst.dbs) {
 			if all || x.s.cur.login != nil && bytes.Equal(d.Owner, x.s.cur.login.SID) {
 				for _, f := range d.Files {
-					out = append(out, append([]any{n(d.ID)}, file(f)...))
+					out = append(out, append([]any{n(d.ID)}, file(d, f)...))
 				}
 			}
 		}
@@ -240,7 +241,9 @@ containment tinyint, containment_desc nvarchar(60), target_recovery_time_in_seco
 		fileCols,
 		"",
 		true,
-		func(x *exec, d *Database, _ []any) [][]any { return rowsOf(d.Files, file) },
+		func(x *exec, d *Database, _ []any) [][]any {
+			return rowsOf(d.Files, func(f *File) []any { return file(d, f) })
+		},
 	)
 	define(
 		"sys.server_principals",
@@ -517,12 +520,8 @@ containment tinyint, containment_desc nvarchar(60), target_recovery_time_in_seco
 		true,
 		func(x *exec, d *Database, _ []any) [][]any {
 			var out [][]any
-			var seen []string
-			for _, f := range d.Files {
-				if !f.Log && !slices.Contains(seen, f.Group) {
-					seen = append(seen, f.Group)
-					out = append(out, []any{f.Group, n(len(seen)), "FG", len(seen) == 1, false})
-				}
+			for i, g := range d.Groups {
+				out = append(out, []any{g, n(i + 1), "FG", i == 0, false})
 			}
 			return out
 		},
@@ -895,7 +894,8 @@ database_id smallint, authenticating_database_id int, open_transaction_count int
 		"sys.dm_tran_locks",
 		"resource_type nvarchar(60), resource_subtype nvarchar(60), resource_database_id int, resource_description "+
 			"nvarchar(256), resource_associated_entity_id bigint, request_mode nvarchar(60), request_type "+
-			"nvarchar(60), request_status nvarchar(60), request_session_id int, request_owner_type nvarchar(60)",
+			"nvarchar(60), request_status nvarchar(60), request_session_id int, request_owner_type nvarchar(60), "+
+			"request_owner_guid uniqueidentifier",
 		"VIEW SERVER STATE",
 		false,
 		func(x *exec, _ *Database, _ []any) [][]any {
@@ -918,6 +918,7 @@ database_id smallint, authenticating_database_id int, open_transaction_count int
 							"GRANT",
 							n(s.ID),
 							"SHARED_TRANSACTION_WORKSPACE",
+							nil,
 						},
 					)
 				}
@@ -936,6 +937,7 @@ database_id smallint, authenticating_database_id int, open_transaction_count int
 								"GRANT",
 								n(s.ID),
 								"TRANSACTION",
+								nil,
 							},
 						)
 					}
@@ -1156,6 +1158,8 @@ func describeCollation(c string) string {
 }
 
 // bindNamed finds a view, function or table.
+//
+// Long: a list of views with their columns.
 func (x *exec) bindNamed(t tsql.Named, parent *scope) source {
 	full := strings.ToLower(strings.Join(t.Parts, "."))
 	alias := t.Alias

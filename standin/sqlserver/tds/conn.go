@@ -78,6 +78,8 @@ type Login struct {
 
 // Accept carries out pre-login and reads the log-in record. Without a tls
 // configuration the server says that it cannot encrypt. force refuses clear text.
+//
+// Long: the parts of a record stand one after the other.
 func Accept(nc net.Conn, cfg *tls.Config, force bool) (*Conn, *Login, error) {
 	c := &Conn{raw: nc, rw: nc, r: bufio.NewReader(nc), size: 4096}
 	first, err := c.r.Peek(1)

@@ -156,6 +156,8 @@ func putBytes(b, v []byte, isNull bool, t Type, per int) []byte {
 }
 
 // value writes a value of the type.
+//
+// Long: one case for each type.
 func value(b []byte, t Type, v any) []byte {
 	if v == nil {
 		switch t.Kind {
@@ -315,6 +317,8 @@ func (r *reader) u32() uint32 { return binary.LittleEndian.Uint32(r.take(4)) }
 func (r *reader) u64() uint64 { return binary.LittleEndian.Uint64(r.take(8)) }
 
 // readTyped reads TYPE_INFO and a value of it.
+//
+// Long: one case for each type.
 func (r *reader) readTyped() (Type, any) {
 	id := r.u8()
 	switch id {

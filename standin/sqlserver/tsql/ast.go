@@ -230,15 +230,16 @@ type (
 		Attach      string
 	}
 	AlterDatabase struct {
-		Name        string // "" is CURRENT
-		NewName     string
-		Collation   string
-		Options     []Option
-		Termination string // "", IMMEDIATE, AFTER, NO_WAIT
-		After       int
-		Modify      *File
-		Add         []File
-		Remove      string
+		AddGroup, RemoveGroup string
+		Name                  string // "" is CURRENT
+		NewName               string
+		Collation             string
+		Options               []Option
+		Termination           string // "", IMMEDIATE, AFTER, NO_WAIT
+		After                 int
+		Modify                *File
+		Add                   []File
+		Remove                string
 	}
 	DropDatabase struct {
 		Names    []string

@@ -43,6 +43,7 @@ type token struct {
 	end   int
 }
 
+// lex: Long: one case for each kind of token.
 func lex(src string) ([]token, error) {
 	var out []token
 	line := 1

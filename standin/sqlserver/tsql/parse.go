@@ -190,6 +190,7 @@ func (p *parser) until(words ...string) []Stmt {
 	return out
 }
 
+// body: Long: one case after another of what may stand there.
 func (p *parser) body(t *token) any {
 	if t.kind != word {
 		if t.kind == sym && t.text == "(" {
@@ -554,6 +555,7 @@ func (p *parser) options() []Option {
 	return out
 }
 
+// create: Long: one case after another of what may stand there.
 func (p *parser) create() any {
 	p.next()
 	if p.kw("OR") {
@@ -749,6 +751,7 @@ func (p *parser) password() (*string, []byte) {
 	return &s, nil
 }
 
+// alter: Long: one case after another of what may stand there.
 func (p *parser) alter() any {
 	p.next()
 	switch {
@@ -900,6 +903,10 @@ func (p *parser) alterDatabase() any {
 				a.Add[i].Group = g
 			}
 		}
+	case p.kw("ADD", "FILEGROUP"):
+		a.AddGroup = p.name()
+	case p.kw("REMOVE", "FILEGROUP"):
+		a.RemoveGroup = p.name()
 	case p.kw("REMOVE", "FILE"):
 		a.Remove = p.name()
 	case p.kw("SET"):

@@ -373,6 +373,7 @@ func (p *parser) unary() Expr {
 	return x
 }
 
+// primary: Long: one case after another of what may stand there.
 func (p *parser) primary() Expr {
 	t := p.peek()
 	switch t.kind {
@@ -526,6 +527,8 @@ func (p *parser) caseExpr() Expr {
 }
 
 // typ reads a type.
+//
+// Long: one case after another of what may stand there.
 func (p *parser) typ() tds.Type {
 	t := p.peek()
 	if t.kind != word && t.kind != quoted {
