@@ -203,7 +203,12 @@ func typeText(f wire.Field) string {
 		for _, c := range f.Columns {
 			columns = append(columns, c.Name)
 		}
-		return "rows of " + strings.Join(columns, ", ") + fmt.Sprintf("; --set %s.%s=…", f.Name, strings.ToUpper(f.Key))
+		column := ""
+		if len(columns) > 2 {
+			column = ".COLUMN"
+		}
+		return "rows of " + strings.Join(columns, ", ") +
+			fmt.Sprintf("; --set %s.%s%s=…", f.Name, strings.ToUpper(f.Key), column)
 	case f.From != "" && kind == "":
 		kind = "one of the " + f.From
 	case len(values) > 0 && kind == "":

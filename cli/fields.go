@@ -128,10 +128,35 @@ func fieldText(f wire.Field, value any) string {
 	if f.Group != "" && valueText(value) == f.Default {
 		return ""
 	}
+	return typedText(f, value)
+}
+
+// typedText writes a value as the type of its field says: a size in its units.
+func typedText(f wire.Field, value any) string {
 	if size, ok := value.(float64); ok && f.Type == "size" {
 		return sizeText(int64(size))
 	}
 	return valueText(value)
+}
+
+// rowText writes a row of a table: of two columns "name = value", of more each with its title.
+func rowText(f wire.Field, row any) string {
+	values, _ := row.(map[string]any)
+	var cells []string
+	for i, c := range f.Columns {
+		text := visible(typedText(c, values[c.Name]))
+		switch {
+		case text == "":
+			continue
+		case i > 0 && len(f.Columns) > 2:
+			text = strings.ToLower(c.Title) + " " + text
+		}
+		cells = append(cells, text)
+	}
+	if len(f.Columns) > 2 {
+		return strings.Join(cells, ", ")
+	}
+	return strings.Join(cells, " = ")
 }
 
 // valueText writes what came as JSON.
@@ -171,15 +196,9 @@ func addField(p *properties, f wire.Field, value any) {
 		if i > 0 {
 			title = ""
 		}
-		cells := []string{}
-		for _, c := range f.Columns {
-			if values, ok := row.(map[string]any); ok && valueText(values[c.Name]) != "" {
-				cells = append(cells, visible(valueText(values[c.Name])))
-			}
-		}
-		p.add(title, strings.Join(cells, " = "))
+		p.add(title, rowText(f, row))
 	}
-	text := valueText(value)
+	text := typedText(f, value)
 	switch {
 	case len(rows) > 0:
 	case text == "" && len(f.In) == 0 || f.Group != "" && text == "":

@@ -394,7 +394,7 @@ func (a app) showServer(c *cli.Command, s wire.Server, st wire.Status, whole any
 	if st.Reachable && st.Trouble == nil {
 		p.add("sessions", fmt.Sprintf("%d of %d allowed", st.Sessions, st.Allowed))
 		p.add("databases", fmt.Sprintf("%d, %s", st.Databases, sizeText(st.Size)))
-		p.add("defaults", st.Encoding+", "+st.Collation)
+		p.add("defaults", strings.Trim(st.Encoding+", "+st.Collation, ", "))
 		p.add("encrypted", yes(st.Encrypted))
 	}
 	addAbilities(&p, st.Abilities)

@@ -30,7 +30,7 @@ func testEngines(t *testing.T, s *service) {
 	has(t, "one of them", s.run(0, "engine", "show", "postgresql").out, "connection_limit", "how many sessions at once",
 		"settings.NAME", "MAINTAIN", "bundle build", "Not possible")
 	has(t, "one that there is not", s.run(4, "engine", "show", "abacus").err,
-		"genarch: there is no engine \"abacus\"; there are mariadb, mysql, postgresql",
+		"genarch: there is no engine \"abacus\"; there are mariadb, mysql, postgresql, sqlserver",
 		"genarch engine list")
 	var all struct {
 		Engines []struct {
@@ -40,7 +40,7 @@ func testEngines(t *testing.T, s *service) {
 		Common map[string][]string
 	}
 	if err := json.Unmarshal([]byte(s.run(0, "engine", "list", "-o", "json").out), &all); err != nil ||
-		len(all.Engines) != 3 {
+		len(all.Engines) != 4 {
 		t.Fatalf("%d engines, %v", len(all.Engines), err)
 	}
 	// Each option that means the same everywhere has a flag, and no other has one.

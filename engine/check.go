@@ -205,30 +205,47 @@ func principalOf(in change.Intent, d *Description) Principal {
 	return p
 }
 
-// inRows makes a row of each option that is written FIELD.KEY: its value is that of
-// the table's other column, and an empty one leaves it out.
+// inRows makes rows of options that are written FIELD.KEY, where the table has one column beside its
+// key, or FIELD.KEY.COLUMN: whatever stands between is the key. An empty value leaves it out.
 func inRows(fields []Field, options catalog.Values) catalog.Values {
 	out := maps.Clone(options)
 	for _, name := range options.Names() {
 		table, key, dotted := strings.Cut(name, ".")
-		i := slices.IndexFunc(fields, func(f Field) bool {
-			return f.Name == table && f.Type == Table &&
-				len(f.Columns) == 2
-		})
+		i := slices.IndexFunc(fields, func(f Field) bool { return f.Name == table && f.Type == Table && f.Key != "" })
 		if !dotted || i < 0 {
 			continue
 		}
-		row := catalog.Values{fields[i].Key: key}
-		for _, c := range fields[i].Columns {
-			if c.Name != fields[i].Key {
-				row = row.With(c.Name, options[name])
-			}
+		f := fields[i]
+		column := f.otherColumn()
+		if at := strings.LastIndexByte(key, '.'); column == "" && at > 0 {
+			key, column = key[:at], key[at+1:]
+		}
+		if !slices.Contains(f.columnNames(), column) {
+			continue // it is told as an option that there is not
 		}
 		delete(out, name)
 		rows := slices.Clone(out.Rows(table))
-		out[table] = append(rows, row)
+		r := slices.IndexFunc(rows, func(row catalog.Values) bool { return row.Text(f.Key) == key })
+		if r < 0 {
+			r, rows = len(rows), append(rows, catalog.Values{f.Key: key})
+		}
+		rows[r] = rows[r].With(column, options[name])
+		out[table] = rows
 	}
 	return out
+}
+
+// otherColumn is the one beside the key of a table that has two; "": it has more.
+func (f Field) otherColumn() string {
+	if len(f.Columns) != 2 {
+		return ""
+	}
+	for _, c := range f.Columns {
+		if c.Name != f.Key {
+			return c.Name
+		}
+	}
+	return ""
 }
 
 // unknownOption says which option it is that the engine does not have, and what is

@@ -5,6 +5,7 @@ import (
 	"example.com/genarch/engine/mariadb"
 	"example.com/genarch/engine/mysql"
 	"example.com/genarch/engine/postgres"
+	"example.com/genarch/engine/sqlserver"
 	"example.com/genarch/store"
 )
 
@@ -14,6 +15,7 @@ func engines(records *store.Store) []engine.Engine {
 		postgres.Engine{},
 		mariadb.Engine{Owns: records.Owns},
 		mysql.Engine{},
+		sqlserver.Engine{},
 	)
 }
 

@@ -2273,7 +2273,7 @@ export interface components {
             /** @description No character beyond U+FFFF. */
             bmp_only?: boolean;
             /** @enum {string} */
-            counted: "bytes" | "characters";
+            counted: "bytes" | "characters" | "UTF-16 units";
             /** Format: int64 */
             max_length: number;
             reserved?: string[];

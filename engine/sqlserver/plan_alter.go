@@ -1,6 +1,7 @@
 package sqlserver
 
 import (
+	"slices"
 	"strings"
 
 	"example.com/genarch/core/catalog"
@@ -20,6 +21,14 @@ func planAlter(p *planning.Draft) {
 	}
 	d := *snap.Target
 	planCautions(p, p.Asked)
+	for _, f := range p.Asked.Rows("files") {
+		if len(f) == 1 && slices.ContainsFunc(d.Properties.Rows("files"), func(x catalog.Values) bool {
+			return strings.EqualFold(x.Text("name"), f.Text("name"))
+		}) {
+			p.About("files", change.Stop, change.OptionInvalid, "Leave it as it is.",
+				"No file is taken away: %s.", shown(f.Text("name")))
+		}
+	}
 	list := p.Alterations()
 	if p.Outcome == change.Nothing {
 		return

@@ -186,7 +186,7 @@ func planCreate(p *planning.Draft) {
 		if option == "read_committed_snapshot" {
 			termination = noWait
 		}
-		p.Step(change.Step{Kind: stepAlter, Title: "set " + option,
+		p.Step(change.Step{Kind: stepAlter, Title: optionWords(p, option),
 			Statement: setOption(spec.Name, clause(option, p.Settled[option]), termination),
 			Undo:      setOption(spec.Name, clause(option, more.Model[option]), termination),
 			Args:      map[string]string{"name": spec.Name, option: catalog.WriteValue(p.Settled[option])}})
@@ -195,6 +195,12 @@ func planCreate(p *planning.Draft) {
 		p.Step(ownerStep(spec.Name, owner, snap.Instance.Login.Name))
 	}
 	p.Step(change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: want})
+}
+
+// optionWords say what setting an option does.
+func optionWords(p *planning.Draft, option string) string {
+	f, _ := p.D.Option(change.PartDatabase, option)
+	return planning.Alteration{Field: f, Will: p.Settled[option]}.Words()
 }
 
 // ownerStep gives a database to a login.

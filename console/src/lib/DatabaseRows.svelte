@@ -2,7 +2,7 @@
 	import type { Database, Engine } from './api';
 	import DataTable, { type Column, type Order } from './DataTable.svelte';
 	import type { DatabaseTable } from './databases.svelte';
-	import { property, propertiesOf, valueText } from './engines.svelte';
+	import { property, propertiesOf, fieldText } from './engines.svelte';
 	import { capital, count, size, visible } from './format';
 	import { to } from '../router';
 
@@ -16,7 +16,7 @@
 				f.show === 'list' &&
 				!f.group &&
 				f.name !== 'comment' &&
-				table.list?.databases.some((d) => valueText(property(d, f.name)))
+				table.list?.databases.some((d) => fieldText(f, property(d, f.name)))
 		)
 	);
 	const known = (n: number | null | undefined) => n ?? undefined;
@@ -25,7 +25,7 @@
 		...listed.map((f, i): Column<Database> => ({
 			id: f.name,
 			title: f.title,
-			value: (d) => valueText(property(d, f.name)) || undefined,
+			value: (d) => fieldText(f, property(d, f.name)) || undefined,
 			mono: true,
 			from: ['hidden sm:table-cell', 'hidden md:table-cell'][i] ?? 'hidden lg:table-cell'
 		})),

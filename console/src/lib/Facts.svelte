@@ -8,7 +8,7 @@
 </script>
 
 <dl>
-	{#each facts as f (f.title)}
+	{#each facts as f, i (i)}
 		<div class="border-base-300/60 grid grid-cols-[10.5rem_1fr] gap-x-4 border-b py-1.5">
 			<dt class="quiet">{f.title}</dt>
 			<dd class="min-w-0">

@@ -1,7 +1,7 @@
 <script lang="ts">
 	import type { Choice, EngineField } from './api';
 	import type { Row } from './engines.svelte';
-	import { visible } from './format';
+	import { exactSize, visible } from './format';
 
 	type Props = {
 		/** The label names it by this. */
@@ -24,6 +24,8 @@
 		field.type === 'pick' && !field.free && !field.by && offered.length > 0 && offered.length <= readable
 	);
 	const rows = $derived((value as Row[] | undefined) ?? []);
+	/** A table of many columns: each has its title above it. */
+	const wide = $derived((field.columns?.length ?? 0) > 2);
 	const words = $derived((field.values ?? []).map((v) => v.name).join(', '));
 
 	function remark(c: Choice): string {
@@ -33,6 +35,10 @@
 		const sessions = c.properties?.sessions;
 		if (typeof sessions === 'number' && sessions > 0) more.push(`${sessions} sessions in it`);
 		return more.length ? ` (${more.join(', ')})` : '';
+	}
+	/** A cell as people write it: a size that was read is a number of bytes. */
+	function cellText(c: EngineField, value: unknown): string {
+		return c.type === 'size' && typeof value === 'number' ? exactSize(value) : String(value ?? '');
 	}
 	function setCell(i: number, column: string, text: string): void {
 		value = rows.map((r, j) => (j === i ? { ...r, [column]: text } : r));
@@ -68,17 +74,22 @@
 		{#each rows as row, i (i)}
 			<div class="flex flex-wrap items-center gap-2">
 				{#each field.columns ?? [] as c (c.name)}
-					<input
-						name="{field.name}_{c.name}"
-						class="input input-sm mono min-w-24 flex-1"
-						aria-label="{c.title} {i + 1}"
-						placeholder={c.title}
-						autocomplete="off"
-						spellcheck="false"
-						list={c.from ? `${id}-offered` : undefined}
-						value={row[c.name] ?? ''}
-						oninput={(e) => setCell(i, c.name, e.currentTarget.value)}
-					/>
+					{#snippet cell()}<input
+							name="{field.name}_{c.name}"
+							class="input input-sm mono min-w-24 flex-1"
+							aria-label="{c.title} {i + 1}"
+							placeholder={wide ? undefined : c.title}
+							autocomplete="off"
+							spellcheck="false"
+							list={c.from ? `${id}-offered` : undefined}
+							value={cellText(c, row[c.name])}
+							oninput={(e) => setCell(i, c.name, e.currentTarget.value)}
+						/>{/snippet}
+					{#if wide}
+						<label class="flex min-w-32 flex-1 flex-col text-sm">
+							<span class="quiet">{c.title}</span>{@render cell()}
+						</label>
+					{:else}{@render cell()}{/if}
 				{/each}
 				<button type="button" class="btn btn-sm" onclick={() => (value = rows.filter((_, j) => j !== i))}
 					>Take away<span class="sr-only"> {row[field.key ?? ''] ?? ''}</span></button

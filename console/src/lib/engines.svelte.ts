@@ -1,4 +1,5 @@
 import { api, type Engine, type EngineField, type Intent } from './api';
+import { size } from './format';
 
 /** What the engines say of themselves: read once, for they do not change while the service runs. */
 class Engines {
@@ -97,6 +98,22 @@ export function valueText(value: unknown): string {
 	if (Array.isArray(value)) return value.map(valueText).join(', ');
 	if (typeof value === 'object') return Object.values(value).map(valueText).join(' = ');
 	return String(value);
+}
+
+/** Writes a property as the type of its field says: sizes in their units, a table a line for each row. */
+export function fieldText(f: EngineField, value: unknown): string {
+	if (f.type === 'size' && typeof value === 'number') return size(value);
+	if (f.type !== 'table' || !Array.isArray(value)) return valueText(value);
+	const columns = f.columns ?? [];
+	return value
+		.map((row: Record<string, unknown>) =>
+			columns
+				.map((c, i) => [c, fieldText(c, row[c.name]), i] as const)
+				.filter(([, text]) => text)
+				.map(([c, text, i]) => (i > 0 && columns.length > 2 ? `${c.title.toLowerCase()} ${text}` : text))
+				.join(columns.length > 2 ? ', ' : ' = ')
+		)
+		.join('\n');
 }
 
 /** What is asked for, without the fields that were left empty. */

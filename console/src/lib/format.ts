@@ -15,6 +15,17 @@ export function size(bytes: number | null | undefined): string {
 	return `${value.toFixed(digits)} ${units[unit]}`;
 }
 
+/** Bytes in the largest unit that needs no fraction, as sizes are asked for. */
+export function exactSize(bytes: number): string {
+	let value = bytes;
+	let unit = 0;
+	while (value && value % 1024 === 0 && unit < units.length - 1) {
+		value /= 1024;
+		unit++;
+	}
+	return `${value} ${units[unit]}`;
+}
+
 /** A number with thin spaces, or ? when it is not known. */
 export function count(n: number | null | undefined): string {
 	return n === null || n === undefined ? '?' : n.toLocaleString('en').replaceAll(',', '\u202f');

@@ -1,5 +1,5 @@
 import { api, problemOf, type Database, type Engine, type Problem } from './api';
-import { propertiesOf, property, valueText } from './engines.svelte';
+import { propertiesOf, property, fieldText } from './engines.svelte';
 import { count, exact, lastUse, size } from './format';
 import { live } from './live.svelte';
 
@@ -48,7 +48,7 @@ export class OneDatabase {
 		return [
 			...propertiesOf(engine)
 				.filter((f) => f.show === 'list' && !f.group && f.name !== 'comment')
-				.map((f) => ({ title: f.title.toLowerCase(), value: valueText(property(d, f.name)) || 'none' })),
+				.map((f) => ({ title: f.title.toLowerCase(), value: fieldText(f, property(d, f.name)) || 'none' })),
 			{ title: 'size', value: size(d.size), remark: d.size == null ? 'not known' : `${count(d.size)} bytes` },
 			{
 				title: 'tables',
@@ -62,7 +62,9 @@ export class OneDatabase {
 			},
 			{ title: 'sessions', value: count(d.sessions) },
 			{ title: 'last use', value: last, remark: lastRemark },
-			{ title: 'comment', value: d.comment || 'none' },
+			...(engine?.fields.database?.some((f) => f.name === 'comment')
+				? [{ title: 'comment', value: d.comment || 'none' }]
+				: []),
 			{
 				title: 'created',
 				value: d.created_by ? `${exact(d.created_by.at)} by ${d.created_by.operator}` : 'not known',
@@ -77,8 +79,17 @@ export class OneDatabase {
 		if (!d) return [];
 		const out: Fact[] = [];
 		for (const f of propertiesOf(engine)) {
-			const text = valueText(property(d, f.name));
-			if (text)
+			const value = property(d, f.name);
+			const text = fieldText(f, value);
+			if (text && f.type === 'table')
+				text.split('\n').forEach((line, i, all) =>
+					out.push({
+						title: i === 0 ? f.title.toLowerCase() : '',
+						value: line,
+						remark: i === all.length - 1 && f.decides ? `decides ${f.decides}` : ''
+					})
+				);
+			else if (text)
 				out.push({ title: f.title.toLowerCase(), value: text, remark: f.decides ? `decides ${f.decides}` : '' });
 			else if (!f.group && f.in) out.push({ title: f.title.toLowerCase(), value: 'none', remark: f.default });
 		}

@@ -3,7 +3,7 @@
 	import ChangeFormPage from '../lib/ChangeFormPage.svelte';
 	import { ChangeForm } from '../lib/changeForm.svelte';
 	import EngineFields from '../lib/EngineFields.svelte';
-	import { altered, engines, optionsOf, propertiesOf, property, type Options, valueText } from '../lib/engines.svelte';
+	import { altered, engines, optionsOf, propertiesOf, property, type Options, fieldText } from '../lib/engines.svelte';
 	import { visible } from '../lib/format';
 	import { SessionPolicy } from '../lib/sessionPolicy.svelte';
 	import SessionPolicyFields from '../lib/SessionPolicyFields.svelte';
@@ -85,10 +85,10 @@
 				<h2 class="mb-1">What cannot be altered</h2>
 				<dl>
 					{#each fixed as f (f.name)}
-						{#if valueText(property(database, f.name))}
+						{#if fieldText(f, property(database, f.name))}
 							<div class="border-base-300/60 grid grid-cols-1 gap-x-4 border-b py-1.5 sm:grid-cols-[10.5rem_1fr]">
 								<dt class="quiet">{f.title}</dt>
-								<dd><span class="mono break-all">{visible(valueText(property(database, f.name)))}</span></dd>
+								<dd><span class="mono break-all">{visible(fieldText(f, property(database, f.name)))}</span></dd>
 							</div>
 						{/if}
 					{/each}

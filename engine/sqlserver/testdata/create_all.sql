@@ -6,19 +6,19 @@ CREATE DATABASE [berths]
   COLLATE Finnish_Swedish_CI_AS
 -- undo: DROP DATABASE [berths]
 
--- alter_database: set read_committed_snapshot
+-- alter_database: read committed by snapshot: yes
 ALTER DATABASE [berths] SET READ_COMMITTED_SNAPSHOT ON WITH NO_WAIT
 -- undo: ALTER DATABASE [berths] SET READ_COMMITTED_SNAPSHOT OFF WITH NO_WAIT
 
--- alter_database: set recovery
+-- alter_database: recovery model: simple
 ALTER DATABASE [berths] SET RECOVERY SIMPLE
 -- undo: ALTER DATABASE [berths] SET RECOVERY FULL
 
--- alter_database: set compatibility
+-- alter_database: compatibility level: 150
 ALTER DATABASE [berths] SET COMPATIBILITY_LEVEL = 150
 -- undo: ALTER DATABASE [berths] SET COMPATIBILITY_LEVEL = 160
 
--- alter_database: set auto_update_statistics_async
+-- alter_database: update them aside: yes
 ALTER DATABASE [berths] SET AUTO_UPDATE_STATISTICS_ASYNC ON
 -- undo: ALTER DATABASE [berths] SET AUTO_UPDATE_STATISTICS_ASYNC OFF
 

@@ -1,0 +1,220 @@
+package e2e
+
+import (
+	"database/sql"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"example.com/genarch/localdb"
+	"example.com/genarch/testutil"
+)
+
+// customs is a server of the fourth engine with a client of its own.
+type customs struct {
+	*service
+	srv *localdb.Server
+	db  *sql.DB
+}
+
+func (c customs) exec(t *testing.T, texts ...string) {
+	t.Helper()
+	for _, text := range texts {
+		if _, err := c.db.ExecContext(t.Context(), text); err != nil {
+			t.Fatalf("%s: %v", text, err)
+		}
+	}
+}
+
+func (c customs) one(t *testing.T, text string) (out string) {
+	t.Helper()
+	if err := c.db.QueryRowContext(t.Context(), text).Scan(&out); err != nil {
+		t.Errorf("%s: %v", text, err)
+	}
+	return out
+}
+
+// TestSQLServer looks after a server of the fourth engine as people do: by the CLI, the API and the
+// console. It is a stand-in: what only a real one can show is in docs/engines.md.
+func TestSQLServer(t *testing.T) {
+	t.Parallel()
+	c := customs{service: newServiceOf(t, commands), srv: testutil.SQLServer(t, "16.0.4125.3")}
+	c.add("customs", "sqlserver", "production", c.srv)
+	var err error
+	if c.db, err = sql.Open("sqlserver", c.srv.DSN("")); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { c.db.Close() })
+	has(t, "the check", c.run(0, "server", "check", "customs").out, "server_name", "16.0.4125", "may end sessions",
+		"defaults", "SQL_Latin1_General_CP1_CI_AS")
+	has(t, "the engine", c.run(0, "engine", "show", "sqlserver").out, "SQL Server", "2016 and later",
+		"files.NAME", "SQL Server lets only the client itself stop its statement")
+	c.exec(t, "CREATE LOGIN harbour_app WITH PASSWORD = N'Berth-1234', CHECK_POLICY = OFF")
+	t.Run("made", func(t *testing.T) { testMadeSQLServer(t, c) })
+	t.Run("altered", func(t *testing.T) { testAlteredSQLServer(t, c) })
+	t.Run("renamed and dropped", func(t *testing.T) { testTakenSQLServer(t, c) })
+	t.Run("set aside", func(t *testing.T) { testHoldingSQLServer(t, c) })
+	t.Run("cut lines", func(t *testing.T) { testCutSQLServer(t, c) })
+	t.Run("console", func(t *testing.T) { testConsoleSQLServer(t, c) })
+	has(t, "journal check", c.run(0, "journal", "check").out, "WHOLE", "yes")
+}
+
+// testMadeSQLServer makes a database with an owner and files, which are shown with sizes.
+func testMadeSQLServer(t *testing.T, c customs) {
+	has(t, "what is settled", c.run(0, "database", "create", "customs/tickets_prod", "--owner", "harbour_app", "--set",
+		"recovery=simple", "--set", "files.tickets.size=64 MB", "--set", "files.tickets.growth=32 MB", "--set",
+		"files.trail.kind=log", "--yes").err,
+		"ON PRIMARY (NAME = N'tickets'", "RECOVERY SIMPLE", "ALTER AUTHORIZATION ON DATABASE::[tickets_prod]",
+		"(default, from database model)")
+	has(t, "shown", c.run(0, "database", "show", "customs/tickets_prod").out, "harbour_app", "simple",
+		"tickets, kind data, filegroup PRIMARY, path /var/opt/mssql/data/tickets_prod.mdf, size 64.0 MiB",
+		"grows by 32 MB")
+	has(t, "listed", c.run(0, "database", "list", "customs").out, "tickets_prod", "harbour_app", "simple")
+	has(t, "not yet", c.run(1, "account", "create", "customs/account:x", "--yes").err, "does not do this on SQL Server yet")
+}
+
+func testAlteredSQLServer(t *testing.T, c customs) {
+	c.exec(t, "CREATE DATABASE lounges_prod")
+	has(t, "at once", c.run(0, "database", "alter", "customs/lounges_prod", "--set", "recovery=simple", "--yes").err,
+		"recovery model")
+	conn, err := c.client(t, "lounges_prod")
+	if err != nil {
+		t.Fatal(err)
+	}
+	has(t, "alone", c.run(0, "database", "alter", "customs/lounges_prod", "--set", "read_only=yes", "--yes").err,
+		"SET SINGLE_USER WITH ROLLBACK IMMEDIATE", "SET READ_ONLY", "1 session is open")
+	if _, err := conn.ExecContext(t.Context(), "SELECT 1"); err == nil {
+		t.Error("whoever was in it is there still")
+	}
+	if got := c.one(t, `SELECT CONCAT(recovery_model_desc, is_read_only, user_access_desc) FROM sys.databases
+		WHERE name = N'lounges_prod'`); got != "SIMPLE1MULTI_USER" {
+		t.Error(got)
+	}
+	c.run(2, "database", "alter", "customs/lounges_prod", "--set", "recovery=sometimes", "--yes")
+	has(t, "risky", c.run(3, "database", "alter", "customs/lounges_prod", "--set", "auto_close=yes", "--yes").err,
+		"option.risky")
+}
+
+func (c customs) client(t *testing.T, database string) (*sql.Conn, error) {
+	db, err := sql.Open("sqlserver", c.srv.DSN(database))
+	if err != nil {
+		return nil, err
+	}
+	t.Cleanup(func() { db.Close() })
+	db.SetMaxOpenConns(1)
+	return db.Conn(t.Context())
+}
+
+func testTakenSQLServer(t *testing.T, c customs) {
+	c.exec(t, "CREATE DATABASE gangways_prod", "ALTER LOGIN harbour_app WITH DEFAULT_DATABASE = gangways_prod")
+	conn, err := c.client(t, "gangways_prod")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, text := range []string{"CREATE TABLE t (id int)", "BEGIN TRANSACTION", "INSERT INTO t VALUES (1)"} {
+		if _, err := conn.ExecContext(t.Context(), text); err != nil {
+			t.Fatal(err)
+		}
+	}
+	has(t, "written", c.run(3, "database", "rename", "customs/gangways_prod", "--to", "piers_prod", "--yes").err,
+		"work.lost", "harbour_app, whose default database it is")
+	c.run(0, "database", "rename", "customs/gangways_prod", "--to", "piers_prod", "--yes", "--accept", "work.lost",
+		"--accept", "drop.breaks")
+	if got := c.one(t, "SELECT user_access_desc FROM sys.databases WHERE name = N'piers_prod'"); got != "MULTI_USER" {
+		t.Error(got)
+	}
+	has(t, "dropped", c.run(0, "database", "drop", "customs/piers_prod", "--for-good", "--confirm", "piers_prod").err,
+		"DROP DATABASE [piers_prod]", "no record of a whole backup")
+	has(t, "gone", c.run(1, "database", "drop", "customs/piers_prod", "--for-good", "--confirm", "piers_prod").err,
+		"database.absent")
+}
+
+func testHoldingSQLServer(t *testing.T, c customs) {
+	c.exec(t, "CREATE DATABASE loyalty_prod",
+		"EXEC loyalty_prod.sys.sp_executesql N'CREATE USER harbour_app FOR LOGIN harbour_app'")
+	has(t, "set aside", c.run(0, "database", "drop", "customs/loyalty_prod", "--confirm", "loyalty_prod").err,
+		"SET OFFLINE WITH ROLLBACK IMMEDIATE", "is kept whole until")
+	has(t, "waiting", c.run(0, "holding", "list").out, "customs/loyalty_prod")
+	if out := c.run(0, "database", "list", "customs").out; strings.Contains(out, "loyalty_prod") {
+		t.Errorf("it is listed among the others: %s", out)
+	}
+	c.run(0, "holding", "bring-back", "customs/loyalty_prod", "--yes")
+	if got := c.one(t, `SELECT CONCAT(state_desc, user_access_desc,
+		(SELECT COUNT(*) FROM loyalty_prod.sys.database_principals WHERE name = N'harbour_app')) FROM sys.databases
+		WHERE name = N'loyalty_prod'`); got != "ONLINEMULTI_USER1" {
+		t.Error(got)
+	}
+}
+
+// testCutSQLServer cuts the line right after each statement that alters something: what was done is
+// found out, and nothing stays halfway.
+func testCutSQLServer(t *testing.T, c customs) {
+	cut := func(text string) {
+		t.Helper()
+		if err := os.WriteFile(filepath.Join(c.srv.Dir, "cut"), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	state := func(name string) string {
+		t.Helper()
+		var out string
+		_ = c.db.QueryRowContext(t.Context(), "SELECT CONCAT(state_desc, ' ', user_access_desc) FROM sys.databases "+
+			"WHERE name = @p1", name).Scan(&out)
+		return out
+	}
+	for i, text := range []string{"CREATE DATABASE", "SET RECOVERY", "ALTER AUTHORIZATION"} {
+		name := fmt.Sprintf("made%d_prod", i)
+		cut(text)
+		c.run(0, "database", "create", "customs/"+name, "--owner", "harbour_app", "--set", "recovery=simple", "--yes")
+		if got := c.one(t, "SELECT CONCAT(recovery_model_desc, SUSER_SNAME(owner_sid)) FROM sys.databases WHERE name = N'"+
+			name+"'"); got != "SIMPLEharbour_app" {
+			t.Errorf("cut after %s: %s", text, got)
+		}
+	}
+	for i, text := range []string{"SET SINGLE_USER", "SET READ_ONLY", "SET MULTI_USER"} {
+		name := fmt.Sprintf("made%d_prod", i)
+		cut(text)
+		c.cli("", "database", "alter", "customs/"+name, "--set", "read_only=yes", "--yes")
+		if got := state(name); got != "ONLINE MULTI_USER" {
+			t.Errorf("cut after %s: %s", text, got)
+		}
+	}
+	for i, text := range []string{"SET SINGLE_USER", "DROP DATABASE"} {
+		name := fmt.Sprintf("made%d_prod", i)
+		cut(text)
+		c.cli("", "database", "drop", "customs/"+name, "--for-good", "--confirm", name)
+		if got := state(name); got != "" && got != "ONLINE MULTI_USER" {
+			t.Errorf("cut after %s: %s", text, got)
+		}
+	}
+	for _, text := range []string{"sp_addextendedproperty", "MODIFY NAME", "SET OFFLINE"} {
+		cut(text)
+		c.cli("", "database", "drop", "customs/made2_prod", "--confirm", "made2_prod")
+		switch list := c.run(0, "holding", "list").out; {
+		case strings.Contains(list, "made2_prod"):
+			c.run(0, "holding", "bring-back", "customs/made2_prod", "--yes")
+		case state("made2_prod") != "ONLINE MULTI_USER":
+			t.Errorf("cut after %s: %q", text, state("made2_prod"))
+		}
+	}
+}
+
+// testConsoleSQLServer looks at a database's page: its files stand there with sizes.
+func testConsoleSQLServer(t *testing.T, c customs) {
+	p := testutil.NewBrowser(t).Page(t, c.url)
+	p.SignIn("keeper", password)
+	p.Open("/servers/customs")
+	p.WaitText("tickets_prod")
+	p.Axe("the databases of a server of the fourth engine")
+	p.Open("/servers/customs/databases/tickets_prod/properties")
+	p.WaitText("tickets, kind data, filegroup PRIMARY")
+	p.WaitText("64.0 MiB")
+	p.Open("/servers/customs/new-database")
+	p.Type("input[name=name]", "letters_prod")
+	p.WaitText("CREATE DATABASE [letters_prod]")
+	p.Open("/servers/customs/databases/tickets_prod/drop")
+	p.WaitText("SET OFFLINE WITH ROLLBACK IMMEDIATE")
+	p.Axe("dropping a database of it")
+}
