@@ -72,7 +72,8 @@ func testMadeSQLServer(t *testing.T, c customs) {
 		"tickets, kind data, filegroup PRIMARY, path /var/opt/mssql/data/tickets_prod.mdf, size 64.0 MiB",
 		"grows by 32 MB")
 	has(t, "listed", c.run(0, "database", "list", "customs").out, "tickets_prod", "harbour_app", "simple")
-	has(t, "not yet", c.run(1, "account", "create", "customs/account:x", "--yes").err, "does not do this on SQL Server yet")
+	has(t, "not yet", c.run(1, "account", "create", "customs/account:x", "--yes").err,
+		"does not do this on SQL Server yet")
 }
 
 func testAlteredSQLServer(t *testing.T, c customs) {
@@ -168,8 +169,8 @@ func testCutSQLServer(t *testing.T, c customs) {
 		name := fmt.Sprintf("made%d_prod", i)
 		cut(text)
 		c.run(0, "database", "create", "customs/"+name, "--owner", "harbour_app", "--set", "recovery=simple", "--yes")
-		if got := c.one(t, "SELECT CONCAT(recovery_model_desc, SUSER_SNAME(owner_sid)) FROM sys.databases WHERE name = N'"+
-			name+"'"); got != "SIMPLEharbour_app" {
+		if got := c.one(t, "SELECT CONCAT(recovery_model_desc, SUSER_SNAME(owner_sid)) FROM sys.databases "+
+			"WHERE name = N'"+name+"'"); got != "SIMPLEharbour_app" {
 			t.Errorf("cut after %s: %s", text, got)
 		}
 	}

@@ -281,7 +281,8 @@ func (d *Description) SeparateRoles() bool {
 	return ok && p.Space == ""
 }
 
-// Principal finds the kind of an account (role false) or of a role.
+// Principal finds the kind of an account (role false) or of a role; where some lie in databases and
+// some do not, the one that stands first.
 func (d *Description) Principal(role bool) (Principal, bool) {
 	for _, p := range d.Principals {
 		if p.Role == role {

@@ -198,17 +198,19 @@ func (v *validation) intents() {
 
 func (v *validation) principals() {
 	signs := false
-	roles := map[bool]string{}
+	type address struct{ role, inDatabase bool }
+	kinds := map[address]string{}
 	for _, p := range v.d.Principals {
 		if !plainName.MatchString(p.Kind) || p.Title == "" || p.Many == "" || p.Decides == "" ||
 			p.Names.MaxLength == 0 || p.Names.Counted == "" {
 			v.bad("the principal %s is not whole", p.Kind)
 		}
 		signs = signs || p.SignsIn
-		if other := roles[p.Role]; other != "" {
+		at := address{p.Role, p.In == InDatabase}
+		if other := kinds[at]; other != "" {
 			v.bad("an address cannot tell %s from %s", p.Kind, other)
 		}
-		roles[p.Role] = p.Kind
+		kinds[at] = p.Kind
 	}
 	if !signs {
 		v.bad("nobody signs in")

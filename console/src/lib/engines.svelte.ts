@@ -49,7 +49,7 @@ class Engines {
 
 	/** Whether accounts lie in databases. */
 	inDatabases(id: string | undefined): boolean {
-		return !!this.get(id)?.principals.some((k) => !k.role && k.in === 'database');
+		return this.get(id)?.principals.find((k) => !k.role)?.in === 'database';
 	}
 
 	/** Whom the gate of a database keeps out, in a sentence. */
