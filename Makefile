@@ -5,7 +5,7 @@ LDFLAGS := -s -w -X main.version=$(VERSION)
 
 .PHONY: check-engine screenshots soak fuzz demo demo-reset test bench build setup console openapi clean
 
-demo: build ## build, then run Genarch with five demo servers
+demo: build ## build, then run Genarch with six demo servers
 	bin/genarch demo
 
 demo-reset: build ## the same, with the data of earlier runs thrown away

@@ -57,7 +57,8 @@ var demoDatabases = map[string][]demoDatabase{
 	"drydock": {freight[0], freight[1],
 		{"tides", "tides_app", "tide tables of all ports", map[string]int{"tides": 3650}},
 		{"sandbox", "tides_app", "", nil}},
-	"jetty": web,
+	"jetty":   web,
+	"customs": clearing,
 }
 
 // seed fills a server that has none of the company's databases yet.
@@ -67,6 +68,8 @@ func seed(ctx context.Context, b demoServer, s *localdb.Server) error {
 		return seedMariaDB(ctx, b, s)
 	case "mysql":
 		return seedMySQL(ctx, b, s)
+	case "sqlserver":
+		return seedSQLServer(ctx, b, s)
 	}
 	return seedPostgres(ctx, b, s)
 }

@@ -1,5 +1,5 @@
 // Package demo runs the Ossavik Line, a made-up ferry company whose teams share
-// five database servers: real servers on loopback (one is a stand-in), with tables, accounts and
+// six database servers: real servers on loopback (two are stand-ins), with tables, accounts and
 // sessions in them.
 package demo
 
@@ -32,6 +32,7 @@ var demoServers = []demoServer{
 	{"quay", "mariadb", "production", "_prod", map[string]string{"site": "Ossavik", "team": "freight"}},
 	{"drydock", "mariadb", "development", "_dev", map[string]string{"site": "Tarnes", "team": "all"}},
 	{"jetty", "mysql", "production", "_prod", map[string]string{"site": "Ossavik", "team": "web"}},
+	{"customs", "sqlserver", "production", "_prod", map[string]string{"site": "Tarnes", "team": "freight"}},
 }
 
 // options are what the servers are started with: quay shows who holds locks and
@@ -39,6 +40,7 @@ var demoServers = []demoServer{
 var options = map[string][]string{
 	"harbour": {"max_prepared_transactions=5"},
 	"quay":    {"plugin-load-add=metadata_lock_info", "performance-schema=ON", "event-scheduler=ON"},
+	"customs": {"machine=customs"},
 }
 
 // Demo is the running company.
@@ -96,7 +98,8 @@ func Start(ctx context.Context, dir string) (*Demo, error) {
 	for _, b := range demoServers {
 		group.Go(func() error {
 			start := map[string]func(context.Context, localdb.Config) (*localdb.Server, error){
-				"postgresql": pglocal.Start, "mariadb": marialocal.Start, "mysql": startMySQL}[b.engine]
+				"postgresql": pglocal.Start, "mariadb": marialocal.Start, "mysql": startMySQL,
+				"sqlserver": startSQLServer}[b.engine]
 			s, err := start(ctx, localdb.Config{Dir: filepath.Join(dir, b.name), Options: options[b.name]})
 			if err != nil {
 				return fmt.Errorf("%s: %w", b.name, err)

@@ -23,17 +23,26 @@ var web = []demoDatabase{
 	{"timetable_feed", "feed_app", "", map[string]int{"departures": 2600}},
 }
 
-// startMySQL starts a stand-in by the program that is built beside Genarch's own.
+// startMySQL starts a stand-in.
 func startMySQL(ctx context.Context, cfg localdb.Config) (*localdb.Server, error) {
-	self, err := os.Executable()
+	program, err := standin()
 	if err != nil {
 		return nil, err
 	}
+	return mysqllocal.Start(ctx, program, mysqlVersion, cfg)
+}
+
+// standin is the program of the stand-ins.
+func standin() (string, error) {
+	self, err := os.Executable()
+	if err != nil {
+		return "", err
+	}
 	program := filepath.Join(filepath.Dir(self), "standin")
 	if _, err := os.Stat(program); err != nil {
-		return nil, errors.New("the program standin is not beside genarch; make build makes both")
+		return "", errors.New("the program standin is not beside genarch; make build makes both")
 	}
-	return mysqllocal.Start(ctx, program, mysqlVersion, cfg)
+	return program, nil
 }
 
 // digits are the numbers from 0 to 9.

@@ -20,7 +20,7 @@ const again = 800 * time.Millisecond
 // long, a backup, somebody idle in a transaction that has written and somebody
 // who waits for that, and a nightly job that is always back within a second.
 func (l *Demo) startTraffic(ctx context.Context) {
-	harbour, quay, jetty := l.servers["harbour"], l.servers["quay"], l.servers["jetty"]
+	harbour, quay, jetty, customs := l.servers["harbour"], l.servers["quay"], l.servers["jetty"], l.servers["customs"]
 	for range 6 {
 		l.postgres(ctx, harbour, "tickets_prod", "tickets_app", "booking-desk", 3*time.Second,
 			"SELECT count(*) FROM bookings WHERE noted > now() - interval '1 day'")
@@ -52,6 +52,15 @@ func (l *Demo) startTraffic(ctx context.Context) {
 	}
 	l.mariadb(ctx, jetty, "newsletter_prod", "newsletter_app", "mailer", time.Hour, "BEGIN",
 		"UPDATE letters SET detail = 'sent' WHERE id < 10")
+	for range 2 {
+		l.sqlserver(ctx, customs, "clearance_prod", "clearance_app", "clearance-desk", 3*time.Second,
+			"SELECT COUNT(*) FROM dbo.declarations")
+	}
+	l.sqlserver(ctx, customs, "clearance_prod", "clearance_app", "seal-scanner", time.Hour, "BEGIN TRANSACTION",
+		"INSERT dbo.seals VALUES (9001, N'OL-009001', N'scanned')")
+	l.sqlserver(ctx, customs, "tariffs_prod", "tariffs_app", "tariff-report", 5*time.Second, "WAITFOR DELAY '00:00:40'")
+	l.sqlserver(ctx, customs, "tariffs_prod", "nightly_tariffs", tariffJob, time.Second,
+		"SELECT COUNT(*) FROM dbo.codes")
 }
 
 // postgres keeps one session that repeats statements with a pause.
@@ -108,9 +117,14 @@ func (l *Demo) session(ctx context.Context, s *localdb.Server, database, account
 // mariadb keeps one session that repeats statements with a pause.
 func (l *Demo) mariadb(ctx context.Context, s *localdb.Server, database, account, program string, pause time.Duration,
 	statements ...string) {
+	l.pooled(ctx, "mysql", strings.Replace(s.DSN(database), s.Admin+":", account+":", 1)+
+		attributes(s)+"connectionAttributes=program_name:"+program, pause, statements)
+}
+
+// pooled keeps one connection of a driver that repeats statements with a pause.
+func (l *Demo) pooled(ctx context.Context, driver, address string, pause time.Duration, statements []string) {
 	l.traffic.Go(func() {
-		db, err := sql.Open("mysql", strings.Replace(s.DSN(database), s.Admin+":", account+":", 1)+
-			attributes(s)+"connectionAttributes=program_name:"+program)
+		db, err := sql.Open(driver, address)
 		if err != nil {
 			return
 		}

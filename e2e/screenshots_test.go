@@ -24,7 +24,7 @@ func TestScreenshots(t *testing.T) {
 	p := b.Page(t, os.Getenv("GENARCH_URL"))
 	shot := func(name string) { p.Shot(filepath.Join(dir, name+".png")) }
 	p.SignIn("dispatcher", strings.TrimSpace(string(password)))
-	p.WaitText("5 of 5 servers answered")
+	p.WaitText("6 of 6 servers answered")
 	shot("fleet")
 	p.Open("/servers/harbour")
 	p.WaitText("tickets_prod")

@@ -28,7 +28,7 @@ const demoOperator = "dispatcher"
 
 func demoCommand() *cli.Command {
 	return &cli.Command{
-		Name: "demo", Usage: "run Genarch with five servers of a made-up ferry company, all on this machine",
+		Name: "demo", Usage: "run Genarch with six servers of a made-up ferry company, all on this machine",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "data", Value: dataFolder("genarch-demo"), Usage: "folder of the demo",
 				Sources: cli.EnvVars("GENARCH_DEMO_DATA")},
@@ -60,7 +60,7 @@ func (d demoRun) run(ctx context.Context, reset bool) error {
 	if err := demo.Prepare(d.dir); err != nil {
 		return err
 	}
-	fmt.Fprintf(d.out, "Starting the Ossavik Line's five database servers and Genarch, in %s …\n", d.dir)
+	fmt.Fprintf(d.out, "Starting the Ossavik Line's six database servers and Genarch, in %s …\n", d.dir)
 	line, err := demo.Start(ctx, d.dir)
 	if err != nil {
 		return err

@@ -250,6 +250,17 @@ func uuid() (u tds.UUID) {
 	return u
 }
 
+// SetMark gives the server what it is known by, which is that of its database msdb.
+func (i *Instance) SetMark(mark [16]byte) {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	for _, d := range i.dbs {
+		if d.Name == "msdb" {
+			d.BrokerGUID = mark
+		}
+	}
+}
+
 func randomBytes(n int) []byte {
 	b := make([]byte, n)
 	_, _ = rand.Read(b)

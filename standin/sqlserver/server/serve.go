@@ -60,11 +60,12 @@ func SelfSigned(names ...string) (*tls.Config, *x509.Certificate, error) {
 		return nil, nil, err
 	}
 	cert, err := x509.ParseCertificate(der)
-	return &tls.Config{
-		Certificates:           []tls.Certificate{{Certificate: [][]byte{der}, PrivateKey: key}},
-		MinVersion:             tls.VersionTLS12,
-		SessionTicketsDisabled: true,
-	}, cert, err
+	return Encrypting(tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}), cert, err
+}
+
+// Encrypting is how a server with a certificate encrypts.
+func Encrypting(c tls.Certificate) *tls.Config {
+	return &tls.Config{Certificates: []tls.Certificate{c}, MinVersion: tls.VersionTLS12, SessionTicketsDisabled: true}
 }
 
 // Listen starts to serve at an address of this machine.
