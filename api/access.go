@@ -104,7 +104,8 @@ func (h *Handler) find(srv catalog.Server, g *access.Graph, p catalog.Principal)
 		Next:   "List them.", Actions: do("account.list", srv.Name)}
 	if len(hosts) > 1 {
 		problem.Status, problem.Code = http.StatusConflict, "account.ambiguous"
-		problem.Detail, problem.Next = fmt.Sprintf("There are %[2]d accounts named %[1]s, and each is an account of its own.", naming.Show(p.Name), len(hosts)), "Say which: "+strings.Join(hosts, ", ")
+		problem.Detail, problem.Next = fmt.Sprintf("There are %[2]d accounts named %[1]s, and each is an account of "+
+			"its own.", naming.Show(p.Name), len(hosts)), "Say which: "+strings.Join(hosts, ", ")
 	}
 	return catalog.Account{}, problem
 }
@@ -126,7 +127,7 @@ func (h *Handler) listAccounts(ctx context.Context, in *struct {
 		Accounts: []wire.Account{}, Unknown: orEmpty(a.Unknown), Read: a.Read}
 	list := slices.Clone(a.Accounts)
 	slices.SortFunc(list, func(x, y catalog.Account) int { return strings.Compare(address(srv, x), address(srv, y)) })
-	r := newAccountRenderer(srv, g)
+	r := newAccountRenderer(srv, h.engineOf(srv), g)
 	connects := countConnectable(g)
 	search := strings.ToLower(in.Search)
 	for _, acc := range list {
@@ -202,7 +203,7 @@ func (h *Handler) showAccount(ctx context.Context, in *struct {
 		return nil, err
 	}
 	a := g.Access()
-	out := wire.AccountDetail{Account: newAccountRenderer(srv, g).account(acc), Server: srv.Name,
+	out := wire.AccountDetail{Account: newAccountRenderer(srv, h.engineOf(srv), g).account(acc), Server: srv.Name,
 		Engine: string(srv.Engine), Environment: string(srv.Environment),
 		Grants: renderLines(g, g.Direct(acc.Principal)), Unknown: orEmpty(a.Unknown), Read: a.Read}
 	if acc.Login || acc.Locked {
@@ -293,7 +294,7 @@ func (h *Handler) showMatrix(ctx context.Context, in *struct {
 	out := wire.Matrix{Server: srv.Name, Engine: string(srv.Engine), Environment: string(srv.Environment),
 		Databases: orEmpty(m.Databases), Rows: make([]wire.MatrixRow, 0, len(m.Accounts)),
 		Unknown: orEmpty(a.Unknown), Read: a.Read}
-	r := newAccountRenderer(srv, g)
+	r := newAccountRenderer(srv, h.engineOf(srv), g)
 	for _, i := range byName(m.Accounts, g) {
 		p := m.Accounts[i]
 		acc, _ := g.Account(p)

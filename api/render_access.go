@@ -10,21 +10,23 @@ import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/privilege"
+	"example.com/genarch/engine"
 )
 
 // accountRenderer renders the accounts of one reading; what concerns all of them
 // is gathered once.
 type accountRenderer struct {
 	srv      catalog.Server
+	d        *engine.Description
 	g        *access.Graph
 	memberOf map[catalog.Principal][]catalog.Membership
 	members  map[catalog.Principal][]catalog.Membership
 	owns     map[string][]string
 }
 
-func newAccountRenderer(srv catalog.Server, g *access.Graph) accountRenderer {
+func newAccountRenderer(srv catalog.Server, d *engine.Description, g *access.Graph) accountRenderer {
 	a := g.Access()
-	r := accountRenderer{srv: srv, g: g, memberOf: map[catalog.Principal][]catalog.Membership{},
+	r := accountRenderer{srv: srv, d: d, g: g, memberOf: map[catalog.Principal][]catalog.Membership{},
 		members: map[catalog.Principal][]catalog.Membership{},
 		owns:    map[string][]string{}}
 	for _, m := range a.Memberships {
@@ -41,8 +43,15 @@ func newAccountRenderer(srv catalog.Server, g *access.Graph) accountRenderer {
 
 func (r accountRenderer) account(a catalog.Account) wire.Account {
 	kind := "account"
-	if !a.Login && !a.Locked {
+	if a.Role || a.Database == "" && !a.Login && !a.Locked {
 		kind = "role"
+	}
+	title := kind
+	for _, k := range r.d.Principals {
+		if k.Role == (kind == "role") && (k.In == engine.InDatabase) == (a.Database != "") {
+			title = strings.ReplaceAll(k.Kind, "_", " ")
+			break
+		}
 	}
 	rights := slices.Clone(a.Attributes)
 	if a.Super && !a.Global.Empty() {
@@ -54,14 +63,22 @@ func (r accountRenderer) account(a catalog.Account) wire.Account {
 		rights = append(rights, "GRANT OPTION")
 	}
 	out := wire.Account{Address: address(r.srv, a), Name: a.Name, Host: a.Host, Database: a.Database, Kind: kind,
+		Title: title,
 		Login: a.Login, Super: a.Super, ServerRights: orEmpty(rights),
 		Locked: a.Locked, HasPassword: a.Password, Expires: optional(a.Expires), Expired: a.Expired,
 		ConnectionLimit: a.ConnectionLimit, Sessions: a.Sessions,
 		Method: a.Method, TLS: a.TLS, DefaultRole: a.DefaultRole, Comment: a.Comment, System: a.System,
 		Properties: a.Properties, Marks: orEmpty(r.marks(a)),
-		Owns: orEmpty(r.owns[a.Name]), Databases: []wire.DatabaseLevel{}}
+		Owns: []string{}, Databases: []wire.DatabaseLevel{}}
+	if a.Database == "" {
+		out.Owns = orEmpty(r.owns[a.Name])
+	}
 	out.MemberOf = each(r.memberOf[a.Principal], func(m catalog.Membership) wire.RoleLink {
-		return wire.RoleLink{Name: m.Role.Name, Admin: m.Admin, AtOnce: r.g.AtOnce(m.Member, m.Role),
+		role := m.Role
+		if role.Database == a.Database {
+			role.Database = "" // it goes without saying
+		}
+		return wire.RoleLink{Name: role.String(), Admin: m.Admin, AtOnce: r.g.AtOnce(m.Member, m.Role),
 			Grantor: m.Grantor}
 	})
 	out.Members = each(r.members[a.Principal], func(m catalog.Membership) wire.RoleLink {

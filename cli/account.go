@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/url"
@@ -161,7 +162,8 @@ func (a app) accountCommand() *cli.Command {
 			})
 	}
 	return &cli.Command{Name: "account", Usage: "accounts that sign in to a server: see, create, alter, drop",
-		Description: "An account is named SERVER/account:NAME, or SERVER/account:NAME@HOST where the host is part of it.\n" + otherOptions, Commands: []*cli.Command{
+		Description: "An account is named SERVER/account:NAME, or SERVER/account:NAME@HOST where the host is part of " +
+			"it.\n" + otherOptions, Commands: []*cli.Command{
 			{Name: "list", Usage: "accounts and roles of a server, as they are now", ArgsUsage: "SERVER",
 				Arguments: nameArg(), Flags: accountListFlags(),
 				Action: a.withServer(func(ctx context.Context, c *cli.Command, api *client.Client,
@@ -265,7 +267,9 @@ func (a app) roleCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				spec := wire.MemberSpec{Role: p.Name, To: holder(c.String(flag)), Admin: c.Bool("with-admin-option")}
+				spec := wire.MemberSpec{Role: p.Name, To: holder(c.String(flag)),
+					Admin: c.Bool("with-admin-option")}
+				spec.To.Database = p.Database // a role in a database has members there
 				if spec.Options, err = options(c); err != nil {
 					return err
 				}
@@ -350,7 +354,7 @@ func accountColumns() []column[wire.Account] {
 		}},
 		{title: "host", text: func(x wire.Account) string { return x.Host }},
 		{title: "database", text: func(x wire.Account) string { return x.Database }},
-		{title: "kind", text: func(x wire.Account) string { return x.Kind }},
+		{title: "kind", text: func(x wire.Account) string { return cmp.Or(x.Title, x.Kind) }},
 		{title: "deserves a look", text: func(x wire.Account) string {
 			var out []string
 			for _, m := range x.Marks {

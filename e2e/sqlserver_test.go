@@ -3,6 +3,7 @@ package e2e
 import (
 	"database/sql"
 	"fmt"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -56,7 +57,9 @@ func TestSQLServer(t *testing.T) {
 	t.Run("altered", func(t *testing.T) { testAlteredSQLServer(t, c) })
 	t.Run("renamed and dropped", func(t *testing.T) { testTakenSQLServer(t, c) })
 	t.Run("set aside", func(t *testing.T) { testHoldingSQLServer(t, c) })
+	t.Run("logins", func(t *testing.T) { testLoginsSQLServer(t, c) })
 	t.Run("cut lines", func(t *testing.T) { testCutSQLServer(t, c) })
+	t.Run("cut lines at logins", func(t *testing.T) { testCutLoginsSQLServer(t, c) })
 	t.Run("console", func(t *testing.T) { testConsoleSQLServer(t, c) })
 	has(t, "journal check", c.run(0, "journal", "check").out, "WHOLE", "yes")
 }
@@ -72,7 +75,7 @@ func testMadeSQLServer(t *testing.T, c customs) {
 		"tickets, kind data, filegroup PRIMARY, path /var/opt/mssql/data/tickets_prod.mdf, size 64.0 MiB",
 		"grows by 32 MB")
 	has(t, "listed", c.run(0, "database", "list", "customs").out, "tickets_prod", "harbour_app", "simple")
-	has(t, "not yet", c.run(1, "account", "create", "customs/account:x", "--yes").err,
+	has(t, "not yet", c.run(1, "database", "create", "customs/x_prod", "--for-team", "x", "--yes").err,
 		"does not do this on SQL Server yet")
 }
 
@@ -198,6 +201,119 @@ func testCutSQLServer(t *testing.T, c customs) {
 			c.run(0, "holding", "bring-back", "customs/made2_prod", "--yes")
 		case state("made2_prod") != "ONLINE MULTI_USER":
 			t.Errorf("cut after %s: %q", text, state("made2_prod"))
+		}
+	}
+}
+
+func lacks(tb testing.TB, what, text, unwanted string) {
+	tb.Helper()
+	if strings.Contains(text, unwanted) {
+		tb.Errorf("%s: %q stands in\n%s", what, unwanted, text)
+	}
+}
+
+// signIn signs in as a login.
+func (c customs) signIn(t *testing.T, login, password, database string) *sql.DB {
+	t.Helper()
+	address, err := url.Parse(c.srv.DSN(database))
+	if err != nil {
+		t.Fatal(err)
+	}
+	address.User = url.UserPassword(login, password)
+	db, err := sql.Open("sqlserver", address.String())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { db.Close() })
+	return db
+}
+
+// testLoginsSQLServer: a login gets a bundle, and with it a user; a denial beats it; a user whose login was
+// made anew is mended; a login goes with its users.
+func testLoginsSQLServer(t *testing.T, c customs) {
+	c.exec(t, "CREATE DATABASE seals_prod", "USE seals_prod; CREATE TABLE dbo.seals (id int)",
+		"USE seals_prod; CREATE TABLE dbo.keys (id int)", "USE master")
+	secret := filepath.Join(t.TempDir(), "password")
+	if err := os.WriteFile(secret, []byte("Berth-12'34 über\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	made := c.run(0, "account", "create", "customs/account:sealer", "--password-file", secret, "--yes")
+	has(t, "made", made.err, "HASHED, CHECK_POLICY = OFF", "sealer signed in")
+	lacks(t, "the password", made.err+made.out, "Berth-12")
+	has(t, "a bundle", c.run(0, "privilege", "grant", "customs/seals_prod", "--to", "sealer", "--bundle", "write",
+		"--yes").err, "CREATE USER [sealer] FOR LOGIN [sealer]", "GRANT SELECT, INSERT, UPDATE, DELETE, EXECUTE TO "+
+		"[sealer]")
+	try := func(text string) error {
+		t.Helper()
+		_, err := c.signIn(t, "sealer", "Berth-12'34 über", "seals_prod").ExecContext(t.Context(), text)
+		return err
+	}
+	if err := try("INSERT dbo.seals VALUES (1)"); err != nil {
+		t.Errorf("with the bundle write: %v", err)
+	}
+	has(t, "denied", c.run(0, "privilege", "grant", "customs/seals_prod", "--to", "sealer", "--privilege", "INSERT",
+		"--table", "dbo.seals", "--set", "deny=yes", "--yes").err, "DENY INSERT ON OBJECT::[dbo].[seals] TO [sealer]")
+	if err := try("INSERT dbo.seals VALUES (2)"); err == nil {
+		t.Error("what is denied was done")
+	}
+	if err := try("INSERT dbo.keys VALUES (2)"); err != nil {
+		t.Errorf("what is denied on another table was refused: %v", err)
+	}
+	has(t, "why", c.run(0, "privilege", "why", "customs/account:sealer", "INSERT",
+		"seals_prod/dbo.seals").out, "no", "denied")
+	c.run(0, "role", "create", "customs/seals_prod/role:keepers", "--yes")
+	has(t, "a member", c.run(0, "role", "grant", "customs/seals_prod/role:keepers", "--to", "sealer", "--yes").err,
+		"ALTER ROLE [keepers] ADD MEMBER [sealer]")
+	has(t, "listed", c.run(0, "account", "list", "customs").out, "sealer", "user", "login", "database role")
+
+	c.exec(t, "CREATE LOGIN mender WITH PASSWORD = N'Berth-1234', CHECK_POLICY = OFF",
+		"USE seals_prod; CREATE USER mender FOR LOGIN mender", "USE master; DROP LOGIN mender")
+	has(t, "without its login", c.run(0, "account", "list", "customs").out, "orphan")
+	c.run(0, "account", "create", "customs/account:mender", "--password-file", secret, "--yes")
+	has(t, "the same name is not enough", c.run(1, "privilege", "grant", "customs/seals_prod", "--to", "mender",
+		"--bundle", "read", "--yes").err, "a user is known by a number", "--set login=mender")
+	has(t, "mended", c.run(0, "account", "alter", "customs/seals_prod/account:mender", "--set", "login=mender",
+		"--yes").err, "ALTER USER [mender] WITH LOGIN = [mender]")
+	lacks(t, "mended", c.run(0, "account", "list", "customs").out, "orphan")
+
+	c.run(0, "account", "rename", "customs/account:sealer", "--to", "stamper", "--yes")
+	open := c.signIn(t, "stamper", "Berth-12'34 über", "seals_prod")
+	if err := open.PingContext(t.Context()); err != nil {
+		t.Errorf("by its new name: %v", err)
+	}
+	has(t, "dropped", c.run(0, "account", "drop", "customs/account:stamper", "--yes", "--confirm", "stamper").err,
+		"DROP USER [sealer]", "DROP LOGIN [stamper]")
+	if n := c.one(t, "SELECT CONVERT(varchar(9), COUNT(*)) FROM seals_prod.sys.database_principals WHERE name = "+
+		"N'sealer'"); n != "0" {
+		t.Error("its user is left")
+	}
+}
+
+// testCutLoginsSQLServer cuts the line after each statement on people.
+func testCutLoginsSQLServer(t *testing.T, c customs) {
+	for i, text := range []string{"CREATE LOGIN", "CREATE USER", "GRANT SELECT", "ADD MEMBER", "WITH PASSWORD", "DENY",
+		"REVOKE"} {
+		name := fmt.Sprintf("cut%d_app", i)
+		if err := os.WriteFile(filepath.Join(c.srv.Dir, "cut"), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		c.run(0, "account", "create", "customs/account:"+name, "--yes")
+		c.run(0, "privilege", "grant", "customs/seals_prod", "--to", name, "--bundle", "read", "--yes")
+		c.run(0, "role", "grant", "customs/seals_prod/role:keepers", "--to", name, "--yes")
+		c.run(0, "account", "password", "customs/account:"+name, "--yes")
+		c.run(0, "privilege", "grant", "customs/seals_prod", "--to", name, "--privilege", "DELETE", "--set", "deny=yes",
+			"--yes")
+		if got := c.one(t, "SELECT STRING_AGG(CONCAT(p.state, p.permission_name), ' ') FROM "+
+			"seals_prod.sys.database_permissions "+
+			"p JOIN seals_prod.sys.database_principals u ON u.principal_id = p.grantee_principal_id WHERE u.name = "+
+			"N'"+name+
+			"'"); len(strings.Fields(got)) != 3 {
+			t.Errorf("cut after %s: %s", text, got)
+		}
+		c.run(0, "privilege", "revoke", "customs/seals_prod", "--from", name, "--yes")
+		c.run(0, "account", "drop", "customs/account:"+name, "--yes", "--confirm", name)
+		if _, err := os.Stat(filepath.Join(c.srv.Dir, "cut")); err == nil {
+			t.Errorf("nothing was sent with %s", text)
 		}
 	}
 }

@@ -97,18 +97,25 @@ func placed(in change.Intent, d *Description) (change.Intent, error) {
 	if _, roles := d.Principal(true); in.Account != nil && in.Account.Role && !roles {
 		return in, fmt.Errorf("%w: %s has no roles", change.ErrIntent, d.Title)
 	}
-	inside := d.InDatabases()
-	if a := in.Account; a != nil && (a.Database != "") != inside {
-		if inside {
+	if a := in.Account; a != nil {
+		everywhere, inside := d.places(a.Role)
+		switch {
+		case a.Database == "" && !everywhere:
 			return in, fmt.Errorf("%w: on %s an account lies in a database: say which, SERVER/DATABASE/account:NAME",
 				change.ErrIntent, d.Title)
+		case a.Database != "" && !inside:
+			return in, fmt.Errorf("%w: on %s an account is the whole server's: SERVER/account:NAME", change.ErrIntent,
+				d.Title)
+		case in.Kind == change.CreateAccount && a.Password == change.Generated && !principalOf(in, d).SignsIn:
+			own := *a // nobody asked for one that it could not use
+			own.Password = change.NoPassword
+			in.Account = &own
 		}
-		return in, fmt.Errorf("%w: on %s an account is the whole server's: SERVER/account:NAME", change.ErrIntent,
-			d.Title)
 	}
 	if g := in.Grant; g != nil && g.To != catalog.Public {
+		everywhere, inside := d.places(g.To.Role)
 		switch {
-		case inside && g.To.Database == "":
+		case !everywhere && g.To.Database == "":
 			own := *g
 			own.To.Database = g.Database
 			in.Grant = &own
@@ -201,8 +208,22 @@ func principalOf(in change.Intent, d *Description) Principal {
 	if in.Account == nil {
 		return Principal{}
 	}
-	p, _ := d.Principal(in.Account.Role)
-	return p
+	for _, p := range d.Principals {
+		if p.Role == in.Account.Role && (p.In == InDatabase) == (in.Account.Database != "") {
+			return p
+		}
+	}
+	return Principal{}
+}
+
+// places says where accounts, or roles, lie: on the whole server, in databases, or both.
+func (d *Description) places(role bool) (everywhere, inside bool) {
+	for _, p := range d.Principals {
+		if p.Role == role {
+			everywhere, inside = everywhere || p.In != InDatabase, inside || p.In == InDatabase
+		}
+	}
+	return everywhere, inside
 }
 
 // inRows makes rows of options that are written FIELD.KEY, where the table has one column beside its

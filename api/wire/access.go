@@ -90,6 +90,7 @@ type Account struct {
 	Host            string          `json:"host,omitempty"`
 	Database        string          `json:"database,omitempty" doc:"The one that it lies in."`
 	Kind            string          `json:"kind" enum:"account,role"`
+	Title           string          `json:"title" doc:"The kind as the engine calls it: login, user, server role."`
 	Login           bool            `json:"login"`
 	Super           bool            `json:"super" doc:"Nothing, or next to nothing, is refused to it."`
 	ServerRights    []string        `json:"server_rights" nullable:"false" doc:"What reaches the whole server."`

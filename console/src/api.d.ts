@@ -1159,6 +1159,8 @@ export interface components {
             /** @description Nothing, or next to nothing, is refused to it. */
             super: boolean;
             system: boolean;
+            /** @description The kind as the engine calls it: login, user, server role. */
+            title: string;
             tls?: string;
         };
         AccountDetail: {
@@ -1215,6 +1217,8 @@ export interface components {
             /** @description Nothing, or next to nothing, is refused to it. */
             super: boolean;
             system: boolean;
+            /** @description The kind as the engine calls it: login, user, server role. */
+            title: string;
             tls?: string;
             unknown: string[];
         };

@@ -1,6 +1,7 @@
 package catalog
 
 import (
+	"slices"
 	"time"
 
 	"example.com/genarch/core/privilege"
@@ -230,9 +231,14 @@ type AccessQuery struct {
 }
 
 // Candidates are the accounts that a principal can mean: itself, or, for a
-// name without a host, every account of that name.
+// name without a host, every account of that name. One of the whole server comes before those that lie
+// in databases.
 func Candidates(list []Account, p Principal) []Account {
 	var out []Account
+	if i := slices.IndexFunc(list, func(a Account) bool { return a.Principal == p }); i >= 0 && p.Host == "" &&
+		p.Database == "" && slices.ContainsFunc(list, func(a Account) bool { return a.Database != "" }) {
+		return list[i : i+1]
+	}
 	for _, a := range list {
 		if a.Name == p.Name && a.Role == p.Role && (a.Host == p.Host || p.Host == "") &&
 			(a.Database == p.Database || p.Database == "") {

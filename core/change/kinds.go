@@ -121,7 +121,8 @@ func ofAccount(in Intent) naming.Address {
 }
 
 func ofRole(in Intent) naming.Address {
-	return naming.Address{Server: in.Server, Kind: naming.KindRole, Name: in.Member.Role}
+	return naming.Address{Server: in.Server, Kind: naming.KindRole, Name: in.Member.Role,
+		Database: in.Member.To.Database}
 }
 
 func ofGrant(in Intent) naming.Address {

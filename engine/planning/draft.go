@@ -50,6 +50,11 @@ func New(in change.Intent, snap catalog.Snapshot, d *engine.Description, equal S
 		p.Find(change.Stop, change.KindUnsupported, form.Instead, "%s", form.Why)
 		return p, false, nil
 	}
+	if in.Database != nil && in.Database.Team != nil && d.Team.Why != "" {
+		p.Summary = d.Title + " cannot make a team's database"
+		p.Find(change.Stop, change.KindUnsupported, d.Team.Instead, "%s", d.Team.Why)
+		return p, false, nil
+	}
 	for _, g := range optionsIn(in) {
 		if g.part == change.PartOf(in.Kind) {
 			p.Asked = g.options
@@ -130,7 +135,8 @@ func (p *Draft) choice(f engine.Field, name string) {
 		}
 	case f.Free:
 		p.About(f.Name, change.Caution, change.OptionUnlisted, next,
-			"The server does not list a %s %s; it may have been installed later, and then works, else the server refuses it and nothing happens.", title, naming.Show(name)).
+			"The server does not list a %s %s; it may have been installed later, and then works, else the server "+
+				"refuses it and nothing happens.", title, naming.Show(name)).
 			Offer(list)
 	default:
 		delete(p.Settled, f.Name)

@@ -30,6 +30,8 @@ const actsAs = "its login"
 // users, roles and what was granted, denied and owned. Sources: sys.server_principals,
 // sys.server_role_members, sys.server_permissions; in each database sys.database_principals,
 // sys.database_role_members, sys.database_permissions, sys.schemas, sys.objects.
+//
+// Long: what is read of the server and of each database is put together.
 func (s *server) Access(ctx context.Context, _ catalog.AccessQuery) (catalog.Access, error) {
 	out := catalog.Access{Read: time.Now().UTC()}
 	bySID, err := s.readServerPrincipals(ctx, &out)
@@ -82,11 +84,34 @@ func (s *server) Access(ctx context.Context, _ catalog.AccessQuery) (catalog.Acc
 		out.Accounts = append(out.Accounts, w.accounts...)
 		out.Memberships = append(out.Memberships, w.memberships...)
 	}
+	if err := s.countLogins(ctx, out.Accounts); err != nil {
+		return out, err
+	}
 	if slices.ContainsFunc(out.Accounts, func(a catalog.Account) bool { return a.Method == "Windows group" }) {
 		out.Unknown = append(out.Unknown, "who belongs to the groups of Windows that are logins")
 	}
 	slices.Sort(out.Unknown)
 	return out, nil
+}
+
+// countLogins counts the sessions of each login, where the login of Genarch may see those of others.
+func (s *server) countLogins(ctx context.Context, list []catalog.Account) error {
+	counts, sees := map[string]int{}, false
+	err := s.query(ctx, "count sessions", `SELECT login_name, COUNT(*), HAS_PERMS_BY_NAME(NULL, NULL, 'VIEW SERVER STATE')
+		FROM sys.dm_exec_sessions WHERE is_user_process = 1 GROUP BY login_name`, func(r *sql.Rows) error {
+		var login string
+		var n int
+		err := r.Scan(&login, &n, &sees)
+		counts[login] = n
+		return err
+	})
+	for i := range list {
+		if a := &list[i]; sees && a.Login && a.Database == "" {
+			n := counts[a.Name]
+			a.Sessions = &n
+		}
+	}
+	return err
 }
 
 // methods say how a principal proves itself, by the letter of its type.
@@ -199,15 +224,19 @@ func (s *server) readWithin(ctx context.Context, name string, bySID map[string]s
 	in := quoteIdent(name) + ".sys."
 	byID := map[int]catalog.Principal{}
 	err := s.query(ctx, "read its users", `SELECT principal_id, name, type, COALESCE(CONVERT(varchar(200), sid, 2), ''),
-		authentication_type, COALESCE(default_schema_name, N'') FROM `+in+`database_principals ORDER BY name`,
+		authentication_type, COALESCE(default_schema_name, N''), CONVERT(varchar(23), create_date, 126) FROM `+in+`database_principals ORDER BY name`,
 		func(r *sql.Rows) error {
 			var a catalog.Account
 			var id, signs int
-			var kind, sid, schema string
-			err := r.Scan(&id, &a.Name, &kind, &sid, &signs, &schema)
+			var kind, sid, schema, made string
+			err := r.Scan(&id, &a.Name, &kind, &sid, &signs, &schema, &made)
+			a.Key = fmt.Sprint(id, " ", made)
 			a.Database, a.Role, a.Method = name, kind == "R" || kind == "A", methods[kind]
 			a.System = id <= 4 || id >= 16384 || id == 0
 			a.Inherit, a.ConnectionLimit = true, -1
+			if kind == "S" && signs != 2 {
+				a.Method = "" // its login signs in
+			}
 			byID[id] = a.Principal
 			switch {
 			case id == 3 || id == 4: // INFORMATION_SCHEMA and sys

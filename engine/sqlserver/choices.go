@@ -28,6 +28,8 @@ type details struct {
 	Joined []string
 	// Names are those that a rename or a drop breaks: jobs, default databases.
 	Contained bool // the server lets databases be contained
+	// ObjectAbsent: what a grant is on is not there.
+	ObjectAbsent bool
 }
 
 func detailsOf(of any) *details {
@@ -104,6 +106,9 @@ func (s *server) Snapshot(ctx context.Context, in change.Intent) (catalog.Snapsh
 	var err error
 	if in.Database != nil {
 		err = s.readDatabaseSide(ctx, in, &snap)
+	}
+	if err == nil && (in.Account != nil || in.Member != nil || in.Grant != nil) {
+		err = s.readAccountSide(ctx, in, &snap)
 	}
 	if err == nil && in.Holding != nil {
 		err = s.readHoldingSide(ctx, in, &snap)

@@ -51,6 +51,22 @@ func planKind(p *planning.Draft) {
 		planning.EndSessions(&p.Brief, p.In, p.Snap, kill)
 	case change.MarkServer:
 		planMark(p)
+	case change.CreateAccount:
+		planCreateAccount(p)
+	case change.AlterAccount:
+		planAlterAccount(p)
+	case change.RenameAccount:
+		planRenameAccount(p)
+	case change.SetPassword:
+		planSetPassword(p)
+	case change.DropAccount:
+		planDropAccount(p)
+	case change.GrantRole, change.RevokeRole:
+		planMember(p, p.In.Kind == change.GrantRole)
+	case change.GrantPrivilege:
+		planGive(p)
+	case change.RevokePrivilege:
+		planTake(p)
 	}
 }
 

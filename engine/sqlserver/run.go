@@ -141,6 +141,10 @@ func (s *server) verify(ctx context.Context, step change.Step) (engine.Report, e
 	differs := func(text string) (engine.Report, error) {
 		return engine.Report{}, &engine.Error{Op: "verify", Kind: engine.Differs, Text: text}
 	}
+	if check := checks[step.Args["check"]]; check != nil {
+		bad, err := check(s, ctx, step)
+		return engine.Report{}, engine.Checked(bad, err)
+	}
 	switch step.Args["check"] {
 	case "property":
 		took, err := s.probeProperty(ctx, step)

@@ -9,18 +9,22 @@ import (
 
 // steps are the kinds of steps that the planners write.
 var steps = engine.StepKinds[*server]{
-	stepCreate:    {Do: (*server).create, Probe: (*server).probeCreate, Undo: (*server).undoCreate},
-	stepOwner:     {Do: (*server).sendStep, Probe: (*server).probeAlter, Undo: (*server).undoAlter},
-	stepAlter:     {Do: (*server).sendStep, Probe: (*server).probeAlter, Undo: (*server).undoAlter},
-	stepOnline:    {Do: (*server).sendStep, Probe: (*server).probeAlter, Undo: (*server).undoAlter},
-	stepAlone:     {Do: (*server).alterAlone, Probe: (*server).probeAlone, Undo: (*server).undoAlone},
-	stepDrop:      {Do: (*server).dropNow, Probe: (*server).probeDrop, Undo: (*server).undoDrop},
-	stepRename:    {Do: (*server).rename, Probe: (*server).probeRename, Undo: (*server).undoRename},
-	stepAside:     {Do: (*server).setAside, Probe: (*server).probeAside, Undo: (*server).undoAside},
-	stepBack:      {Do: (*server).bringBack, Probe: (*server).probeRename, Undo: (*server).undoBack},
-	stepNote:      {Do: (*server).sendStep, Probe: (*server).probeProperty, Undo: (*server).undoProperty},
-	stepMark:      {Do: (*server).sendStep, Probe: (*server).probeProperty, Undo: (*server).undoProperty},
-	change.Verify: engine.Reading((*server).verify),
+	stepCreate: {Do: (*server).create, Probe: (*server).probeCreate, Undo: (*server).undoCreate},
+	stepOwner:  {Do: (*server).sendStep, Probe: (*server).probeAlter, Undo: (*server).undoAlter},
+	stepAlter:  {Do: (*server).sendStep, Probe: (*server).probeAlter, Undo: (*server).undoAlter},
+	stepOnline: {Do: (*server).sendStep, Probe: (*server).probeAlter, Undo: (*server).undoAlter},
+	stepAlone:  {Do: (*server).alterAlone, Probe: (*server).probeAlone, Undo: (*server).undoAlone},
+	stepDrop:   {Do: (*server).dropNow, Probe: (*server).probeDrop, Undo: (*server).undoDrop},
+	stepRename: {Do: (*server).rename, Probe: (*server).probeRename, Undo: (*server).undoRename},
+	stepAside:  {Do: (*server).setAside, Probe: (*server).probeAside, Undo: (*server).undoAside},
+	stepBack:   {Do: (*server).bringBack, Probe: (*server).probeRename, Undo: (*server).undoBack},
+	stepNote:   {Do: (*server).sendStep, Probe: (*server).probeProperty, Undo: (*server).undoProperty},
+	stepMark:   {Do: (*server).sendStep, Probe: (*server).probeProperty, Undo: (*server).undoProperty},
+	stepCreatePrincipal: {Do: (*server).createPrincipal, Probe: (*server).probeCreated,
+		Undo: (*server).undoCreatePrincipal},
+	engine.StepStatement: {Do: (*server).sendStatement, Probe: (*server).probeCheck, Undo: (*server).undoStatement},
+	engine.StepProve:     engine.Reading((*server).prove),
+	change.Verify:        engine.Reading((*server).verify),
 }
 
 // Do carries a step out.

@@ -80,7 +80,7 @@
 	const facts = $derived.by((): [string, string, string?][] => {
 		const a = account;
 		if (!a) return [];
-		const out: [string, string, string?][] = [['kind', a.kind]];
+		const out: [string, string, string?][] = [['kind', a.title]];
 		if (a.kind === 'account') {
 			out.push([
 				'may sign in',
@@ -121,7 +121,7 @@
 	{#if problem}<ErrorPanel {problem} retry={load} />
 	{:else if !account}<Skeleton rows={8} label="Reading the account" />
 	{:else}
-		<p class="quiet text-sm">{account.kind} · read <When at={account.read} /></p>
+		<p class="quiet text-sm">{account.title} · read <When at={account.read} /></p>
 		{#each account.marks as m (m.text)}<p
 				class="border-warning bg-base-200 mt-2 max-w-3xl rounded-box border-l-4 px-4 py-2"
 				data-mark={m.code}

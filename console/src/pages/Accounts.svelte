@@ -56,7 +56,7 @@
 	);
 	const columns: Column<Account>[] = [
 		{ id: 'name', title: 'Name', value: whoText, cell: name },
-		{ id: 'kind', title: 'Kind', from: 'hidden md:table-cell', value: (a) => a.kind },
+		{ id: 'kind', title: 'Kind', from: 'hidden md:table-cell', value: (a) => a.title },
 		{ id: 'look', title: 'Deserves a look', value: (a) => looks(a) || undefined, cell: look },
 		{ id: 'state', title: 'State', value: (a) => mayNot(a) || undefined },
 		{

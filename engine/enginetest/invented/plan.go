@@ -75,9 +75,6 @@ func planCreate(p *planning.Draft) {
 	spec := *p.In.Database
 	shown := naming.Show(spec.Name)
 	p.Summary = "make the vault " + shown + " on " + p.Snap.Server.Name
-	if spec.Team != nil {
-		p.Find(change.Stop, change.TeamName, description.Team.Instead, "%s", description.Team.Why)
-	}
 	planning.Rights(&p.Brief, p.Snap)
 	if planning.Name(&p.Brief, spec, p.Snap, names) {
 		p.Existing()

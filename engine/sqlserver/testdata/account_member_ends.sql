@@ -1,0 +1,8 @@
+-- statement: take mate out of the role cargo/stewards
+EXEC [cargo].sys.sp_executesql N'ALTER ROLE [stewards] DROP MEMBER [mate]'
+-- undo: EXEC [cargo].sys.sp_executesql N'ALTER ROLE [stewards] ADD MEMBER [mate]'
+
+-- verify: read back and compare
+
+-- undo: 
+

@@ -1,0 +1,8 @@
+-- create_principal: create server role bosun
+CREATE SERVER ROLE [bosun]
+-- undo: DROP SERVER ROLE [bosun]
+
+-- verify: read back and compare
+
+-- undo: 
+

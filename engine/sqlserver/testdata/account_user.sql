@@ -1,0 +1,8 @@
+-- create_principal: create user cargo/bosun
+EXEC [cargo].sys.sp_executesql N'CREATE USER [bosun] FOR LOGIN [deck] WITH DEFAULT_SCHEMA = [hold]'
+-- undo: EXEC [cargo].sys.sp_executesql N'DROP USER [bosun]'
+
+-- verify: read back and compare
+
+-- undo: 
+
