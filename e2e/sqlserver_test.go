@@ -75,7 +75,15 @@ func testMadeSQLServer(t *testing.T, c customs) {
 		"tickets, kind data, filegroup PRIMARY, path /var/opt/mssql/data/tickets_prod.mdf, size 64.0 MiB",
 		"grows by 32 MB")
 	has(t, "listed", c.run(0, "database", "list", "customs").out, "tickets_prod", "harbour_app", "simple")
-	has(t, "not yet", c.run(1, "database", "create", "customs/x_prod", "--for-team", "x", "--yes").err,
+	team := c.run(0, "database", "create", "customs/vaults_prod", "--for-team", "vaults", "--yes")
+	has(t, "for a team", team.err, "CREATE ROLE [vaults_owner]", "CREATE LOGIN [vaults_app] WITH PASSWORD = '••••••' HASHED",
+		"vaults_app may insert", "vaults_read is refused to insert", "vaults_app is refused to make a table")
+	has(t, "handed over", team.out, "Server=tcp:127.0.0.1,", "Database=vaults_prod")
+	script := filepath.Join(t.TempDir(), "x.sql")
+	if err := os.WriteFile(script, []byte("SELECT 1\nGO\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	has(t, "no scripts yet", c.run(1, "database", "fill", "customs/vaults_prod", script, "--yes").err,
 		"does not do this on SQL Server yet")
 }
 

@@ -156,6 +156,13 @@ func (s *server) readDatabaseSide(ctx context.Context, in change.Intent, snap *c
 			return err
 		}
 	}
+	if spec.Team != nil {
+		a, err := s.Access(ctx, catalog.AccessQuery{})
+		if err != nil {
+			return err
+		}
+		snap.Access = &a
+	}
 	if in.Kind != change.CreateDatabase && in.Kind != change.AlterDatabase {
 		return nil
 	}

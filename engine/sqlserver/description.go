@@ -185,7 +185,8 @@ var description = engine.Description{
 	Gate: engine.Gate{Keeps: engine.KeepsAll,
 		Says: "The database is taken for one session, Genarch's own, which ends everybody else there and stays in it " +
 			"to the end."},
-	Team:   engine.Form{Why: notYet, Instead: "Create the database, and make its logins with the engine's own tools."},
+	Team: engine.Form{Says: "Makes the logins NAME_app (write) and NAME_read (read) with a user each, and in the " +
+		"database the role NAME_owner, whose members may do everything there, and tries them; nobody else gets in."},
 	Script: engine.Script{Comment: "-- ", End: "\nGO", Media: "application/sql", File: "sql", Client: "sqlcmd"},
 }
 

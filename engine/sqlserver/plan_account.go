@@ -2,6 +2,7 @@ package sqlserver
 
 import (
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -64,19 +65,33 @@ func planCreateAccount(p *planning.Draft) {
 	p.Set(change.Setting{Name: "name", Title: "Name", Value: spec.Name, Asked: true,
 		Decides: "by what it is known " + map[bool]string{true: "on the server", false: "in the " +
 			"database"}[who.Database == ""]})
-	create := change.Step{Kind: stepCreatePrincipal, Title: "create " + titleOf(who) + " " + shown(who.String()),
-		Undo: onPrincipal("DROP", who, ""), Args: checkOf(checkPrincipal, who)}
-	create.Args["present"] = "yes"
 	switch {
 	case who.Role:
-		create.Statement = onPrincipal("CREATE", who, "")
+		create := createStep(who, "")
+		p.Step(create, readBack(create.Args))
 	case who.Database != "":
-		create.Statement = onPrincipal("CREATE", who, userClauses(p, create.Args))
+		args := map[string]string{}
+		create := createStep(who, userClauses(p, args))
+		maps.Copy(create.Args, args)
+		p.Step(create, readBack(create.Args))
 	default:
-		planLogin(p, create)
-		return
+		planLogin(p)
 	}
-	p.Step(create, readBack(create.Args))
+}
+
+// createStep makes a principal; what follows its name says how.
+func createStep(who catalog.Principal, clauses string) change.Step {
+	args := checkOf(checkPrincipal, who)
+	args["present"] = "yes"
+	return change.Step{Kind: stepCreatePrincipal, Title: "create " + titleOf(who) + " " + shown(who.String()),
+		Statement: onPrincipal("CREATE", who, clauses), Undo: onPrincipal("DROP", who, ""), Args: args}
+}
+
+// loginStep makes a login, of whose password the server gets a hash.
+func loginStep(name, options string) change.Step {
+	who := catalog.Principal{Name: name}
+	return createStep(who, "").WithSecret(name, onPrincipal("CREATE", who, " WITH PASSWORD = "),
+		" HASHED"+options+", CHECK_POLICY = OFF, CHECK_EXPIRATION = OFF")
 }
 
 // planExisting ends a brief for one that is there already.
@@ -158,7 +173,7 @@ func hasSecret(spec change.AccountSpec) bool {
 }
 
 // planLogin lays out making a login: the server gets a hash, never the text.
-func planLogin(p *planning.Draft, create change.Step) {
+func planLogin(p *planning.Draft) {
 	spec, snap := *p.In.Account, p.Snap
 	if !hasSecret(spec) {
 		p.Find(change.Stop, change.PasswordMissing, "Leave it out, and a password is generated.",
@@ -172,7 +187,7 @@ func planLogin(p *planning.Draft, create change.Step) {
 	p.Set(change.Setting{Name: "password", Title: "Password", Value: password, Asked: spec.Password == change.Given,
 		Source:  planning.Source(spec.Password == change.Given, "Genarch"),
 		Decides: "kept by the server as a hash; the text itself is never sent to it but to sign in"})
-	options := " HASHED"
+	options, args := "", map[string]string{}
 	if sid := p.Asked.Text("sid"); sid != "" {
 		if !sidText.MatchString(sid) {
 			p.About("sid", change.Stop, change.OptionInvalid, "Give that of the same login on another server.",
@@ -190,15 +205,15 @@ func planLogin(p *planning.Draft, create change.Step) {
 	if d := p.Asked.Text("default_database"); d != "" {
 		knownDatabase(p, d)
 		options += ", DEFAULT_DATABASE = " + quoteIdent(d)
-		create.Args["default_database"] = d
+		args["default_database"] = d
 		setAccount(p, "default_database", d, nil)
 	}
 	p.Find(change.Note, change.PasswordMethod, "",
 		"The machine's rules for passwords cannot be checked on a hash, so they are not asked for: Genarch's own hold.")
-	create = create.WithSecret(spec.Name, onPrincipal("CREATE", spec.Principal(), " WITH PASSWORD = "),
-		options+", CHECK_POLICY = OFF, CHECK_EXPIRATION = OFF")
+	create := loginStep(spec.Name, options)
+	maps.Copy(create.Args, args)
 	p.Step(create)
-	args := create.Args
+	args = create.Args
 	if p.Asked.Bool("locked") {
 		p.Step(lockStep(spec.Principal(), true))
 		setAccount(p, "locked", true, nil)

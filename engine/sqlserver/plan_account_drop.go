@@ -101,9 +101,9 @@ func planDropLogin(p *planning.Draft, a catalog.Account) {
 		b.Find(change.Caution, change.AccountOwns, "Choose another login to reassign them to.",
 			"%s becomes the owner of %s.", shown(to), planning.Shorten(owned))
 		for _, name := range owned {
-			p.Step(change.Step{Kind: stepOwner, Title: "give " + shown(name) + " to " + shown(to),
-				Statement: setOwner(name, to), Undo: setOwner(name, a.Name),
-				Args: map[string]string{"name": name, "owner": to}})
+			step := ownerStep(name, to, a.Name)
+			step.Title = "give " + shown(name) + " to " + shown(to)
+			p.Step(step)
 		}
 	}
 	if closed {

@@ -80,6 +80,8 @@ func accountIntents() map[string]change.Intent {
 	withMore.Options = catalog.Values{"default_database": "cargo", "locked": true,
 		"sid": "0x00112233445566778899aabbccddeeff"}
 	return map[string]change.Intent{
+		"team": {Kind: change.CreateDatabase, Server: "customs", Database: &change.DatabaseSpec{Name: "lounges",
+			Team: &change.TeamSpec{Name: "crews"}}},
 		"login":       about(change.CreateAccount, login("bosun"), made),
 		"login_whole": about(change.CreateAccount, login("bosun"), withMore),
 		"server_role": about(change.CreateAccount, catalog.Principal{Name: "bosun", Role: true}, change.AccountSpec{}),
@@ -136,7 +138,7 @@ func TestEachAccountStatementIsOneCommand(t *testing.T) {
 	snap := peopled()
 	snap.Server.NameRule = naming.Rule{Free: true}
 	names := []string{"bosun", "mate", "deck", "lost", "stewards", "watch", "cargo", "quays", "hold", "crates",
-		"remark"}
+		"remark", "lounges", "crews"}
 	if n := enginetest.OneCommand(t, Engine{}, dialect.Commands, names, snap, accountIntents()); n < 500 {
 		t.Errorf("only %d statements were looked at", n)
 	}

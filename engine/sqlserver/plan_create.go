@@ -194,7 +194,13 @@ func planCreate(p *planning.Draft) {
 	if owner := p.Settled.Text("owner"); owner != snap.Instance.Login.Name {
 		p.Step(ownerStep(spec.Name, owner, snap.Instance.Login.Name))
 	}
+	if spec.Team != nil {
+		planTeam(p)
+	}
 	p.Step(change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: want})
+	if spec.Team != nil {
+		p.Step(proveTeam(spec.Name, *spec.Team))
+	}
 }
 
 // optionWords say what setting an option does.

@@ -136,11 +136,8 @@ func grantTo(p *planning.Draft, d catalog.AccessDatabase) (who catalog.Principal
 			change.PrincipalAddress(p.Snap.Server.Name, other.Principal).String()).With("options.login", login.Name))
 		return inside, nil, false
 	case isLogin:
-		step := change.Step{Kind: stepCreatePrincipal, Title: "create user " + shown(inside.String()) + " for its " +
-			"login",
-			Statement: onPrincipal("CREATE", inside, " FOR LOGIN "+quoteIdent(login.Name)),
-			Undo:      onPrincipal("DROP", inside, ""), Args: checkOf(checkPrincipal, inside)}
-		step.Args["present"], step.Args["login"] = "yes", login.Name
+		step := createStep(inside, " FOR LOGIN "+quoteIdent(login.Name))
+		step.Args["login"] = login.Name
 		return inside, &step, true
 	case taken:
 		return inside, nil, true

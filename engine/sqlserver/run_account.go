@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"database/sql"
+	"database/sql/driver"
 	"errors"
 	"slices"
 	"strconv"
@@ -158,7 +159,7 @@ func (s *server) checkPassword(ctx context.Context, step change.Step) ([]string,
 		return nil, wrap("read the password's hash", err)
 	}
 	if kept == nil {
-		took, err := engine.Verified(s.signIn(ctx, name, step, func(string) {}))
+		took, err := engine.Verified(s.signIn(ctx, name, "", step, func(string) {}))
 		if err != nil || took {
 			return nil, err
 		}
@@ -216,16 +217,71 @@ func (s *server) checkGrant(ctx context.Context, step change.Step) ([]string, er
 	return []string{set.String() + " on " + objectText(o) + " is not " + state + " to " + shown(who.Name)}, nil
 }
 
-// prove signs in as logins, to see that their passwords work.
+// proofTable is made in a new database to try the accounts on, and removed.
+const proofTable = "dbo.genarch_proof"
+
+// prove signs in as logins, to see that their passwords work, and that they may what their bundles say.
 func (s *server) prove(ctx context.Context, step change.Step) (engine.Report, error) {
-	return engine.Prove(step, func(account, _ string, say func(string)) error {
-		return s.signIn(ctx, account, step, say)
+	if database := step.Args["database"]; step.Args["bundles"] != "" {
+		send := func(ctx context.Context, op, text string) error {
+			_, err := s.sendOne(ctx, op, inDatabase(database, text), change.Step{})
+			return err
+		}
+		const remove = "DROP TABLE IF EXISTS " + proofTable
+		if err := send(ctx, "look for a former one", remove); err != nil {
+			return engine.Report{}, err
+		}
+		if err := send(ctx, "make a table to try the accounts on", "CREATE TABLE "+proofTable+" (id int)"); err != nil {
+			return engine.Report{}, err
+		}
+		defer func() {
+			ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+			defer cancel()
+			_ = send(ctx, "remove it", remove)
+		}()
+	}
+	return engine.Prove(step, func(account, bundle string, say func(string)) error {
+		return s.signIn(ctx, account, bundle, step, say)
 	})
+}
+
+// tryBundle does what a bundle allows, and is refused what it does not.
+func tryBundle(ctx context.Context, conn driver.Conn, account, bundle string, say func(string)) error {
+	differs := func(text string) error {
+		return &engine.Error{Op: "sign in as " + account, Kind: engine.Differs, Text: account + text}
+	}
+	for _, try := range []struct {
+		what, text string
+		may        bool
+	}{
+		{"read a table", "SELECT id FROM " + proofTable, true},
+		{"insert", "INSERT " + proofTable + " VALUES (1)", bundle == "write"},
+		{"make a table", "CREATE TABLE dbo.genarch_refused (id int)", false},
+	} {
+		st, err := conn.(driver.ConnPrepareContext).PrepareContext(ctx, try.text)
+		if err == nil {
+			_, err = st.(driver.StmtExecContext).ExecContext(ctx, nil)
+			st.Close()
+		}
+		me, answered := errors.AsType[mssql.Error](err)
+		refused := answered && (me.Number == 229 || me.Number == 262 || me.Number == 2760)
+		switch {
+		case err == nil && try.may:
+			say(account + " may " + try.what)
+		case refused && !try.may:
+			say(account + " is refused to " + try.what)
+		case err == nil:
+			return differs(" may " + try.what + ", which is not part of the bundle " + bundle)
+		default:
+			return differs(" cannot " + try.what + ": " + err.Error())
+		}
+	}
+	return nil
 }
 
 // signIn signs in as a login. It comes back when its session is gone, which would be in the way of
 // dropping it.
-func (s *server) signIn(ctx context.Context, account string, step change.Step, say func(string)) error {
+func (s *server) signIn(ctx context.Context, account, bundle string, step change.Step, say func(string)) error {
 	op := "sign in as " + account
 	password, kept := step.Secrets[account]
 	if !kept {
@@ -234,6 +290,9 @@ func (s *server) signIn(ctx context.Context, account string, step change.Step, s
 	}
 	cfg := s.config
 	cfg.User, cfg.Password = account, password.Reveal()
+	if bundle != "" {
+		cfg.Database = step.Args["database"]
+	}
 	connector, line := mssql.NewConnectorConfig(cfg), &dialer{signIn: ctx}
 	connector.Dialer = line
 	conn, err := connector.Connect(ctx)
@@ -246,19 +305,25 @@ func (s *server) signIn(ctx context.Context, account string, step change.Step, s
 		return engine.NeverSent(wrap(op, err))
 	}
 	row, err := firstRow(ctx, conn, "SELECT ORIGINAL_LOGIN(), @@SPID")
-	conn.Close()
 	if err != nil {
+		conn.Close()
 		return wrap(op, err)
 	}
-	if id, ok := row[1].(int64); ok {
-		s.waitGone(ctx, id, account)
-	}
+	defer func() {
+		conn.Close()
+		if id, ok := row[1].(int64); ok {
+			s.waitGone(ctx, id, account)
+		}
+	}()
 	if who := text(row[0]); who != account {
 		return &engine.Error{Op: op, Kind: engine.Differs, Text: "the server took it for " + shown(who) + ", another " +
 			"login"}
 	}
 	say(account + " signed in")
-	return nil
+	if bundle == "" {
+		return nil
+	}
+	return tryBundle(ctx, conn, account, bundle, say)
 }
 
 // waitGone waits until a session of a login is gone, a short while.

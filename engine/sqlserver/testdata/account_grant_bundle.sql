@@ -1,4 +1,4 @@
--- create_principal: create user cargo/deck for its login
+-- create_principal: create user cargo/deck
 EXEC [cargo].sys.sp_executesql N'CREATE USER [deck] FOR LOGIN [deck]'
 -- undo: EXEC [cargo].sys.sp_executesql N'DROP USER [deck]'
 
