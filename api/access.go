@@ -306,7 +306,7 @@ func (h *Handler) showMatrix(ctx context.Context, in *struct {
 			}
 		}
 		out.Rows = append(out.Rows, wire.MatrixRow{Name: p.Name, Host: p.Host, Database: p.Database,
-			Role: !acc.Login && !acc.Locked, Super: acc.Super, Marks: len(r.marks(acc)), Cells: string(cells)})
+			Role: isRole(acc), Super: acc.Super, Marks: len(r.marks(acc)), Cells: string(cells)})
 	}
 	out.Wide, out.Leftovers = renderWide(g), renderLeftovers(g)
 	return answer(out), nil

@@ -41,9 +41,14 @@ func newAccountRenderer(srv catalog.Server, d *engine.Description, g *access.Gra
 	return r
 }
 
+// isRole reports whether others can be put into it. One in a database that signs in nowhere is still none.
+func isRole(a catalog.Account) bool {
+	return a.Role || a.Database == "" && !a.Login && !a.Locked
+}
+
 func (r accountRenderer) account(a catalog.Account) wire.Account {
 	kind := "account"
-	if a.Role || a.Database == "" && !a.Login && !a.Locked {
+	if isRole(a) {
 		kind = "role"
 	}
 	title := kind

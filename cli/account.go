@@ -373,7 +373,7 @@ func accountColumns() []column[wire.Account] {
 			return strconv.Itoa(x.ConnectionLimit)
 		}, right: true},
 		{title: "sessions", text: func(x wire.Account) string {
-			if x.Kind == "role" {
+			if x.Kind == "role" || x.Database != "" && !x.Login {
 				return ""
 			}
 			return numberText(x.Sessions)
@@ -474,7 +474,7 @@ func (a app) showAccount(ctx context.Context, c *cli.Command) error {
 // accountFacts are what an account is, whatever its engine.
 func accountFacts(d wire.AccountDetail) properties {
 	q := properties{}
-	q.add(d.Kind, visible(d.Address)+"  "+environmentText(d.Environment))
+	q.add(cmp.Or(d.Title, d.Kind), visible(d.Address)+"  "+environmentText(d.Environment))
 	for _, m := range d.Marks {
 		q.add("look", caution.Render(visible(m.Text)))
 	}

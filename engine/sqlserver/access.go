@@ -144,6 +144,8 @@ func (s *server) readServerPrincipals(ctx context.Context, out *catalog.Access) 
 			a.Global = serverRoles[a.Name]
 		} else {
 			bySID[sid] = a.Name
+			has := kind == "S"
+			a.Password = &has
 			a.Properties = catalog.Values{"policy": policy, "expiration": expires}.With("default_database", database)
 		}
 		byID[id] = &a

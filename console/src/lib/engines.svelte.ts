@@ -52,6 +52,11 @@ class Engines {
 		return this.get(id)?.principals.find((k) => !k.role)?.in === 'database';
 	}
 
+	/** The kind of an account or role, by whether it lies in a database. */
+	principal(id: string | undefined, role: boolean, inside: boolean) {
+		return this.get(id)?.principals.find((k) => !!k.role === role && (k.in === 'database') === inside);
+	}
+
 	/** Whom the gate of a database keeps out, in a sentence. */
 	gate(id: string | undefined): string {
 		const gate = this.get(id)?.gate;

@@ -81,7 +81,7 @@
 		const a = account;
 		if (!a) return [];
 		const out: [string, string, string?][] = [['kind', a.title]];
-		if (a.kind === 'account') {
+		if (a.kind === 'account' && (a.login || !a.database)) {
 			out.push([
 				'may sign in',
 				a.login && !a.locked && !a.expired ? 'yes' : 'no',
@@ -139,7 +139,7 @@
 						(spec.role ? 'role:' : '') + whoText({ ...account, database: '' })
 					)}>Grant or revoke privileges</a
 				>
-				{#if account.kind === 'account'}
+				{#if account.kind === 'account' && (account.login || account.locked || !account.database)}
 					<button
 						class="btn btn-sm"
 						onclick={() =>

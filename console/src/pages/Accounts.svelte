@@ -35,8 +35,10 @@
 	const isRole = (a: Account) => a.kind === 'role' && engines.separateRoles(list?.engine ?? '');
 	/** What deserves a look, each once. */
 	const looks = (a: Account) => [...new Set(a.marks.map((m) => codeWords(m.code)))].join(', ');
+	/** A role has none, and a user in a database only those of its login. */
+	const hasSessions = (a: Account) => a.kind !== 'role' && (a.login || !a.database);
 	const mayNot = (a: Account) =>
-		[a.locked && 'locked', a.expired && 'expired', a.kind === 'account' && !a.login && 'no login']
+		[a.locked && 'locked', a.expired && 'expired', a.kind === 'account' && !a.login && !a.database && 'no login']
 			.filter(Boolean)
 			.join(', ');
 	const shows: Record<string, { title: string; fits: (a: Account) => boolean }> = {
@@ -71,7 +73,7 @@
 			title: 'Sessions',
 			number: true,
 			from: 'hidden sm:table-cell',
-			value: (a) => (a.kind === 'role' ? undefined : (a.sessions ?? undefined)),
+			value: (a) => (!hasSessions(a) ? undefined : (a.sessions ?? undefined)),
 			cell: sessions
 		},
 		{
@@ -111,7 +113,7 @@
 {#snippet expires(a: Account)}{#if a.expires}<span class="quiet text-sm" title={exact(a.expires)}
 			>{exact(a.expires).slice(0, 10)}</span
 		>{/if}{/snippet}
-{#snippet sessions(a: Account)}{#if a.kind !== 'role'}{count(a.sessions)}{#if a.connection_limit >= 0}<span
+{#snippet sessions(a: Account)}{#if hasSessions(a)}{count(a.sessions)}{#if a.connection_limit >= 0}<span
 				class="quiet"
 				title="its connection limit"
 			>

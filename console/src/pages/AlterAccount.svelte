@@ -73,7 +73,7 @@
 			{server}
 			{engine}
 			kind="account.alter"
-			principal={account.kind}
+			principal={engines.principal(engine.id, account.kind === 'role', !!account.database)?.kind}
 			unset="as it is"
 			bind:options
 			brief={intent ? form.brief : null}

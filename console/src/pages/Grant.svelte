@@ -67,6 +67,17 @@
 		grant.options = given(options);
 		return { kind: act === 'grant' ? 'privilege.grant' : 'privilege.revoke', server, grant };
 	});
+	/** Who can hold something there: a login and its user of one name are one, and roles are the database's own. */
+	const rolesInside = $derived(!!engines.principal(form.server?.engine, true, true));
+	const holders = $derived.by(() => {
+		const found: Record<string, { value: string; title?: string }> = {};
+		for (const a of accounts) {
+			const fits = a.kind === 'role' && rolesInside ? a.database === database : !a.database || a.database === database;
+			const value = (apart && a.kind === 'role' ? 'role:' : '') + whoText({ ...a, database: '' });
+			if (fits) found[value] ??= { value, title: a.comment };
+		}
+		return [...Object.values(found), { value: 'PUBLIC', title: 'everybody' }];
+	});
 	// Nothing is revoked down to the whole of a database: own is for granting only.
 	const bundles = $derived((engine?.bundles ?? []).filter((b) => act === 'grant' || b.name !== 'own'));
 	/** A bundle in a line, and what its holder could do that the name does not say. */
@@ -106,21 +117,7 @@
 	<div class="grid gap-4 sm:grid-cols-2">
 		<div class="flex flex-col gap-1">
 			<label class="label-text" for="who">Account or role</label>
-			<Combobox
-				id="who"
-				name="who"
-				free
-				options={[
-					...accounts
-						.filter((a) => !a.database || a.database === database)
-						.map((a) => ({
-							value: (apart && a.kind === 'role' ? 'role:' : '') + whoText({ ...a, database: '' }),
-							title: a.comment
-						})),
-					{ value: 'PUBLIC', title: 'everybody' }
-				]}
-				bind:value={who}
-			/>
+			<Combobox id="who" name="who" free options={holders} bind:value={who} />
 		</div>
 		<div class="flex flex-col gap-1">
 			<label class="label-text" for="database">Database</label>

@@ -13,33 +13,37 @@
 	const engine = $derived(engines.get(form.server?.engine));
 	const hosts = $derived(engines.hasHosts(form.server?.engine));
 	let name = $state('');
-	const inside = $derived(engines.inDatabases(form.server?.engine));
 	const roles = $derived(engines.hasRoles(form.server?.engine));
 	let host = $state('');
 	let database = $state(new URLSearchParams(location.search).get('database') ?? '');
 	let kind = $state<'account' | 'role'>('account');
+	// Accounts lie in databases, on the whole server, or where one says.
+	const within = $derived(engines.principal(form.server?.engine, kind === 'role', true));
+	const everywhere = $derived(engines.principal(form.server?.engine, kind === 'role', false));
+	const who = $derived(within && (database || !everywhere) ? within : everywhere);
 	let from = $state<'generated' | 'given' | 'none'>('generated');
 	let password = $state('');
 	let options = $state<Options>({});
 
 	let databases = $state.raw<{ value: string }[]>([]);
 	$effect(() => {
-		if (inside)
+		if (within)
 			api.databases(server, false).then(
 				(l) => (databases = l.databases.map((d) => ({ value: d.name }))),
 				() => {}
 			);
 	});
 	const intent = $derived.by((): Intent | null => {
-		if (!name || (inside && !database) || (kind === 'account' && from === 'given' && !password)) return null;
+		if (!name || (within && !everywhere && !database)) return null;
+		if (who?.signs_in && from === 'given' && !password) return null;
 		const account: NonNullable<Intent['account']> = { name };
 		if (kind === 'role') account.role = true;
 		else {
-			account.password_from = from;
-			if (from === 'given') account.password = password;
+			account.password_from = who?.signs_in ? from : 'none';
+			if (account.password_from === 'given') account.password = password;
 			if (hosts && host) account.host = host;
 		}
-		if (inside) account.database = database;
+		if (within && database) account.database = database;
 		account.options = given(options);
 		return { kind: 'account.create', server, account };
 	});
@@ -66,7 +70,7 @@
 				is granted to accounts</label
 			>
 		</fieldset>{/if}
-	<div class="grid gap-4 {inside || (hosts && kind === 'account') ? 'sm:grid-cols-2' : ''}">
+	<div class="grid gap-4 {within || (hosts && kind === 'account') ? 'sm:grid-cols-2' : ''}">
 		<label class="flex flex-col gap-1"
 			><span class="label-text">Name</span><input
 				name="name"
@@ -78,10 +82,13 @@
 				bind:value={name}
 			/></label
 		>
-		{#if inside}
+		{#if within}
 			<div class="flex flex-col gap-1">
 				<label class="label-text" for="database">The {engine?.nouns.database?.one} that it lies in</label>
 				<Combobox id="database" name="database" free options={databases} bind:value={database} />
+				{#if everywhere}<span class="quiet text-sm"
+						>Empty: the whole server. This is a {who?.title}: {who?.decides}.</span
+					>{/if}
 			</div>
 		{/if}
 		{#if hosts && kind === 'account'}
@@ -97,7 +104,7 @@
 			>
 		{/if}
 	</div>
-	{#if kind === 'account'}
+	{#if who?.signs_in}
 		<fieldset class="flex flex-col gap-1">
 			<legend class="label-text mb-1">Password</legend>
 			<label class="flex items-center gap-2"
@@ -120,11 +127,11 @@
 			<span class="quiet text-sm">The server never gets the text itself, only what it keeps of it.</span>
 		</fieldset>
 	{/if}
-	{#if engine}{#key kind}<EngineFields
+	{#if engine}{#key who?.kind}<EngineFields
 				{server}
 				{engine}
 				kind="account.create"
-				principal={kind}
+				principal={who?.kind}
 				bind:options
 				brief={form.brief}
 			/>{/key}{/if}
