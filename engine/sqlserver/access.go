@@ -97,7 +97,8 @@ func (s *server) Access(ctx context.Context, _ catalog.AccessQuery) (catalog.Acc
 // countLogins counts the sessions of each login, where the login of Genarch may see those of others.
 func (s *server) countLogins(ctx context.Context, list []catalog.Account) error {
 	counts, sees := map[string]int{}, false
-	err := s.query(ctx, "count sessions", `SELECT login_name, COUNT(*), HAS_PERMS_BY_NAME(NULL, NULL, 'VIEW SERVER STATE')
+	err := s.query(ctx, "count sessions", `SELECT login_name, COUNT(*),
+		HAS_PERMS_BY_NAME(NULL, NULL, 'VIEW SERVER STATE')
 		FROM sys.dm_exec_sessions WHERE is_user_process = 1 GROUP BY login_name`, func(r *sql.Rows) error {
 		var login string
 		var n int
@@ -226,7 +227,8 @@ func (s *server) readWithin(ctx context.Context, name string, bySID map[string]s
 	in := quoteIdent(name) + ".sys."
 	byID := map[int]catalog.Principal{}
 	err := s.query(ctx, "read its users", `SELECT principal_id, name, type, COALESCE(CONVERT(varchar(200), sid, 2), ''),
-		authentication_type, COALESCE(default_schema_name, N''), CONVERT(varchar(23), create_date, 126) FROM `+in+`database_principals ORDER BY name`,
+		authentication_type, COALESCE(default_schema_name, N''), CONVERT(varchar(23), create_date, 126)
+		FROM `+in+`database_principals ORDER BY name`,
 		func(r *sql.Rows) error {
 			var a catalog.Account
 			var id, signs int
