@@ -4,9 +4,11 @@ package sqlserverlocal
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
 	"database/sql"
+	"encoding/hex"
 	"fmt"
 	"net/url"
 	"os"
@@ -69,10 +71,22 @@ func At(ctx context.Context, address string) (*localdb.Server, error) {
 	return program.At(ctx, u.Hostname(), port, u.User.Username(), secret.New(password), string(ca))
 }
 
+// certificate is a file with what proves the server: its own, or a copy of what was given of one that
+// somebody else runs.
+func certificate(s *localdb.Server) string {
+	if s.Dir != "" {
+		return filepath.Join(s.Dir, "ca.pem")
+	}
+	sum := sha256.Sum256([]byte(s.CA))
+	file := filepath.Join(os.TempDir(), "genarch-check-"+hex.EncodeToString(sum[:8])+".pem")
+	_ = os.WriteFile(file, []byte(s.CA), 0o600) // else the driver says that it is not there
+	return file
+}
+
 // dsn is the address of a database on the server, for the driver; its certificate lies in a file.
 func dsn(s *localdb.Server, database string) string {
 	q := url.Values{"database": {cmp.Or(database, "master")}, "encrypt": {"true"},
-		"certificate": {filepath.Join(s.Dir, "ca.pem")}, "app name": {"client"}, "dial timeout": {"5"},
+		"certificate": {certificate(s)}, "app name": {"client"}, "dial timeout": {"5"},
 		"disableretry": {"true"}}
 	return (&url.URL{Scheme: "sqlserver", User: url.UserPassword(s.Admin, s.Password.Reveal()), Host: s.Address(),
 		RawQuery: q.Encode()}).String()
