@@ -76,7 +76,8 @@ func testMadeSQLServer(t *testing.T, c customs) {
 		"grows by 32 MB")
 	has(t, "listed", c.run(0, "database", "list", "customs").out, "tickets_prod", "harbour_app", "simple")
 	team := c.run(0, "database", "create", "customs/vaults_prod", "--for-team", "vaults", "--yes")
-	has(t, "for a team", team.err, "CREATE ROLE [vaults_owner]", "CREATE LOGIN [vaults_app] WITH PASSWORD = '••••••' HASHED",
+	has(t, "for a team", team.err, "CREATE ROLE [vaults_owner]", "CREATE LOGIN [vaults_app] WITH PASSWORD = '••••••' "+
+		"HASHED",
 		"vaults_app may insert", "vaults_read is refused to insert", "vaults_app is refused to make a table")
 	has(t, "handed over", team.out, "Server=tcp:127.0.0.1,", "Database=vaults_prod")
 	script := filepath.Join(t.TempDir(), "x.sql")

@@ -28,6 +28,8 @@ type details struct {
 	Joined []string
 	// Names are those that a rename or a drop breaks: jobs, default databases.
 	Contained bool // the server lets databases be contained
+	// Jobs are those of the server's agent that belong to a login: it is not dropped before.
+	Jobs []string
 	// ObjectAbsent: what a grant is on is not there.
 	ObjectAbsent bool
 }

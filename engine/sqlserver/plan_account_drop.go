@@ -73,6 +73,8 @@ func planDropMembers(p *planning.Draft, role catalog.Principal) {
 
 // planDropLogin keeps a login out, ends its sessions, and drops its users, which would be left without
 // a login otherwise.
+//
+// Long: its cases stand in the order in which their findings are read.
 func planDropLogin(p *planning.Draft, a catalog.Account) {
 	b, snap := &p.Brief, p.Snap
 	planning.Use(b, change.AccountSeen, "signed in as this login", len(snap.Sessions) > 0, snap.Use)
@@ -105,6 +107,12 @@ func planDropLogin(p *planning.Draft, a catalog.Account) {
 			step.Title = "give " + shown(name) + " to " + shown(to)
 			p.Step(step)
 		}
+	}
+	if jobs := detailsOf(snap.Details).Jobs; len(jobs) > 0 {
+		b.Find(change.Stop, change.AccountOwns, "Give them to somebody else: EXEC msdb.dbo.sp_update_job @job_name = "+
+			quoteText(jobs[0])+", @owner_login_name = N'sa'",
+			"%s owns jobs of the server's agent, and cannot be dropped as long as it does: %s.", b.Target,
+			planning.Shorten(jobs))
 	}
 	if closed {
 		b.Find(change.Caution, change.CatalogueHidden, "Bring them online first.",

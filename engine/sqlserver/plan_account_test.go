@@ -199,6 +199,9 @@ func TestAccountFindings(t *testing.T) {
 		{"Genarch's " +
 			"own", about(change.DropAccount, login("genarch"), change.AccountSpec{}), nil, "stop:account.own_login"},
 		{"an owner", about(change.DropAccount, login("deck"), change.AccountSpec{}), nil, "stop:account.owns"},
+		{"an owner of jobs", all["drop_login"], func(s *catalog.Snapshot) {
+			detailsOf(s.Details).Jobs = []string{"nightly"}
+		}, "stop:account.owns"},
 		{"an owner of a schema", all["drop_user"], func(s *catalog.Snapshot) {
 			s.Access.Databases[0].Interior.Classes[1].Owner = "mate"
 		}, "stop:account.owns"},

@@ -265,7 +265,8 @@ func giveStep(o catalog.Object, who catalog.Principal, set privilege.Set, was []
 	}
 	return change.Step{Kind: engine.StepStatement,
 		Title: strings.ToLower(verb) + " " + shown(who.Name) + " " + set.String() +
-			" on " + objectText(o), Statement: granting(verb, set, o, who, passOn || deny && !passed.And(set).Empty(), ""),
+			" on " + objectText(o), Statement: granting(verb, set, o, who, passOn || deny &&
+			!passed.And(set).Empty(), ""),
 		Undo: undo, Args: grantArgs(o, who, set, state)}
 }
 

@@ -78,7 +78,8 @@ func testFactsOfSQLServer(t *testing.T, db *sql.DB) {
 	f := factFinder{t, db, conn}
 	defer func() {
 		for _, text := range []string{"USE master", "ALTER DATABASE facts_a SET ONLINE", "DROP DATABASE facts_a",
-			"ALTER DATABASE facts_b SET ONLINE", "DROP DATABASE facts_b", "DROP LOGIN facts", "DROP LOGIN facts_policy"} {
+			"ALTER DATABASE facts_b SET ONLINE", "DROP DATABASE facts_b", "DROP LOGIN facts", "DROP LOGIN " +
+				"facts_policy"} {
 			_, _ = conn.ExecContext(context.WithoutCancel(t.Context()), text)
 		}
 	}()
@@ -146,7 +147,8 @@ func (f factFinder) people() {
 		}
 	}
 	f.gives(f.conn, 0, "DROP LOGIN facts")
-	if n := f.one("SELECT CONVERT(varchar(9), COUNT(*)) FROM facts_b.sys.database_principals WHERE name = N'facts'"); n !=
+	if n := f.one("SELECT CONVERT(varchar(9), COUNT(*)) FROM facts_b.sys.database_principals WHERE name = " +
+		"N'facts'"); n !=
 		"1" {
 		f.Error("a user went with its login")
 	}

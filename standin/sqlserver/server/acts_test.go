@@ -100,6 +100,14 @@ func TestActs(t *testing.T) {
 	no("DROP LOGIN sa", 15150)
 	no("DROP LOGIN owner1", 15174)
 	no("DROP LOGIN app", 15170) // a job of the agent is his
+	ok("EXEC msdb.dbo.sp_add_job @job_name = N'hourly'; EXEC msdb.dbo.sp_add_jobstep @job_name = N'hourly', " +
+		"@database_name = N'wiki', @command = N'SELECT 1'")
+	no("EXEC msdb.dbo.sp_add_job @job_name = N'hourly'", 14261)
+	no("EXEC msdb.dbo.sp_add_jobstep @job_name = N'absent'", 14262)
+	if got := lines(t, c, "SELECT s.database_name FROM msdb.dbo.sysjobs j JOIN msdb.dbo.sysjobsteps s ON s.job_id = "+
+		"j.job_id WHERE j.name = N'hourly'"); fmt.Sprint(got) != "[wiki]" {
+		t.Error(got)
+	}
 	user := conn(t, addr, "watcher", "Watch-12345", "")
 	no("DROP LOGIN watcher", 15434)
 	off(user)

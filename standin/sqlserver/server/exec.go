@@ -778,7 +778,7 @@ func (x *exec) exec(e tsql.Exec) {
 				return v
 			}
 		}
-		if k < len(e.Args) && e.Args[k].Name == "" {
+		if k >= 0 && k < len(e.Args) && e.Args[k].Name == "" {
 			v, _ := x.eval(e.Args[k].X)
 			return v
 		}
@@ -822,6 +822,8 @@ func (x *exec) exec(e tsql.Exec) {
 		x.nested(stmt, vars)
 	case "sp_addextendedproperty", "sp_updateextendedproperty", "sp_dropextendedproperty":
 		x.property(name, arg)
+	case "sp_add_job", "sp_add_jobstep":
+		x.job(name, arg)
 	case "sp_configure":
 		n := text(arg(0, "@configname"))
 		if _, ok := x.inst.config[n]; !ok {
