@@ -50,6 +50,13 @@ func (v Values) With(name string, value any) Values {
 	return out
 }
 
+// Put adds a value where nobody else has these yet. One that is nil, or empty, adds nothing.
+func (v Values) Put(name string, value any) {
+	if value != nil && value != "" {
+		v[name] = value
+	}
+}
+
 // UnmarshalJSON reads an object, and refuses what is none of the five kinds.
 func (v *Values) UnmarshalJSON(text []byte) error {
 	d := json.NewDecoder(bytes.NewReader(text))

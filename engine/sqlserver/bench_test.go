@@ -49,7 +49,7 @@ func BenchmarkLists(b *testing.B) {
 		}
 	}
 	b.Run("databases", func(b *testing.B) {
-		testutil.Beside(b, 9, bare(databaseColumns+" ORDER BY d.name", "SELECT database_id, type, SUM(CAST(size AS "+
+		testutil.Beside(b, 3, bare(databaseColumns+" ORDER BY d.name", "SELECT database_id, type, SUM(CAST(size AS "+
 			"bigint))"+
 			" FROM sys.master_files GROUP BY database_id, type", "SELECT database_id, COUNT(*) FROM "+
 			"sys.dm_exec_sessions "+
@@ -71,7 +71,7 @@ func BenchmarkLists(b *testing.B) {
 		}
 	}
 	b.Run("sessions", func(b *testing.B) {
-		testutil.Beside(b, 9, bare("SELECT s.session_id, "+markColumn+", d.name, s.login_name, s.program_name, "+
+		testutil.Beside(b, 3, bare("SELECT s.session_id, "+markColumn+", d.name, s.login_name, s.program_name, "+
 			"c.client_net_address, c.client_tcp_port, s.host_name, s.login_time, s.last_request_end_time, "+
 			"s.is_user_process"+
 			sessionTables+" LEFT JOIN sys.databases d ON d.database_id = s.database_id",

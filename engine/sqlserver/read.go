@@ -134,17 +134,18 @@ func scanDatabase(r *sql.Rows) (entry, error) {
 	if d.System {
 		delete(d.Properties, "offline")
 	}
-	d.Properties = d.Properties.With("log_waits_for", strings.ToLower(strings.TrimPrefix(waits, "NOTHING"))).
-		With("snapshot_of", snapshotOf)
+	d.Properties.Put("log_waits_for", strings.ToLower(strings.TrimPrefix(waits, "NOTHING")))
+	d.Properties.Put("snapshot_of", snapshotOf)
 	var by []string
-	for name, on := range map[string]bool{"published": published, "merge": merged, "subscribed": subscribed,
-		"change data capture": captured} {
-		if on {
-			by = append(by, name)
+	for _, way := range []struct {
+		name string
+		on   bool
+	}{{"change data capture", captured}, {"merge", merged}, {"published", published}, {"subscribed", subscribed}} {
+		if way.on {
+			by = append(by, way.name)
 		}
 	}
-	slices.Sort(by)
-	d.Properties = d.Properties.With("replicated", strings.Join(by, ", "))
+	d.Properties.Put("replicated", strings.Join(by, ", "))
 	d.Trouble = troubleOf(d.Database, state, standby)
 	return d, nil
 }
@@ -198,13 +199,14 @@ func (s *server) Databases(ctx context.Context) (catalog.Listing, error) {
 		if size, known := sizes[d.id]; known {
 			total := size[0] + size[1]
 			d.Size = &total
-			d.Properties = d.Properties.With("data_size", size[0]).With("log_size", size[1])
+			d.Properties.Put("data_size", size[0])
+			d.Properties.Put("log_size", size[1])
 		}
 		if sessions != nil {
 			n := sessions[d.id]
 			d.Sessions = &n
 		}
-		d.Properties = d.Properties.With("backed_up", backups[d.Name])
+		d.Properties.Put("backed_up", backups[d.Name])
 		if h := heldAs(d.Name, notes); h != nil {
 			d.Held = h
 			out.Held = append(out.Held, d.Database)

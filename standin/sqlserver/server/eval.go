@@ -1467,12 +1467,13 @@ func (x *exec) bindJoin(j tsql.Join, parent *scope) source {
 			right = r.rows(v)
 		}
 		hit := make([]bool, len(right))
+		fitting := lookUp(j.On, l.cols, r.cols, right)
 		for _, a := range l.rows(v) {
 			if apply {
 				right = r.rows(&env{row: a, parent: v})
 			}
 			any1 := false
-			for k, b := range right {
+			for k, b := range fitting(a, right) {
 				row := append(append(make([]any, 0, len(a)+len(b)), a...), b...)
 				if on.f != nil {
 					if ok, _ := on.f(&env{row: row, parent: v}).(bool); !ok {
