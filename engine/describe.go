@@ -164,7 +164,9 @@ type Gate struct {
 	// Keeps says whom it keeps out: all, those whose rights can be taken for a while, or
 	// nobody, where there is no gate.
 	Keeps string `json:"keeps"`
-	Says  string `json:"says"`
+	// AtLast: it closes with the act itself; until then whoever signs in gets in, and is ended with it.
+	AtLast bool   `json:"at_last,omitempty"`
+	Says   string `json:"says"`
 	Leaks string `json:"leaks,omitempty"` // whom or what it does not stop
 }
 

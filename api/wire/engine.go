@@ -146,9 +146,10 @@ type EngineBundle struct {
 
 // Gate keeps new logins out of a database while a change runs.
 type Gate struct {
-	Keeps string `json:"keeps" enum:"all,rights,nobody"`
-	Says  string `json:"says"`
-	Leaks string `json:"leaks,omitempty" doc:"Whom it does not stop."`
+	Keeps  string `json:"keeps" enum:"all,rights,nobody"`
+	AtLast bool   `json:"at_last,omitempty" doc:"It closes with the act itself; whoever comes before is ended with it."`
+	Says   string `json:"says"`
+	Leaks  string `json:"leaks,omitempty" doc:"Whom it does not stop."`
 }
 
 // EngineScript says how the statements of a change are written as a file.

@@ -1902,6 +1902,8 @@ export interface components {
             server: string;
         };
         Gate: {
+            /** @description It closes with the act itself; whoever comes before is ended with it. */
+            at_last?: boolean;
             /** @enum {string} */
             keeps: "all" | "rights" | "nobody";
             /** @description Whom it does not stop. */

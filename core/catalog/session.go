@@ -56,7 +56,7 @@ const (
 	// BackupSession looks like a running backup; what tells it is a hint that
 	// the client could have chosen itself.
 	BackupSession SessionKind = "backup"
-	// WorkerSession is a background worker of an extension, which would be back.
+	// WorkerSession is a background worker, of an extension or a job, which would be back.
 	WorkerSession SessionKind = "worker"
 )
 

@@ -124,8 +124,8 @@ var remedies = map[clearing.Class]struct {
 		"Let it finish: wait until nobody is connected; or stop it where it was started.",
 		[]remedy.Action{remedy.Option("clearing.when_empty", "")}},
 	clearing.Worker: {change.WorkerRunning,
-		"A background worker of an extension is connected, and would reconnect by itself",
-		"Switch it off for this database in the extension's settings, then ask again.", nil},
+		"A background worker of the server (of an extension, or a job) is connected, and would reconnect by itself",
+		"Switch it off for this database, in the settings of the extension or the job, then ask again.", nil},
 }
 
 // planBars stops at sessions that must not be ended implicitly. A backup may be

@@ -182,9 +182,9 @@ var description = engine.Description{
 		catalog.EndStatement: {Why: "SQL Server lets only the client itself stop its statement.",
 			Instead: "End the whole session."},
 	},
-	Gate: engine.Gate{Keeps: engine.KeepsAll,
-		Says: "The database is taken for one session, Genarch's own, which ends everybody else there and stays in it " +
-			"to the end."},
+	Gate: engine.Gate{Keeps: engine.KeepsAll, AtLast: true,
+		Says: "At the last it is taken for one session, Genarch's own, which ends everybody else there and stays in it; " +
+			"until then new logins get in."},
 	Team: engine.Form{Says: "Makes the logins NAME_app (write) and NAME_read (read) with a user each, and in the " +
 		"database the role NAME_owner, whose members may do everything there, and tries them; nobody else gets in."},
 	Script: engine.Script{Comment: "-- ", End: "\nGO", Media: "application/sql", File: "sql", Client: "sqlcmd"},

@@ -60,7 +60,8 @@ class Engines {
 	/** Whom the gate of a database keeps out, in a sentence. */
 	gate(id: string | undefined): string {
 		const gate = this.get(id)?.gate;
-		const says = gate?.keeps === 'nobody' ? gate.says : 'New logins are kept out from the beginning.';
+		const own = gate?.keeps === 'nobody' || gate?.at_last;
+		const says = own ? gate?.says : 'New logins are kept out from the beginning.';
 		return [says, gate?.leaks].filter(Boolean).join(' ');
 	}
 
