@@ -290,6 +290,10 @@ func testLoginsSQLServer(t *testing.T, c customs) {
 	if err := open.PingContext(t.Context()); err != nil {
 		t.Errorf("by its new name: %v", err)
 	}
+	c.exec(t, "USE seals_prod; CREATE ROLE cutters AUTHORIZATION sealer", "USE master")
+	has(t, "an owner of a role", c.run(1, "account", "drop", "customs/account:stamper", "--yes", "--confirm",
+		"stamper").err, "seals_prod/sealer owns roles", "cutters")
+	c.exec(t, "USE seals_prod; DROP ROLE cutters", "USE master")
 	has(t, "dropped", c.run(0, "account", "drop", "customs/account:stamper", "--yes", "--confirm", "stamper").err,
 		"DROP USER [sealer]", "DROP LOGIN [stamper]")
 	if n := c.one(t, "SELECT CONVERT(varchar(9), COUNT(*)) FROM seals_prod.sys.database_principals WHERE name = "+

@@ -167,7 +167,7 @@ type Gate struct {
 	// AtLast: it closes with the act itself; until then whoever signs in gets in, and is ended with it.
 	AtLast bool   `json:"at_last,omitempty"`
 	Says   string `json:"says"`
-	Leaks string `json:"leaks,omitempty"` // whom or what it does not stop
+	Leaks  string `json:"leaks,omitempty"` // whom or what it does not stop
 }
 
 // What a gate can keep out.

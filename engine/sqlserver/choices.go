@@ -28,8 +28,10 @@ type details struct {
 	Joined []string
 	// Names are those that a rename or a drop breaks: jobs, default databases.
 	Contained bool // the server lets databases be contained
-	// Jobs are those of the server's agent that belong to a login: it is not dropped before.
-	Jobs []string
+	// Owns are the databases that belong to a login, those that were set aside among them, and Belongings
+	// what else keeps it, or a user, from being dropped.
+	Owns       []string
+	Belongings []belonging
 	// ObjectAbsent: what a grant is on is not there.
 	ObjectAbsent bool
 }

@@ -3,6 +3,7 @@ package sqlserver
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
@@ -36,6 +37,16 @@ func planDropAccount(p *planning.Draft) {
 		planDropMembers(p, who)
 	case who.Database == "":
 		planDropLogin(p, a)
+	}
+	for _, x := range detailsOf(snap.Details).Belongings {
+		if len(x.Names) > 0 {
+			next := "Give them to somebody else, or take them back, first."
+			if x.Give != "" {
+				next = "Give them to somebody else: " + x.Give
+			}
+			b.Find(change.Stop, change.AccountOwns, next, "%s owns %s, and cannot be dropped as long as it does: %s.",
+				shown(x.Who.String()), x.What, planning.Shorten(x.Names))
+		}
 	}
 	if who.Database != "" {
 		planOwned(p, who)
@@ -87,13 +98,29 @@ func planDropLogin(p *planning.Draft, a catalog.Account) {
 		b.Set(change.Setting{Name: "reassign_to", Title: "Reassign what it owns to", Value: to, Asked: true,
 			Decides: "who owns its databases afterwards"})
 	}
-	var owned []string
-	closed := false
-	for _, d := range snap.Access.Databases {
-		closed = closed || d.Closed
-		if d.Owner == a.Name {
-			owned = append(owned, d.Name)
+	var owned, waiting, closed []string
+	for _, name := range snap.Names {
+		if strings.HasPrefix(name, planning.HeldPrefix) {
+			waiting = append(waiting, name)
 		}
+	}
+	for _, d := range snap.Access.Databases {
+		if d.Closed {
+			closed = append(closed, d.Name)
+		}
+	}
+	var held []string
+	for _, name := range detailsOf(snap.Details).Owns {
+		if slices.Contains(waiting, name) || slices.Contains(closed, name) {
+			held = append(held, name)
+		} else {
+			owned = append(owned, name)
+		}
+	}
+	if len(held) > 0 {
+		b.Find(change.Stop, change.AccountOwns, "Bring them back or online first, or discard what was set aside.",
+			"%s owns databases that are not online, and cannot be given to somebody else: %s.", b.Target,
+			planning.Shorten(held)).Offer(remedy.Command("holding.list", snap.Server.Name))
 	}
 	switch {
 	case len(owned) > 0 && to == "":
@@ -108,16 +135,11 @@ func planDropLogin(p *planning.Draft, a catalog.Account) {
 			p.Step(step)
 		}
 	}
-	if jobs := detailsOf(snap.Details).Jobs; len(jobs) > 0 {
-		b.Find(change.Stop, change.AccountOwns, "Give them to somebody else: EXEC msdb.dbo.sp_update_job @job_name = "+
-			quoteText(jobs[0])+", @owner_login_name = N'sa'",
-			"%s owns jobs of the server's agent, and cannot be dropped as long as it does: %s.", b.Target,
-			planning.Shorten(jobs))
-	}
-	if closed {
-		b.Find(change.Caution, change.CatalogueHidden, "Bring them online first.",
-			"Some databases are not online, so it cannot be told whether it has a user there; that one would be left "+
-				"without a login.")
+	if shut := append(closed, waiting...); len(shut) > 0 {
+		b.Find(change.Caution, change.CatalogueHidden, "Look at it when they are back.",
+			"Databases that are not online, or were set aside, cannot be looked into: a user that it has there would "+
+				"be "+
+				"left without a login: %s.", planning.Shorten(shut))
 	}
 	if !a.Locked {
 		p.Step(lockStep(a.Principal, true))

@@ -129,7 +129,11 @@ func accountIntents() map[string]change.Intent {
 
 func TestAccountStatements(t *testing.T) {
 	for name, in := range accountIntents() {
-		t.Run(name, func(t *testing.T) { enginetest.Golden(t, *update, "account_"+name, planned(t, in, peopled())) })
+		snap := peopled()
+		if name == "drop_owner" {
+			detailsOf(snap.Details).Owns = []string{"quays"}
+		}
+		t.Run(name, func(t *testing.T) { enginetest.Golden(t, *update, "account_"+name, planned(t, in, snap)) })
 	}
 }
 
@@ -198,9 +202,16 @@ func TestAccountFindings(t *testing.T) {
 			"caution:server.taken_over"},
 		{"Genarch's " +
 			"own", about(change.DropAccount, login("genarch"), change.AccountSpec{}), nil, "stop:account.own_login"},
-		{"an owner", about(change.DropAccount, login("deck"), change.AccountSpec{}), nil, "stop:account.owns"},
+		{"an owner", about(change.DropAccount, login("deck"), change.AccountSpec{}), func(s *catalog.Snapshot) {
+			detailsOf(s.Details).Owns = []string{"quays"}
+		}, "stop:account.owns"},
 		{"an owner of jobs", all["drop_login"], func(s *catalog.Snapshot) {
-			detailsOf(s.Details).Jobs = []string{"nightly"}
+			detailsOf(s.Details).Belongings = []belonging{{Who: login("mate"), What: "jobs",
+				Names: []string{"nightly"}}}
+		}, "stop:account.owns"},
+		{"an owner of what was set aside", all["drop_owner"], func(s *catalog.Snapshot) {
+			detailsOf(s.Details).Owns = []string{heldName(*s.Target)}
+			s.Names = append(s.Names, heldName(*s.Target))
 		}, "stop:account.owns"},
 		{"an owner of a schema", all["drop_user"], func(s *catalog.Snapshot) {
 			s.Access.Databases[0].Interior.Classes[1].Owner = "mate"

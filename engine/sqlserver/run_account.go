@@ -350,6 +350,13 @@ func (s *server) readAccountSide(ctx context.Context, in change.Intent, snap *ca
 		return err
 	}
 	snap.Access = &a
+	if in.Kind == change.DropAccount && !in.Account.Role {
+		if _, there := exact(&a, in.Account.Principal()); there {
+			if err := s.readOwned(ctx, in, snap); err != nil {
+				return err
+			}
+		}
+	}
 	who := ""
 	switch {
 	case in.Account != nil && in.Account.Database == "" && !in.Account.Role:
@@ -367,15 +374,6 @@ func (s *server) readAccountSide(ctx context.Context, in change.Intent, snap *ca
 	if who == "" {
 		return nil
 	}
-	// Where msdb may not be looked at, the server itself refuses to drop who owns a job.
-	_ = s.query(ctx, "look for jobs", `SELECT j.name FROM msdb.dbo.sysjobs j
-		JOIN sys.server_principals p ON p.sid = j.owner_sid WHERE p.name = @p1 ORDER BY j.name`,
-		func(r *sql.Rows) error {
-			var name string
-			err := r.Scan(&name)
-			detailsOf(snap.Details).Jobs = append(detailsOf(snap.Details).Jobs, name)
-			return err
-		}, who)
 	list, err := s.Sessions(ctx, catalog.SessionQuery{Brief: true})
 	for _, x := range list.Sessions {
 		if x.Account.Name == who && x.Kind != catalog.OwnSession {
