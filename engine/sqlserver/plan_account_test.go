@@ -228,6 +228,11 @@ func TestAccountFindings(t *testing.T) {
 			change.GrantSpec{Bundle: access.BundleRead}), func(s *catalog.Snapshot) {
 			s.Access.Accounts = append(s.Access.Accounts, catalog.Account{Principal: login("lost"), Login: true})
 		}, "stop:account.exists"},
+		{"the owner", granting1(change.GrantPrivilege, login("deck"), change.GrantSpec{Bundle: access.BundleRead}),
+			func(s *catalog.Snapshot) {
+				s.Access.Memberships = append(s.Access.Memberships, catalog.Membership{Role: dbo("cargo"),
+					Member: login("deck"), Grantor: actsAs})
+			}, "stop:grant.invalid"},
 		{"a denied bundle", granting1(change.GrantPrivilege, login("mate"), change.GrantSpec{Bundle: access.BundleRead,
 			Options: catalog.Values{"deny": true}}), nil, "stop:option.invalid"},
 		{"over a denial", all["grant_over_denial"], nil, "caution:grant.narrows"},

@@ -122,7 +122,16 @@ func grantTo(p *planning.Draft, d catalog.AccessDatabase) (who catalog.Principal
 		return inside, nil, ok
 	}
 	for _, m := range a.Memberships {
-		if m.Grantor == actsAs && m.Member == spec.To && m.Role.Database == d.Name {
+		switch {
+		case m.Grantor != actsAs || m.Member != spec.To || m.Role.Database != d.Name:
+		case m.Role == dbo(d.Name):
+			p.Find(change.Stop, change.GrantInvalid, "Nothing has to be granted; give the database another owner "+
+				"first, "+
+				"if it is to have less.", "%s owns %s, and may do everything there: the server takes no grant or "+
+				"denial for it.",
+				shown(spec.To.Name), shown(d.Name))
+			return m.Role, nil, false
+		default:
 			return m.Role, nil, true
 		}
 	}
