@@ -228,6 +228,18 @@ func TestAccountFindings(t *testing.T) {
 			change.GrantSpec{Bundle: access.BundleRead}), func(s *catalog.Snapshot) {
 			s.Access.Accounts = append(s.Access.Accounts, catalog.Account{Principal: login("lost"), Login: true})
 		}, "stop:account.exists"},
+		{"granted, and denied to a role", granting1(change.GrantPrivilege, login("mate"),
+			change.GrantSpec{Bundle: access.BundleRead}), func(s *catalog.Snapshot) {
+			e := s.Access.Databases[0].Entries
+			s.Access.Databases[0].Entries = append(e, catalog.Entry{Grantee: user("mate"), Grantor: "dbo",
+				Privileges: table.Of("SELECT")}, catalog.Entry{Grantee: role("stewards"), Grantor: "dbo",
+				Denied: table.Of("SELECT")})
+		}, "note:grant.held"},
+		{"a bundle over a denial", granting1(change.GrantPrivilege, login("mate"),
+			change.GrantSpec{Bundle: access.BundleRead}), func(s *catalog.Snapshot) {
+			s.Access.Databases[0].Entries = append(s.Access.Databases[0].Entries, catalog.Entry{Grantee: user("mate"),
+				Grantor: "dbo", Denied: table.Of("SELECT")})
+		}, "caution:grant.narrows"},
 		{"the owner", granting1(change.GrantPrivilege, login("deck"), change.GrantSpec{Bundle: access.BundleRead}),
 			func(s *catalog.Snapshot) {
 				s.Access.Memberships = append(s.Access.Memberships, catalog.Membership{Role: dbo("cargo"),

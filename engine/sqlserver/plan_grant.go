@@ -334,6 +334,13 @@ func planGive(p *planning.Draft) {
 		if !planBundle(p, d, who, create != nil) {
 			return
 		}
+		if len(p.Steps) == 0 {
+			planning.Done(b, change.GrantHeld, "%s was granted all of that on %s already, so nothing will be done; "+
+				"what is "+
+				"denied wins over it.", who, shown(d.Name))
+			planDenied(p, d, who, o)
+			return
+		}
 	} else {
 		set := planning.Privileges(b, *spec, &description)
 		if detailsOf(snap.Details).ObjectAbsent {
@@ -356,12 +363,7 @@ func planGive(p *planning.Draft) {
 				objectText(o))
 			return
 		}
-		replaced := map[bool]privilege.Set{true: granted, false: denied}[deny].And(set)
-		if !replaced.Empty() {
-			b.Find(change.Caution, change.GrantNarrows, "Look whether that is meant.",
-				"%s was %s %s there, which this replaces.", shown(who.Name),
-				map[bool]string{true: "granted", false: "denied"}[deny], replaced)
-		}
+		planReplaced(p, who, o, map[bool]privilege.Set{true: granted, false: denied}[deny].And(set), deny)
 		if deny && passed.Any(set) {
 			planPassedOn(p, d, who)
 		}
@@ -375,6 +377,15 @@ func planGive(p *planning.Draft) {
 	}
 	b.Find(change.Note, change.GrantEffect, "", "It holds with the next statement, in open sessions too.")
 	p.Step(readBack(p.Steps[len(p.Steps)-1].Args))
+}
+
+// planReplaced says which denials a grant replaces, or which grants a denial.
+func planReplaced(p *planning.Draft, who catalog.Principal, o catalog.Object, set privilege.Set, deny bool) {
+	if !set.Empty() {
+		p.Find(change.Caution, change.GrantNarrows, "Look whether that is meant.",
+			"%s was %s %s on %s, which this replaces.", shown(who.Name),
+			map[bool]string{true: "granted", false: "denied"}[deny], set, objectText(o))
+	}
 }
 
 // planPassedOn cautions that others lose what somebody passed on to them.
@@ -420,13 +431,14 @@ func planBundle(p *planning.Draft, d catalog.AccessDatabase, who catalog.Princip
 	}
 	give := func(o catalog.Object, set privilege.Set) {
 		was := entriesOf(d, o, who)
-		granted, passed, _ := heldBy(was)
+		granted, passed, denied := heldBy(was)
 		if spec.GrantOption {
 			granted = passed
 		} else if fresh && o.Scope == catalog.ScopeDatabase {
 			granted = connect
 		}
 		if missing := set.Minus(granted); !missing.Empty() {
+			planReplaced(p, who, o, denied.And(missing), false)
 			p.Step(giveStep(o, who, missing, was, false, spec.GrantOption))
 		}
 	}
