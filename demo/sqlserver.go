@@ -65,8 +65,8 @@ func seedSQLServer(ctx context.Context, b demoServer, s *localdb.Server) error {
 		"CREATE LOGIN nightly_tariffs"+password, in("tariffs", "CREATE USER nightly_tariffs FOR LOGIN nightly_tariffs"),
 		in("tariffs", "ALTER ROLE db_datareader ADD MEMBER nightly_tariffs"),
 		"EXEC msdb.dbo.sp_add_job @job_name = N'nightly tariffs', @owner_login_name = N'nightly_tariffs'",
-		"EXEC msdb.dbo.sp_add_jobstep @job_name = N'nightly tariffs', @step_name = N'count', @database_name = N'tariffs"+
-			b.suffix+"', @command = N'SELECT COUNT(*) FROM dbo.codes'",
+		"EXEC msdb.dbo.sp_add_jobstep @job_name = N'nightly tariffs', @step_name = N'count', "+
+			"@database_name = N'tariffs"+b.suffix+"', @command = N'SELECT COUNT(*) FROM dbo.codes'",
 		"CREATE LOGIN declarant_desk"+password, in("clearance", "CREATE USER declarant_desk FOR LOGIN declarant_desk"),
 		in("clearance", "CREATE ROLE declarants"), in("clearance", "ALTER ROLE declarants ADD MEMBER declarant_desk"),
 		in("clearance", "GRANT SELECT, INSERT, UPDATE ON SCHEMA::dbo TO declarants"),

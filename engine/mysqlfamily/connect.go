@@ -19,6 +19,7 @@ import (
 	"github.com/go-sql-driver/mysql"
 
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/senders"
 )
 
 // Engine is one product of the family. Its zero value is ready for use.
@@ -38,8 +39,8 @@ const (
 type server struct {
 	*shared
 	db      *sql.DB
-	changes *server  // the same for changes; nil: this is the one
-	own     *session // by which this change alters; nil: each step by one of the pool
+	changes *server      // the same for changes; nil: this is the one
+	own     *senders.Own // by which this change alters; nil: each step by one of the pool
 	// drops holds a place for each drop: it keeps a connection while it reads by
 	// others, so there is always one more than there are places.
 	drops chan struct{}
@@ -54,7 +55,7 @@ type shared struct {
 	// How many there were when last read: so much room is made the next time.
 	accounts, grants, sessions atomic.Int64
 	looks                      looks
-	altering                   alterers
+	altering                   *senders.Pool
 	owns                       func(number int64, client string) bool
 }
 
@@ -115,7 +116,7 @@ func (e Engine[P]) Open(t engine.Target) (engine.Server, error) {
 		readers.changes.db.Close()
 		return nil, err
 	}
-	s.altering = alterers{db: alters.db, places: make(chan struct{}, engine.Altering)}
+	s.altering = senders.NewPool(alters.db, connectTimeout, wrap)
 	return readers, nil
 }
 
@@ -140,7 +141,7 @@ func (s *server) Close() {
 	}
 	s.db.Close()
 	s.changes.db.Close()
-	s.altering.db.Close()
+	s.altering.Close()
 }
 
 // guarded is a connector that hands out a connection only after it has shown

@@ -37,7 +37,7 @@ func (s *server) queryFresh(ctx context.Context, op, text string, scan func(*sql
 	}
 	c := &sender{Conn: conn}
 	defer c.Close()
-	defer c.spend()
+	defer c.Spend()
 	if err := exec(ctx, c, op, s.product.upToDate); err != nil {
 		return err
 	}

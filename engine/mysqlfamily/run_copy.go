@@ -54,7 +54,7 @@ func (s *server) undoCopied(ctx context.Context, step change.Step) (engine.Repor
 	}
 	return engine.Report{}, s.withConn(ctx, step.Title, step, func(c *sender) error {
 		if first := s.product.uncheckedFirst; first != "" {
-			defer c.spend()
+			defer c.Spend()
 			if err := exec(ctx, c, step.Title, first); err != nil {
 				return err
 			}
@@ -82,7 +82,7 @@ func (s *server) copyRows(ctx context.Context, step change.Step) (engine.Report,
 	}
 	var rep engine.Report
 	err = s.withConn(ctx, op, step, func(c *sender) error {
-		defer c.spend()
+		defer c.Spend()
 		if err := announce(ctx, c, step); err != nil {
 			return err
 		}
@@ -282,7 +282,7 @@ func (s *server) followRows(ctx context.Context, c *sender, step change.Step, ba
 			}
 			var rows int64
 			err := s.db.QueryRowContext(ctx, "SELECT trx_rows_modified FROM information_schema.INNODB_TRX"+
-				" WHERE trx_mysql_thread_id = ?", c.id.Number).Scan(&rows)
+				" WHERE trx_mysql_thread_id = ?", c.ID.Number).Scan(&rows)
 			if err == nil && ctx.Err() == nil {
 				w := base
 				w.Done += rows
@@ -319,7 +319,7 @@ func (s *server) copyRest(ctx context.Context, step change.Step) (engine.Report,
 		return engine.Report{}, engine.NeverSent(err)
 	}
 	return engine.Report{}, s.withConn(ctx, op, step, func(c *sender) error {
-		defer c.spend()
+		defer c.Spend()
 		events, err := readEvents(ctx, c, from)
 		if err != nil {
 			return engine.NeverSent(err)

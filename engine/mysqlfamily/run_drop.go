@@ -102,7 +102,7 @@ func (s *server) dropNow(ctx context.Context, step change.Step) (engine.Report, 
 		}
 		// Once sent, it is waited for: past its wait for locks a drop is final.
 		if set := s.product.bounded; set != "" {
-			defer c.spend()
+			defer c.Spend()
 			if err := exec(ctx, c, op, set); err != nil {
 				return err
 			}

@@ -159,7 +159,7 @@ func (s *server) fill(ctx context.Context, step change.Step) (engine.Report, err
 	if err != nil && ctx.Err() != nil {
 		// Given up, a statement is stopped at the server too, and not only on our side.
 		stopping, cancel := context.WithTimeout(context.WithoutCancel(ctx), connectTimeout)
-		_, _ = s.Sender(stopping, c.id, true)
+		_, _ = s.Sender(stopping, c.ID, true)
 		cancel()
 	}
 	if err != nil {
@@ -355,7 +355,7 @@ func (s *server) settleDefiners(ctx context.Context, step change.Step) (engine.R
 	}
 	var rep engine.Report
 	err = s.withConn(ctx, step.Title, step, func(c *sender) error {
-		defer c.spend()
+		defer c.Spend()
 		list, err := showDefinitions(ctx, c, name, has)
 		if err != nil {
 			return engine.NeverSent(err)

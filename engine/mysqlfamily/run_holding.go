@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"database/sql"
-	"database/sql/driver"
 	"errors"
 	"fmt"
 	"slices"
@@ -32,7 +31,7 @@ func (s *server) saveDefinitions(ctx context.Context, step change.Step) (engine.
 			Next: "Drop these views first, or mend them."}
 	}
 	return engine.Report{}, s.withConn(ctx, op, step, func(c *sender) error {
-		defer c.spend()
+		defer c.Spend()
 		list, err := s.toSave(ctx, c, step, has)
 		if err != nil {
 			return engine.NeverSent(err)
@@ -56,10 +55,6 @@ func (s *server) saveDefinitions(ctx context.Context, step change.Step) (engine.
 		return nil
 	})
 }
-
-// spend has a connection closed after this use: what was set in its session must not meet
-// the next statement.
-func (c *sender) spend() { _ = c.Raw(func(any) error { return driver.ErrBadConn }) }
 
 // showDefinitions reads the definitions of a database byte for byte, as they were sent
 // once: converted into another character set they could become something else.
@@ -358,7 +353,7 @@ func (s *server) restore(ctx context.Context, step change.Step, held, name strin
 	away := objects{Events: has.Events,
 		Tables: slices.DeleteFunc(has.Tables, func(t string) bool { return t == heldTable })}
 	return engine.Report{}, s.withConn(ctx, step.Title, step, func(c *sender) error {
-		defer c.spend()
+		defer c.Spend()
 		if err := s.sendAll(ctx, c, step, away.moved(held, name)); err != nil {
 			return err
 		}
@@ -512,7 +507,7 @@ func (s *server) comeBack(ctx context.Context, name string, args map[string]stri
 		bad = append(bad, fmt.Sprintf("it has %s tables and sequences, and had %s", n, args["tables"]))
 	}
 	err = s.withConn(ctx, "compare what came back", change.Step{}, func(c *sender) error {
-		defer c.spend()
+		defer c.Spend()
 		list, err := showDefinitions(ctx, c, name, has)
 		if err == nil && digest(list) != args["definitions"] {
 			bad = append(bad, "its views, routines and triggers are not as they were saved")

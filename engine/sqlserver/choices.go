@@ -26,12 +26,15 @@ type details struct {
 	OwnerUser bool
 	// Joined says by what the database is tied to other servers: a stop for whatever moves it.
 	Joined []string
-	// Names are those that a rename or a drop breaks: jobs, default databases.
-	Contained bool // the server lets databases be contained
+	// Contained: the server lets databases be contained.
+	Contained bool
 	// Owns are the databases that belong to a login, those that were set aside among them, and Belongings
 	// what else keeps it, or a user, from being dropped.
 	Owns       []string
 	Belongings []belonging
+	// Alters and Controls: Genarch's login may alter users and roles in the database of a change about people,
+	// and grant there.
+	Alters, Controls bool
 	// ObjectAbsent: what a grant is on is not there.
 	ObjectAbsent bool
 }

@@ -18,6 +18,7 @@ import (
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/senders"
 )
 
 // Engine is SQL Server. Its zero value is ready for use.
@@ -33,8 +34,8 @@ const (
 type server struct {
 	*shared
 	db      *sql.DB
-	changes *server  // the same for changes; nil: this is the one
-	own     *session // by which this change alters; nil: each step by one of the pool
+	changes *server      // the same for changes; nil: this is the one
+	own     *senders.Own // by which this change alters; nil: each step by one of the pool
 }
 
 // shared is what is known of a server whoever asks.
@@ -42,7 +43,7 @@ type shared struct {
 	target    engine.Target
 	transport *engine.Transport
 	config    msdsn.Config // to sign in as others
-	altering  alterers
+	altering  *senders.Pool
 	sessions  atomic.Int64 // how many there were when last read
 
 	mu  sync.Mutex // guards own
@@ -72,7 +73,7 @@ func (Engine) Open(t engine.Target) (engine.Server, error) {
 	s := &shared{target: t, transport: transport, config: cfg, own: map[int64]string{}}
 	readers := s.open(engine.Readers + engine.ReadersInside)
 	readers.changes = s.open(engine.Workers + engine.WorkersInside)
-	s.altering = alterers{db: s.open(engine.Altering).db, places: make(chan struct{}, engine.Altering)}
+	s.altering = senders.NewPool(s.open(engine.Altering).db, connectTimeout, wrap)
 	return readers, nil
 }
 
@@ -93,7 +94,7 @@ func (s *server) Close() {
 	}
 	s.db.Close()
 	s.changes.db.Close()
-	s.altering.db.Close()
+	s.altering.Close()
 }
 
 // guarded is a connector that hands out a connection only after it has shown the registered

@@ -57,10 +57,8 @@ func planCreateAccount(p *planning.Draft) {
 			`A name with \ in it is one of Windows, which Genarch does not make.`)
 	}
 	planning.Password(b, spec, snap)
-	if who.Database != "" {
-		if _, ok := openDatabase(p, who.Database); !ok {
-			return
-		}
+	if !place(p, who) {
+		return
 	}
 	p.Set(change.Setting{Name: "name", Title: "Name", Value: spec.Name, Asked: true,
 		Decides: "by what it is known " + map[bool]string{true: "on the server", false: "in the " +
@@ -258,7 +256,7 @@ func planAlterAccount(p *planning.Draft) {
 	who := spec.Principal()
 	b.Summary = "alter " + titleOf(who) + " " + shown(who.String()) + " on " + snap.Server.Name
 	a, ok := there(p, who, change.AccountAbsent)
-	if !ok {
+	if !ok || !place(p, who) {
 		return
 	}
 	planning.Manage(b, snap)
@@ -324,7 +322,7 @@ func planRenameAccount(p *planning.Draft) {
 	b.Summary = "rename " + titleOf(who) + " " + shown(who.String()) + " to " + shown(spec.NewName) + " on " +
 		snap.Server.Name
 	a, ok := there(p, who, change.AccountAbsent)
-	if !ok {
+	if !ok || !place(p, who) {
 		return
 	}
 	planning.Manage(b, snap)

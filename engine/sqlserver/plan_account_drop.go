@@ -23,7 +23,7 @@ func planDropAccount(p *planning.Draft) {
 		return
 	}
 	a, ok := there(p, who, change.AccountAbsent)
-	if !ok {
+	if !ok || !place(p, who) {
 		return
 	}
 	planning.Manage(b, snap)

@@ -22,6 +22,7 @@ func role(name string) catalog.Principal {
 // database and is no user, lost is a user without a login.
 func peopled() catalog.Snapshot {
 	snap := berthed()
+	detailsOf(snap.Details).Alters, detailsOf(snap.Details).Controls = true, true
 	account := func(p catalog.Principal, more catalog.Values) catalog.Account {
 		a := catalog.Account{Principal: p, Key: "key of " + p.Name, Login: p.Database == "" && !p.Role,
 			Properties: more}
@@ -245,6 +246,15 @@ func TestAccountFindings(t *testing.T) {
 				s.Access.Memberships = append(s.Access.Memberships, catalog.Membership{Role: dbo("cargo"),
 					Member: login("deck"), Grantor: actsAs})
 			}, "stop:grant.invalid"},
+		{"not for Genarch to grant", all["revoke_one"], func(s *catalog.Snapshot) {
+			detailsOf(s.Details).Controls = false
+		}, "stop:rights.missing"},
+		{"not for Genarch to " +
+			"alter", all["mend_user"], func(s *catalog.Snapshot) { detailsOf(s.Details).Alters = false },
+			"stop:rights.missing"},
+		{"a team's database given away", change.Intent{Kind: change.CreateDatabase, Database: &change.DatabaseSpec{
+			Name: "lounges", Team: &change.TeamSpec{Name: "crews"}, Options: catalog.Values{"owner": "mate"}}},
+			func(s *catalog.Snapshot) { s.Instance.Login.Superuser = false }, "stop:option.invalid"},
 		{"a denied bundle", granting1(change.GrantPrivilege, login("mate"), change.GrantSpec{Bundle: access.BundleRead,
 			Options: catalog.Values{"deny": true}}), nil, "stop:option.invalid"},
 		{"over a denial", all["grant_over_denial"], nil, "caution:grant.narrows"},

@@ -45,10 +45,8 @@ func planMember(p *planning.Draft, give bool) {
 		b.Summary = "end that " + shown(spec.To.String()) + " belongs to " + shown(role.String())
 	}
 	planning.Manage(b, snap)
-	if role.Database != "" {
-		if _, ok := openDatabase(p, role.Database); !ok {
-			return
-		}
+	if !place(p, role) {
+		return
 	}
 	r, okRole := there(p, role, change.RoleAbsent)
 	member := spec.To

@@ -15,6 +15,12 @@ func planTeam(p *planning.Draft) {
 	t := *spec.Team
 	planning.Team(&p.Brief, t, p.Snap, loginLimits)
 	p.Summary += " for the team " + shown(t.Name)
+	if login := p.Snap.Instance.Login; p.Asked.Has("owner") && !login.Superuser && p.Asked.Text("owner") != login.Name {
+		p.About("owner", change.Stop, change.OptionInvalid, "Leave the owner out, and give the database away "+
+			"afterwards.",
+			"Once it is %s's, Genarch's login %s could not make the team's users in it.", shown(p.Asked.Text("owner")),
+			shown(login.Name))
+	}
 	inside := func(who catalog.Principal, role bool) catalog.Principal {
 		return catalog.Principal{Name: who.Name, Database: spec.Name, Role: role}
 	}

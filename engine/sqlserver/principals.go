@@ -100,6 +100,15 @@ func usersOf(a *catalog.Access, login string) (out []catalog.Principal) {
 	return out
 }
 
+// place looks at the database that somebody lies in; on the server there is nothing to look at.
+func place(p *planning.Draft, who catalog.Principal) bool {
+	if who.Database == "" {
+		return true
+	}
+	_, ok := openDatabase(p, who.Database)
+	return ok
+}
+
 // openDatabase finds a database in which something is to be altered, or says why nothing can be.
 func openDatabase(p *planning.Draft, name string) (catalog.AccessDatabase, bool) {
 	i := slices.IndexFunc(p.Snap.Access.Databases, func(d catalog.AccessDatabase) bool { return d.Name == name })
@@ -123,6 +132,14 @@ func openDatabase(p *planning.Draft, name string) (catalog.AccessDatabase, bool)
 		p.Find(change.Stop, change.CatalogueHidden, "Let Genarch's login look into every database.",
 			"What is in %s cannot be read: %s.", shown(name), d.Why)
 		return d, false
+	}
+	more, login := detailsOf(p.Snap.Details), p.Snap.Instance.Login.Name
+	grants := p.In.Grant != nil
+	if grants && !more.Controls || !grants && !more.Alters {
+		p.Find(change.Stop, change.RightsMissing, "Have an administrator run it: "+
+			ofMember("ADD", catalog.Principal{Name: owners, Database: name, Role: true}, login)+
+			", once the login has a user there; or have the login be a sysadmin.",
+			"Genarch's login %s may not alter people in %s, or what they may do there.", shown(login), shown(name))
 	}
 	return d, true
 }

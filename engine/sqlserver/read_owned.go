@@ -59,7 +59,8 @@ func (s *server) readOwned(ctx context.Context, in change.Intent, snap *catalog.
 		users = usersOf(snap.Access, who.Name)
 		var err error
 		if more.Owns, err = names(`SELECT d.name FROM sys.databases d
-			JOIN sys.server_principals p ON p.sid = d.owner_sid WHERE p.name = @p1 ORDER BY d.name`, who.Name); err != nil {
+			JOIN sys.server_principals p ON p.sid = d.owner_sid WHERE p.name = @p1 ORDER BY d.name`,
+			who.Name); err != nil {
 			return err
 		}
 		for _, o := range ownedByLogin {

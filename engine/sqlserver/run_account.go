@@ -350,6 +350,9 @@ func (s *server) readAccountSide(ctx context.Context, in change.Intent, snap *ca
 		return err
 	}
 	snap.Access = &a
+	if err := s.readRightsWithin(ctx, in, snap); err != nil {
+		return err
+	}
 	if in.Kind == change.DropAccount && !in.Account.Role {
 		if _, there := exact(&a, in.Account.Principal()); there {
 			if err := s.readOwned(ctx, in, snap); err != nil {
@@ -381,6 +384,25 @@ func (s *server) readAccountSide(ctx context.Context, in change.Intent, snap *ca
 		}
 	}
 	return err
+}
+
+// readRightsWithin reads what Genarch's login may do with people in the database that a change is about.
+// Source: HAS_PERMS_BY_NAME.
+func (s *server) readRightsWithin(ctx context.Context, in change.Intent, snap *catalog.Snapshot) error {
+	database := ""
+	switch {
+	case in.Account != nil:
+		database = in.Account.Database
+	case in.Member != nil:
+		database = in.Member.To.Database
+	default:
+		database = in.Grant.Database
+	}
+	more := detailsOf(snap.Details)
+	return wrap("read what the login may do there", s.db.QueryRowContext(ctx, `SELECT
+		COALESCE(HAS_PERMS_BY_NAME(@p1, 'DATABASE', 'ALTER'), 0),
+		COALESCE(HAS_PERMS_BY_NAME(@p1, 'DATABASE', 'CONTROL'), 0)`,
+		quoteIdent(database)).Scan(&more.Alters, &more.Controls))
 }
 
 // sessionWords says whose session one is, and where.
