@@ -85,6 +85,30 @@ func must(t *testing.T, c *sql.Conn, stmts ...string) {
 	}
 }
 
+// comes waits until a query gives rows that look so.
+func comes(t *testing.T, c *sql.Conn, want, query string, args ...any) {
+	t.Helper()
+	limit, tick := time.After(10*time.Second), time.NewTicker(5*time.Millisecond)
+	defer tick.Stop()
+	for {
+		got := fmt.Sprint(lines(t, c, query, args...))
+		if got == want {
+			return
+		}
+		select {
+		case <-limit:
+			t.Fatalf("%s\n  gives %s, want %s", query, got, want)
+		case <-tick.C:
+		}
+	}
+}
+
+// gone waits until a login has no session.
+func gone(t *testing.T, c *sql.Conn, login string) {
+	t.Helper()
+	comes(t, c, "[]", "SELECT session_id FROM sys.dm_exec_sessions WHERE login_name = @p1", login)
+}
+
 func refused(t *testing.T, c *sql.Conn, stmt string, want ...int32) {
 	t.Helper()
 	_, err := c.ExecContext(context.Background(), stmt)

@@ -81,7 +81,7 @@ func TestTraps(t *testing.T) {
 	var id int
 	_ = pool.QueryRow("SELECT @@SPID").Scan(&id)
 	must(t, c, fmt.Sprint("KILL ", id))
-	time.Sleep(30 * time.Millisecond)
+	comes(t, c, "[]", "SELECT 1 FROM sys.dm_exec_sessions WHERE session_id = @p1", id)
 	_, err := pool.Exec("SELECT 1")
 	t.Logf("a pool whose one idle connection was killed: %v", err)
 }
