@@ -197,7 +197,8 @@ func TestGate(t *testing.T) {
 		_, err := c.ExecContext(waits, "ALTER DATABASE tickets_prod SET SINGLE_USER")
 		done <- err
 	}()
-	comes(t, watch, "[ALTER DATABASE|LCK_M_X|blocked]", "SELECT command, wait_type, CASE WHEN blocking_session_id > 50 "+
+	comes(t, watch, "[ALTER DATABASE|LCK_M_X|blocked]", "SELECT command, wait_type, "+
+		"CASE WHEN blocking_session_id > 50 "+
 		"THEN 'blocked' END FROM sys.dm_exec_requests WHERE session_id <> @@SPID")
 	cancel()
 	if err := <-done; !errors.Is(err, context.Canceled) {
@@ -362,7 +363,8 @@ func TestKill(t *testing.T) {
 	must(t, writer, "BEGIN TRAN; INSERT sales.lines VALUES (1), (2), (3), (4), (5), (6), (7), (8), (9), (10)")
 	wid := scalar[int](t, writer, "SELECT @@SPID")
 	must(t, c, fmt.Sprint("KILL ", wid))
-	comes(t, c, "[KILLED/ROLLBACK|rollback]", "SELECT command, status FROM sys.dm_exec_requests WHERE session_id = @p1 "+
+	comes(t, c, "[KILLED/ROLLBACK|rollback]", "SELECT command, status "+
+		"FROM sys.dm_exec_requests WHERE session_id = @p1 "+
 		"AND percent_complete > 0", wid)
 	must(t, c, fmt.Sprintf("KILL %d WITH STATUSONLY", wid))
 	comes(t, c, "[]", "SELECT 1 FROM sys.dm_exec_sessions WHERE session_id = @p1", wid)
@@ -384,7 +386,8 @@ func TestBlocking(t *testing.T) {
 	other := conn(t, addr, "sa", saPassword, "d")
 	done := make(chan error, 1)
 	go func() { _, err := other.ExecContext(context.Background(), "SELECT * FROM t"); done <- err }()
-	comes(t, c, "[LCK_M_S|suspended|me]", "SELECT r.wait_type, r.status, CASE WHEN r.blocking_session_id = @@SPID THEN "+
+	comes(t, c, "[LCK_M_S|suspended|me]", "SELECT r.wait_type, r.status, "+
+		"CASE WHEN r.blocking_session_id = @@SPID THEN "+
 		"'me' END FROM sys.dm_exec_requests r WHERE r.blocking_session_id <> 0")
 	third := conn(t, addr, "sa", saPassword, "d")
 	refused(t, third, "SET LOCK_TIMEOUT 100; SELECT * FROM t", 1222)
