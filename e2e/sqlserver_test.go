@@ -347,4 +347,28 @@ func testConsoleSQLServer(t *testing.T, c customs) {
 	p.Open("/servers/customs/databases/tickets_prod/drop")
 	p.WaitText("SET OFFLINE WITH ROLLBACK IMMEDIATE")
 	p.Axe("dropping a database of it")
+	p.Open("/servers/customs/accounts")
+	p.WaitText("seals_prod/mender")
+	p.WaitText("database role")
+	p.Axe("logins, users and roles")
+	p.Open("/servers/customs/databases/seals_prod/accounts/mender")
+	p.WaitText("Grant or revoke privileges")
+	if text := p.EvalText("document.body.innerText"); strings.Contains(text, "New "+
+		"password") || strings.Contains(text, "may sign in") {
+		t.Errorf("a user in a database is shown as one who signs in:\n%s", text)
+	}
+	p.Open("/servers/customs/new-account?database=seals_prod")
+	p.WaitText("This is a user")
+	p.Type("input[name=name]", "guard")
+	p.Type("input[name=login]", "harbour_app")
+	p.WaitText("CREATE USER [guard] FOR LOGIN [harbour_app]")
+	p.Axe("a user in a database")
+	p.Open("/servers/customs/new-account")
+	p.WaitText("This is a login")
+	p.Type("input[name=name]", "guard")
+	p.WaitText("CREATE LOGIN [guard] WITH PASSWORD = '••••••' HASHED")
+	p.Open("/servers/customs/new-grant?database=seals_prod")
+	p.Type("input[name=who]", "mender")
+	p.WaitText("GRANT SELECT")
+	p.Axe("a grant to a login")
 }

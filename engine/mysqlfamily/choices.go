@@ -19,22 +19,10 @@ import (
 
 // Choices reads lists of what can be chosen.
 func (s *server) Choices(ctx context.Context, keys ...string) (catalog.Choices, error) {
-	out := catalog.Choices{}
-	for _, key := range keys {
-		read, ok := map[string]func(context.Context) ([]catalog.Choice, error){
-			"encodings": s.readEncodings, "collations": s.readCollations, "owners": s.readAccountNames,
-			"templates": s.readTemplates,
-		}[key]
-		if !ok {
-			continue
-		}
-		list, err := read(ctx)
-		if err != nil {
-			return nil, err
-		}
-		out[key] = list
-	}
-	return out, nil
+	return engine.ReadChoices(ctx, keys, map[string]func(context.Context) ([]catalog.Choice, error){
+		"encodings": s.readEncodings, "collations": s.readCollations, "owners": s.readAccountNames,
+		"templates": s.readTemplates,
+	})
 }
 
 // readAccountNames reads the accounts. Without rights on the grant tables none can be

@@ -12,6 +12,7 @@ import (
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
+	"example.com/genarch/engine"
 )
 
 // lastServerEncoding is the highest number of an encoding that a database can
@@ -20,23 +21,11 @@ const lastServerEncoding = 34
 
 // Choices reads lists of what can be chosen.
 func (s *server) Choices(ctx context.Context, keys ...string) (catalog.Choices, error) {
-	out := catalog.Choices{}
-	for _, key := range keys {
-		read, ok := map[string]func(context.Context) ([]catalog.Choice, error){
-			"encodings": s.readEncodings, "collations": s.readCollations, "locales": s.readLocales,
-			"templates":   s.readTemplates,
-			"tablespaces": s.readTablespaces, "owners": s.readOwners, "settings": s.readSettings,
-		}[key]
-		if !ok {
-			continue
-		}
-		list, err := read(ctx)
-		if err != nil {
-			return nil, err
-		}
-		out[key] = list
-	}
-	return out, nil
+	return engine.ReadChoices(ctx, keys, map[string]func(context.Context) ([]catalog.Choice, error){
+		"encodings": s.readEncodings, "collations": s.readCollations, "locales": s.readLocales,
+		"templates":   s.readTemplates,
+		"tablespaces": s.readTablespaces, "owners": s.readOwners, "settings": s.readSettings,
+	})
 }
 
 // usual reads what the template has that is copied when nothing is said.

@@ -11,6 +11,7 @@ import (
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
+	"example.com/genarch/engine"
 )
 
 // details are what only this engine's planner reads of a snapshot.
@@ -48,20 +49,8 @@ func detailsOf(of any) *details {
 
 // Choices reads lists of what can be chosen.
 func (s *server) Choices(ctx context.Context, keys ...string) (catalog.Choices, error) {
-	out := catalog.Choices{}
-	for _, key := range keys {
-		read, ok := map[string]func(context.Context) ([]catalog.Choice, error){
-			"collations": s.readCollations, "owners": s.readOwners}[key]
-		if !ok {
-			continue
-		}
-		list, err := read(ctx)
-		if err != nil {
-			return nil, err
-		}
-		out[key] = list
-	}
-	return out, nil
+	return engine.ReadChoices(ctx, keys, map[string]func(context.Context) ([]catalog.Choice, error){
+		"collations": s.readCollations, "owners": s.readOwners})
 }
 
 // readCollations reads the collations that a database can have: those that are for Unicode alone
