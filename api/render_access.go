@@ -52,11 +52,8 @@ func (r accountRenderer) account(a catalog.Account) wire.Account {
 		kind = "role"
 	}
 	title := kind
-	for _, k := range r.d.Principals {
-		if k.Role == (kind == "role") && (k.In == engine.InDatabase) == (a.Database != "") {
-			title = strings.ReplaceAll(k.Kind, "_", " ")
-			break
-		}
+	if known := r.d.PrincipalOf(isRole(a), a.Database != "").Kind; known != "" {
+		title = strings.ReplaceAll(known, "_", " ")
 	}
 	rights := slices.Clone(a.Attributes)
 	if a.Super && !a.Global.Empty() {

@@ -163,7 +163,7 @@ func (a app) accountCommand() *cli.Command {
 	}
 	return &cli.Command{Name: "account", Usage: "accounts that sign in to a server: see, create, alter, drop",
 		Description: "An account is named SERVER/account:NAME, or SERVER/account:NAME@HOST where the host is part of " +
-			"it.\n" + otherOptions, Commands: []*cli.Command{
+			"it, and SERVER/DATABASE/account:NAME where it lies in a database.\n" + otherOptions, Commands: []*cli.Command{
 			{Name: "list", Usage: "accounts and roles of a server, as they are now", ArgsUsage: "SERVER",
 				Arguments: nameArg(), Flags: accountListFlags(),
 				Action: a.withServer(func(ctx context.Context, c *cli.Command, api *client.Client,

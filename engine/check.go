@@ -208,12 +208,7 @@ func principalOf(in change.Intent, d *Description) Principal {
 	if in.Account == nil {
 		return Principal{}
 	}
-	for _, p := range d.Principals {
-		if p.Role == in.Account.Role && (p.In == InDatabase) == (in.Account.Database != "") {
-			return p
-		}
-	}
-	return Principal{}
+	return d.PrincipalOf(in.Account.Role, in.Account.Database != "")
 }
 
 // places says where accounts, or roles, lie: on the whole server, in databases, or both.

@@ -283,6 +283,16 @@ func (d *Description) SeparateRoles() bool {
 	return ok && p.Space == ""
 }
 
+// PrincipalOf finds the kind of an account or role that lies in a database, or does not; empty: there is none.
+func (d *Description) PrincipalOf(role, inside bool) Principal {
+	for _, p := range d.Principals {
+		if p.Role == role && (p.In == InDatabase) == inside {
+			return p
+		}
+	}
+	return Principal{}
+}
+
 // Principal finds the kind of an account (role false) or of a role; where some lie in databases and
 // some do not, the one that stands first.
 func (d *Description) Principal(role bool) (Principal, bool) {
