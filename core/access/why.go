@@ -170,7 +170,11 @@ func (g *Graph) barred(a catalog.Account, p catalog.Principal, o catalog.Object)
 		return nil
 	}
 	if !a.Login {
-		out = append(out, "it cannot sign in by itself; those who belong to it can")
+		who := "nobody belongs to it who could"
+		if slices.ContainsFunc(g.access.Memberships, func(m catalog.Membership) bool { return m.Role == a.Principal }) {
+			who = "those who belong to it can"
+		}
+		out = append(out, "it cannot sign in by itself; "+who)
 	}
 	if a.Locked {
 		out = append(out, "it is locked")

@@ -211,6 +211,13 @@ func TestShared(t *testing.T) {
 	if why.Allowed || len(why.Needs[0].Denied) == 0 || len(why.Needs[0].Chains) == 0 {
 		t.Errorf("why not: %+v", why)
 	}
+	for name, want := range map[string]string{"lost": "nobody belongs to it who could", "mate": "those who belong to " +
+		"it can"} {
+		if w := g.Why(user(name), table.Of("SELECT"), on); !slices.Contains(w.Barred,
+			"it cannot sign in by itself; "+want) {
+			t.Errorf("what keeps the user %s out: %v", name, w.Barred)
+		}
+	}
 	if cell := g.Level(catalog.Principal{Name: "boss"}, "cargo"); cell.Level != access.Own {
 		t.Errorf("the owner has %v", cell)
 	}
