@@ -230,6 +230,19 @@ type AccessQuery struct {
 	Fresh bool
 }
 
+// WithMembers adds to some all that belong to them, by whatever way.
+func WithMembers(some map[Principal]bool, list []Membership) map[Principal]bool {
+	for grown := len(some) > 0; grown; {
+		grown = false
+		for _, m := range list {
+			if some[m.Role] && !some[m.Member] {
+				some[m.Member], grown = true, true
+			}
+		}
+	}
+	return some
+}
+
 // Candidates are the accounts that a principal can mean: itself, or, for a
 // name without a host, every account of that name. One of the whole server comes before those that lie
 // in databases.

@@ -21,15 +21,7 @@ func (p *product) administrators(accounts []catalog.Account,
 			out[a.Principal] = true
 		}
 	}
-	for grown := len(out) > 0; grown; {
-		grown = false
-		for _, m := range memberships {
-			if out[m.Role] && !out[m.Member] {
-				out[m.Member], grown = true, true
-			}
-		}
-	}
-	return out
+	return catalog.WithMembers(out, memberships)
 }
 
 // above are the administrators that Genarch's login may not alter, since it is none.

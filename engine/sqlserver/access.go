@@ -190,27 +190,14 @@ func (s *server) readServerPrincipals(ctx context.Context, out *catalog.Access) 
 		}
 		return err
 	})
-	supers := administratorsOf(out.Memberships)
+	// Nothing is refused to who is in it, by whatever way.
+	supers := catalog.WithMembers(map[catalog.Principal]bool{{Name: "sysadmin", Role: true}: true}, out.Memberships)
 	for _, id := range order {
 		a := byID[id]
 		a.Super = id == 1 || supers[a.Principal]
 		out.Accounts = append(out.Accounts, *a)
 	}
 	return bySID, err
-}
-
-// administratorsOf are those to whom nothing is refused: who is in the role sysadmin, by whatever way.
-func administratorsOf(list []catalog.Membership) map[catalog.Principal]bool {
-	out := map[catalog.Principal]bool{{Name: "sysadmin", Role: true}: true}
-	for grown := true; grown; {
-		grown = false
-		for _, m := range list {
-			if out[m.Role] && !out[m.Member] {
-				out[m.Member], grown = true, true
-			}
-		}
-	}
-	return out
 }
 
 // within is what was read in one database.
