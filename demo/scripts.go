@@ -29,6 +29,20 @@ DELIMITER ;;
 CREATE TRIGGER perks_named BEFORE INSERT ON perks FOR EACH ROW BEGIN SET NEW.name = TRIM(NEW.name); END ;;
 DELIMITER ;
 `,
+	"quarantine.sql": `-- Goods that wait for a vet: for customs/clearance_prod (SQL Server).
+CREATE SCHEMA quarantine
+GO
+CREATE TABLE quarantine.pens (id int PRIMARY KEY, name nvarchar(60) NOT NULL)
+CREATE TABLE quarantine.animals (id int PRIMARY KEY, pen int NOT NULL, kind nvarchar(40) NOT NULL)
+GO
+INSERT quarantine.pens VALUES (1, N'north shed'), (2, N'the old one;
+GO
+no: it stands in a text')
+INSERT quarantine.animals VALUES (1, 1, N'horse'), (2, 1, N'goat'), (3, 2, N'parrot')
+GO
+CREATE VIEW quarantine.birds AS SELECT id, pen FROM quarantine.animals WHERE kind = N'parrot'
+GO
+`,
 }
 
 // writeScripts writes them into the folder of the demo.

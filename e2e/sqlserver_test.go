@@ -60,7 +60,10 @@ func TestSQLServer(t *testing.T) {
 	t.Run("logins", func(t *testing.T) { testLoginsSQLServer(t, c) })
 	t.Run("cut lines", func(t *testing.T) { testCutSQLServer(t, c) })
 	t.Run("cut lines at logins", func(t *testing.T) { testCutLoginsSQLServer(t, c) })
+	t.Run("scripts", func(t *testing.T) { testFillSQLServer(t, c) })
+	t.Run("cut lines at scripts", func(t *testing.T) { testCutFillSQLServer(t, c) })
 	t.Run("console", func(t *testing.T) { testConsoleSQLServer(t, c) })
+	t.Run("scripts that are stopped", func(t *testing.T) { testFillStoppedSQLServer(t, c) })
 	has(t, "journal check", c.run(0, "journal", "check").out, "WHOLE", "yes")
 }
 
@@ -80,12 +83,6 @@ func testMadeSQLServer(t *testing.T, c customs) {
 		"HASHED",
 		"vaults_app may insert", "vaults_read is refused to insert", "vaults_app is refused to make a table")
 	has(t, "handed over", team.out, "Server=tcp:127.0.0.1,", "Database=vaults_prod")
-	script := filepath.Join(t.TempDir(), "x.sql")
-	if err := os.WriteFile(script, []byte("SELECT 1\nGO\n"), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	has(t, "no scripts yet", c.run(1, "database", "fill", "customs/vaults_prod", script, "--yes").err,
-		"does not do this on SQL Server yet")
 }
 
 func testAlteredSQLServer(t *testing.T, c customs) {

@@ -185,6 +185,9 @@ type Script struct {
 	Media   string `json:"media"`
 	File    string `json:"file"` // extension
 	Client  string `json:"client"`
+	// Piece is what is sent at once, where that is not one statement, and Pieces several: "batch".
+	Piece  string `json:"-"`
+	Pieces string `json:"-"`
 	// Begins are how the dumps of the engine's own programs begin, after empty comments.
 	Begins []string `json:"-"`
 	// Head stands before the first statement.
@@ -192,6 +195,14 @@ type Script struct {
 	// Connect is what goes to another database; nil where a statement does not run
 	// inside one.
 	Connect func(database string) string `json:"-"`
+}
+
+// Count is how many pieces a script has, in words.
+func (s Script) Count(n int) string {
+	if s.Piece == "" {
+		return naming.Count(n, "statement")
+	}
+	return naming.Count(n, s.Piece, s.Pieces)
 }
 
 // Common are options that mean the same on every engine that has them: the CLI has

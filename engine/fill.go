@@ -2,11 +2,14 @@ package engine
 
 import (
 	"cmp"
+	"context"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -31,10 +34,10 @@ func ScriptError(at lexical.Token, st script.Statement, err error) error {
 	return err
 }
 
-// Ran is what a script has done that ran to its end: how many statements in how long, and what
-// it has made of the tables; after is nil where they were not counted.
-func Ran(taken int, begun time.Time, before, after Counted) []change.Message {
-	out := []change.Message{{Severity: "DONE", Text: naming.Count(taken, "statement") + " in " +
+// Ran is what a script has done that ran to its end: how many statements, in words, in how long,
+// and what it has made of the tables; after is nil where they were not counted.
+func Ran(taken string, begun time.Time, before, after Counted) []change.Message {
+	out := []change.Message{{Severity: "DONE", Text: taken + " in " +
 		time.Since(begun).Round(time.Millisecond).String()}}
 	if after == nil {
 		return out
@@ -115,12 +118,55 @@ func rowsText(n *int64) string {
 	return naming.Count(*n, "row")
 }
 
+// OpenScript opens the script of a step that runs one.
+func OpenScript(ctx context.Context, step change.Step) (io.ReadCloser, error) {
+	if step.Script == nil {
+		return nil, UnknownStep(step)
+	}
+	file, err := step.Script(ctx)
+	if err != nil {
+		return nil, &Error{Op: step.Title, Kind: NotSent, Err: err, Text: "the script cannot be read: " + err.Error(),
+			Next: "Send it again, and ask for a new change."}
+	}
+	return file, nil
+}
+
+// Unreadable says that a script that was begun could not be read on.
+func Unreadable(step change.Step, err error) error {
+	if broken, is := errors.AsType[*script.Error](err); is {
+		return &Error{Op: step.Title, Kind: Refused, Text: broken.Error()}
+	}
+	return &Error{Op: step.Title, Kind: Refused, Err: err, Text: "the script could not be read on: " + err.Error()}
+}
+
+// RefusedAt says where in the script the server refused what, and what to do; nothing: not a statement took
+// effect. shape is the statement without its texts, which are not kept.
+func RefusedAt(e *Error, st script.Statement, line, column int, nothing bool, shape func(string) string) *Error {
+	e.Err, e.Passing, e.Actions = nil, false, nil
+	e.Text = fmt.Sprintf("line %d, column %d, %s: %s", line, column, st.Kind, e.Text)
+	e.Next = "Mend the script, and run what follows: what was before this line took effect."
+	if nothing {
+		e.Next = "Mend the script, and run it again: nothing of it took effect."
+	}
+	if st.Text != "" {
+		e.Detail = strings.TrimPrefix(e.Detail+"; the statement: "+script.Excerpt(shape(st.Text)), "; ")
+	}
+	return e
+}
+
+// AnswerLost says at which line of a script the answer of the server was lost.
+func AnswerLost(step change.Step, err error, st script.Statement) error {
+	e := Classify(step.Title, err, true)
+	e.Text = fmt.Sprintf("%s, at line %d", cmp.Or(e.Text, "the connection was lost"), st.Line)
+	return e
+}
+
 // NothingRan is the report of a script of which not a statement was sent.
 func NothingRan() Report { return Report{Learned: map[string]string{"taken": "0"}} }
 
 // Stays says what stays of a script that did not run to its end, and was not in one
 // transaction; nil: nothing does.
-func Stays(step change.Step) error {
+func Stays(step change.Step, of Script) error {
 	taken, err := strconv.Atoi(step.Args["taken"])
 	if err == nil && taken == 0 {
 		return nil
@@ -128,7 +174,7 @@ func Stays(step change.Step) error {
 	text := "its answer was lost: how far the script ran is not known"
 	if err == nil {
 		text = fmt.Sprintf("%s up to line %s took effect, and "+
-			"stay", naming.Count(taken, "statement"), step.Args["line"])
+			"stay", of.Count(taken), step.Args["line"])
 	}
 	return &Error{Op: "take the script back", Kind: Refused, Text: text,
 		Next: "Look at the tables, and run what is left; or set the database aside and begin anew."}

@@ -112,7 +112,11 @@ func (s *Server) Start(ctx context.Context, as *syscall.Credential, program stri
 }
 
 // Release gives the folder back; the server, if it runs, runs on.
-func (s *Server) Release() { s.lock.Close() }
+func (s *Server) Release() {
+	// Closing alone is not enough: a process that is being started has it open too, until it runs its program.
+	_ = syscall.Flock(int(s.lock.Fd()), syscall.LOCK_UN)
+	s.lock.Close()
+}
 
 // Address is host and port.
 func (s *Server) Address() string { return net.JoinHostPort(s.Host, strconv.Itoa(s.Port)) }

@@ -58,7 +58,7 @@ const (
 	// Refused: it would reach the machine that Genarch runs on, or is for the engine's own
 	// client alone.
 	Refused Mark = "refused"
-	// Outside: it is about more than this one database.
+	// Outside: it is about more than this one database, and than those that are among its names.
 	Outside Mark = "outside"
 	// Grants: it gives or takes privileges, GivesAway an object.
 	Grants    Mark = "grants"

@@ -30,7 +30,6 @@ type Summary struct {
 	Statements int     `json:"statements"`
 	Kinds      []Count `json:"kinds,omitempty"`
 	// Marks are the places where a mark stands, and Names the names, by what is done with them.
-	// What is about a database that it names is among the names alone.
 	Marks map[Mark]Places `json:"marks,omitempty"`
 	Names map[Role]Names  `json:"names,omitempty"`
 	// Longest is the length of the longest statement in bytes, LongestAt its line.
@@ -130,11 +129,7 @@ func (t *tally) add(s *Summary, st Statement) {
 	if hasPlaceholder(st) {
 		marks = append(marks, Placeholder)
 	}
-	names := slices.ContainsFunc(st.Names, func(n Name) bool { return n.Role == Database })
 	for _, m := range marks {
-		if m == Outside && names {
-			continue // the names say what it is about
-		}
 		p := s.Marks[m]
 		if p.N++; len(p.First) < maxPlaces {
 			p.First = append(p.First, Place{st.Line, cmp.Or(st.Kind, "?")})

@@ -123,7 +123,7 @@ func judge(st *script.Statement, w lexical.Words) {
 		at++
 		present := w.PassIf(at, "IF", "NOT", "EXISTS")
 		if schema, table, _, ok := w.Called(present, readName); ok && w.Find(1, "TEMPORARY") != 1 {
-			otherDatabase(schema, name, mark)
+			otherDatabase(schema, name)
 			if present == at && !w.Is(1, "OR", "REPLACE") {
 				name(script.Makes, schema, table)
 			} else if present == at {
@@ -143,7 +143,7 @@ func judge(st *script.Statement, w lexical.Words) {
 			if !ok {
 				break
 			}
-			otherDatabase(schema, name, mark)
+			otherDatabase(schema, name)
 			name(role, schema, table)
 			if !w.Is(next, ",") {
 				break
@@ -154,15 +154,14 @@ func judge(st *script.Statement, w lexical.Words) {
 		at := w.Pass(1, "LOW_PRIORITY", "DELAYED", "HIGH_PRIORITY", "QUICK", "IGNORE", "INTO", "FROM", "TABLE",
 			"ONLINE")
 		if schema, _, _, ok := w.Called(at, readName); ok {
-			otherDatabase(schema, name, mark)
+			otherDatabase(schema, name)
 		}
 	}
 }
 
 // otherDatabase notes the database that stands before a table.
-func otherDatabase(schema string, name func(script.Role, string, string), mark func(script.Mark)) {
+func otherDatabase(schema string, name func(script.Role, string, string)) {
 	if schema != "" {
-		mark(script.Outside)
 		name(script.Database, "", schema)
 	}
 }
@@ -191,10 +190,10 @@ func judgeOutside(st *script.Statement, w lexical.Words, mark func(script.Mark))
 	case w.Is(0, "LOAD"), w.Find(1, "INTO", "OUTFILE") > 0, w.Find(1, "INTO", "DUMPFILE") > 0:
 		mark(script.Outside)
 	case verb != "" && w.Any(at, "DATABASE", "SCHEMA") != "":
-		mark(script.Outside)
-		at = w.PassIf(w.PassIf(at+1, "IF", "NOT", "EXISTS"), "IF", "EXISTS")
-		if _, name, _, ok := w.Called(at, readName); ok && verb == "ALTER" {
+		if _, name, _, ok := w.Called(at+1, readName); ok && verb == "ALTER" {
 			st.Names = append(st.Names, script.Name{Role: script.Database, Text: name})
+		} else {
+			mark(script.Outside)
 		}
 	case verb != "" && w.Any(at, "USER", "ROLE", "SERVER", "TABLESPACE", "LOGFILE") != "",
 		w.Any(0, "FLUSH", "RESET", "PURGE", "CHANGE", "KILL", "SHUTDOWN", "INSTALL", "UNINSTALL",

@@ -159,11 +159,7 @@ var mariaDescription = engine.Description{
 				Show: engine.Nowhere, Group: engine.More, Default: "no",
 				Decides: "whether everybody gets on the copy what they hold on the template"},
 			planning.ExportField("mariadb-dump"),
-			{Name: planning.OneTransaction, Title: "In one transaction", Type: engine.Yes,
-				In: []change.Kind{change.FillDatabase}, Show: engine.Nowhere,
-				Default: "yes, where the script can run in one",
-				Decides: "whether all of the script takes effect, or none; tables without transactions keep " +
-					"what was written"},
+			planning.TransactionField("; tables without transactions keep what was written"),
 			{Name: runAs, Title: "Runs as", Type: engine.Text, From: "owners", In: []change.Kind{change.FillDatabase},
 				Show: engine.Nowhere, Default: "the owner, if there is one",
 				Decides: "with whose rights views, routines, triggers and events run that the script makes"},

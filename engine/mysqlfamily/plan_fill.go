@@ -82,7 +82,7 @@ func planFill(p *planning.Draft) {
 			onSQL(catalog.Object{Scope: catalog.ScopeDatabase, Database: d.Name}), filler, false)}
 	first := args()
 	first["do"], first["undo"] = engine.EncodeList(do), engine.EncodeList([]string{drop})
-	run := change.Step{Kind: stepFill, Title: planning.FillTitle(k), Halts: true, Seconds: planning.FillSeconds,
+	run := change.Step{Kind: stepFill, Title: planning.FillTitle(p, k), Halts: true, Seconds: planning.FillSeconds,
 		Repair: planning.StaysText, Args: args()}
 	run.Args["size"], run.Args["at_once"] = fmt.Sprint(k.Summary.Size), catalog.WriteValue(atOnce)
 	p.Step(change.Step{Kind: stepFiller, Title: "make the account as which it runs", Statement: strings.Join(do, ";\n"),

@@ -2,7 +2,6 @@ package mysqlfamily
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"crypto/rand"
 	"database/sql"
@@ -129,13 +128,9 @@ func (s *server) signInFiller(ctx context.Context, step change.Step) (*sql.DB, *
 func (s *server) fill(ctx context.Context, step change.Step) (engine.Report, error) {
 	f := &filler{product: s.product, mark: s.filledMark(step), step: step, atOnce: step.Args["at_once"] == "yes"}
 	size, _ := strconv.ParseInt(step.Args["size"], 10, 64)
-	if step.Script == nil {
-		return engine.Report{}, engine.UnknownStep(step)
-	}
-	file, err := step.Script(ctx)
+	file, err := engine.OpenScript(ctx, step)
 	if err != nil {
-		return engine.NothingRan(), &engine.Error{Op: step.Title, Kind: engine.NotSent, Err: err,
-			Text: "the script cannot be read: " + err.Error(), Next: "Send it again, and ask for a new change."}
+		return engine.NothingRan(), err
 	}
 	defer file.Close()
 	db, c, err := s.signInFiller(ctx, step)
@@ -173,7 +168,8 @@ func (s *server) fill(ctx context.Context, step change.Step) (engine.Report, err
 		return rep, err
 	}
 	after := f.count(ctx)
-	rep.Messages = append(rep.Messages, engine.Ran(f.taken, f.begun, before, after)...)
+	ran := s.product.description.Script.Count(f.taken)
+	rep.Messages = append(rep.Messages, engine.Ran(ran, f.begun, before, after)...)
 	if !f.takes {
 		rep.Messages = append(rep.Messages, engine.Missing(f.written, before, after)...)
 	}
@@ -218,8 +214,7 @@ func (f *filler) run(ctx context.Context, from script.Splitter) error {
 		}
 		if err != nil {
 			f.rollBack(ctx)
-			return &engine.Error{Op: f.step.Title, Kind: engine.Refused, Err: err,
-				Text: "the script could not be read on: " + err.Error()}
+			return engine.Unreadable(f.step, err)
 		}
 		f.progress.At(st.Line, st.Kind, from.Offset())
 		if st.Text == "" {
@@ -305,9 +300,7 @@ var atLine = regexp.MustCompile(`at line (\d+)$`)
 func (f *filler) failed(ctx context.Context, err error, st script.Statement) error {
 	e, _ := errors.AsType[*engine.Error](wrap(f.step.Title, err))
 	if e == nil || e.Kind != engine.Refused || ctx.Err() != nil {
-		e = engine.Classify(f.step.Title, err, true)
-		e.Text = fmt.Sprintf("%s, at line %d", cmp.Or(e.Text, "the connection was lost"), st.Line)
-		return e
+		return engine.AnswerLost(f.step, err, st)
 	}
 	f.rollBack(ctx)
 	line, column := st.Line, st.Column
@@ -317,16 +310,7 @@ func (f *filler) failed(ctx context.Context, err error, st script.Statement) err
 		}
 		e.Text = strings.TrimSuffix(e.Text, m[0]) + "at line " + m[1] + " of the statement"
 	}
-	e.Err, e.Passing, e.Actions = nil, false, nil
-	e.Text = fmt.Sprintf("line %d, column %d, %s: %s", line, column, st.Kind, e.Text)
-	e.Next = "Mend the script, and run what follows: what was before this line took effect."
-	if f.atOnce || f.taken == 0 {
-		e.Next = "Mend the script, and run it again: nothing of it took effect."
-	}
-	if st.Text != "" {
-		e.Detail = "the statement: " + script.Excerpt(dialect.Shape(st.Text))
-	}
-	return e
+	return engine.RefusedAt(e, st, line, column, f.atOnce || f.taken == 0, dialect.Shape)
 }
 
 // probeFill looks whether the script ran to its end.
@@ -337,7 +321,7 @@ func (s *server) probeFill(ctx context.Context, step change.Step) (bool, error) 
 
 // undoFill says what stays of a script that did not run to its end.
 func (s *server) undoFill(_ context.Context, step change.Step) (engine.Report, error) {
-	return engine.Report{}, engine.Stays(step)
+	return engine.Report{}, engine.Stays(step, s.product.description.Script)
 }
 
 // settleDefiners makes again what runs with the rights of the script's account, so that it

@@ -164,7 +164,7 @@ func (s *splitter) command(t lexical.Token, st *script.Statement) (done bool, er
 		if unquoted, quoted := strings.CutPrefix(name, "`"); quoted {
 			name = strings.ReplaceAll(strings.TrimSuffix(unquoted, "`"), "``", "`")
 		}
-		*st = script.Statement{Line: t.Line, Column: t.Column, Kind: "USE", Marks: []script.Mark{script.Outside},
+		*st = script.Statement{Line: t.Line, Column: t.Column, Kind: "USE",
 			Names: []script.Name{{Role: script.Database, Text: name}}}
 		return true, nil
 	}

@@ -10,6 +10,7 @@ import (
 	"example.com/genarch/core/naming"
 	"example.com/genarch/core/remedy"
 	"example.com/genarch/core/script"
+	"example.com/genarch/engine"
 )
 
 // FillSeconds bounds the run of a script: half a day.
@@ -20,6 +21,13 @@ const StaysText = "SELECT 'what had taken effect stays'"
 
 // OneTransaction is the option by which a script takes effect as a whole or not at all.
 const OneTransaction = "one_transaction"
+
+// TransactionField is the option; but says what it does not hold for.
+func TransactionField(but string) engine.Field {
+	return engine.Field{Name: OneTransaction, Title: "In one transaction", Type: engine.Yes,
+		In: []change.Kind{change.FillDatabase}, Show: engine.Nowhere, Default: "yes, where the script can run in one",
+		Decides: "whether all of the script takes effect, or none" + but}
+}
 
 // Filler is the name of the account as which a script runs.
 func Filler(id string) string { return "genarch_fill_" + id[:min(12, len(id))] }
@@ -57,7 +65,7 @@ func Fill(p *Draft, has func(script.Named) bool) bool {
 	s := k.Summary
 	b.Summary = "run " + naming.Show(cmp.Or(k.File, "a script")) + " in database " + naming.Show(name) + " on " +
 		p.Snap.Server.Name
-	fillSettings(b, k)
+	fillSettings(p, k)
 	fillForm(p, k)
 	if k.Of != "" {
 		return false // nothing of it means what it seems to
@@ -119,8 +127,8 @@ func shownName(n script.Named) string {
 }
 
 // fillSettings says what the script is.
-func fillSettings(b *change.Brief, k script.Kept) {
-	s := k.Summary
+func fillSettings(p *Draft, k script.Kept) {
+	b, s := &p.Brief, k.Summary
 	set := func(name, title, value, decides string) {
 		b.Set(change.Setting{Name: name, Title: title, Value: value, Asked: true, Decides: decides})
 	}
@@ -142,7 +150,7 @@ func fillSettings(b *change.Brief, k script.Kept) {
 	if len(s.Kinds) > 12 {
 		kinds = append(kinds, "and others")
 	}
-	set("statements", "Statements", fmt.Sprintf("%d: %s", s.Statements, strings.Join(kinds, ", ")), "what it holds")
+	set("statements", "Statements", p.D.Script.Count(s.Statements)+": "+strings.Join(kinds, ", "), "what it holds")
 	if made := s.Names[script.Makes]; made.N > 0 {
 		var names []string
 		for _, n := range made.List {
@@ -276,6 +284,6 @@ func FillAtOnce(p *Draft, s script.Summary) (atOnce bool) {
 }
 
 // FillTitle is the title of the step that runs the script.
-func FillTitle(k script.Kept) string {
-	return "run " + naming.Count(k.Summary.Statements, "statement") + " of " + naming.Show(cmp.Or(k.File, "the script"))
+func FillTitle(p *Draft, k script.Kept) string {
+	return "run " + p.D.Script.Count(k.Summary.Statements) + " of " + naming.Show(cmp.Or(k.File, "the script"))
 }

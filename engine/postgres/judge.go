@@ -145,22 +145,29 @@ func judgeTransaction(st *script.Statement, w lexical.Words, mark func(script.Ma
 // serverWide are things that belong to the whole server.
 var serverWide = []string{"ROLE", "USER", "GROUP", "TABLESPACE", "SYSTEM", "SUBSCRIPTION"}
 
+// about notes the database that a statement is about, or, where none can be read, that it is outside.
+func about(st *script.Statement, w lexical.Words, at int) {
+	if _, name, _, ok := w.Called(at, readName); ok {
+		st.Names = append(st.Names, script.Name{Role: script.Database, Text: name})
+	} else {
+		st.Marks = append(st.Marks, script.Outside)
+	}
+}
+
 // judgeOutside finds what is about more than one database.
 func judgeOutside(st *script.Statement, w lexical.Words, mark func(script.Mark)) {
 	verb := w.Any(0, "CREATE", "ALTER", "DROP")
 	on := w.Find(1, "ON")
 	switch {
 	case verb != "" && w.Is(1, "DATABASE"):
-		mark(script.Outside)
 		at := w.PassIf(2, "IF", "EXISTS")
-		if _, name, _, ok := w.Called(at, readName); ok && verb == "ALTER" && !w.Is(at+1, "RENAME") {
-			st.Names = append(st.Names, script.Name{Role: script.Database, Text: name})
+		if verb != "ALTER" || w.Is(at+1, "RENAME") {
+			mark(script.Outside)
+		} else {
+			about(st, w, at)
 		}
 	case w.Is(0, "COMMENT", "ON", "DATABASE"), w.Is(0, "SECURITY", "LABEL") && w.Find(2, "ON", "DATABASE") > 0:
-		mark(script.Outside)
-		if _, name, _, ok := w.Called(w.Find(1, "DATABASE")+1, readName); ok {
-			st.Names = append(st.Names, script.Name{Role: script.Database, Text: name})
-		}
+		about(st, w, w.Find(1, "DATABASE")+1)
 	case verb != "" && w.Any(1, serverWide...) != "" && !w.Is(1, "USER", "MAPPING"),
 		w.Is(0, "COMMENT", "ON", "ROLE"), w.Is(0, "COMMENT", "ON", "TABLESPACE"),
 		w.Is(0, "DROP", "OWNED"), w.Is(0, "REASSIGN"), w.Is(0, "LOAD"),
@@ -169,10 +176,7 @@ func judgeOutside(st *script.Statement, w lexical.Words, mark func(script.Mark))
 		w.Any(0, "GRANT", "REVOKE") != "" && on < 0:
 		mark(script.Outside)
 	case w.Any(0, "GRANT", "REVOKE") != "" && w.Is(on+1, "DATABASE"):
-		mark(script.Outside)
-		if _, name, _, ok := w.Called(on+2, readName); ok {
-			st.Names = append(st.Names, script.Name{Role: script.Database, Text: name})
-		}
+		about(st, w, on+2)
 	case w.Any(0, "GRANT", "REVOKE") != "" && w.Any(on+1, "TABLESPACE", "PARAMETER") != "":
 		mark(script.Outside)
 	}

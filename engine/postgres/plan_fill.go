@@ -79,7 +79,7 @@ func planFill(p *planning.Draft) {
 			"owns what is made.",
 		filler, naming.Show(d.Owner))
 	args := map[string]string{"name": d.Name, "owner": d.Owner, "account": filler, change.ArgScript: k.ID}
-	run := change.Step{Kind: stepFill, Title: planning.FillTitle(k), Halts: true, Seconds: planning.FillSeconds,
+	run := change.Step{Kind: stepFill, Title: planning.FillTitle(p, k), Halts: true, Seconds: planning.FillSeconds,
 		Args: map[string]string{"name": d.Name, "owner": d.Owner, "account": filler, change.ArgScript: k.ID,
 			"size": fmt.Sprint(k.Summary.Size), "at_once": yesNo(atOnce),
 			skipOwners: yesNo(p.Settled.Bool(skipOwners)), skipGrants: yesNo(p.Settled.Bool(skipGrants))}}

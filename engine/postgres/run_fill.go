@@ -5,7 +5,6 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
-	"fmt"
 	"io"
 	"strconv"
 	"strings"
@@ -114,13 +113,9 @@ func (s *server) signInFiller(ctx context.Context, step change.Step, role string
 func (s *server) fill(ctx context.Context, step change.Step) (engine.Report, error) {
 	f := &filler{step: step, atOnce: step.Args["at_once"] == "yes"}
 	size, _ := strconv.ParseInt(step.Args["size"], 10, 64)
-	if step.Script == nil {
-		return engine.Report{}, engine.UnknownStep(step)
-	}
-	file, err := step.Script(ctx)
+	file, err := engine.OpenScript(ctx, step)
 	if err != nil {
-		return engine.NothingRan(), &engine.Error{Op: step.Title, Kind: engine.NotSent, Err: err,
-			Text: "the script cannot be read: " + err.Error(), Next: "Send it again, and ask for a new change."}
+		return engine.NothingRan(), err
 	}
 	defer file.Close()
 	conn, err := s.signInFiller(ctx, step, step.Args["owner"], f.hear)
@@ -154,7 +149,7 @@ func (s *server) fill(ctx context.Context, step change.Step) (engine.Report, err
 	if f.send(ctx, "RESET ROLE") == nil {
 		after = f.count(ctx)
 	}
-	rep.Messages = append(rep.Messages, engine.Ran(f.taken, f.begun, before, after)...)
+	rep.Messages = append(rep.Messages, engine.Ran(description.Script.Count(f.taken), f.begun, before, after)...)
 	return rep, nil
 }
 
@@ -191,12 +186,8 @@ func (f *filler) run(ctx context.Context, from script.Splitter) error {
 		if err == io.EOF {
 			break
 		}
-		if broken, is := errors.AsType[*script.Error](err); is {
-			return &engine.Error{Op: f.step.Title, Kind: engine.Refused, Text: broken.Error()}
-		}
 		if err != nil {
-			return &engine.Error{Op: f.step.Title, Kind: engine.Refused, Err: err,
-				Text: "the script could not be read on: " + err.Error()}
+			return engine.Unreadable(f.step, err)
 		}
 		f.progress.At(st.Line, st.Kind, from.Offset())
 		if st.Text == "" || f.skips(st) {
@@ -253,27 +244,17 @@ func (f *filler) skips(st script.Statement) bool {
 func (f *filler) failed(err error, st script.Statement) error {
 	e, _ := errors.AsType[*engine.Error](wrap(f.step.Title, err))
 	if e == nil || e.Kind != engine.Refused {
-		e = engine.Classify(f.step.Title, err, true)
-		e.Text = fmt.Sprintf("%s, at line %d", cmp.Or(e.Text, "the connection was lost"), st.Line)
-		return e
+		return engine.AnswerLost(f.step, err, st)
 	}
 	line, column := st.Line, st.Column
 	if pe, ok := errors.AsType[*pgconn.PgError](err); ok && pe.Position > 0 {
 		line, column = script.At(st, int(pe.Position))
 	}
-	e.Err, e.Passing, e.Actions = nil, false, nil
-	e.Text = fmt.Sprintf("line %d, column %d, %s: %s", line, column, st.Kind, e.Text)
 	if strings.HasPrefix(e.Code, "22") || strings.HasPrefix(e.Code, "23") {
 		e.Detail = "" // it holds the row: what stands in a script's rows is not kept
 	}
-	if f.atOnce || f.taken == 0 {
-		e.Next = cmp.Or(e.Hint, "Mend the script, and run it again: nothing of it took effect.")
-	} else {
-		e.Next = cmp.Or(e.Hint, "Mend the script, and run what follows: what was before this line took effect.")
-	}
-	if st.Text != "" {
-		e.Detail = strings.TrimPrefix(e.Detail+"; the statement: "+script.Excerpt(dialect.Shape(st.Text)), "; ")
-	}
+	e = engine.RefusedAt(e, st, line, column, f.atOnce || f.taken == 0, dialect.Shape)
+	e.Next = cmp.Or(e.Hint, e.Next)
 	return e
 }
 
@@ -288,7 +269,7 @@ func (s *server) probeFill(ctx context.Context, step change.Step) (bool, error) 
 
 // undoFill says what stays of a script that did not run to its end.
 func (s *server) undoFill(_ context.Context, step change.Step) (engine.Report, error) {
-	return engine.Report{}, engine.Stays(step)
+	return engine.Report{}, engine.Stays(step, description.Script)
 }
 
 // dropFiller takes back whatever the account of a script has of its own, which only a script

@@ -192,7 +192,6 @@ func clientCommand(t lexical.Token, line string) script.Statement {
 	case harmless[word]:
 	case word == "set" && !strings.HasPrefix(rest, "AUTOCOMMIT") && plainSetting(rest):
 	case (word == "connect" || word == "c") && rest != "" && !strings.ContainsAny(rest, " ="):
-		st.Marks = []script.Mark{script.Outside}
 		name := strings.Trim(rest, `"'`)
 		st.Names = []script.Name{{Role: script.Database, Text: name}}
 	default:

@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
-	"io"
 	"slices"
 	"strings"
 	"sync"
@@ -15,7 +14,6 @@ import (
 	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/privilege"
-	"example.com/genarch/core/script"
 	"example.com/genarch/engine"
 )
 
@@ -348,9 +346,6 @@ func (s *server) readWithin(ctx context.Context, name string, bySID map[string]s
 
 // orphan is the kind of a user whose login is gone.
 const orphan = "orphan"
-
-// Script takes no scripts apart yet.
-func (Engine) Script(io.Reader) script.Splitter { return script.None{} }
 
 // Rules prepares the engine's judgement of a reading.
 func (Engine) Rules(g *access.Graph) access.Rules { return newRules(g) }

@@ -33,9 +33,10 @@ type details struct {
 	// what else keeps it, or a user, from being dropped.
 	Owns       []string
 	Belongings []belonging
-	// Alters and Controls: Genarch's login may alter users and roles in the database of a change about people,
-	// and grant there.
+	// Alters and Controls: Genarch's login may alter users and roles in the database of a change, and grant there.
 	Alters, Controls bool
+	// Filling is read for the run of a script.
+	Filling filling
 	// ObjectAbsent: what a grant is on is not there.
 	ObjectAbsent bool
 }
@@ -134,7 +135,7 @@ func (s *server) readDatabaseSide(ctx context.Context, in change.Intent, snap *c
 			return err
 		}
 		snap.Target = &d
-		if in.Kind != change.CreateDatabase {
+		if in.Kind != change.CreateDatabase && in.Kind != change.FillDatabase {
 			if err := s.readTakeSide(ctx, d, snap); err != nil {
 				return err
 			}
@@ -159,7 +160,11 @@ func (s *server) readDatabaseSide(ctx context.Context, in change.Intent, snap *c
 		}
 		snap.Access = &a
 	}
-	if in.Kind != change.CreateDatabase && in.Kind != change.AlterDatabase {
+	switch in.Kind {
+	case change.FillDatabase:
+		return s.readFillSide(ctx, snap)
+	case change.CreateDatabase, change.AlterDatabase:
+	default:
 		return nil
 	}
 	err := s.db.QueryRowContext(ctx, `SELECT
@@ -180,10 +185,9 @@ func (s *server) readDatabaseSide(ctx context.Context, in change.Intent, snap *c
 
 // isUser reports whether a login is a user of a database other than as its owner.
 func (s *server) isUser(ctx context.Context, database, login string) (bool, error) {
-	n := 0
-	err := s.query(ctx, "look for the owner's user", "SELECT COUNT(*) FROM "+quoteIdent(database)+
+	n, err := s.count(ctx, "look for the owner's user", "SELECT COUNT(*) FROM "+quoteIdent(database)+
 		`.sys.database_principals u JOIN sys.server_principals l ON l.sid = u.sid WHERE l.name = @p1
-		AND u.principal_id <> 1`, func(r *sql.Rows) error { return r.Scan(&n) }, login)
+		AND u.principal_id <> 1`, login)
 	return n > 0, err
 }
 
@@ -210,8 +214,7 @@ func (s *server) readTakeSide(ctx context.Context, d catalog.Database, snap *cat
 		out.Unseen = append(out.Unseen, "What is in "+shown(d.Name)+" could not be looked at: "+err.Error())
 	}
 	joined := func(what, text string, args ...any) {
-		n := 0
-		err := s.query(ctx, "look for "+what, text, func(r *sql.Rows) error { return r.Scan(&n) }, args...)
+		n, err := s.count(ctx, "look for "+what, text, args...)
 		switch {
 		case err != nil:
 			out.Unseen = append(out.Unseen, "Whether it is part of "+what+" could not be looked at: "+err.Error())

@@ -6,6 +6,7 @@ import (
 	"example.com/genarch/core/change"
 	"example.com/genarch/core/naming"
 	"example.com/genarch/engine"
+	"example.com/genarch/engine/planning"
 )
 
 // ID names the engine on the wire, in the records and in the CLI.
@@ -22,9 +23,6 @@ var limits = naming.Limits{MaxLength: 123, Counted: naming.UTF16,
 	Reserved: []string{master, "model", "msdb", "tempdb", "distribution"}}
 
 var loginLimits = naming.Limits{MaxLength: 128, Counted: naming.UTF16, Reserved: []string{"sa", "public"}}
-
-// notYet is why something is not done on this engine so far.
-const notYet = "Genarch does not do this on SQL Server yet."
 
 // yes is an option that is on or off.
 func yes(name, title, standard, decides string) engine.Field {
@@ -102,6 +100,7 @@ var description = engine.Description{
 			Values: engine.Titled("checksum", "torn_page_detection", "none"), In: engine.AtBoth,
 			Show: engine.InDetail, Group: engine.More, Default: "checksum",
 			Decides: "whether pages that the disk has damaged are noticed"},
+		planning.TransactionField(""),
 		yes("trustworthy", "Trustworthy", "no",
 			"whether code in it that runs as somebody else has that one's rights on the whole server"),
 		{Name: "access", Title: "Who gets in", Type: engine.Pick, Alone: true,
@@ -187,7 +186,8 @@ var description = engine.Description{
 			"until then new logins get in."},
 	Team: engine.Form{Says: "Makes the logins NAME_app (write) and NAME_read (read) with a user each, and in the " +
 		"database the role NAME_owner, whose members may do everything there, and tries them; nobody else gets in."},
-	Script: engine.Script{Comment: "-- ", End: "\nGO", Media: "application/sql", File: "sql", Client: "sqlcmd"},
+	Script: engine.Script{Comment: "-- ", End: "\nGO", Media: "application/sql", File: "sql", Client: "sqlcmd",
+		Piece: "batch", Pieces: "batches"},
 }
 
 // intents say how each intent is done.
@@ -212,7 +212,9 @@ var intents = map[change.Kind]engine.Form{
 	change.MarkServer: {Says: "An extended property of master with one random number makes the server known for " +
 		"certain.",
 		Undo: "it is removed"},
-	change.FillDatabase: {Why: notYet, Instead: "Run the script with the engine's own client."},
+	change.FillDatabase: {Says: "The script runs batch by batch as a login of its own, with a user in this database " +
+		"alone, both of which are dropped afterwards.",
+		Undo: "nothing took effect, where it runs in one transaction"},
 	change.CreateAccount: {Says: "CREATE LOGIN with a hash of the password, CREATE SERVER ROLE, or in a database " +
 		"CREATE USER and CREATE ROLE.", Undo: "it is dropped, while it is the one that was made"},
 	change.AlterAccount:  {Says: "ALTER LOGIN or ALTER USER.", Undo: "the former values"},

@@ -47,6 +47,8 @@ func planKind(p *planning.Draft) {
 		planTakeAway(p)
 	case change.BringBack, change.Discard, change.KeepHolding:
 		planHolding(p)
+	case change.FillDatabase:
+		planFill(p)
 	case change.EndSessions:
 		planning.EndSessions(&p.Brief, p.In, p.Snap, kill)
 	case change.MarkServer:

@@ -133,13 +133,18 @@ func openDatabase(p *planning.Draft, name string) (catalog.AccessDatabase, bool)
 			"What is in %s cannot be read: %s.", shown(name), d.Why)
 		return d, false
 	}
-	more, login := detailsOf(p.Snap.Details), p.Snap.Instance.Login.Name
-	grants := p.In.Grant != nil
+	more, grants := detailsOf(p.Snap.Details), p.In.Grant != nil
 	if grants && !more.Controls || !grants && !more.Alters {
-		p.Find(change.Stop, change.RightsMissing, "Have an administrator run it: "+
-			ofMember("ADD", catalog.Principal{Name: owners, Database: name, Role: true}, login)+
-			", once the login has a user there; or have the login be a sysadmin.",
-			"Genarch's login %s may not alter people in %s, or what they may do there.", shown(login), shown(name))
+		mayNot(p, name)
 	}
 	return d, true
+}
+
+// mayNot stops where Genarch's login has too few rights in a database.
+func mayNot(p *planning.Draft, database string) {
+	login := p.Snap.Instance.Login.Name
+	p.Find(change.Stop, change.RightsMissing, "Have an administrator run it: "+
+		ofMember("ADD", catalog.Principal{Name: owners, Database: database, Role: true}, login)+
+		", once the login has a user there; or have the login be a sysadmin.",
+		"Genarch's login %s may not alter people in %s, or what they may do there.", shown(login), shown(database))
 }

@@ -32,6 +32,12 @@ func (s *server) query(ctx context.Context, op, text string, scan func(*sql.Rows
 	return wrap(op, rows.Err())
 }
 
+// count runs a query that counts.
+func (s *server) count(ctx context.Context, op, text string, args ...any) (n int, err error) {
+	err = s.query(ctx, op, text, func(r *sql.Rows) error { return r.Scan(&n) }, args...)
+	return n, err
+}
+
 // editions are the numbers of SERVERPROPERTY('EngineEdition') that are looked after.
 var editions = []int{2, 3, 4}
 
@@ -286,9 +292,8 @@ func (s *server) Database(ctx context.Context, name string) (catalog.Database, e
 		return d, err
 	}
 	if !d.Closed {
-		n := 0
-		err := s.query(ctx, "count its tables", "SELECT COUNT(*) FROM "+quoteIdent(name)+
-			".sys.tables WHERE is_ms_shipped = 0", func(r *sql.Rows) error { return r.Scan(&n) })
+		n, err := s.count(ctx, "count its tables", "SELECT COUNT(*) FROM "+quoteIdent(name)+
+			".sys.tables WHERE is_ms_shipped = 0")
 		if err == nil { // one that the login may not enter has none that it sees
 			d.Tables = &n
 		}

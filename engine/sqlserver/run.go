@@ -56,10 +56,9 @@ func (s *server) undoCreate(ctx context.Context, step change.Step) (engine.Repor
 	if err := s.readContents(ctx, name, &impact); err != nil {
 		return engine.Report{}, err
 	}
-	inModel := 0
-	if err := s.query(ctx, "look into the database model",
-		"SELECT COUNT(*) FROM model.sys.objects WHERE is_ms_shipped = 0",
-		func(r *sql.Rows) error { return r.Scan(&inModel) }); err != nil {
+	inModel, err := s.count(ctx, "look into the database model",
+		"SELECT COUNT(*) FROM model.sys.objects WHERE is_ms_shipped = 0")
+	if err != nil {
 		return engine.Report{}, err
 	}
 	n := 0
@@ -116,9 +115,8 @@ func (s *server) differences(ctx context.Context, d catalog.Database, args map[s
 				bad = append(bad, "the file "+shown(f.Text("name"))+" is not as asked")
 			}
 		case name == "filegroup":
-			n := 0
-			err := s.query(ctx, "look for the filegroup", "SELECT COUNT(*) FROM "+quoteIdent(d.Name)+
-				".sys.filegroups WHERE name = @p1", func(r *sql.Rows) error { return r.Scan(&n) }, value)
+			n, err := s.count(ctx, "look for the filegroup", "SELECT COUNT(*) FROM "+quoteIdent(d.Name)+
+				".sys.filegroups WHERE name = @p1", value)
 			if err != nil {
 				return nil, err
 			}

@@ -398,7 +398,10 @@ func (s *server) readRightsWithin(ctx context.Context, in change.Intent, snap *c
 	default:
 		database = in.Grant.Database
 	}
-	more := detailsOf(snap.Details)
+	return s.readRights(ctx, database, detailsOf(snap.Details))
+}
+
+func (s *server) readRights(ctx context.Context, database string, more *details) error {
 	return wrap("read what the login may do there", s.db.QueryRowContext(ctx, `SELECT
 		COALESCE(HAS_PERMS_BY_NAME(@p1, 'DATABASE', 'ALTER'), 0),
 		COALESCE(HAS_PERMS_BY_NAME(@p1, 'DATABASE', 'CONTROL'), 0)`,
