@@ -186,8 +186,8 @@ type Script struct {
 	File    string `json:"file"` // extension
 	Client  string `json:"client"`
 	// Piece is what is sent at once, where that is not one statement, and Pieces several: "batch".
-	Piece  string `json:"-"`
-	Pieces string `json:"-"`
+	Piece  string `json:"piece,omitempty"`
+	Pieces string `json:"pieces,omitempty"`
 	// Begins are how the dumps of the engine's own programs begin, after empty comments.
 	Begins []string `json:"-"`
 	// Head stands before the first statement.

@@ -173,8 +173,8 @@ func Stays(step change.Step, of Script) error {
 	}
 	text := "its answer was lost: how far the script ran is not known"
 	if err == nil {
-		text = fmt.Sprintf("%s up to line %s took effect, and "+
-			"stay", of.Count(taken), step.Args["line"])
+		text = fmt.Sprintf("%s up to line %s took effect, and %s", of.Count(taken), step.Args["line"],
+			map[bool]string{true: "stays", false: "stay"}[taken == 1])
 	}
 	return &Error{Op: "take the script back", Kind: Refused, Text: text,
 		Next: "Look at the tables, and run what is left; or set the database aside and begin anew."}

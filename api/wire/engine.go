@@ -159,6 +159,8 @@ type EngineScript struct {
 	Media   string `json:"media"`
 	File    string `json:"file" doc:"The extension."`
 	Client  string `json:"client" doc:"The program that runs it."`
+	Piece   string `json:"piece,omitempty" doc:"What is sent at once, where that is not one statement."`
+	Pieces  string `json:"pieces,omitempty" doc:"Several of them."`
 }
 
 // Engines is everything that the engines say of themselves.

@@ -1759,6 +1759,10 @@ export interface components {
             /** @description The extension. */
             file: string;
             media: string;
+            /** @description What is sent at once, where that is not one statement. */
+            piece?: string;
+            /** @description Several of them. */
+            pieces?: string;
         };
         Engines: {
             /** @description The options that mean the same on every engine that has them, by the part of an intent. */

@@ -5,8 +5,15 @@
 	import { sendScript, type Script } from './upload';
 
 	/** Takes a script in: a file that is chosen, or dropped here. */
-	type Props = { server: string; script: Script | null; file?: File | null };
-	let { server, script = $bindable(), file = null }: Props = $props();
+	type Props = {
+		server: string;
+		script: Script | null;
+		file?: File | null;
+		/** What is sent at once, and several of them. */
+		piece?: string;
+		pieces?: string;
+	};
+	let { server, script = $bindable(), file = null, piece = 'statement', pieces = 'statements' }: Props = $props();
 
 	let sending = $state<File | null>(null);
 	let sent = $state(0);
@@ -69,7 +76,7 @@
 			<span class="quiet text-sm"
 				>{size(script.size)}, {count(script.lines)}
 				{script.lines === 1 ? 'line' : 'lines'}, {count(script.statements)}
-				{script.statements === 1 ? 'statement' : 'statements'}</span
+				{script.statements === 1 ? piece : pieces}</span
 			>
 			<span class="quiet text-sm">Drop another file here, or choose one, to run that instead.</span>
 		{:else}

@@ -50,10 +50,9 @@
 	rest={(f) => !f.option}
 	hint="Give the script; what it holds, and what would run, is shown here."
 >
-	<ScriptField {server} bind:script file={ofBlueprint} />
+	<ScriptField {server} bind:script file={ofBlueprint} piece={engine?.script.piece} pieces={engine?.script.pieces} />
 	{#if engine}<EngineFields {server} {engine} kind="database.fill" bind:options brief={form.brief} />{/if}
 	<p class="quiet">
-		The script runs as an account of its own, made for it and dropped afterwards, that may do what the owner of this one
-		database may. It stops at the first error, with its line.
+		{engine?.intents['database.fill']?.says} It stops at the first error, with its line.
 	</p>
 </ChangeFormPage>
