@@ -21,7 +21,8 @@ func (a app) fillCommand() *cli.Command {
 			"which needs --yes.\n" +
 			"The script runs as an account of its own, made for it and dropped afterwards, that may work in " +
 			"this one\n" +
-			"database (engine show ENGINE says what it may). It stops at the first error, with its line.\n" + otherOptions,
+			"database (engine show ENGINE says what it may). It stops at the first error, with its line.\n" +
+			otherOptions,
 		Flags: append([]cli.Flag{&cli.BoolFlag{Name: "one-transaction",
 			Usage: "all of it takes effect, or none (the default where the script can run in one); =false: " +
 				"statement by statement"}},

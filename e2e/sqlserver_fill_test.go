@@ -90,15 +90,20 @@ func (c customs) nothingFilled(t *testing.T) {
 // runs has the rights of its user in the one database, and leaves nothing to one that goes.
 func testFillHostileSQLServer(t *testing.T, c customs, fill func(int, string, ...string) string) {
 	for text, code := range map[string]string{
-		"EXEC (N'CREATE LO' + N'GIN mate WITH PASSWORD = N''x''')":      "15247",
-		"EXEC (N'INSERT others_prod.dbo.secret VALUES (1)')":            "916",
-		"EXEC (N'ROLL' + N'BACK; DROP DATA' + N'BASE berths_prod')":     "3701",
-		"EXEC (N'ALTER ROLE db_owner ADD MEM' + N'BER public')":         "15151",
-		"EXEC (N'CREATE USER mate WITHOUT LO' + N'GIN')":                "15247",
-		"INSERT dbo.fares VALUES (9, N'z')\nGO\nEXEC (N'COM' + N'MIT')": "0 transactions are open, and not 1",
+		"EXEC (N'CREATE LO' + N'GIN mate WITH PASSWORD = N''x''')":  "15247",
+		"EXEC (N'INSERT others_prod.dbo.secret VALUES (1)')":        "916",
+		"EXEC (N'ROLL' + N'BACK; DROP DATA' + N'BASE berths_prod')": "3701",
+		"EXEC (N'ALTER ROLE db_owner ADD MEM' + N'BER public')":     "15151",
+		"EXEC (N'CREATE USER mate WITHOUT LO' + N'GIN')":            "15247",
 	} {
 		has(t, text, fill(1, text), code)
 	}
+	has(t, "a transaction that ends within", fill(1, "INSERT dbo.fares VALUES (20, N'z')\nGO\nEXEC (N'COM' + N'MIT')"),
+		"0 transactions are open, and not 1", "has ended the transaction around it itself", "stuck")
+	has(t, "and an error after it", fill(1, "INSERT dbo.fares VALUES (21, N'z')\nGO\nEXEC (N'COM' + N'MIT')\nGO\n"+
+		"INSERT dbo.nowhere VALUES (1)"), "line 5", "has ended the transaction around it itself", "stuck")
+	has(t, "nothing runs any more", fill(1, "INSERT dbo.fares VALUES (9, N'z')\nGO\nSET NOEXEC ON\nGO\nSELECT 1"),
+		"SET NOEXEC", "reverted")
 	c.nothingFilled(t)
 	// Its own schema is the one thing that it may grant on.
 	fill(0, "CREATE SCHEMA mine\nGO\nCREATE TABLE mine.kept (n int)\nGO\n"+

@@ -188,6 +188,9 @@ type Script struct {
 	// Piece is what is sent at once, where that is not one statement, and Pieces several: "batch".
 	Piece  string `json:"piece,omitempty"`
 	Pieces string `json:"pieces,omitempty"`
+	// Wide: statements are sent in UTF-16. A file may be written so, with a byte order mark, and what is no
+	// character would be lost.
+	Wide bool `json:"-"`
 	// Begins are how the dumps of the engine's own programs begin, after empty comments.
 	Begins []string `json:"-"`
 	// Head stands before the first statement.

@@ -277,9 +277,10 @@ func (l *looking) tell(s *Summary) {
 		l.invalid = s.Lines
 	}
 	switch {
-	case bytes.HasPrefix(head, []byte("\xFF\xFE")), bytes.HasPrefix(head, []byte("\xFE\xFF")),
-		len(head) > 3 && bytes.IndexByte(head[:4], 0) >= 0:
+	case bytes.HasPrefix(head, []byte("\xFF\xFE")), bytes.HasPrefix(head, []byte("\xFE\xFF")):
 		s.Encoding, s.BOM = "UTF-16", true
+	case len(head) > 3 && bytes.IndexByte(head[:4], 0) >= 0:
+		s.Encoding = "UTF-16"
 	case l.invalid > 0:
 		s.Encoding, s.Invalid = "unknown", l.invalid
 	case l.wide:

@@ -181,7 +181,7 @@ func fillForm(p *Draft, k script.Kept) {
 			"The script says of itself that it is a dump of %s: %s.", k.Of, naming.Show(s.Begins))
 	}
 	switch {
-	case s.Encoding == "UTF-16":
+	case s.Encoding == "UTF-16" && !(p.D.Script.Wide && s.BOM):
 		b.Find(change.Stop, change.ScriptEncoding, "Save it as UTF-8.",
 			"The script is written in UTF-16, which the server does not read.")
 		return
@@ -197,7 +197,12 @@ func fillForm(p *Draft, k script.Kept) {
 	case s.Statements == 0 && !s.Has(script.Refused):
 		b.Find(change.Stop, change.ScriptEmpty, "Look whether it is the right file.", "The script has no statement.")
 	}
-	if s.Invalid > 0 {
+	switch {
+	case s.Invalid == 0:
+	case p.D.Script.Wide:
+		b.Find(change.Stop, change.ScriptEncoding, "Save it as UTF-8, or as UTF-16 with a byte order mark.",
+			"From line %d on the script has bytes that are no UTF-8, and would be lost.", s.Invalid)
+	default:
 		b.Find(change.Caution, change.ScriptEncoding,
 			"Save it as UTF-8, unless the script itself says what its characters are.",
 			"From line %d on the script has bytes that are no UTF-8.", s.Invalid)

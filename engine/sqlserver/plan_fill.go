@@ -93,12 +93,10 @@ func planFill(p *planning.Draft) {
 	first, last := args(), args()
 	first["do"], first["undo"], last["do"] = engine.EncodeList(do), engine.EncodeList(gone), engine.EncodeList(gone)
 	drop := strings.Join(gone, ";\n")
+	// In one transaction too: what runs as a text can end it.
 	run := change.Step{Kind: stepFill, Title: planning.FillTitle(p, k), Halts: true, Seconds: planning.FillSeconds,
-		Args: args()}
+		Repair: planning.StaysText, Args: args()}
 	run.Args["size"], run.Args["at_once"] = fmt.Sprint(k.Summary.Size), catalog.WriteValue(atOnce)
-	if !atOnce {
-		run.Repair = planning.StaysText
-	}
 	p.Step(change.Step{Kind: stepFiller, Title: "make the login as which it runs", Statement: strings.Join(do, ";\n"),
 		Undo: drop, Repair: drop, Seconds: 120, Args: first}, run,
 		change.Step{Kind: stepUnfill, Title: "drop the login again", Statement: drop, Seconds: 300, Args: last},

@@ -41,8 +41,8 @@ func (s *server) makeFiller(ctx context.Context, step change.Step) (engine.Repor
 // probeFiller looks whether the user has what it was given last.
 func (s *server) probeFiller(ctx context.Context, step change.Step) (bool, error) {
 	in := quoteIdent(step.Args["name"]) + ".sys."
-	n, err := s.count(ctx, "look for the login of the script", "SELECT COUNT(*) FROM "+in+"database_permissions p JOIN "+
-		in+"database_principals u ON u.principal_id = p.grantee_principal_id WHERE u.name = @p1 AND "+
+	n, err := s.count(ctx, "look for the login of the script", "SELECT COUNT(*) FROM "+in+"database_permissions p "+
+		"JOIN "+in+"database_principals u ON u.principal_id = p.grantee_principal_id WHERE u.name = @p1 AND "+
 		"p.permission_name = @p2", step.Args["account"], fillerRights[len(fillerRights)-1])
 	return n > 0, err
 }
@@ -125,14 +125,6 @@ func (s *server) fill(ctx context.Context, step change.Step) (engine.Report, err
 	err = f.run(ctx, ahead)
 	f.progress.Close()
 	if err == nil {
-		// A session that was told to run nothing of what it is sent, only to read it, reports no error.
-		took, look := s.probeFill(ctx, step)
-		if err = look; err == nil && !took {
-			err = &engine.Error{Op: step.Title, Kind: engine.Refused, Text: "the script has told the server to run " +
-				"nothing of what follows (SET NOEXEC, SET PARSEONLY)", Next: "Take that out, and look what is there."}
-		}
-	}
-	if err == nil {
 		after := s.countRows(ctx, step.Args["name"])
 		if before == nil {
 			after = nil
@@ -146,11 +138,8 @@ func (s *server) fill(ctx context.Context, step change.Step) (engine.Report, err
 		_, _ = s.Sender(stopping, c.ID, true)
 		cancel()
 	}
-	switch {
-	case f.committing: // nobody knows
-		return engine.Report{}, err
-	case f.atOnce: // what was not committed goes with the session
-		return engine.NothingRan(), err
+	if f.atOnce || f.committing {
+		return engine.Report{}, err // the note tells
 	}
 	return engine.Report{Learned: map[string]string{"taken": strconv.Itoa(f.taken), "line": strconv.Itoa(f.line)}}, err
 }
@@ -176,7 +165,8 @@ func (f *filler) run(ctx context.Context, from script.Splitter) error {
 	f.begun = time.Now()
 	first := []string{"SET XACT_ABORT ON"}
 	if f.atOnce {
-		first = append(first, "BEGIN TRANSACTION")
+		// With the note as the first that it does: if that is there afterwards, something took effect.
+		first = append(first, "BEGIN TRANSACTION", f.noteSQL())
 	}
 	for _, text := range first {
 		if _, err := f.conn.ExecContext(ctx, text); err != nil {
@@ -210,19 +200,24 @@ func (f *filler) end(ctx context.Context) error {
 	if f.atOnce {
 		want = 1
 	}
-	if err := f.conn.QueryRowContext(ctx, "SELECT @@TRANCOUNT").Scan(&open); err != nil {
+	err := f.conn.QueryRowContext(ctx, "SELECT @@TRANCOUNT").Scan(&open)
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
+		// A session that was told only to read what it is sent has no rows, and no error.
+		return &engine.Error{Op: f.step.Title, Kind: engine.Refused, Text: "the script has told the server to run " +
+			"nothing of what follows (SET NOEXEC, SET PARSEONLY)", Next: "Take that out, and look what is there."}
+	case err != nil:
 		return f.failed(ctx, err, last)
+	case open != want:
+		return &engine.Error{Op: f.step.Title, Kind: engine.Refused,
+			Text: fmt.Sprintf("at its end %d transactions are open, and not %d: a procedure, or what the script runs as a "+
+				"text, has begun or ended one", open, want),
+			Next: "Take that out, or run the script without a transaction around it; what is open is taken back."}
 	}
-	if open != want {
-		return &engine.Error{Op: f.step.Title, Kind: engine.Refused, Text: fmt.Sprintf("at its end "+
-			"%d transactions are open, and not %d: what runs in the script as a text, or a procedure, has begun or ended "+
-			"one", open, want), Next: "Take that out, or run the script without a transaction around it; what is open is taken back."}
-	}
-	note := quoteIdent(defaultSchema) + "." + quoteIdent(f.step.Args["account"])
-	texts := []string{"CREATE TABLE " + note + " (mark nvarchar(1000))",
-		"INSERT " + note + " VALUES (" + quoteText(f.mark) + ")"}
+	insert := "INSERT " + f.note() + " VALUES (" + quoteText(f.mark) + ")"
+	texts := []string{f.noteSQL(), insert}
 	if f.atOnce {
-		texts = append(texts, "COMMIT TRANSACTION")
+		texts = []string{insert, "COMMIT TRANSACTION"}
 	}
 	for i, text := range texts {
 		f.committing = i == len(texts)-1
@@ -232,6 +227,13 @@ func (f *filler) end(ctx context.Context) error {
 	}
 	return nil
 }
+
+// note is the table in which it is noted how far a script came.
+func (f *filler) note() string {
+	return quoteIdent(defaultSchema) + "." + quoteIdent(f.step.Args["account"])
+}
+
+func (f *filler) noteSQL() string { return "CREATE TABLE " + f.note() + " (mark nvarchar(1000))" }
 
 // filledMark is what the note holds by which it is known that a script has run to its end.
 func (s *server) filledMark(step change.Step) string {
@@ -284,13 +286,26 @@ func (s *server) probeFill(ctx context.Context, step change.Step) (bool, error) 
 	return n > 0, err
 }
 
-// fillNote is the table in which it is noted that a script has run to its end.
+// fillNote is the table in which it is noted how far a script came.
 func fillNote(step change.Step) catalog.Object {
 	return catalog.Object{Scope: catalog.ScopeTable, Database: step.Args["name"], Schema: defaultSchema,
 		Name: step.Args["account"]}
 }
 
-// undoFill says what stays of a script that did not run to its end.
-func (s *server) undoFill(_ context.Context, step change.Step) (engine.Report, error) {
-	return engine.Report{}, engine.Stays(step, description.Script)
+// undoFill says what stays of a script that did not run to its end: of one in a transaction nothing, unless
+// it has ended that itself.
+func (s *server) undoFill(ctx context.Context, step change.Step) (engine.Report, error) {
+	if step.Args["at_once"] != "yes" {
+		return engine.Report{}, engine.Stays(step, description.Script)
+	}
+	if err := s.endFiller(ctx, step); err != nil {
+		return engine.Report{}, err
+	}
+	there, err := s.objectThere(ctx, fillNote(step))
+	if err == nil && there {
+		err = &engine.Error{Op: "take the script back", Kind: engine.Refused,
+			Text: "the script has ended the transaction around it itself: what it did until then took effect, and stays",
+			Next: "Look at the tables, and run what is left; or set the database aside and begin anew."}
+	}
+	return engine.Report{}, err
 }

@@ -1,10 +1,14 @@
 package sqlserver
 
 import (
+	"bufio"
 	"io"
 	"regexp"
 	"strconv"
 	"strings"
+
+	"golang.org/x/text/encoding/unicode"
+	"golang.org/x/text/transform"
 
 	"example.com/genarch/core/lexical"
 	"example.com/genarch/core/script"
@@ -17,12 +21,42 @@ import (
 
 // Script takes a script apart.
 func (Engine) Script(from io.Reader) script.Splitter {
-	return &splitter{in: lexical.NewStream(from, script.MaxStatement)}
+	raw := &counted{from: from}
+	text, wide := decoded(raw)
+	s := &splitter{in: lexical.NewStream(text, script.MaxStatement)}
+	if wide {
+		s.raw = raw
+	}
+	return s
+}
+
+// decoded is a script as UTF-8: the engine's own programs write files in UTF-16 too, with a byte order mark.
+func decoded(from io.Reader) (text io.Reader, wide bool) {
+	whole := bufio.NewReader(from)
+	head, _ := whole.Peek(2) // an error shows again when it is read on
+	if mark := string(head); mark != "\xFF\xFE" && mark != "\xFE\xFF" {
+		return whole, false
+	}
+	return transform.NewReader(whole, unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder()), true
+}
+
+// counted counts what was read.
+type counted struct {
+	from io.Reader
+	n    int64
+}
+
+// Read reads on.
+func (c *counted) Read(into []byte) (int, error) {
+	n, err := c.from.Read(into)
+	c.n += int64(n)
+	return n, err
 }
 
 // splitter is a script that is taken apart.
 type splitter struct {
-	in *lexical.Stream
+	in  *lexical.Stream
+	raw *counted // nil: what is passed is as it is in the file
 	// again is how often the batch last is still to be given; next was met with another statement.
 	again int
 	last  script.Statement
@@ -39,7 +73,12 @@ const (
 )
 
 // Offset is how many bytes were passed.
-func (s *splitter) Offset() int64 { return s.in.Offset() }
+func (s *splitter) Offset() int64 {
+	if s.raw != nil {
+		return s.raw.n
+	}
+	return s.in.Offset()
+}
 
 // Next gives the next batch.
 func (s *splitter) Next() (script.Statement, error) {

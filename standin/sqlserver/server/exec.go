@@ -53,6 +53,7 @@ type Session struct {
 // options are what SET sets; a called text gives them back as they were.
 type options struct {
 	xactAbort, nocount     bool
+	noexec                 bool // statements are read, and not run
 	isolation, lockTimeout int
 }
 

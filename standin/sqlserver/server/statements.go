@@ -20,6 +20,9 @@ func (x *exec) stmt(st tsql.Stmt) ctl {
 	if s.ctx.Err() != nil {
 		return x.cancelled()
 	}
+	if _, sets := st.Do.(tsql.SetOpt); s.noexec && !sets {
+		return goOn
+	}
 	switch do := st.Do.(type) {
 	case tsql.Block:
 		return x.block(do.Body)
@@ -384,6 +387,8 @@ func (x *exec) setOption(o tsql.SetOpt) {
 		switch n {
 		case "XACT_ABORT":
 			x.s.xactAbort = on
+		case "NOEXEC", "PARSEONLY":
+			x.s.noexec = on
 		case "NOCOUNT":
 			x.s.nocount = on
 		case "LOCK_TIMEOUT":
