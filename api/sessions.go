@@ -106,7 +106,7 @@ func renderSession(server string, s catalog.Session, class clearing.Class) wire.
 		Account: wire.Principal(s.Account), Superuser: s.Super, Application: s.Application,
 		Client: s.Client, Started: optional(s.Started), State: string(s.Activity), StateSince: optional(s.StateSince),
 		Statement:   s.Statement,
-		Transaction: optional(s.Transaction), Written: s.Written, Rows: s.Rows, Locks: s.Locks,
+		Transaction: optional(s.Transaction), Written: s.Written, Rows: s.Rows, LogBytes: s.LogBytes, Locks: s.Locks,
 		BlockedBy: orEmpty(s.BlockedBy), Wait: s.Wait, Progress: s.Progress, Leader: s.Leader}
 }
 

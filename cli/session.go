@@ -180,11 +180,14 @@ func (a app) sessionColumns(read time.Time) []column[wire.ServerSession] {
 			exact: func(s wire.ServerSession) string { return timePtrText(s.StateSince) }, right: true},
 		{title: "tx", text: func(s wire.ServerSession) string { return since(s.Transaction) },
 			exact: func(s wire.ServerSession) string { return timePtrText(s.Transaction) }, right: true},
-		{title: "rows", text: func(s wire.ServerSession) string {
-			if s.Rows == nil {
-				return ""
+		{title: "written", text: func(s wire.ServerSession) string {
+			switch {
+			case s.Rows != nil:
+				return naming.Count(*s.Rows, "row")
+			case s.LogBytes > 0:
+				return sizeText(s.LogBytes)
 			}
-			return strconv.FormatInt(*s.Rows, 10)
+			return ""
 		}, right: true},
 		{title: "locks", text: func(s wire.ServerSession) string {
 			if s.Locks == 0 {

@@ -74,6 +74,8 @@ func testMadeSQLServer(t *testing.T, c customs) {
 		"files.trail.kind=log", "--yes").err,
 		"ON PRIMARY (NAME = N'tickets'", "RECOVERY SIMPLE", "ALTER AUTHORIZATION ON DATABASE::[tickets_prod]",
 		"(default, from database model)")
+	has(t, "too large", c.run(1, "database", "create", "customs/piles_prod", "--set", "files.piles.size=15 TB",
+		"--yes").err, "disk.full", "would take 15.0 TiB on / of the server")
 	has(t, "shown", c.run(0, "database", "show", "customs/tickets_prod").out, "harbour_app", "simple",
 		"tickets, kind data, filegroup PRIMARY, path /var/opt/mssql/data/tickets_prod.mdf, size 64.0 MiB",
 		"grows by 32 MB")
@@ -129,7 +131,8 @@ func testTakenSQLServer(t *testing.T, c customs) {
 		}
 	}
 	has(t, "written", c.run(3, "database", "rename", "customs/gangways_prod", "--to", "piers_prod", "--yes").err,
-		"work.lost", "harbour_app, whose default database it is")
+		"work.lost", "harbour_app, whose default database it is", "bytes of log, since")
+	has(t, "how much", c.run(0, "session", "list", "customs").out, "WRITTEN", " B ")
 	c.run(0, "database", "rename", "customs/gangways_prod", "--to", "piers_prod", "--yes", "--accept", "work.lost",
 		"--accept", "drop.breaks")
 	if got := c.one(t, "SELECT user_access_desc FROM sys.databases WHERE name = N'piers_prod'"); got != "MULTI_USER" {

@@ -23,6 +23,7 @@ type ServerSession struct {
 	Transaction *time.Time `json:"transaction,omitempty" doc:"When its open transaction began."`
 	Written     bool       `json:"written" doc:"Its transaction has written."`
 	Rows        *int64     `json:"rows,omitempty" doc:"How many rows, where the engine tells."`
+	LogBytes    int64      `json:"log_bytes,omitempty" doc:"How many bytes of log, where the engine tells."`
 	Locks       int        `json:"locks"`
 	BlockedBy   []int64    `json:"blocked_by" nullable:"false" doc:"The numbers of those it waits for."`
 	Wait        string     `json:"wait,omitempty"`

@@ -2680,6 +2680,11 @@ export interface components {
             leader?: number;
             /** Format: int64 */
             locks: number;
+            /**
+             * Format: int64
+             * @description How many bytes of log, where the engine tells.
+             */
+            log_bytes?: number;
             /** @description What it would lose by being ended. */
             loses: string;
             /** Format: int64 */

@@ -101,14 +101,16 @@ type Session struct {
 	Transaction time.Time
 	// Written: the open transaction has written, and ending it loses that.
 	// Rows is how many rows, where the engine counts them (MariaDB).
-	Written bool
-	Rows    *int64
+	// LogBytes is how much log, where the engine tells that (SQL Server); 0: none, or it does not tell.
+	Written  bool
+	Rows     *int64
+	LogBytes int64
 	// Locks counts what it holds; BlockedBy are the numbers of the sessions that
 	// it waits for; Wait is what for.
 	Locks     int
 	BlockedBy []int64
 	Wait      string
-	// Progress tells how far an ending session is with rolling its work back.
+	// Progress tells how far an ending session is with rolling its work back, or a backup.
 	Progress string
 	// Leader is the session that a parallel worker works for; 0: none.
 	Leader int64

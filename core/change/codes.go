@@ -25,6 +25,8 @@ const (
 	OwnerAmbiguous = "owner.ambiguous"
 	// OptionRisky: an option that hardly any database is better with.
 	OptionRisky = "option.risky"
+	// DiskFull: files of 2 TB on a disk with 40 GB.
+	DiskFull = "disk.full"
 	// OwnerDenied: Genarch's login may not make a database for that owner.
 	OwnerDenied = "owner.denied"
 	// OwnerConcept: MariaDB has no owners; the account gets a bundle instead.

@@ -92,8 +92,8 @@ func Loss(s catalog.Session) string {
 	case InTransaction:
 		return "its open transaction, which has written nothing"
 	case Written:
-		if s.Rows != nil && *s.Rows > 0 {
-			return fmt.Sprintf("what its transaction has written: %d rows", *s.Rows)
+		if much := Amount(s); much != "" {
+			return "what its transaction has written: " + much
 		}
 		return "what its transaction has written"
 	case Ending:
@@ -102,6 +102,18 @@ func Loss(s catalog.Session) string {
 		return "not known: what it does cannot be seen"
 	}
 	return "nothing: it is never ended implicitly"
+}
+
+// Amount says how much the open transaction of a session has written, as the engine counts it; empty: it does
+// not tell.
+func Amount(s catalog.Session) string {
+	switch {
+	case s.Rows != nil && *s.Rows > 0:
+		return naming.Count(*s.Rows, "row")
+	case s.LogBytes > 0:
+		return naming.SizeText(s.LogBytes) + " of log"
+	}
+	return ""
 }
 
 // Endable reports whether sessions of a class may be ended at all.

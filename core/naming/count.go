@@ -26,3 +26,16 @@ func CountWord[N int | int64](n N, many string) string {
 	}
 	return fmt.Sprintf("%d %s", n, many)
 }
+
+// SizeText is a number of bytes in words.
+func SizeText(n int64) string {
+	for _, u := range []struct {
+		name string
+		of   int64
+	}{{"TiB", 1 << 40}, {"GiB", 1 << 30}, {"MiB", 1 << 20}, {"KiB", 1 << 10}} {
+		if n >= u.of {
+			return fmt.Sprintf("%.1f %s", float64(n)/float64(u.of), u.name)
+		}
+	}
+	return Count(n, "byte")
+}

@@ -52,7 +52,7 @@ func planFill(p *planning.Draft) {
 	if s := k.Summary; more.Filling.MaxPacket > 0 && int64(s.Longest) >= more.Filling.MaxPacket {
 		b.Find(change.Stop, change.ScriptLong, "Raise max_allowed_packet of the server, or write shorter statements.",
 			"The statement at line %d has %s; the server takes %s (max_allowed_packet).", s.LongestAt,
-			planning.SizeText(int64(s.Longest)), planning.SizeText(more.Filling.MaxPacket))
+			naming.SizeText(int64(s.Longest)), naming.SizeText(more.Filling.MaxPacket))
 	}
 	if login := snap.Instance.Login; !login.May("manage_accounts") {
 		b.Find(change.Stop, change.RightsMissing, login.Remedy("manage_accounts"),

@@ -175,7 +175,11 @@ func pick(in []catalog.Session, classes ...clearing.Class) []catalog.Session {
 func whoText(list []catalog.Session) string {
 	var out []string
 	for _, s := range list {
-		out = append(out, clearing.Who(s))
+		text := clearing.Who(s)
+		if s.Progress != "" {
+			text += ", " + s.Progress
+		}
+		out = append(out, text)
 	}
 	return semicolons(out)
 }
@@ -184,8 +188,8 @@ func lossText(list []catalog.Session) string {
 	var out []string
 	for _, s := range list {
 		text := clearing.Who(s)
-		if s.Rows != nil && *s.Rows > 0 {
-			text += fmt.Sprintf(", %d rows", *s.Rows)
+		if much := clearing.Amount(s); much != "" {
+			text += ", " + much
 		}
 		if !s.Transaction.IsZero() {
 			text += ", since " + s.Transaction.UTC().Format("15:04:05 UTC")

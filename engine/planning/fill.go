@@ -132,7 +132,7 @@ func fillSettings(p *Draft, k script.Kept) {
 	set := func(name, title, value, decides string) {
 		b.Set(change.Setting{Name: name, Title: title, Value: value, Asked: true, Decides: decides})
 	}
-	set("script", "Script", fmt.Sprintf("%s, %s, %s", cmp.Or(k.File, "from standard input"), SizeText(s.Size),
+	set("script", "Script", fmt.Sprintf("%s, %s, %s", cmp.Or(k.File, "from standard input"), naming.SizeText(s.Size),
 		naming.Count(s.Lines, "line")), "what is run")
 	set(change.ScriptHash, "Hash (SHA-256)", s.SHA256, "by which it is told that it is the one that you mean")
 	encoding := s.Encoding
@@ -158,19 +158,6 @@ func fillSettings(p *Draft, k script.Kept) {
 		}
 		set("tables", "Tables", Shorten(names), "what it creates")
 	}
-}
-
-// SizeText is a number of bytes in words.
-func SizeText(n int64) string {
-	for _, u := range []struct {
-		name string
-		of   int64
-	}{{"GiB", 1 << 30}, {"MiB", 1 << 20}, {"KiB", 1 << 10}} {
-		if n >= u.of {
-			return fmt.Sprintf("%.1f %s", float64(n)/float64(u.of), u.name)
-		}
-	}
-	return naming.Count(n, "byte")
 }
 
 // fillForm finds what is wrong with the script as a file.

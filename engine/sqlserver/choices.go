@@ -23,6 +23,8 @@ type details struct {
 	// how many objects of users lie in it.
 	Model   catalog.Values
 	InModel int
+	// Volumes are its disks, where files are asked for and the server tells.
+	Volumes []volume
 	// OwnerUser: the login that is to own a database is a user in it.
 	OwnerUser bool
 	// Joined says by what the database is tied to other servers: a stop for whatever moves it.
@@ -176,11 +178,27 @@ func (s *server) readDatabaseSide(ctx context.Context, in change.Intent, snap *c
 	if err != nil {
 		return wrap("read the server's defaults", err)
 	}
+	if spec.Options.Has("files") {
+		more.Volumes = s.readVolumes(ctx)
+	}
 	list, err := s.readDatabases(ctx, "model")
 	if err == nil && len(list) == 1 {
 		more.Model = list[0].Properties
 	}
 	return err
+}
+
+// readVolumes reads the disks on which files of databases lie; none where the server does not tell. Source:
+// sys.dm_os_volume_stats.
+func (s *server) readVolumes(ctx context.Context) (out []volume) {
+	_ = s.query(ctx, "look for room", `SELECT DISTINCT v.volume_mount_point, v.available_bytes FROM sys.master_files f
+		CROSS APPLY sys.dm_os_volume_stats(f.database_id, f.file_id) v`, func(r *sql.Rows) error {
+		var v volume
+		err := r.Scan(&v.Mount, &v.Free)
+		out = append(out, v)
+		return err
+	})
+	return out
 }
 
 // isUser reports whether a login is a user of a database other than as its owner.

@@ -180,6 +180,7 @@ func planAlterFiles(p *planning.Draft, d catalog.Database) {
 	for _, f := range have {
 		groups[strings.ToUpper(f.Text("filegroup"))] = true
 	}
+	var grown []catalog.Values
 	for _, f := range differentFiles(p.Asked["files"], have) {
 		name := f.Text("name")
 		var is catalog.Values
@@ -196,6 +197,7 @@ func planAlterFiles(p *planning.Draft, d catalog.Database) {
 			if f.Text("path") == "" {
 				f = f.With("path", defaultPath(more, f, d.Name, 2, 2))
 			}
+			grown = append(grown, f)
 			add, group := "ADD FILE ", f.Text("filegroup")
 			if f.Text("kind") == fileLog {
 				add, group = "ADD LOG FILE ", ""
@@ -216,8 +218,13 @@ func planAlterFiles(p *planning.Draft, d catalog.Database) {
 				Args: map[string]string{"name": d.Name, "key": d.Key, "files": writeRows([]catalog.Values{f})}})
 			continue
 		}
+		if size, asked := f.Int("size"); asked {
+			was, _ := is.Int("size")
+			grown = append(grown, catalog.Values{"path": is.Text("path"), "size": size - was})
+		}
 		planGrow(p, d, f, is)
 	}
+	planRoom(p, grown)
 }
 
 // planGrow alters the sizes of a file.

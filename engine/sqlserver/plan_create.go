@@ -304,6 +304,7 @@ func planFiles(p *planning.Draft) []catalog.Values {
 		p.About("files", change.Stop, change.OptionInvalid, "Add one, or leave its filegroup out.",
 			"A database needs a data file in the filegroup PRIMARY.")
 	}
+	planRoom(p, out)
 	p.Settle("files", out)
 	return out
 }

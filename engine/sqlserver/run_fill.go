@@ -210,8 +210,8 @@ func (f *filler) end(ctx context.Context) error {
 		return f.failed(ctx, err, last)
 	case open != want:
 		return &engine.Error{Op: f.step.Title, Kind: engine.Refused,
-			Text: fmt.Sprintf("at its end %d transactions are open, and not %d: a procedure, or what the script runs as a "+
-				"text, has begun or ended one", open, want),
+			Text: fmt.Sprintf("at its end %d transactions are open, and not %d: a procedure, or what the script runs "+
+				"as a text, has begun or ended one", open, want),
 			Next: "Take that out, or run the script without a transaction around it; what is open is taken back."}
 	}
 	insert := "INSERT " + f.note() + " VALUES (" + quoteText(f.mark) + ")"
@@ -304,7 +304,8 @@ func (s *server) undoFill(ctx context.Context, step change.Step) (engine.Report,
 	there, err := s.objectThere(ctx, fillNote(step))
 	if err == nil && there {
 		err = &engine.Error{Op: "take the script back", Kind: engine.Refused,
-			Text: "the script has ended the transaction around it itself: what it did until then took effect, and stays",
+			Text: "the script has ended the transaction around it itself: what it did until then took effect, and " +
+				"stays",
 			Next: "Look at the tables, and run what is left; or set the database aside and begin anew."}
 	}
 	return engine.Report{}, err

@@ -75,13 +75,16 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 		x.Super = administrators[x.Account.Name]
 		x.Statement, x.Shape = dialect.Guarded(texts[x.ID.Number]), dialect.Shape(texts[x.ID.Number])
 		if open {
-			x.Transaction, x.Written = t.began, t.written > 0
+			x.Transaction, x.Written, x.LogBytes = t.began, t.written > 0, t.written
 		}
 		switch {
 		case runs && (r.command == "KILLED/ROLLBACK" || r.status == "rollback"):
 			x.Activity, x.Progress = catalog.SessionEnding, fmt.Sprintf("%.0f%% rolled back", r.percent)
 		case runs:
 			x.Activity = catalog.SessionActive
+			if r.percent > 0 { // of a backup, a restore, and what else the server can tell of
+				x.Progress = fmt.Sprintf("%.0f%% done", r.percent)
+			}
 		case open:
 			x.Activity = catalog.SessionInTransaction
 		default:

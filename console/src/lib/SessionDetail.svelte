@@ -1,6 +1,6 @@
 <script lang="ts">
 	import type { ServerSession } from './api';
-	import { codeWords, count, exact, since, visible, visibleText } from './format';
+	import { codeWords, count, exact, since, size, visible, visibleText } from './format';
 	import { whoText } from '../router';
 
 	type Props = { session: ServerSession; read: string; onclose: () => void };
@@ -18,7 +18,7 @@
 			[
 				'transaction',
 				s.transaction
-					? `open since ${exact(s.transaction)}${s.written ? ', has written' : ', has written nothing'}${s.rows ? ` ${count(s.rows)} rows` : ''}`
+					? `open since ${exact(s.transaction)}${s.written ? ', has written' : ', has written nothing'}${s.rows ? ` ${count(s.rows)} rows` : s.log_bytes ? ` ${size(s.log_bytes)} of log` : ''}`
 					: ''
 			],
 			['locks held', String(s.locks)],

@@ -2,7 +2,7 @@
 	import { createVirtualizer } from '@tanstack/svelte-virtual';
 	import { untrack } from 'svelte';
 	import ClassWord from './ClassWord.svelte';
-	import { count, since, visible } from './format';
+	import { count, since, size, visible } from './format';
 	import { endable, type Sessions } from './sessions.svelte';
 	import { whoText } from '../router';
 
@@ -102,7 +102,9 @@
 						>
 						<td class="num">{since(s.state_since, read)}</td>
 						<td class="num hidden md:table-cell"
-							>{since(s.transaction, read)}{#if s.rows}<span class="quiet"> · {count(s.rows)} rows</span>{/if}</td
+							>{since(s.transaction, read)}{#if s.rows}<span class="quiet">
+									· {count(s.rows)} rows</span
+								>{:else if s.log_bytes}<span class="quiet"> · {size(s.log_bytes)}</span>{/if}</td
 						>
 						<td class="num hidden lg:table-cell">{s.locks || ''}</td>
 						<td class="hidden max-w-96 lg:table-cell"

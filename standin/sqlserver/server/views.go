@@ -84,6 +84,10 @@ var permTypes = map[string]string{
 	"CONTROL SERVER":       "CL",
 	"CREATE TABLE":         "CRTB",
 }
+
+// diskBytes is how large the one disk is. Nothing is refused when it is full.
+const diskBytes = 200 << 30
+
 var stateDesc = map[string]string{"G": "GRANT", "W": "GRANT_WITH_GRANT_OPTION", "D": "DENY", "R": "REVOKE"}
 
 func (x *exec) seesState() bool { return x.inst.serverHas(x.s.cur, "VIEW SERVER STATE") }
@@ -976,6 +980,22 @@ database_id smallint, authenticating_database_id int, open_transaction_count int
 		},
 	)
 	views["sys.dm_exec_input_buffer"].args = 2
+	define(
+		"sys.dm_os_volume_stats",
+		"database_id int, file_id int, volume_mount_point nvarchar(512), total_bytes bigint, available_bytes bigint",
+		"VIEW SERVER STATE",
+		false,
+		func(x *exec, _ *Database, a []any) [][]any {
+			used := int64(0)
+			for _, d := range x.inst.dbs {
+				for _, f := range d.Files {
+					used += f.Size
+				}
+			}
+			return [][]any{{a[0], a[1], "/", n(diskBytes), max(0, diskBytes-used)}}
+		},
+	)
+	views["sys.dm_os_volume_stats"].args = 2
 	define(
 		"sys.fn_helpcollations",
 		"name sysname, description nvarchar(1000)",
