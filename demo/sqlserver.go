@@ -17,8 +17,19 @@ import (
 // sqlserverVersion is what customs is.
 const sqlserverVersion = "16.0.4125.3"
 
-// tariffJob is how a job of the server's agent calls itself.
-const tariffJob = "SQLAgent - TSQL JobStep (Job 0x3A5C1F0E9B7D42468ACE13570246F1B8 : Step 1)"
+// tariffJob is a job of the server's agent, which comes back each night.
+const tariffJob = "nightly tariffs"
+
+// jobProgram is how the agent calls itself when it runs the first step of a job.
+func jobProgram(ctx context.Context, s *localdb.Server, job string) string {
+	number := "0x0"
+	if db, err := sql.Open("sqlserver", s.DSN("")); err == nil {
+		defer db.Close()
+		_ = db.QueryRowContext(ctx, "SELECT CONVERT(varchar(34), CONVERT(binary(16), job_id), 1) FROM msdb.dbo.sysjobs "+
+			"WHERE name = @p1", job).Scan(&number)
+	}
+	return "SQLAgent - TSQL JobStep (Job " + number + " : Step 1)"
+}
 
 // clearing are the databases of what the company clears through customs.
 var clearing = []demoDatabase{
@@ -64,8 +75,8 @@ func seedSQLServer(ctx context.Context, b demoServer, s *localdb.Server) error {
 		"ALTER DATABASE bonded_store"+b.suffix+" SET RECOVERY SIMPLE",
 		"CREATE LOGIN nightly_tariffs"+password, in("tariffs", "CREATE USER nightly_tariffs FOR LOGIN nightly_tariffs"),
 		in("tariffs", "ALTER ROLE db_datareader ADD MEMBER nightly_tariffs"),
-		"EXEC msdb.dbo.sp_add_job @job_name = N'nightly tariffs', @owner_login_name = N'nightly_tariffs'",
-		"EXEC msdb.dbo.sp_add_jobstep @job_name = N'nightly tariffs', @step_name = N'count', "+
+		"EXEC msdb.dbo.sp_add_job @job_name = N'"+tariffJob+"', @owner_login_name = N'nightly_tariffs'",
+		"EXEC msdb.dbo.sp_add_jobstep @job_name = N'"+tariffJob+"', @step_name = N'count', "+
 			"@database_name = N'tariffs"+b.suffix+"', @command = N'SELECT COUNT(*) FROM dbo.codes'",
 		"CREATE LOGIN declarant_desk"+password, in("clearance", "CREATE USER declarant_desk FOR LOGIN declarant_desk"),
 		in("clearance", "CREATE ROLE declarants"), in("clearance", "ALTER ROLE declarants ADD MEMBER declarant_desk"),

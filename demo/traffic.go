@@ -59,7 +59,7 @@ func (l *Demo) startTraffic(ctx context.Context) {
 	l.sqlserver(ctx, customs, "clearance_prod", "clearance_app", "seal-scanner", time.Hour, "BEGIN TRANSACTION",
 		"INSERT dbo.seals VALUES (9001, N'OL-009001', N'scanned')")
 	l.sqlserver(ctx, customs, "tariffs_prod", "tariffs_app", "tariff-report", 5*time.Second, "WAITFOR DELAY '00:00:40'")
-	l.sqlserver(ctx, customs, "tariffs_prod", "nightly_tariffs", tariffJob, time.Second,
+	l.sqlserver(ctx, customs, "tariffs_prod", "nightly_tariffs", jobProgram(ctx, customs, tariffJob), time.Second,
 		"SELECT COUNT(*) FROM dbo.codes")
 }
 

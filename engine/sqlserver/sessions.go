@@ -99,6 +99,7 @@ func (s *server) Sessions(ctx context.Context, q catalog.SessionQuery) (catalog.
 		x.Uses = slices.DeleteFunc(slices.Clone(uses[x.ID.Number]), func(d string) bool { return d == x.Database })
 		x.Kind = kindOf(*x, r.command, s.isOwn(x.ID))
 	}
+	s.nameJobs(ctx, out.Sessions)
 	if q.Database != "" {
 		out.Sessions = slices.DeleteFunc(out.Sessions, func(x catalog.Session) bool {
 			return x.Database != q.Database && !slices.Contains(x.Uses, q.Database)
@@ -267,7 +268,7 @@ func kindOf(x catalog.Session, command string, own bool) catalog.SessionKind {
 		return catalog.OwnSession
 	case strings.HasPrefix(command, "BACKUP") || strings.HasPrefix(command, "RESTORE"):
 		return catalog.BackupSession
-	case strings.HasPrefix(x.Application, "SQLAgent"):
+	case strings.HasPrefix(x.Application, agent):
 		return catalog.WorkerSession
 	case strings.HasPrefix(x.Application, "Repl-"), strings.HasPrefix(x.Application, "Replication"),
 		strings.HasPrefix(x.Application, "LogReader"):
