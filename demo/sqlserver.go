@@ -25,8 +25,8 @@ func jobProgram(ctx context.Context, s *localdb.Server, job string) string {
 	number := "0x0"
 	if db, err := sql.Open("sqlserver", s.DSN("")); err == nil {
 		defer db.Close()
-		_ = db.QueryRowContext(ctx, "SELECT CONVERT(varchar(34), CONVERT(binary(16), job_id), 1) FROM msdb.dbo.sysjobs "+
-			"WHERE name = @p1", job).Scan(&number)
+		_ = db.QueryRowContext(ctx, "SELECT CONVERT(varchar(34), CONVERT(binary(16), job_id), 1) "+
+			"FROM msdb.dbo.sysjobs WHERE name = @p1", job).Scan(&number)
 	}
 	return "SQLAgent - TSQL JobStep (Job " + number + " : Step 1)"
 }

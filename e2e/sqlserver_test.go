@@ -60,6 +60,8 @@ func TestSQLServer(t *testing.T) {
 	t.Run("logins", func(t *testing.T) { testLoginsSQLServer(t, c) })
 	t.Run("cut lines", func(t *testing.T) { testCutSQLServer(t, c) })
 	t.Run("cut lines at logins", func(t *testing.T) { testCutLoginsSQLServer(t, c) })
+	t.Run("copies", func(t *testing.T) { testCopySQLServer(t, c) })
+	t.Run("copies that are stopped", func(t *testing.T) { testCopyStoppedSQLServer(t, c) })
 	t.Run("scripts", func(t *testing.T) { testFillSQLServer(t, c) })
 	t.Run("cut lines at scripts", func(t *testing.T) { testCutFillSQLServer(t, c) })
 	t.Run("console", func(t *testing.T) { testConsoleSQLServer(t, c) })
@@ -130,6 +132,10 @@ func testTakenSQLServer(t *testing.T, c customs) {
 			t.Fatal(err)
 		}
 	}
+	c.exec(t, "CREATE DATABASE shipped_prod", "EXEC master.dbo.sp_add_log_shipping_primary_database @database = "+
+		"N'shipped_prod'")
+	has(t, "its log is sent elsewhere", c.run(1, "database", "drop", "customs/shipped_prod", "--yes").err,
+		"replication.running", "log shipping")
 	has(t, "written", c.run(3, "database", "rename", "customs/gangways_prod", "--to", "piers_prod", "--yes").err,
 		"work.lost", "harbour_app, whose default database it is", "bytes of log, since")
 	has(t, "how much", c.run(0, "session", "list", "customs").out, "WRITTEN", " B ")

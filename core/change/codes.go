@@ -155,6 +155,10 @@ const (
 	CopyEvents = "copy.events"
 	// CopyNames: definitions have the name of the template in them.
 	CopyNames = "copy.names"
+	// CopyPeople: users and grants of the template are in the copy too.
+	CopyPeople = "copy.people"
+	// CopyFile: where the copy lies on the server's disk while it is made.
+	CopyFile = "copy.file"
 	// CopyMoving: somebody may write while it is copied.
 	CopyMoving = "copy.moving"
 	// CopyFreezes: writers are held up while it is copied.

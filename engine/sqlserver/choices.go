@@ -37,6 +37,8 @@ type details struct {
 	Belongings []belonging
 	// Alters and Controls: Genarch's login may alter users and roles in the database of a change, and grant there.
 	Alters, Controls bool
+	// Copied is read of the template of a copy.
+	Copied copied
 	// Filling is read for the run of a script.
 	Filling filling
 	// ObjectAbsent: what a grant is on is not there.
@@ -53,7 +55,7 @@ func detailsOf(of any) *details {
 // Choices reads lists of what can be chosen.
 func (s *server) Choices(ctx context.Context, keys ...string) (catalog.Choices, error) {
 	return engine.ReadChoices(ctx, keys, map[string]func(context.Context) ([]catalog.Choice, error){
-		"collations": s.readCollations, "owners": s.readOwners})
+		"collations": s.readCollations, "owners": s.readOwners, "templates": s.readTemplates})
 }
 
 // readCollations reads the collations that a database can have: those that are for Unicode alone
@@ -148,6 +150,11 @@ func (s *server) readDatabaseSide(ctx context.Context, in change.Intent, snap *c
 			}
 		}
 	}
+	if from := spec.Options.Text(template); from != "" && in.Kind == change.CreateDatabase {
+		if err := s.readCopySide(ctx, from, spec.Options.Text("owner"), snap); err != nil {
+			return err
+		}
+	}
 	lists := description.Needs(in)
 	if len(lists) > 0 {
 		var err error
@@ -169,6 +176,12 @@ func (s *server) readDatabaseSide(ctx context.Context, in change.Intent, snap *c
 	default:
 		return nil
 	}
+	return s.readDefaults(ctx, spec.Options.Has("files"), more)
+}
+
+// readDefaults reads what a new database gets where nothing is said. Sources: SERVERPROPERTY, sys.configurations,
+// and the database model.
+func (s *server) readDefaults(ctx context.Context, files bool, more *details) error {
 	err := s.db.QueryRowContext(ctx, `SELECT
 		COALESCE(CONVERT(nvarchar(260), SERVERPROPERTY('InstanceDefaultDataPath')), N''),
 		COALESCE(CONVERT(nvarchar(260), SERVERPROPERTY('InstanceDefaultLogPath')), N''),
@@ -178,7 +191,7 @@ func (s *server) readDatabaseSide(ctx context.Context, in change.Intent, snap *c
 	if err != nil {
 		return wrap("read the server's defaults", err)
 	}
-	if spec.Options.Has("files") {
+	if files {
 		more.Volumes = s.readVolumes(ctx)
 	}
 	list, err := s.readDatabases(ctx, "model")
@@ -211,7 +224,7 @@ func (s *server) isUser(ctx context.Context, database, login string) (bool, erro
 
 // readTakeSide reads what planning needs of a database that is to go, to move, or to be altered.
 // Sources: HAS_PERMS_BY_NAME, sys.databases, sys.database_mirroring, sys.dm_hadr_database_replica_states,
-// msdb.dbo.log_shipping_primary_databases.
+// msdb.dbo.log_shipping_primary_databases, msdb.dbo.log_shipping_secondary_databases.
 //
 // Long: each thing that ties a database to others is kept elsewhere.
 func (s *server) readTakeSide(ctx context.Context, d catalog.Database, snap *catalog.Snapshot) error {
@@ -251,6 +264,9 @@ func (s *server) readTakeSide(ctx context.Context, d catalog.Database, snap *cat
 		d.database_id = m.database_id WHERE d.name = @p1 AND m.mirroring_guid IS NOT NULL`, d.Name)
 	joined("an availability group", "SELECT COUNT(*) FROM sys.databases WHERE name = @p1 AND replica_id IS NOT NULL",
 		d.Name)
+	joined("log shipping", `SELECT (SELECT COUNT(*) FROM msdb.dbo.log_shipping_primary_databases
+		WHERE primary_database = @p1) + (SELECT COUNT(*) FROM msdb.dbo.log_shipping_secondary_databases
+		WHERE secondary_database = @p1)`, d.Name)
 	joined("a snapshot", `SELECT COUNT(*) FROM sys.databases s JOIN sys.databases d ON
 		d.database_id = s.source_database_id WHERE d.name = @p1`, d.Name)
 	if err := s.query(ctx, "look for logins", "SELECT name FROM sys.server_principals WHERE default_database_name = "+

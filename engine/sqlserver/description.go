@@ -61,10 +61,14 @@ var description = engine.Description{
 	Choices: map[string]string{
 		"collations": "Collations",
 		"owners":     "Logins that can own a database",
+		"templates":  "Databases that can be copied",
 	},
 	Fields: map[change.Part][]engine.Field{change.PartDatabase: {
 		{Name: "owner", Title: "Owner", Type: engine.Pick, From: "owners", In: engine.AtBoth, Show: engine.InList,
 			Default: "Genarch's login", Decides: "which login is dbo in it, and may do everything there"},
+		{Name: template, Title: "Template", Type: engine.Pick, From: "templates", In: engine.AtCreate,
+			Show: engine.Nowhere, Default: "the database model",
+			Decides: "of which database it is a copy, by a backup that is restored under the new name"},
 		alone(engine.Field{Name: "collation", Title: "Collation", Type: engine.Pick, From: "collations",
 			In: engine.AtBoth, Show: engine.InList, Default: "the server's",
 			Decides: "how text is sorted and compared, and by which code page varchar is kept; columns that exist " +

@@ -29,8 +29,8 @@ func TestJobNames(t *testing.T) {
 		t.Fatal(err)
 	}
 	gone := "SQLAgent - TSQL JobStep (Job 0x00112233445566778899AABBCCDDEEFF : Step 2)"
-	want := map[string]string{"SQLAgent - TSQL JobStep (Job " + number + " : Step 12)": "SQLAgent - nightly [odd] job " +
-		"(step 12)", gone: gone}
+	want := map[string]string{gone: gone,
+		"SQLAgent - TSQL JobStep (Job " + number + " : Step 12)": "SQLAgent - nightly [odd] job (step 12)"}
 	for program := range want {
 		address, _ := url.Parse(running.DSN(""))
 		more := address.Query()

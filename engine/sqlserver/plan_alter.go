@@ -156,8 +156,7 @@ func onlineStep(d catalog.Database) change.Step {
 func planOwner(p *planning.Draft, d catalog.Database, to string) {
 	login := p.Snap.Instance.Login
 	if detailsOf(p.Snap.Details).OwnerUser {
-		p.About("owner", change.Stop, change.OwnerDenied, "Drop that user first: the owner is dbo, and needs none.",
-			"%s is a user in %s already, and no user can be its owner.", shown(to), shown(d.Name))
+		userOwns(p, to, d.Name)
 	}
 	if !login.Superuser && to != login.Name {
 		p.About("owner", change.Caution, change.OwnerDenied,
@@ -169,6 +168,12 @@ func planOwner(p *planning.Draft, d catalog.Database, to string) {
 			"%s loses all rights in it that came with owning it, at once.", shown(d.Owner))
 	}
 	p.Step(ownerStep(d.Name, to, d.Owner))
+}
+
+// userOwns stops where a user would become the owner.
+func userOwns(p *planning.Draft, to, database string) {
+	p.About("owner", change.Stop, change.OwnerDenied, "Drop that user first: the owner is dbo, and needs none.",
+		"%s is a user in %s already, and no user can be its owner.", shown(to), shown(database))
 }
 
 // planAlterFiles adds files, and makes those larger that are there. No file is made smaller or taken

@@ -146,20 +146,36 @@ func planCreate(p *planning.Draft) {
 			"EXEC sp_configure 'contained database authentication', 1; RECONFIGURE",
 			"The server does not let databases be contained.")
 	}
+	from := snap.Source
+	has, source := base(p)
+	if from != nil {
+		p.Default("collation", from.Collation, source)
+		p.Default("containment", has["containment"], source)
+		if snap.Instance.Login.Superuser {
+			p.Default("owner", from.Owner, source)
+		}
+	}
 	p.Default("owner", snap.Instance.Login.Name, "Genarch's login")
 	p.Default("collation", snap.Instance.Collation, "the server")
 	p.Default("containment", "none", "SQL Server")
 	// What the database model has, a new one gets; its compatibility level is the server's own.
 	for _, option := range setOptions {
-		source := "database model"
-		p.Default(option, more.Model[option], source)
+		p.Default(option, has[option], source)
 	}
 	planCautions(p, p.Asked)
-	if more.InModel > 0 {
+	if more.OwnerUser {
+		userOwns(p, p.Settled.Text("owner"), from.Name)
+	}
+	if more.InModel > 0 && from == nil {
 		p.Find(change.Note, change.TemplateOpen, "",
 			"%s of users lie in the database model, and so in the new one.", naming.Count(more.InModel, "object"))
 	}
-	files := planFiles(p)
+	var files []catalog.Values
+	if from == nil {
+		files = planFiles(p)
+	} else {
+		files = copiedFiles(p)
+	}
 	want := p.Settings(false)
 	delete(want, "files")
 	if len(files) > 0 {
@@ -175,11 +191,15 @@ func planCreate(p *planning.Draft) {
 	if p.Asked.Has("collation") {
 		collation = p.Settled.Text("collation")
 	}
-	p.Step(change.Step{Kind: stepCreate, Title: "create database " + shown(spec.Name),
-		Statement: createDatabase(spec.Name, containment, collation, files), Undo: dropDatabase(spec.Name),
-		Seconds: longSeconds, Args: map[string]string{"name": spec.Name}})
+	if from != nil {
+		p.Step(planCopy(p, files)...)
+	} else {
+		p.Step(change.Step{Kind: stepCreate, Title: "create database " + shown(spec.Name),
+			Statement: createDatabase(spec.Name, containment, collation, files), Undo: dropDatabase(spec.Name),
+			Seconds: longSeconds, Args: map[string]string{"name": spec.Name}})
+	}
 	for _, option := range setOptions {
-		if !p.Asked.Has(option) || equal(option, p.Settled[option], more.Model[option]) {
+		if !p.Asked.Has(option) || equal(option, p.Settled[option], has[option]) {
 			continue
 		}
 		termination := ""
@@ -188,7 +208,7 @@ func planCreate(p *planning.Draft) {
 		}
 		p.Step(change.Step{Kind: stepAlter, Title: optionWords(p, option),
 			Statement: setOption(spec.Name, clause(option, p.Settled[option]), termination),
-			Undo:      setOption(spec.Name, clause(option, more.Model[option]), termination),
+			Undo:      setOption(spec.Name, clause(option, has[option]), termination),
 			Args:      map[string]string{"name": spec.Name, option: catalog.WriteValue(p.Settled[option])}})
 	}
 	if owner := p.Settled.Text("owner"); owner != snap.Instance.Login.Name {

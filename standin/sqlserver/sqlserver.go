@@ -53,7 +53,7 @@ func Main(args []string) error {
 	if s.TLS, err = certificate(*dir); err != nil {
 		return err
 	}
-	s.Instance.SetHooks(server.Hooks{Before: cuts(*dir)})
+	s.Instance.SetHooks(server.Hooks{Before: cuts(*dir), BackupTakes: pace(*dir)})
 	log.Printf("this is a stand-in for SQL Server %s, not SQL Server", *version)
 	at, err := s.Listen(*listen)
 	if err != nil {
@@ -96,6 +96,15 @@ func ownMark(dir string) (mark [16]byte, err error) {
 	rand.Read(mark[:])
 	mark[6], mark[8] = mark[6]&0x0f|0x40, mark[8]&0x3f|0x80 // a random one: RFC 9562, section 5.4
 	return mark, os.WriteFile(file, mark[:], 0o600)
+}
+
+// pace is how long a backup lasts, as the file pace in the folder says: 2s.
+func pace(dir string) func() time.Duration {
+	return func() time.Duration {
+		text, _ := os.ReadFile(filepath.Join(dir, "pace"))
+		d, _ := time.ParseDuration(strings.TrimSpace(string(text)))
+		return d
+	}
 }
 
 // cuts has the line cut once, after a statement that holds the text of the file cut in the folder.

@@ -295,6 +295,8 @@ func (x *exec) exec(e tsql.Exec) {
 		x.nested(stmt, vars)
 	case "sp_addextendedproperty", "sp_updateextendedproperty", "sp_dropextendedproperty":
 		x.property(name, arg)
+	case "sp_add_log_shipping_primary_database":
+		x.shipLog(text(arg(0, "@database")))
 	case "sp_add_job", "sp_add_jobstep":
 		x.job(name, arg)
 	case "sp_configure":

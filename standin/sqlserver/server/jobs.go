@@ -31,3 +31,14 @@ func (x *exec) job(proc string, arg func(k int, names ...string) any) {
 	}
 	x.finish(0, 0, 0)
 }
+
+// shipLog has the log of a database sent to another server, as far as that can be seen. Source:
+// sp_add_log_shipping_primary_database.
+func (x *exec) shipLog(database string) {
+	d := x.inst.db(database)
+	if d == nil || !x.inst.sysadmin(x.s.cur.login) {
+		fail(15165, 16, 1, "Could not find object '%s' or you do not have permission.", database)
+	}
+	d.Shipped = true
+	x.finish(0, 0, 0)
+}

@@ -135,9 +135,10 @@ type Database struct {
 	PageVerify                                       string
 	Target                                           int
 	Group                                            string // availability group
-	Mirrored                                         bool
+	Mirrored, Shipped                                bool
 	SnapshotOf                                       int
 	BrokerGUID                                       tds.UUID
+	Family                                           tds.UUID // of all that were restored of its backups too
 	Files                                            []*File
 	Users                                            map[int]*User
 	Schemas                                          map[int]*Schema
@@ -205,6 +206,7 @@ type Instance struct {
 	Started       time.Time
 	DataPath      string
 	dbs           map[int]*Database
+	onDisk        map[string]*Database // backups, by their paths
 	principals    map[int]*Principal
 	perms         []*Perm
 	sessions      map[int]*Session
@@ -228,6 +230,8 @@ type Hooks struct {
 	// Before is called before each statement of a client with its text; the
 	// fault says what happens.
 	Before func(session int, text string) Fault
+	// BackupTakes is how long a backup or a restore lasts.
+	BackupTakes func() time.Duration
 	// RollbackPerRow is how long taking back one row lasts.
 	RollbackPerRow time.Duration
 }
@@ -289,7 +293,8 @@ func New(machine, name, saPassword string) *Instance {
 		), Machine: machine, Name: name, Version: "16.0.4125.3", Edition: "Developer Edition " +
 			"(64-bit)", EngineEdition: 3,
 		Collation: "SQL_Latin1_General_CP1_CI_AS", Started: now, DataPath: "/var/opt/mssql/data/",
-		dbs: map[int]*Database{}, principals: map[int]*Principal{}, sessions: map[int]*Session{}, nextLogin: 260,
+		dbs: map[int]*Database{}, onDisk: map[string]*Database{}, principals: map[int]*Principal{},
+		sessions: map[int]*Session{}, nextLogin: 260,
 		nextXact: 1000,
 		config: map[string]int{
 			"contained database authentication": 0,
@@ -379,7 +384,7 @@ func (i *Instance) newDatabase(id int, name string, owner []byte) *Database {
 	d := &Database{
 		ID: id, Name: name, Owner: owner, Created: tds.RoundDateTime(now), Collation: i.Collation, Compat: 160,
 		Recovery: "FULL", State: "ONLINE", Access: "MULTI_USER",
-		AutoCreate: true, AutoUpdate: true, PageVerify: "CHECKSUM", Target: 60, BrokerGUID: uuid(),
+		AutoCreate: true, AutoUpdate: true, PageVerify: "CHECKSUM", Target: 60, BrokerGUID: uuid(), Family: uuid(),
 		Users: map[int]*User{}, Schemas: map[int]*Schema{}, Objects: map[int]*Object{}, nextUser: 5, nextSchema: 5,
 		nextObject: 581577110,
 	}

@@ -297,6 +297,10 @@ func (x *exec) do(st tsql.Stmt) {
 		x.alterDatabase(do)
 	case tsql.DropDatabase:
 		x.dropDatabase(do)
+	case tsql.Backup:
+		x.backup(do)
+	case tsql.Restore:
+		x.restore(do)
 	case tsql.CreateLogin:
 		x.createLogin(do)
 	case tsql.AlterLogin:

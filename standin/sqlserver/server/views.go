@@ -473,6 +473,19 @@ containment tinyint, containment_desc nvarchar(60), target_recovery_time_in_seco
 		"type_desc nvarchar(60), create_date datetime, modify_date datetime, is_ms_shipped bit, is_published bit"
 	define("sys.objects", objCols, "", true, objects(""))
 	define("sys.tables", objCols, "", true, objects("U"))
+	define("sys.sql_modules", "object_id int, definition nvarchar(max)", "", true,
+		func(_ *exec, d *Database, _ []any) [][]any {
+			return rowsOf(sorted(d.Objects), func(o *Object) []any {
+				if o.Type == "U" {
+					return nil
+				}
+				return []any{n(o.ID), o.Text}
+			})
+		})
+	define("sys.database_recovery_status", "database_id int, family_guid uniqueidentifier", "VIEW ANY DEFINITION",
+		false, func(x *exec, _ *Database, _ []any) [][]any {
+			return rowsOf(sorted(x.inst.dbs), func(d *Database) []any { return []any{n(d.ID), d.Family} })
+		})
 	define("sys.views", objCols, "", true, objects("V"))
 	define("sys.procedures", objCols, "", true, objects("P"))
 	define("sys.synonyms", objCols, "", true, objects("SN"))
@@ -1080,6 +1093,17 @@ database_id smallint, authenticating_database_id int, open_transaction_count int
 			})
 		},
 	)
+	define("msdb.dbo.log_shipping_primary_databases", "primary_database sysname", "", false,
+		func(x *exec, _ *Database, _ []any) [][]any {
+			return rowsOf(sorted(x.inst.dbs), func(d *Database) []any {
+				if !d.Shipped {
+					return nil
+				}
+				return []any{d.Name}
+			})
+		})
+	define("msdb.dbo.log_shipping_secondary_databases", "secondary_database sysname", "", false,
+		func(*exec, *Database, []any) [][]any { return nil })
 	define(
 		"msdb.dbo.sysjobs",
 		"job_id uniqueidentifier, name sysname, enabled tinyint, owner_sid varbinary(85)",

@@ -297,6 +297,8 @@ func (p *parser) body(t *token) any {
 		return p.permission()
 	case "INSERT", "UPDATE", "DELETE":
 		return p.dml()
+	case "BACKUP", "RESTORE":
+		return p.backup(t.upper)
 	case "CHECKPOINT":
 		p.next()
 		return Nothing{"CHECKPOINT"}
