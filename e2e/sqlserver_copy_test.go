@@ -14,12 +14,13 @@ import (
 // testCopySQLServer copies a database of the fourth engine: by a backup that is restored.
 func testCopySQLServer(t *testing.T, c customs) {
 	c.exec(t, "CREATE DATABASE [store's ]] prod]", "USE [store's ]] prod]; CREATE TABLE dbo.goods (id int)",
-		"USE [store's ]] prod]; INSERT dbo.goods VALUES (1), (2), (3)", "USE [store's ]] prod]; CREATE USER harbour_app",
+		"USE [store's ]] prod]; INSERT dbo.goods VALUES (1), (2), (3)",
+		"USE [store's ]] prod]; CREATE USER harbour_app",
 		"ALTER DATABASE [store's ]] prod] ADD FILEGROUP cold",
 		"ALTER DATABASE [store's ]] prod] ADD FILE (NAME = N'it''s cold', FILENAME = N'/var/opt/mssql/data/x.ndf') TO "+
 			"FILEGROUP cold", "USE master")
-	said := c.run(0, "database", "copy", "customs/store's ] prod", "stored_prod", "--set", "recovery=simple", "--yes").err
-	has(t, "said", said, "copy.what", "1 table and all else", "copy.people", "MOVE N'it''s cold' TO "+
+	has(t, "said", c.run(0, "database", "copy", "customs/store's ] prod", "stored_prod", "--set", "recovery=simple",
+		"--yes").err, "copy.what", "1 table and all else", "copy.people", "MOVE N'it''s cold' TO "+
 		"N'/var/opt/mssql/data/stored_prod_it''s cold.ndf'", "written over with one of the database model")
 	if got := c.one(t, `SELECT CONCAT((SELECT COUNT(*) FROM stored_prod.dbo.goods), ' ', recovery_model_desc, ' ',
 		(SELECT COUNT(*) FROM stored_prod.sys.database_principals WHERE name = N'harbour_app')) FROM sys.databases
@@ -37,7 +38,8 @@ func testCopySQLServer(t *testing.T, c customs) {
 			t.Fatal(err)
 		}
 		r := c.cli("", "database", "copy", "customs/stored_prod", name, "--set", "recovery=full", "--yes")
-		there := c.one(t, "SELECT CONVERT(varchar(9), COUNT(*)) FROM sys.databases WHERE state = 0 AND name = N'"+name+"'")
+		there := c.one(t, "SELECT CONVERT(varchar(9), COUNT(*)) FROM sys.databases WHERE state = 0 AND name = N'"+
+			name+"'")
 		if (r.code == 0) != (there == "1") || i > 0 && r.code != 0 {
 			t.Errorf("cut after %s: it ended with %d, and there are %s copies: %s", text, r.code, there, r.err)
 		}
@@ -72,7 +74,8 @@ func testCopyStoppedSQLServer(t *testing.T, c customs) {
 		testutil.Wait(t, "the step to be worked on", func() bool {
 			_, change, _ := c.call("GET", path, c.token, "")
 			for _, x := range change["brief"].(map[string]any)["steps"].([]any) {
-				if step := x.(map[string]any); step["kind"] == kind && step["status"] == "begun" && step["work"] != nil {
+				step := x.(map[string]any)
+				if step["kind"] == kind && step["status"] == "begun" && step["work"] != nil {
 					return true
 				}
 			}
@@ -83,7 +86,7 @@ func testCopyStoppedSQLServer(t *testing.T, c customs) {
 	}
 	gone := func(name string) {
 		t.Helper()
-		if got := c.one(t, "SELECT CONVERT(varchar(9), COUNT(*)) FROM sys.databases WHERE name = N'"+name+"'"); got != "0" {
+		if c.one(t, "SELECT CONVERT(varchar(9), COUNT(*)) FROM sys.databases WHERE name = N'"+name+"'") != "0" {
 			t.Errorf("%s is there", name)
 		}
 	}

@@ -312,8 +312,8 @@ func scanClass(row pgx.CollectableRow) (catalog.Class, error) {
 // without a single object is kept for overviews.
 func (s *server) readInterior(ctx context.Context, database string, object *catalog.Object) (*catalog.ObjectGrants,
 	error) {
-	s.counts.state.logins.RLock()
-	defer s.counts.state.logins.RUnlock()
+	s.counts.Looking.RLock()
+	defer s.counts.Looking.RUnlock()
 	conn, err := s.dialDatabase(ctx, database)
 	if err != nil {
 		return nil, err

@@ -51,9 +51,9 @@ type shared struct {
 	transport *engine.Transport
 	altering  alterers
 
-	mu      sync.Mutex // guards notices and counts
+	mu      sync.Mutex // guards notices
 	notices map[*pgconn.PgConn][]change.Message
-	counts  tableCounts
+	counts  *engine.TableCounts
 
 	counted counted // guarded by mu
 
@@ -78,7 +78,7 @@ func (Engine) Open(t engine.Target) (engine.Server, error) {
 		return nil, err
 	}
 	s := &shared{transport: transport, target: t, notices: map[*pgconn.PgConn][]change.Message{},
-		counts: newTableCounts()}
+		counts: engine.NewTableCounts()}
 	c := cfg.ConnConfig
 	c.Host, c.Port = t.Server.Host, uint16(t.Server.Port)
 	c.User, c.Password = t.Server.Admin, t.Password.Reveal()
@@ -158,7 +158,7 @@ func (s *server) Close() {
 	if s.changes == nil {
 		return // it goes with the one that reads
 	}
-	s.counts.stop()
+	s.counts.Stop()
 	s.pool.Close()
 	s.changes.pool.Close()
 	s.altering.pool.Close()

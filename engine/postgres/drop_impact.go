@@ -108,8 +108,8 @@ func (s *server) readContents(ctx context.Context, d catalog.Database, out *cata
 		out.Objects, out.Rows = kept.objects, &kept.rows
 		return nil
 	}
-	s.counts.state.logins.RLock()
-	defer s.counts.state.logins.RUnlock()
+	s.counts.Looking.RLock()
+	defer s.counts.Looking.RUnlock()
 	conn, err := s.dialDatabase(ctx, d.Name)
 	if err != nil {
 		return err

@@ -175,8 +175,8 @@ func (s *server) ownAddresses(ctx context.Context) (hosts, ports []string, err e
 }
 
 func (s *server) pointersIn(ctx context.Context, database string) ([]pointer, error) {
-	s.counts.state.logins.RLock()
-	defer s.counts.state.logins.RUnlock()
+	s.counts.Looking.RLock()
+	defer s.counts.Looking.RUnlock()
 	conn, err := s.dialDatabase(ctx, database)
 	if err != nil {
 		return nil, err

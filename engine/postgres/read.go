@@ -206,8 +206,7 @@ func (s *server) Databases(ctx context.Context) (catalog.Listing, error) {
 		}
 	}
 	out.Databases = slices.DeleteFunc(out.Databases, func(d catalog.Database) bool { return d.Held != nil })
-	s.counts.fill(out.Databases)
-	s.counts.refresh(s, out.Databases)
+	s.counts.Fill(out.Databases, s.countTables)
 	return out, nil
 }
 
@@ -244,9 +243,8 @@ func (s *server) Database(ctx context.Context, name string) (catalog.Database, e
 		return d, err
 	}
 	d.Size = s.sizeOf(ctx, d.Key)
-	if n, err := s.countTables(ctx, d); err == nil {
+	if n, err := s.counts.Count(ctx, d, s.countTables); err == nil {
 		d.Tables, d.TablesAt = &n, time.Now().UTC()
-		s.counts.put(d.Key, n)
 	}
 	return d, nil
 }
@@ -277,8 +275,6 @@ func (s *server) countTables(ctx context.Context, d catalog.Database) (int, erro
 	if d.Closed || d.Broken {
 		return 0, engine.ErrNotFound
 	}
-	s.counts.state.logins.RLock()
-	defer s.counts.state.logins.RUnlock()
 	conn, err := s.dialDatabase(ctx, d.Name)
 	if err != nil {
 		return 0, err

@@ -24,8 +24,8 @@ import (
 func (s *server) create(ctx context.Context, step change.Step) (engine.Report, error) {
 	const op = "create database"
 	var rep engine.Report
-	s.counts.state.logins.Lock()
-	defer s.counts.state.logins.Unlock()
+	s.counts.Looking.Lock()
+	defer s.counts.Looking.Unlock()
 	err := s.withConn(ctx, op, func(c *pgxpool.Conn) error {
 		var busy int
 		err := c.QueryRow(ctx, `SELECT count(*)::int FROM pg_catalog.pg_stat_activity a WHERE datname::text = $1::text
@@ -301,8 +301,8 @@ func (s *server) undoCreate(ctx context.Context, step change.Step) (engine.Repor
 		return rep, refuse("a database " + naming.Show(d.Name) +
 			" is there that this change did not make, so it was left alone")
 	}
-	s.counts.state.logins.Lock() // our own counting of tables is not to be in the way
-	defer s.counts.state.logins.Unlock()
+	s.counts.Looking.Lock() // our own counting of tables is not to be in the way
+	defer s.counts.Looking.Unlock()
 	if err := s.waitEmpty(ctx, d.Name); err != nil {
 		return rep, refuse("somebody is connected to " + naming.Show(d.Name) + " already, so it was left alone")
 	}

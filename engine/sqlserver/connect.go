@@ -44,6 +44,7 @@ type shared struct {
 	transport *engine.Transport
 	config    msdsn.Config // to sign in as others
 	altering  *senders.Pool
+	counts    *engine.TableCounts
 	sessions  atomic.Int64 // how many there were when last read
 
 	mu  sync.Mutex // guards own
@@ -70,7 +71,8 @@ func (Engine) Open(t engine.Target) (engine.Server, error) {
 			return transport.Unproven("TLS with a certificate that nobody vouches for")
 		}
 	}
-	s := &shared{target: t, transport: transport, config: cfg, own: map[int64]string{}}
+	s := &shared{target: t, transport: transport, config: cfg, own: map[int64]string{},
+		counts: engine.NewTableCounts()}
 	readers := s.open(engine.Readers + engine.ReadersInside)
 	readers.changes = s.open(engine.Workers + engine.WorkersInside)
 	s.altering = senders.NewPool(s.open(engine.Altering).db, connectTimeout, wrap)
@@ -92,6 +94,7 @@ func (s *server) Close() {
 	if s.changes == nil {
 		return // it goes with the one that reads
 	}
+	s.counts.Stop()
 	s.db.Close()
 	s.changes.db.Close()
 	s.altering.Close()

@@ -30,7 +30,8 @@ func (s *server) nameJobs(ctx context.Context, list []catalog.Session) {
 		if names == nil {
 			names = map[string]string{}
 			_ = s.query(ctx, "read the names of jobs", `SELECT TOP (@p1)
-				CONVERT(varchar(34), CONVERT(binary(16), job_id), 1), name FROM msdb.dbo.sysjobs`, func(r *sql.Rows) error {
+				CONVERT(varchar(34), CONVERT(binary(16), job_id), 1), name
+				FROM msdb.dbo.sysjobs`, func(r *sql.Rows) error {
 				var number, name string
 				err := r.Scan(&number, &name)
 				names[strings.ToUpper(number)] = name

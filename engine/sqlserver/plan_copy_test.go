@@ -45,8 +45,8 @@ func TestEachCopyStatementIsOneCommand(t *testing.T) {
 	in := copyAs("freight", catalog.Values{"owner": "mate"})
 	in.Server = "customs"
 	all := map[string]change.Intent{"copy": in}
-	if n := enginetest.OneCommand(t, Engine{}, dialect.Commands, []string{"cargo", "cargo_log", "cold", "archive", "more",
-		"freight", "mate"}, snap, all); n < 50 {
+	names := []string{"cargo", "cargo_log", "cold", "archive", "more", "freight", "mate"}
+	if n := enginetest.OneCommand(t, Engine{}, dialect.Commands, names, snap, all); n < 50 {
 		t.Errorf("only %d statements were looked at", n)
 	}
 	enginetest.EachKnown(t, Engine{}, steps, snap, all)

@@ -220,8 +220,15 @@ func (s *server) Databases(ctx context.Context) (catalog.Listing, error) {
 		}
 		out.Databases = append(out.Databases, d.Database)
 	}
+	s.counts.Fill(out.Databases, s.countTables)
 	out.Read = time.Now().UTC()
 	return out, nil
+}
+
+// countTables counts the tables of a database. Source: sys.tables within it.
+func (s *server) countTables(ctx context.Context, d catalog.Database) (int, error) {
+	return s.count(ctx, "count its tables", "SELECT COUNT(*) FROM "+quoteIdent(d.Name)+
+		".sys.tables WHERE is_ms_shipped = 0")
 }
 
 // readDatabases reads one database, or all, in the order of their names.
@@ -292,10 +299,9 @@ func (s *server) Database(ctx context.Context, name string) (catalog.Database, e
 		return d, err
 	}
 	if !d.Closed {
-		n, err := s.count(ctx, "count its tables", "SELECT COUNT(*) FROM "+quoteIdent(name)+
-			".sys.tables WHERE is_ms_shipped = 0")
+		n, err := s.counts.Count(ctx, d, s.countTables)
 		if err == nil { // one that the login may not enter has none that it sees
-			d.Tables = &n
+			d.Tables, d.TablesAt = &n, time.Now().UTC()
 		}
 	}
 	notes, err := s.readNotes(ctx)

@@ -39,6 +39,8 @@ func (s *server) alone(ctx context.Context, step change.Step, name, access strin
 	if err := s.nobodyWrote(ctx, step, name); err != nil {
 		return err
 	}
+	s.counts.Looking.Lock() // our own counting of tables is not to be in the way
+	defer s.counts.Looking.Unlock()
 	return s.withConn(ctx, step.Title, step, func(c *sender) error {
 		if err := announce(ctx, c, step); err != nil {
 			return err

@@ -120,8 +120,8 @@ func (s *server) sendWatched(ctx context.Context, step change.Step, what string)
 			defer close(over)
 			for engine.Pause(watching, watchEvery) {
 				percent := 0.0
-				if s.db.QueryRowContext(watching, "SELECT percent_complete FROM sys.dm_exec_requests WHERE session_id = @p1",
-					session).Scan(&percent) == nil {
+				if s.db.QueryRowContext(watching, "SELECT percent_complete FROM sys.dm_exec_requests WHERE "+
+					"session_id = @p1", session).Scan(&percent) == nil {
 					step.Worked(change.Work{What: what, Done: int64(percent * float64(total) / 100), Total: total,
 						Unit: "bytes"})
 				}

@@ -52,8 +52,6 @@ func (x *exec) goThrough(d *Database) {
 }
 
 // restore makes a database of a file.
-//
-// Long: the rules of one statement, in the order in which the server looks at them.
 func (x *exec) restore(r tsql.Restore) {
 	i := x.inst
 	end := func(number, class, state int, text string) { panic(terminated("RESTORE", number, class, state, text)) }
@@ -67,7 +65,8 @@ func (x *exec) restore(r tsql.Restore) {
 		end(3201, 16, 2, "Cannot open backup device '"+r.From+"'. Operating system error 2(The system cannot find the "+
 			"file specified.).")
 	case i.db(r.Database) != nil:
-		end(3154, 16, 4, "The backup set holds a backup of a database other than the existing '"+r.Database+"' database.")
+		end(3154, 16, 4, "The backup set holds a backup of a database other than the existing '"+r.Database+
+			"' database.")
 	}
 	d := file.clone()
 	for _, logical := range slices.Sorted(maps.Keys(r.Move)) {
@@ -81,7 +80,8 @@ func (x *exec) restore(r tsql.Restore) {
 	for _, f := range d.Files {
 		for _, o := range i.dbs {
 			if slices.ContainsFunc(o.Files, func(have *File) bool { return strings.EqualFold(have.Path, f.Path) }) {
-				end(1834, 16, 1, "The file '"+f.Path+"' cannot be overwritten.  It is being used by database '"+o.Name+"'.")
+				end(1834, 16, 1, "The file '"+f.Path+"' cannot be overwritten.  It is being used by database '"+o.Name+
+					"'.")
 			}
 		}
 	}
@@ -89,7 +89,8 @@ func (x *exec) restore(r tsql.Restore) {
 	if x.s.cur.login != nil {
 		owner = x.s.cur.login.SID
 	}
-	d.ID, d.Name, d.Owner, d.Created, d.State = x.freeDBID(), r.Database, owner, tds.RoundDateTime(time.Now()), "RESTORING"
+	d.ID, d.Name, d.Owner, d.State = x.freeDBID(), r.Database, owner, "RESTORING"
+	d.Created = tds.RoundDateTime(time.Now())
 	d.Users[1].SID = owner
 	d.Trust, d.Chaining, d.Broker = false, false, false
 	i.dbs[d.ID] = d

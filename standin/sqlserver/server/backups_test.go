@@ -22,9 +22,10 @@ func TestBackupAndRestore(t *testing.T) {
 		refused(t, c, text, number, 3013)
 		must(t, c, "IF @@TRANCOUNT > 0 ROLLBACK")
 	}
-	must(t, c, "RESTORE DATABASE e FROM DISK = '/b/x.bak' WITH MOVE 'd' TO '/data/e.mdf', MOVE 'd_log' TO '/data/e.ldf'")
-	if got := scalar[string](t, c, `SELECT CONCAT((SELECT COUNT(*) FROM e.dbo.t), (SELECT COUNT(*) FROM e.sys.database_permissions WHERE
-		permission_name = 'SELECT'), (SELECT COUNT(DISTINCT family_guid) FROM sys.database_recovery_status r JOIN
+	must(t, c, "RESTORE DATABASE e FROM DISK = '/b/x.bak' WITH MOVE 'd' TO '/data/e.mdf', "+
+		"MOVE 'd_log' TO '/data/e.ldf'")
+	if got := scalar[string](t, c, `SELECT CONCAT((SELECT COUNT(*) FROM e.dbo.t), (SELECT COUNT(*) FROM
+		e.sys.database_permissions WHERE permission_name = 'SELECT'), (SELECT COUNT(DISTINCT family_guid) FROM sys.database_recovery_status r JOIN
 		sys.databases d ON d.database_id = r.database_id WHERE d.name IN ('d', 'e')), (SELECT is_trustworthy_on FROM
 		sys.databases WHERE name = 'e'))`); got != "2110" {
 		t.Errorf("rows, grants, families and trust: %s", got)
