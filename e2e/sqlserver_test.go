@@ -276,6 +276,11 @@ func testLoginsSQLServer(t *testing.T, c customs) {
 	}
 	has(t, "why", c.run(0, "privilege", "why", "customs/account:sealer", "INSERT",
 		"seals_prod/dbo.seals").out, "no", "denied")
+	c.exec(t, "USE seals_prod; EXEC (N'CREATE TRIGGER watch ON DATABASE FOR DDL_DATABASE_LEVEL_EVENTS AS SELECT 1')",
+		"USE master")
+	has(t, "code of a tenant", c.run(3, "role", "create", "customs/seals_prod/role:keepers", "--yes").err,
+		"database.triggers", "seals_prod: watch", "as Genarch's login sa, which may do everything")
+	c.exec(t, "USE seals_prod; DROP TRIGGER watch", "USE master")
 	c.run(0, "role", "create", "customs/seals_prod/role:keepers", "--yes")
 	has(t, "a member", c.run(0, "role", "grant", "customs/seals_prod/role:keepers", "--to", "sealer", "--yes").err,
 		"ALTER ROLE [keepers] ADD MEMBER [sealer]")

@@ -103,6 +103,8 @@ const (
 	DatabaseTemplate = "database.template"
 	// DatabaseBroken: left over from an interrupted drop.
 	DatabaseBroken = "database.broken"
+	// DatabaseTriggers: code of tenants runs whenever somebody alters the database, with that one's rights.
+	DatabaseTriggers = "database.triggers"
 	// DatabaseReadOnly: nothing in it can be altered, or what making it so does.
 	DatabaseReadOnly = "database.read_only"
 	// DatabaseDenied: it is there, and Genarch's login may not do that to it.

@@ -41,6 +41,8 @@ type details struct {
 	Copied copied
 	// Filling is read for the run of a script.
 	Filling filling
+	// Triggers run whenever something in the database is altered, as whoever alters it.
+	Triggers []string
 	// ObjectAbsent: what a grant is on is not there.
 	ObjectAbsent bool
 }
@@ -146,6 +148,9 @@ func (s *server) readDatabaseSide(ctx context.Context, in change.Intent, snap *c
 		}
 		if owner := spec.Options.Text("owner"); owner != "" && in.Kind == change.AlterDatabase && !d.Closed {
 			if more.OwnerUser, err = s.isUser(ctx, d.Name, owner); err != nil {
+				return err
+			}
+			if err := s.readTriggers(ctx, d.Name, more); err != nil {
 				return err
 			}
 		}

@@ -38,6 +38,7 @@ func (Engine) Plan(in change.Intent, snap catalog.Snapshot) (change.Brief, error
 }
 
 func planKind(p *planning.Draft) {
+	planTriggers(p)
 	switch p.In.Kind {
 	case change.CreateDatabase:
 		planCreate(p)
@@ -70,6 +71,22 @@ func planKind(p *planning.Draft) {
 	case change.RevokePrivilege:
 		planTake(p)
 	}
+}
+
+// planTriggers cautions where code of tenants would run as Genarch's login.
+func planTriggers(p *planning.Draft) {
+	list := detailsOf(p.Snap.Details).Triggers
+	if len(list) == 0 {
+		return
+	}
+	login, may := p.Snap.Instance.Login, "with all of its rights"
+	if login.Superuser {
+		may = "which may do everything on the server"
+	}
+	p.Find(change.Caution, change.DatabaseTriggers, "Read them, or have their owner disable them meanwhile: DISABLE "+
+		"TRIGGER … ON DATABASE",
+		"Triggers run whenever something there is altered, as whoever alters it: here as Genarch's login %s, %s. They "+
+			"are: %s.", shown(login.Name), may, planning.Shorten(list))
 }
 
 // planMark briefs writing the mark by which this server is known for certain from then on.

@@ -255,6 +255,9 @@ func TestAccountFindings(t *testing.T) {
 		{"a team's database given away", change.Intent{Kind: change.CreateDatabase, Database: &change.DatabaseSpec{
 			Name: "lounges", Team: &change.TeamSpec{Name: "crews"}, Options: catalog.Values{"owner": "mate"}}},
 			func(s *catalog.Snapshot) { s.Instance.Login.Superuser = false }, "stop:option.invalid"},
+		{"triggers", all["grant_bundle"], func(s *catalog.Snapshot) {
+			detailsOf(s.Details).Triggers = []string{"cargo: watch"}
+		}, "caution:database.triggers"},
 		{"a denied bundle", granting1(change.GrantPrivilege, login("mate"), change.GrantSpec{Bundle: access.BundleRead,
 			Options: catalog.Values{"deny": true}}), nil, "stop:option.invalid"},
 		{"over a denial", all["grant_over_denial"], nil, "caution:grant.narrows"},

@@ -79,6 +79,11 @@ func (s *server) readOwned(ctx context.Context, in change.Intent, snap *catalog.
 		}
 	}
 	for _, u := range users {
+		if u != who { // its own database is looked at anyway
+			if err := s.readTriggers(ctx, u.Database, more); err != nil {
+				return err
+			}
+		}
 		for _, o := range ownedByUser {
 			list, err := names(fmt.Sprintf(o.text, quoteIdent(u.Database)), u.Name)
 			if err != nil {

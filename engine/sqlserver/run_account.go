@@ -401,11 +401,34 @@ func (s *server) readRightsWithin(ctx context.Context, in change.Intent, snap *c
 	return s.readRights(ctx, database, detailsOf(snap.Details))
 }
 
+// readRights reads what Genarch's login may do in a database, and what runs there when it does. Sources:
+// HAS_PERMS_BY_NAME, sys.triggers.
 func (s *server) readRights(ctx context.Context, database string, more *details) error {
+	if err := s.readTriggers(ctx, database, more); err != nil {
+		return err
+	}
 	return wrap("read what the login may do there", s.db.QueryRowContext(ctx, `SELECT
 		COALESCE(HAS_PERMS_BY_NAME(@p1, 'DATABASE', 'ALTER'), 0),
 		COALESCE(HAS_PERMS_BY_NAME(@p1, 'DATABASE', 'CONTROL'), 0)`,
 		quoteIdent(database)).Scan(&more.Alters, &more.Controls))
+}
+
+// readTriggers adds the triggers on a database itself. One that is not there, or not open, has none.
+func (s *server) readTriggers(ctx context.Context, database string, more *details) error {
+	if database == "" {
+		return nil
+	}
+	err := s.query(ctx, "look for triggers on the database", "SELECT name FROM "+quoteIdent(database)+
+		".sys.triggers WHERE parent_class = 0 AND is_disabled = 0 ORDER BY name", func(r *sql.Rows) error {
+		var name string
+		err := r.Scan(&name)
+		more.Triggers = append(more.Triggers, shown(database)+": "+shown(name))
+		return err
+	})
+	if e, ok := errors.AsType[*engine.Error](err); ok && e.Kind == engine.Refused {
+		return nil
+	}
+	return err
 }
 
 // sessionWords says whose session one is, and where.

@@ -74,7 +74,7 @@ func (s *server) readCopySide(ctx context.Context, name, owner string, snap *cat
 	}
 	more.Volumes = s.readVolumes(ctx)
 	snap.Source = &d
-	return nil
+	return s.readTriggers(ctx, name, more) // they come along, and the copy is given an owner
 }
 
 // backUp writes the backup of a template, if it is still the one that was looked at.

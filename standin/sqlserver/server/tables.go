@@ -1,6 +1,7 @@
 package server
 
 import (
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -43,7 +44,16 @@ func (x *exec) createTable(c tsql.CreateTable) {
 	x.newObject(c.Name, "U", "CREATE TABLE").Cols = c.Cols
 }
 
+// ddlTrigger is a trigger on the database itself. It is there to be seen; nothing fires it.
+const ddlTrigger = "TD"
+
+var onDatabase = regexp.MustCompile(`(?i)^\s*ON\s+DATABASE\b`)
+
 func (x *exec) createModule(c tsql.CreateModule) {
+	if c.Kind == "TRIGGER" && onDatabase.MatchString(c.Text) {
+		x.newObject(c.Name, ddlTrigger, "ALTER").Text = c.Text
+		return
+	}
 	typ := map[string]string{"VIEW": "V", "PROCEDURE": "P", "FUNCTION": "FN", "SYNONYM": "SN", "TRIGGER": "TR"}[c.Kind]
 	x.newObject(c.Name, typ, "CREATE "+c.Kind).Text = c.Text
 }

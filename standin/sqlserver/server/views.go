@@ -446,7 +446,7 @@ containment tinyint, containment_desc nvarchar(60), target_recovery_time_in_seco
 	objects := func(only string) func(*exec, *Database, []any) [][]any {
 		return func(x *exec, d *Database, _ []any) [][]any {
 			return rowsOf(sorted(d.Objects), func(o *Object) []any {
-				if only != "" && o.Type != only || !x.visible(d, o) {
+				if only != "" && o.Type != only || o.Type == ddlTrigger || !x.visible(d, o) {
 					return nil
 				}
 				var owner any
@@ -489,7 +489,18 @@ containment tinyint, containment_desc nvarchar(60), target_recovery_time_in_seco
 	define("sys.views", objCols, "", true, objects("V"))
 	define("sys.procedures", objCols, "", true, objects("P"))
 	define("sys.synonyms", objCols, "", true, objects("SN"))
-	define("sys.triggers", objCols, "", true, objects("TR"))
+	define("sys.triggers", "name sysname, object_id int, parent_class tinyint, is_disabled bit, is_ms_shipped bit", "",
+		true, func(_ *exec, d *Database, _ []any) [][]any {
+			return rowsOf(sorted(d.Objects), func(o *Object) []any {
+				switch o.Type {
+				case ddlTrigger:
+					return []any{o.Name, n(o.ID), n(0), false, false}
+				case "TR":
+					return []any{o.Name, n(o.ID), n(1), false, false}
+				}
+				return nil
+			})
+		})
 	define(
 		"sys.columns",
 		"object_id int, name sysname, column_id int, system_type_id tinyint, max_length smallint, is_nullable bit, "+
