@@ -9,6 +9,7 @@ import (
 
 	mssql "github.com/microsoft/go-mssqldb"
 
+	"example.com/genarch/core/catalog"
 	"example.com/genarch/engine/enginetest"
 	"example.com/genarch/engine/sqlserver/sqlserverlocal"
 	"example.com/genarch/testutil/rigs"
@@ -78,8 +79,8 @@ func testFactsOfSQLServer(t *testing.T, db *sql.DB) {
 	f := factFinder{t, db, conn}
 	defer func() {
 		for _, text := range []string{"USE master", "ALTER DATABASE facts_a SET ONLINE", "DROP DATABASE facts_a",
-			"ALTER DATABASE facts_b SET ONLINE", "DROP DATABASE facts_b", "DROP LOGIN facts", "DROP LOGIN " +
-				"facts_policy"} {
+			"ALTER DATABASE facts_b SET ONLINE", "DROP DATABASE facts_b", "DROP DATABASE facts_c", "DROP LOGIN facts",
+			"DROP LOGIN facts_policy", "DROP LOGIN facts_fill"} {
 			_, _ = conn.ExecContext(context.WithoutCancel(t.Context()), text)
 		}
 	}()
@@ -89,6 +90,64 @@ func testFactsOfSQLServer(t *testing.T, db *sql.DB) {
 	}
 	f.gate()
 	f.people()
+	f.scripts()
+	f.copies()
+}
+
+// scripts: what the user of a script may do, and what an error leaves of a transaction.
+func (f factFinder) scripts() {
+	for _, text := range makeFillerSQL("facts_fill", "facts_b") {
+		f.gives(f.conn, 0, text)
+	}
+	as := func(text string) string { return inDatabase("facts_b", "EXECUTE AS USER = N'facts_fill'; "+text) }
+	f.gives(f.conn, 0, as("CREATE TABLE dbo.facts_made (a int)"))
+	f.gives(f.conn, 0, as("INSERT dbo.facts_made VALUES (1)"))
+	f.gives(f.conn, 15247, as("CREATE USER facts_other WITHOUT LOGIN"))
+	f.gives(f.conn, 0, as("CREATE SCHEMA facts_own"))
+	f.gives(f.conn, 15138, dropUserSQL("facts_fill", "facts_b"))
+	f.gives(f.conn, 0, schemaTo("facts_b", "facts_own", defaultSchema))
+	for _, text := range []string{"USE facts_b", "SET XACT_ABORT ON", "BEGIN TRANSACTION", "CREATE TABLE dbo.facts_note (a int)"} {
+		f.gives(f.conn, 0, text)
+	}
+	f.gives(f.conn, 245, "INSERT dbo.facts_note VALUES ('x')")
+	if open := f.one("SELECT CONVERT(varchar(9), @@TRANCOUNT)"); open != "0" {
+		f.Errorf("after an error %s transactions are open", open)
+	}
+	if n := f.one("SELECT CONVERT(varchar(9), COUNT(*)) FROM sys.tables WHERE name = N'facts_note'"); n != "0" {
+		f.Error("a table that was made in a transaction stays when that is taken back")
+	}
+	f.gives(f.conn, 0, "SET XACT_ABORT OFF")
+	f.gives(f.conn, 0, "USE master")
+	f.gives(f.conn, 0, dropUserSQL("facts_fill", "facts_b"))
+	f.gives(f.conn, 0, dropLoginSQL("facts_fill"))
+}
+
+// copies: a backup is restored under another name, is of the same family, and is written over.
+func (f factFinder) copies() {
+	folder := f.one(`SELECT COALESCE(CONVERT(nvarchar(260), SERVERPROPERTY('InstanceDefaultBackupPath')) + N'/',
+		CONVERT(nvarchar(260), SERVERPROPERTY('InstanceDefaultDataPath')))`)
+	file := folder + "genarch_facts.bak"
+	var files []catalog.Values
+	rows, err := f.conn.QueryContext(f.Context(), "SELECT name, physical_name FROM sys.master_files WHERE database_id = "+
+		"DB_ID(N'facts_b')")
+	if err != nil {
+		f.Fatal(err)
+	}
+	for rows.Next() {
+		var name, path string
+		if err := rows.Scan(&name, &path); err != nil {
+			f.Fatal(err)
+		}
+		files = append(files, catalog.Values{"name": name, "path": path + "_copy"})
+	}
+	f.gives(f.conn, 0, backupSQL("facts_b", file))
+	f.gives(f.conn, 0, restoreSQL("facts_c", file, files))
+	if n := f.one("SELECT CONVERT(varchar(9), COUNT(DISTINCT r.family_guid)) FROM sys.database_recovery_status r JOIN " +
+		"sys.databases d ON d.database_id = r.database_id WHERE d.name IN (N'facts_b', N'facts_c')"); n != "1" {
+		f.Errorf("a copy and its template are of %s families", n)
+	}
+	f.gives(f.conn, 0, backupSQL("model", file))
+	f.gives(f.conn, 0, "DROP DATABASE facts_c")
 }
 
 // gate: who is inside SINGLE_USER renames and takes offline, and nobody else gets in.
