@@ -102,9 +102,8 @@
 						>
 						<td class="num">{since(s.state_since, read)}</td>
 						<td class="num hidden md:table-cell"
-							>{since(s.transaction, read)}{#if s.rows}<span class="quiet">
-									· {count(s.rows)} rows</span
-								>{:else if s.log_bytes}<span class="quiet"> · {size(s.log_bytes)}</span>{/if}</td
+							>{since(s.transaction, read)}{#if s.rows}<span class="quiet">&nbsp;· {count(s.rows)} rows</span
+								>{:else if s.log_bytes}<span class="quiet">&nbsp;· {size(s.log_bytes)}</span>{/if}</td
 						>
 						<td class="num hidden lg:table-cell">{s.locks || ''}</td>
 						<td class="hidden max-w-96 lg:table-cell"
