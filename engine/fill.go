@@ -161,6 +161,20 @@ func AnswerLost(step change.Step, err error, st script.Statement) error {
 	return e
 }
 
+// FilledMark is what is noted with a script's account, or beside it, when the script has run to its end. It is how
+// a lost answer is found again, in another process too.
+func FilledMark(t Target, step change.Step) string {
+	text := "filled by " + step.Args["account"]
+	if t.Sealer == nil {
+		return text
+	}
+	seal, err := t.Sealer.Seal(text)
+	if err != nil {
+		return text
+	}
+	return seal
+}
+
 // NothingRan is the report of a script of which not a statement was sent.
 func NothingRan() Report { return Report{Learned: map[string]string{"taken": "0"}} }
 

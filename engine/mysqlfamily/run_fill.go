@@ -126,7 +126,8 @@ func (s *server) signInFiller(ctx context.Context, step change.Step) (*sql.DB, *
 
 // fill runs a script as its account. Without an error all of it took effect.
 func (s *server) fill(ctx context.Context, step change.Step) (engine.Report, error) {
-	f := &filler{product: s.product, mark: s.filledMark(step), step: step, atOnce: step.Args["at_once"] == "yes"}
+	f := &filler{product: s.product, mark: engine.FilledMark(s.target, step), step: step,
+		atOnce: step.Args["at_once"] == "yes"}
 	size, _ := strconv.ParseInt(step.Args["size"], 10, 64)
 	file, err := engine.OpenScript(ctx, step)
 	if err != nil {
@@ -259,20 +260,6 @@ func (f *filler) rollBack(ctx context.Context) {
 	}
 }
 
-// filledMark is what the password of a script's account is made of when the script has run to
-// its end. It is how a lost answer is found again, in another process too.
-func (s *server) filledMark(step change.Step) string {
-	text := "filled by " + step.Args["account"]
-	if s.target.Sealer == nil {
-		return text
-	}
-	seal, err := s.target.Sealer.Seal(text)
-	if err != nil {
-		return text
-	}
-	return seal
-}
-
 // maxHeard bounds what is kept of what the server says.
 const maxHeard = 100
 
@@ -316,7 +303,7 @@ func (f *filler) failed(ctx context.Context, err error, st script.Statement) err
 // probeFill looks whether the script ran to its end.
 func (s *server) probeFill(ctx context.Context, step change.Step) (bool, error) {
 	e, found, err := s.readAccount(ctx, catalog.Principal{Name: step.Args["account"], Host: step.Args["host"]})
-	return found && s.product.isMarked(e.kept, s.filledMark(step)), err
+	return found && s.product.isMarked(e.kept, engine.FilledMark(s.target, step)), err
 }
 
 // undoFill says what stays of a script that did not run to its end.

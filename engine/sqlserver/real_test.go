@@ -106,7 +106,8 @@ func (f factFinder) scripts() {
 	f.gives(f.conn, 0, as("CREATE SCHEMA facts_own"))
 	f.gives(f.conn, 15138, dropUserSQL("facts_fill", "facts_b"))
 	f.gives(f.conn, 0, schemaTo("facts_b", "facts_own", defaultSchema))
-	for _, text := range []string{"USE facts_b", "SET XACT_ABORT ON", "BEGIN TRANSACTION", "CREATE TABLE dbo.facts_note (a int)"} {
+	for _, text := range []string{"USE facts_b", "SET XACT_ABORT ON", "BEGIN TRANSACTION",
+		"CREATE TABLE dbo.facts_note (a int)"} {
 		f.gives(f.conn, 0, text)
 	}
 	f.gives(f.conn, 245, "INSERT dbo.facts_note VALUES ('x')")
@@ -128,8 +129,8 @@ func (f factFinder) copies() {
 		CONVERT(nvarchar(260), SERVERPROPERTY('InstanceDefaultDataPath')))`)
 	file := folder + "genarch_facts.bak"
 	var files []catalog.Values
-	rows, err := f.conn.QueryContext(f.Context(), "SELECT name, physical_name FROM sys.master_files WHERE database_id = "+
-		"DB_ID(N'facts_b')")
+	rows, err := f.conn.QueryContext(f.Context(), "SELECT name, physical_name FROM sys.master_files "+
+		"WHERE database_id = DB_ID(N'facts_b')")
 	if err != nil {
 		f.Fatal(err)
 	}
@@ -142,8 +143,8 @@ func (f factFinder) copies() {
 	}
 	f.gives(f.conn, 0, backupSQL("facts_b", file))
 	f.gives(f.conn, 0, restoreSQL("facts_c", file, files))
-	if n := f.one("SELECT CONVERT(varchar(9), COUNT(DISTINCT r.family_guid)) FROM sys.database_recovery_status r JOIN " +
-		"sys.databases d ON d.database_id = r.database_id WHERE d.name IN (N'facts_b', N'facts_c')"); n != "1" {
+	if n := f.one("SELECT CONVERT(varchar(9), COUNT(DISTINCT r.family_guid)) FROM sys.database_recovery_status r " +
+		"JOIN sys.databases d ON d.database_id = r.database_id WHERE d.name IN (N'facts_b', N'facts_c')"); n != "1" {
 		f.Errorf("a copy and its template are of %s families", n)
 	}
 	f.gives(f.conn, 0, backupSQL("model", file))

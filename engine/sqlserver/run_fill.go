@@ -25,17 +25,7 @@ import (
 
 // makeFiller makes the login as which a script runs, and its user.
 func (s *server) makeFiller(ctx context.Context, step change.Step) (engine.Report, error) {
-	return engine.Report{}, s.withConn(ctx, step.Title, step, func(c *sender) error {
-		if err := announce(ctx, c, step); err != nil {
-			return err
-		}
-		for _, text := range engine.DecodeList(step.Args["do"]) {
-			if err := exec(ctx, c, step.Title, text); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
+	return engine.Report{}, s.sendAll(ctx, step, engine.DecodeList(step.Args["do"]))
 }
 
 // probeFiller looks whether the user has what it was given last.
@@ -118,7 +108,7 @@ func (s *server) fill(ctx context.Context, step change.Step) (engine.Report, err
 		return engine.NothingRan(), err
 	}
 	size, _ := strconv.ParseInt(step.Args["size"], 10, 64)
-	f := &filler{step: step, conn: c, mark: s.filledMark(step), atOnce: step.Args["at_once"] == "yes"}
+	f := &filler{step: step, conn: c, mark: engine.FilledMark(s.target, step), atOnce: step.Args["at_once"] == "yes"}
 	ahead := script.NewAhead(Engine{}.Script(file))
 	defer ahead.Close()
 	f.progress = engine.Follow(step, size)
@@ -235,19 +225,6 @@ func (f *filler) note() string {
 
 func (f *filler) noteSQL() string { return "CREATE TABLE " + f.note() + " (mark nvarchar(1000))" }
 
-// filledMark is what the note holds by which it is known that a script has run to its end.
-func (s *server) filledMark(step change.Step) string {
-	text := "filled by " + step.Args["account"]
-	if s.target.Sealer == nil {
-		return text
-	}
-	seal, err := s.target.Sealer.Seal(text)
-	if err != nil {
-		return text
-	}
-	return seal
-}
-
 // inRows finds what a message repeats of the rows of a script.
 var inRows = regexp.MustCompile(`(?s)(The duplicate key value is|Truncated value:).*|( value )'.*'( to data type)`)
 
@@ -282,7 +259,7 @@ func (s *server) probeFill(ctx context.Context, step change.Step) (bool, error) 
 		return false, err
 	}
 	n, err := s.count(ctx, "look whether the script ran to its end", "SELECT COUNT(*) FROM "+quoteIdent(note.Database)+
-		"."+quoteIdent(note.Schema)+"."+quoteIdent(note.Name)+" WHERE mark = @p1", s.filledMark(step))
+		"."+quoteIdent(note.Schema)+"."+quoteIdent(note.Name)+" WHERE mark = @p1", engine.FilledMark(s.target, step))
 	return n > 0, err
 }
 

@@ -20,17 +20,7 @@ func (s *server) dropFiller(ctx context.Context, step change.Step) (engine.Repor
 	if err != nil {
 		return engine.Report{}, engine.NeverSent(err)
 	}
-	return engine.Report{}, s.withConn(ctx, step.Title, step, func(c *sender) error {
-		if err := announce(ctx, c, step); err != nil {
-			return err
-		}
-		for _, text := range texts {
-			if err := exec(ctx, c, step.Title, text); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
+	return engine.Report{}, s.sendAll(ctx, step, texts)
 }
 
 // probeNoFiller drops it again, which does no harm: it has to go, whatever was cut off.

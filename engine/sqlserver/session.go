@@ -66,6 +66,21 @@ func (s *server) sendStep(ctx context.Context, step change.Step) (engine.Report,
 	return s.sendOne(ctx, step.Title, step.Statement, step)
 }
 
+// sendAll sends several statements for one step, one a call.
+func (s *server) sendAll(ctx context.Context, step change.Step, texts []string) error {
+	return s.withConn(ctx, step.Title, step, func(c *sender) error {
+		if err := announce(ctx, c, step); err != nil {
+			return err
+		}
+		for _, text := range texts {
+			if err := exec(ctx, c, step.Title, text); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 func (s *server) sendOne(ctx context.Context, op, statement string, step change.Step) (engine.Report, error) {
 	return engine.Report{}, s.withConn(ctx, op, step, func(c *sender) error {
 		if err := announce(ctx, c, step); err != nil {
