@@ -28,8 +28,8 @@ const copySeconds = 12 * 3600
 
 // copied is what planning needs of the template, beside its properties.
 type copied struct {
-	// MayBackUp: Genarch's login may back it up.
-	MayBackUp bool
+	// MayBackUp: Genarch's login may back it up; MayEmpty: and the database model too.
+	MayBackUp, MayEmpty bool
 	// Folder is where the server puts backups when nothing is said; it ends with the separator.
 	Folder string
 	// Naming are views, procedures and the like in whose text its name stands.
@@ -81,22 +81,32 @@ func planCopy(p *planning.Draft, files []catalog.Values) []change.Step {
 	}
 	planCopied(p, from)
 	file := more.Copied.Folder + "genarch_copy_" + fileStem(name) + ".bak"
-	p.Find(change.Note, change.CopyFile, "",
-		"Meanwhile a backup lies in %s on the server. At the end it is written over with one of the database model; "+
-			"that small file stays.", shown(file))
+	empty := backupSQL("model", file)
+	if more.Copied.MayEmpty {
+		p.Find(change.Note, change.CopyFile, "",
+			"Meanwhile a backup lies in %s on the server. At the end it is written over with one of the database model; "+
+				"that small file stays.", shown(file))
+	} else {
+		empty = "SELECT 'the backup stays'"
+		p.Find(change.Caution, change.CopyFile, "Have it removed on that machine afterwards.",
+			"A backup with all that is in %s stays in %s on the server: Genarch's login %s may not back up the database "+
+				"model, by which it would be written over.", shown(from.Name), shown(file), shown(login.Name))
+	}
 	size, _ := from.Properties.Int("data_size")
 	args := func() map[string]string {
 		return map[string]string{"name": name, "from": from.Name, "key": from.Key, "size": fmt.Sprint(size)}
 	}
-	empty := backupSQL("model", file)
 	drop := dropDatabase(name)
-	return []change.Step{
+	steps := []change.Step{
 		{Kind: stepBackup, Title: "back up " + shown(from.Name), Statement: backupSQL(from.Name, file), Undo: empty,
 			Repair: empty, Halts: true, Seconds: copySeconds, Args: args()},
 		{Kind: stepRestore, Title: "restore the backup as " + shown(name), Statement: restoreSQL(name, file, files),
-			Undo: drop, Repair: drop, Halts: true, Seconds: copySeconds, Args: args()},
-		{Kind: stepEmpty, Title: "write over the backup", Statement: empty, Seconds: longSeconds, Args: args()},
+			Undo: drop, Repair: drop, Halts: true, Seconds: copySeconds, Args: args()}}
+	if more.Copied.MayEmpty {
+		steps = append(steps, change.Step{Kind: stepEmpty, Title: "write over the backup", Statement: empty,
+			Seconds: longSeconds, Args: args()})
 	}
+	return steps
 }
 
 // planCopied says what is copied, and what in the copy would not be as in the template.

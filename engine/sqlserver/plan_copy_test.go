@@ -21,7 +21,7 @@ func copying() catalog.Snapshot {
 	d.Properties = d.Properties.With("files", files).With("data_size", int64(9<<20))
 	snap.Source, snap.Target = &d, nil
 	more := detailsOf(snap.Details)
-	more.Copied = copied{MayBackUp: true, Folder: "/backup/"}
+	more.Copied = copied{MayBackUp: true, MayEmpty: true, Folder: "/backup/"}
 	snap.Choices["templates"] = []catalog.Choice{{Name: "cargo"}}
 	return snap
 }
@@ -69,6 +69,9 @@ func TestCopyFindings(t *testing.T) {
 		{"no right to back it up", plain, func(s *catalog.Snapshot) {
 			detailsOf(s.Details).Copied.MayBackUp = false
 		}, "stop:rights.missing"},
+		{"no right to write over it", plain, func(s *catalog.Snapshot) {
+			detailsOf(s.Details).Copied.MayEmpty = false
+		}, "caution:copy.file"},
 		{"its name in a view", plain, func(s *catalog.Snapshot) {
 			detailsOf(s.Details).Copied.Naming = []string{"cheap"}
 		}, "caution:copy.names"},

@@ -1,14 +1,19 @@
 package sqlserver
 
 import (
+	"context"
 	"database/sql"
+	"io"
 	"slices"
+	"strings"
 	"testing"
 
 	"example.com/genarch/core/access"
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
+	"example.com/genarch/core/script"
 	"example.com/genarch/core/secret"
+	"example.com/genarch/engine"
 	"example.com/genarch/engine/enginetest"
 	"example.com/genarch/testutil"
 )
@@ -48,4 +53,46 @@ func TestNoAdministrator(t *testing.T) {
 	enginetest.Act(t, Engine{}, s, database(change.CreateDatabase, change.DatabaseSpec{Name: "own"}))
 	enginetest.Act(t, Engine{}, s, give("own"))
 	enginetest.Act(t, Engine{}, s, about(change.DropAccount, login("mate"), change.AccountSpec{}))
+	fillAs(t, s, "own", "CREATE SCHEMA decks\nGO\nCREATE TABLE decks.chairs (id int)\nGO\n"+
+		"INSERT decks.chairs VALUES (1)")
+	enginetest.Act(t, Engine{}, s, database(change.CreateDatabase, change.DatabaseSpec{Name: "own2",
+		Options: catalog.Values{template: "own"}}))
+	var rows int
+	if err := db.QueryRowContext(t.Context(), "SELECT COUNT(*) FROM own2.decks.chairs").Scan(&rows); err != nil ||
+		rows != 1 {
+		t.Errorf("what was filled and copied has %d rows, %v", rows, err)
+	}
+	copyOf := database(change.CreateDatabase, change.DatabaseSpec{Name: "cargo2",
+		Options: catalog.Values{template: "cargo"}})
+	if b := enginetest.Ask(t, Engine{}, s, copyOf); !slices.Contains(b.Codes(change.Stop), change.RightsMissing) {
+		t.Errorf("a copy of the database of another: %+v", b.Findings)
+	}
+}
+
+// fillAs runs a script in a database.
+func fillAs(t *testing.T, s engine.Server, name, text string) {
+	t.Helper()
+	in := database(change.FillDatabase, change.DatabaseSpec{Name: name, Script: "abcdefghijklmnop"})
+	in.Server = "suite"
+	snap, err := s.Snapshot(t.Context(), in)
+	if err != nil {
+		t.Fatal(err)
+	}
+	sum, err := script.Summarise(strings.NewReader(text), Engine{}.Script)
+	if err != nil {
+		t.Fatal(err)
+	}
+	snap.Script = &script.Kept{ID: in.Database.Script, Server: "suite", File: "seed.sql", Summary: sum}
+	b, err := Engine{}.Plan(in, snap)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := range b.Steps {
+		b.Steps[i].Script = func(context.Context) (io.ReadCloser, error) {
+			return io.NopCloser(strings.NewReader(text)), nil
+		}
+	}
+	if _, err := enginetest.Carry(t, s, b); err != nil {
+		t.Fatal(err)
+	}
 }
