@@ -84,13 +84,13 @@ func planCopy(p *planning.Draft, files []catalog.Values) []change.Step {
 	empty := backupSQL("model", file)
 	if more.Copied.MayEmpty {
 		p.Find(change.Note, change.CopyFile, "",
-			"Meanwhile a backup lies in %s on the server. At the end it is written over with one of the database model; "+
-				"that small file stays.", shown(file))
+			"Meanwhile a backup lies in %s on the server. At the end it is written over with one of the database "+
+				"model; that small file stays.", shown(file))
 	} else {
 		empty = "SELECT 'the backup stays'"
 		p.Find(change.Caution, change.CopyFile, "Have it removed on that machine afterwards.",
-			"A backup with all that is in %s stays in %s on the server: Genarch's login %s may not back up the database "+
-				"model, by which it would be written over.", shown(from.Name), shown(file), shown(login.Name))
+			"A backup with all that is in %s stays in %s on the server: Genarch's login %s may not back up the "+
+				"database model, by which it would be written over.", shown(from.Name), shown(file), shown(login.Name))
 	}
 	size, _ := from.Properties.Int("data_size")
 	args := func() map[string]string {

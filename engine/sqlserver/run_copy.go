@@ -46,7 +46,8 @@ func (s *server) readCopySide(ctx context.Context, name, owner string, snap *cat
 	more := detailsOf(snap.Details)
 	x := &more.Copied
 	if err := s.db.QueryRowContext(ctx, `SELECT COALESCE(HAS_PERMS_BY_NAME(@p1, 'DATABASE', 'BACKUP DATABASE'), 0),
-		COALESCE(HAS_PERMS_BY_NAME('model', 'DATABASE', 'BACKUP DATABASE'), 0), COALESCE(CONVERT(nvarchar(260), SERVERPROPERTY('InstanceDefaultBackupPath')),
+		COALESCE(HAS_PERMS_BY_NAME('model', 'DATABASE', 'BACKUP DATABASE'), 0),
+		COALESCE(CONVERT(nvarchar(260), SERVERPROPERTY('InstanceDefaultBackupPath')),
 			CONVERT(nvarchar(260), SERVERPROPERTY('InstanceDefaultDataPath')), N'')`, quoteIdent(name)).
 		Scan(&x.MayBackUp, &x.MayEmpty, &x.Folder); err != nil {
 		return wrap("read what the login may do", err)
