@@ -2,6 +2,7 @@ package sqlserver
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"example.com/genarch/core/catalog"
@@ -132,6 +133,18 @@ func planCopied(p *planning.Draft, from catalog.Database) {
 	if from.Properties.Bool("trustworthy") {
 		p.Find(change.Note, change.OptionUnusable, "Alter the copy afterwards, if it has to be.",
 			"%s is trustworthy; a restored database never is.", shown(from.Name))
+	}
+}
+
+// planCopiedTeam stops where what a team gets would be in the copy already, under the same name.
+func planCopiedTeam(p *planning.Draft, t change.TeamSpec) {
+	for _, who := range []catalog.Principal{t.Owner(), t.App(), t.Reader()} {
+		if slices.ContainsFunc(p.Snap.Access.Accounts, func(a catalog.Account) bool {
+			return a.Database == p.Snap.Source.Name && strings.EqualFold(a.Name, who.Name)
+		}) {
+			p.Find(change.Stop, change.AccountExists, "Choose another name for the team, or leave the team out.",
+				"%s has %s already, and so will the copy.", shown(p.Snap.Source.Name), shown(who.Name))
+		}
 	}
 }
 

@@ -75,6 +75,11 @@ func TestCopyFindings(t *testing.T) {
 		{"its name in a view", plain, func(s *catalog.Snapshot) {
 			detailsOf(s.Details).Copied.Naming = []string{"cheap"}
 		}, "caution:copy.names"},
+		{"a team that is in the template", database(change.CreateDatabase, change.DatabaseSpec{Name: "freight",
+			Team: &change.TeamSpec{Name: "crews"}, Options: catalog.Values{template: "cargo"}}),
+			func(s *catalog.Snapshot) {
+				s.Access = &catalog.Access{Accounts: []catalog.Account{{Principal: user("crews_app")}}}
+			}, "stop:account.exists"},
 		{"trustworthy", plain, func(s *catalog.Snapshot) {
 			s.Source.Properties = s.Source.Properties.With("trustworthy", true)
 		}, "note:option.unusable"},

@@ -216,6 +216,9 @@ func planCreate(p *planning.Draft) {
 	}
 	if spec.Team != nil {
 		planTeam(p)
+		if from != nil {
+			planCopiedTeam(p, *spec.Team)
+		}
 	}
 	p.Step(change.Step{Kind: change.Verify, Title: "read back and compare", ReadOnly: true, Args: want})
 	if spec.Team != nil {
