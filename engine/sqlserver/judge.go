@@ -33,7 +33,7 @@ const (
 	// windowOf is how many words are kept, of which behind are behind the one that is looked at and
 	// ahead before it.
 	windowOf = 128
-	behind   = 2
+	behind   = 10
 	ahead    = 24
 	headOf   = 12
 )
@@ -135,6 +135,9 @@ func (j *judge) word(i int) {
 	case t.Kind == lexical.Name && strings.Contains(t.Text, "$("), t.Text == "$" && w.Is(i+1, "("):
 		j.mark(script.Placeholder)
 	}
+	if t.Kind == lexical.Name {
+		j.procedure(i, strings.Trim(t.Text, `[]"`))
+	}
 	if t.Kind != lexical.Other || len(t.Text) < 2 || t.Text[0] >= '0' && t.Text[0] <= '9' {
 		return
 	}
@@ -144,15 +147,11 @@ func (j *judge) word(i int) {
 	if w.Any(i-1, "@", "#") != "" {
 		return // a variable, or a table of the session's own
 	}
-	word := strings.ToUpper(t.Text)
-	if strings.HasPrefix(word, "XP_") || strings.HasPrefix(word, "SP_OA") {
-		j.mark(script.Refused)
-	} else if outsideProcedures[word] {
-		j.mark(script.Outside)
-	}
+	j.procedure(i, t.Text)
 	if w.Is(i-1, ".") {
 		return
 	}
+	word := strings.ToUpper(t.Text)
 	if !j.told && telling[word] {
 		j.told, j.st.Kind = true, w[i:].Kind(modifiers)
 	}
@@ -163,6 +162,38 @@ func (j *judge) word(i int) {
 		j.inDatabase(i, word)
 	}
 	j.verb(i, word)
+}
+
+// procedure looks for procedures that reach the machine, or more than the database. All of them begin with
+// the same few letters.
+func (j *judge) procedure(i int, name string) {
+	if len(name) < 4 || strings.IndexByte("xXsS", name[0]) < 0 || name[2] != '_' {
+		return
+	}
+	word := strings.ToUpper(name)
+	machine := strings.HasPrefix(word, "XP_") || strings.HasPrefix(word, "SP_OA")
+	switch {
+	case !machine && !outsideProcedures[word], !j.called(i):
+	case machine:
+		j.mark(script.Refused)
+	default:
+		j.mark(script.Outside)
+	}
+}
+
+// called reports whether the name that ends at i is that of a procedure that is run: behind EXEC, with the
+// variable that its result goes to in between, or at the beginning of the batch.
+func (j *judge) called(i int) bool {
+	w := j.words
+	for w.Is(i-1, ".") {
+		if i--; i > 0 && !w.Is(i-1, ".") {
+			i-- // what stands before the dot; between two of them the schema is left out
+		}
+	}
+	if w.Is(i-1, "=") && w.Is(i-3, "@") {
+		i -= 3
+	}
+	return w.Any(i-1, "EXEC", "EXECUTE") != "" || i >= 0 && w[i].At == j.head[0].At
 }
 
 // verb looks at what needs more than its one word.
@@ -253,8 +284,9 @@ func (j *judge) inDatabase(i int, word string) {
 	case w.Is(at, "@") && w.Is(at+2, "="): // EXEC @rc = …
 		at += 3
 	}
-	parts, _ := nameParts(w, at)
+	parts, next := nameParts(w, at)
 	switch n := len(parts); {
+	case n > 2 && strings.EqualFold(parts[n-1], "nodes") && w.Is(next, "("): // a method of an XML column
 	case n > 3:
 		j.mark(script.Outside)
 	case n == 3 && !strings.EqualFold(parts[0], "tempdb"):

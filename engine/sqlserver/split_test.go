@@ -2,6 +2,7 @@ package sqlserver
 
 import (
 	"errors"
+	"slices"
 	"strings"
 	"testing"
 
@@ -164,6 +165,36 @@ func TestSplitLongBatch(t *testing.T) {
 				list[0].Names[len(list[0].Names)-1].Text != want {
 				t.Fatalf("%s behind %d lines: %d batches, %v", text, where, len(list), err)
 			}
+		}
+	}
+}
+
+// What only looks like something that is not run is let pass, and what is run is found however it is written.
+func TestJudge(t *testing.T) {
+	for text, want := range map[string]script.Mark{
+		"CREATE TABLE t (xp_gained int, sp_password int)":           "",
+		"SELECT xp_gained FROM t WHERE t.xp_lost = 1":               "",
+		"EXEC xp_cmdshell 'x'":                                      script.Refused,
+		"xp_cmdshell 'x'":                                           script.Refused,
+		"master..xp_cmdshell 'x'":                                   script.Refused,
+		"SELECT 1 EXECUTE @rc = master.dbo.xp_cmdshell 'x'":         script.Refused,
+		"SELECT 1 EXEC [master].[dbo].xp_cmdshell 'x'":              script.Refused,
+		"EXEC [sys].[xp_cmdshell] 'x'":                              script.Refused,
+		"SELECT [xp_lost], [sp_configure] FROM t":                   "",
+		"SELECT 1; EXEC sp_OACreate 'x', @o OUT":                    script.Refused,
+		"sp_configure 'x', 1":                                       script.Outside,
+		"SELECT 1 EXEC sys.sp_configure 'x', 1":                     script.Outside,
+		"SELECT n.v FROM t CROSS APPLY t.doc.nodes('/a/b') AS n(v)": "",
+		"SELECT * FROM t FOR XML PATH('a'), TYPE":                   "",
+		"SELECT * FROM a.b.c.nodes":                                 script.Outside,
+	} {
+		list, _, err := enginetest.Split(Engine{}.Script, strings.NewReader(text))
+		other := len(list) == 1 && slices.ContainsFunc(list[0].Names, func(n script.Name) bool {
+			return want == "" && n.Role == script.Database
+		})
+		if err != nil || len(list) != 1 || other || len(list[0].Marks) > 1 ||
+			len(list[0].Marks) == 1 && list[0].Marks[0] != want || len(list[0].Marks) == 0 && want != "" {
+			t.Errorf("%s: %+v, %v; want %q", text, list, err, want)
 		}
 	}
 }
