@@ -191,6 +191,8 @@ type Script struct {
 	// Wide: statements are sent in UTF-16. A file may be written so, with a byte order mark, and what is no
 	// character would be lost.
 	Wide bool `json:"-"`
+	// AnyCase: a script may write the name of its database in other letters.
+	AnyCase bool `json:"-"`
 	// Begins are how the dumps of the engine's own programs begin, after empty comments.
 	Begins []string `json:"-"`
 	// Head stands before the first statement.

@@ -201,7 +201,7 @@ func fillForm(p *Draft, k script.Kept) {
 func outside(p *Draft, s script.Summary) {
 	var others []string
 	for _, n := range s.Names[script.Database].List {
-		if n.Text != p.In.Database.Name {
+		if !sameDatabase(p, n.Text) {
 			others = append(others, fmt.Sprintf("%s (line %d)", naming.Show(n.Text), n.Line))
 		}
 	}
@@ -214,6 +214,12 @@ func outside(p *Draft, s script.Summary) {
 			"The script is about more than this database (other databases, accounts, the server): %s.",
 			placesText(s.Marks[script.Outside]))
 	}
+}
+
+// sameDatabase reports whether a script that speaks of a database means the one that it is to run in.
+func sameDatabase(p *Draft, name string) bool {
+	mine := p.In.Database.Name
+	return name == mine || p.D.Script.AnyCase && strings.EqualFold(name, mine) && !slices.Contains(p.Snap.Names, name)
 }
 
 // placesText lists places: "line 12 (CREATE ROLE), line 40 (SET) and 3 more".

@@ -191,7 +191,7 @@ var description = engine.Description{
 	Team: engine.Form{Says: "Makes the logins NAME_app (write) and NAME_read (read) with a user each, and in the " +
 		"database the role NAME_owner, whose members may do everything there, and tries them; nobody else gets in."},
 	Script: engine.Script{Comment: "-- ", End: "\nGO", Media: "application/sql", File: "sql", Client: "sqlcmd",
-		Piece: "batch", Pieces: "batches", Wide: true},
+		Piece: "batch", Pieces: "batches", Wide: true, AnyCase: true},
 }
 
 // intents say how each intent is done.

@@ -74,6 +74,11 @@ func TestFillFindings(t *testing.T) {
 		{"dropped", "DROP TABLE dbo.crates", filled(nil), nil, "caution:script.drops"},
 		{"another database", "INSERT quays.dbo.a VALUES (1)", filled(nil), nil, "stop:script.outside"},
 		{"this database", "USE cargo\nGO\nINSERT cargo.dbo.a VALUES (1)", filled(nil), nil, "note:fill.account"},
+		{"this database, in other letters", "USE Cargo\nGO\nINSERT CARGO.dbo.a VALUES (1)", filled(nil), nil,
+			"note:fill.account"},
+		{"one that differs by its letters alone", "USE CARGO", filled(nil), func(s *catalog.Snapshot) {
+			s.Names = append(s.Names, "CARGO")
+		}, "stop:script.outside"},
 		{"this database and more", "USE cargo; CREATE LOGIN mate WITH PASSWORD = 'x'", filled(nil), nil,
 			"stop:script.outside"},
 		{"the client's own", ":r other.sql", filled(nil), nil, "stop:script.refused"},
