@@ -61,6 +61,15 @@ func testFillSQLServer(t *testing.T, c customs) {
 	if got := c.one(t, "SELECT CONVERT(varchar(9), COUNT(*)) FROM berths_prod.dbo.fares"); got != "2" {
 		t.Errorf("%s rows", got)
 	}
+	r = fill(1, "INSERT dbo.fares VALUES (30, N'x')\nINSERT dbo.fares VALUES (1, N'y')\n", "--one-transaction=false")
+	has(t, "what stays of a batch", r, "line 2, column 1", "stuck",
+		"of the batch at line 1 what stood before the error may have taken effect, and stays")
+	lacks(t, "what stays of a batch", r, "nothing of it took effect")
+	r = fill(1, "INSERT dbo.fares VALUES (31, N'x')\nINSERT INSERT\n", "--one-transaction=false")
+	has(t, "what the server cannot read", r, "nothing of it took effect", "reverted")
+	if got := c.one(t, "SELECT STRING_AGG(n, ' ') FROM berths_prod.dbo.fares"); got != "1 7 30" {
+		t.Errorf("the rows %s", got)
+	}
 	c.nothingFilled(t)
 	has(t, "tables that are there", fill(3, "CREATE TABLE Fares (n int)\nGO\nDROP TABLE cargo.crates\n"),
 		"script.existing", "Fares (line 1)", "script.drops", "cargo.crates (line 3)")
@@ -100,8 +109,10 @@ func testFillHostileSQLServer(t *testing.T, c customs, fill func(int, string, ..
 	}
 	has(t, "a transaction that ends within", fill(1, "INSERT dbo.fares VALUES (20, N'z')\nGO\nEXEC (N'COM' + N'MIT')"),
 		"0 transactions are open, and not 1", "has ended the transaction around it itself", "stuck")
-	has(t, "and an error after it", fill(1, "INSERT dbo.fares VALUES (21, N'z')\nGO\nEXEC (N'COM' + N'MIT')\nGO\n"+
-		"INSERT dbo.nowhere VALUES (1)"), "line 5", "has ended the transaction around it itself", "stuck")
+	r := fill(1, "INSERT dbo.fares VALUES (21, N'z')\nGO\nEXEC (N'COM' + N'MIT')\nGO\n"+
+		"INSERT dbo.nowhere VALUES (1)")
+	has(t, "and an error after it", r, "line 5", "has ended the transaction around it itself", "stuck")
+	lacks(t, "and an error after it", r, "nothing of it took effect")
 	has(t, "nothing runs any more", fill(1, "INSERT dbo.fares VALUES (9, N'z')\nGO\nSET NOEXEC ON\nGO\nSELECT 1"),
 		"SET NOEXEC", "reverted")
 	c.nothingFilled(t)

@@ -178,20 +178,30 @@ func FilledMark(t Target, step change.Step) string {
 // NothingRan is the report of a script of which not a statement was sent.
 func NothingRan() Report { return Report{Learned: map[string]string{"taken": "0"}} }
 
+// StaysNext is what to do about a script of which something stays.
+const StaysNext = "Look at the tables, and run what is left; or set the database aside and begin anew."
+
 // Stays says what stays of a script that did not run to its end, and was not in one
-// transaction; nil: nothing does.
+// transaction; nil: nothing does. The step knows how many pieces took effect (taken), up to which
+// line, and, where pieces have several statements, at which line the one is that broke off (broke).
 func Stays(step change.Step, of Script) error {
 	taken, err := strconv.Atoi(step.Args["taken"])
-	if err == nil && taken == 0 {
+	broke := step.Args["broke"]
+	text := fmt.Sprintf("%s up to line %s took effect, and %s", of.Count(taken), step.Args["line"],
+		map[bool]string{true: "stays", false: "stay"}[taken == 1])
+	rest := fmt.Sprintf("of the %s at line %s what stood before the error may have taken effect", of.Piece, broke)
+	switch {
+	case err != nil:
+		text = "its answer was lost: how far the script ran is not known"
+	case taken == 0 && broke == "":
 		return nil
-	}
-	text := "its answer was lost: how far the script ran is not known"
-	if err == nil {
-		text = fmt.Sprintf("%s up to line %s took effect, and %s", of.Count(taken), step.Args["line"],
-			map[bool]string{true: "stays", false: "stay"}[taken == 1])
+	case taken == 0:
+		text = rest + ", and stays"
+	case broke != "":
+		text += "; " + rest + " too"
 	}
 	return &Error{Op: "take the script back", Kind: Refused, Text: text,
-		Next: "Look at the tables, and run what is left; or set the database aside and begin anew."}
+		Next: StaysNext}
 }
 
 // Progress tells how far a script is, while a statement works long too.

@@ -101,7 +101,7 @@ type Session struct {
 	Transaction time.Time
 	// Written: the open transaction has written, and ending it loses that.
 	// Rows is how many rows, where the engine counts them (MariaDB).
-	// LogBytes is how much log, where the engine tells that (SQL Server); 0: none, or it does not tell.
+	// LogBytes is how much log, where the engine tells that; 0: none, or it does not tell.
 	Written  bool
 	Rows     *int64
 	LogBytes int64

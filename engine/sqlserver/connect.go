@@ -105,7 +105,23 @@ func (s *server) Close() {
 type guarded struct{ s *shared }
 
 // Driver is that of the library.
-func (g guarded) Driver() driver.Driver { return mssql.NewConnectorConfig(g.s.config).Driver() }
+func (g guarded) Driver() driver.Driver { return asLogin{g.s.config}.Driver() }
+
+// asLogin is a connector that signs in, and looks at nothing: as another login than Genarch's own, once the server
+// has shown by that one who it is.
+type asLogin struct{ config msdsn.Config }
+
+// Driver is that of the library.
+func (a asLogin) Driver() driver.Driver { return mssql.NewConnectorConfig(a.config).Driver() }
+
+// Connect opens a connection.
+func (a asLogin) Connect(ctx context.Context) (driver.Conn, error) {
+	connector, line := mssql.NewConnectorConfig(a.config), &dialer{signIn: ctx}
+	connector.Dialer = line
+	c, err := connector.Connect(ctx)
+	line.over()
+	return c, err
+}
 
 // dialer connects for one sign-in. The driver does not end that when its time is up, so the line gets
 // a deadline, until the sign-in is over.
@@ -144,10 +160,7 @@ func (g guarded) Connect(ctx context.Context) (driver.Conn, error) {
 		_ = g.s.transport.Refused()
 		return nil, e
 	}
-	connector, line := mssql.NewConnectorConfig(g.s.config), &dialer{signIn: ctx}
-	connector.Dialer = line
-	c, err := connector.Connect(ctx)
-	line.over()
+	c, err := asLogin{g.s.config}.Connect(ctx)
 	if err != nil {
 		if why := g.s.transport.Refused(); why != nil {
 			return nil, why

@@ -2,6 +2,7 @@ package sqlserver
 
 import (
 	"bytes"
+	"crypto/rand"
 	"crypto/sha512"
 	"crypto/subtle"
 	"encoding/hex"
@@ -23,6 +24,13 @@ func passwordHash(password string, salt [saltLength]byte) []byte {
 	}
 	sum := sha512.Sum512(append(text, salt[:]...))
 	return append(append(bytes.Clone(hashVersion), salt[:]...), sum[:]...)
+}
+
+// newHash is a hash of a password with a salt of its own, as statements have it.
+func newHash(password string) string {
+	var salt [saltLength]byte
+	_, _ = rand.Read(salt[:]) // it never fails
+	return binary(passwordHash(password, salt))
 }
 
 // matchesPassword reports whether what the server keeps is of a password.

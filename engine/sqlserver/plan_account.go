@@ -25,7 +25,7 @@ const (
 // sidText is a number by which a login is known on several servers.
 var sidText = regexp.MustCompile(`^0x[0-9A-Fa-f]{32}$`)
 
-// setOption shows one of the fields of an account in the brief.
+// setAccount shows one of the fields of an account in the brief.
 func setAccount(p *planning.Draft, name string, value any, was *string) {
 	f, _ := description.Option(change.PartAccount, name)
 	p.Set(change.Setting{Name: name, Title: f.Title, Value: catalog.WriteValue(value), Was: was,

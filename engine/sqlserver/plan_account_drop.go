@@ -181,9 +181,8 @@ func planOwned(p *planning.Draft, who catalog.Principal) {
 	}
 	if len(owned) > 0 {
 		p.Find(change.Stop, change.AccountOwns,
-			"Give them to somebody else: "+inDatabase(who.Database, "ALTER AUTHORIZATION ON "+
-				"SCHEMA::"+quoteIdent(owned[0])+
-				" TO dbo"), "%s owns the schemas %s, and cannot be dropped as long as it does.", shown(who.String()),
+			"Give them to somebody else: "+schemaTo(who.Database, owned[0], defaultSchema),
+			"%s owns the schemas %s, and cannot be dropped as long as it does.", shown(who.String()),
 			planning.Shorten(owned))
 	}
 	var given []string

@@ -45,10 +45,10 @@ var fillerRights = []string{"SELECT", "INSERT", "UPDATE", "DELETE", "EXECUTE", "
 
 // makeFillerSQL makes the login, which nobody can sign in as until it gets a password, and its user.
 func makeFillerSQL(account, database string) []string {
+	login, user := fillerOf(account, database)
 	return []string{
-		"CREATE LOGIN " + quoteIdent(account) + " WITH PASSWORD = 0x" + nobody + " HASHED, CHECK_POLICY = OFF",
-		inDatabase(database, "CREATE USER "+quoteIdent(account)+" FOR LOGIN "+quoteIdent(account)+
-			" WITH DEFAULT_SCHEMA = "+defaultSchema),
+		onPrincipal("CREATE", login, " WITH PASSWORD = 0x"+nobody+" HASHED, CHECK_POLICY = OFF"),
+		onPrincipal("CREATE", user, " FOR LOGIN "+quoteIdent(account)+" WITH DEFAULT_SCHEMA = "+defaultSchema),
 		inDatabase(database, "GRANT "+strings.Join(fillerRights, ", ")+" TO "+quoteIdent(account)),
 	}
 }
@@ -57,7 +57,14 @@ func dropUserSQL(account, database string) string {
 	return inDatabase(database, "DROP USER IF EXISTS "+quoteIdent(account))
 }
 
-func dropLoginSQL(account string) string { return "DROP LOGIN " + quoteIdent(account) }
+func dropLoginSQL(account string) string {
+	return onPrincipal("DROP", catalog.Principal{Name: account}, "")
+}
+
+// fillerOf are the login of a script and its user.
+func fillerOf(account, database string) (login, user catalog.Principal) {
+	return catalog.Principal{Name: account}, catalog.Principal{Name: account, Database: database}
+}
 
 // planFill briefs the run of a script: as a login of its own with a user in this one database, both of
 // which are dropped afterwards.

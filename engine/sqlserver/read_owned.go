@@ -63,6 +63,13 @@ func (s *server) readOwned(ctx context.Context, in change.Intent, snap *catalog.
 			who.Name); err != nil {
 			return err
 		}
+		if in.Account.Options.Has("reassign_to") { // what it owns is given to somebody else
+			for _, name := range more.Owns {
+				if err := s.readTriggers(ctx, name, more); err != nil {
+					return err
+				}
+			}
+		}
 		for _, o := range ownedByLogin {
 			list, err := names(o.text, who.Name)
 			if err != nil {

@@ -2,7 +2,6 @@ package sqlserver
 
 import (
 	"context"
-	"crypto/rand"
 	"database/sql"
 	"database/sql/driver"
 	"errors"
@@ -30,9 +29,7 @@ func (s *server) sendStatement(ctx context.Context, step change.Step) (engine.Re
 		return engine.Report{}, &engine.Error{Op: step.Title, Kind: engine.NotSent,
 			Text: "the password of " + shown(names[0]) + " is not kept any more", Next: "Ask again."}
 	}
-	var salt [saltLength]byte
-	rand.Read(salt[:])
-	return s.sendOne(ctx, step.Title, step.Filled(binary(passwordHash(password.Reveal(), salt))), step)
+	return s.sendOne(ctx, step.Title, step.Filled(newHash(password.Reveal())), step)
 }
 
 // undoStatement takes a statement back. What it was about may be gone: then there is nothing to do.
@@ -293,10 +290,7 @@ func (s *server) signIn(ctx context.Context, account, bundle string, step change
 	if bundle != "" {
 		cfg.Database = step.Args["database"]
 	}
-	connector, line := mssql.NewConnectorConfig(cfg), &dialer{signIn: ctx}
-	connector.Dialer = line
-	conn, err := connector.Connect(ctx)
-	line.over()
+	conn, err := asLogin{cfg}.Connect(ctx)
 	if me, answered := errors.AsType[mssql.Error](err); answered {
 		return &engine.Error{Op: op, Kind: engine.Differs, Code: strconv.Itoa(int(me.Number)), Text: me.Message,
 			Next: next(me.Number)}

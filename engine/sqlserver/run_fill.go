@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/rand"
 	"database/sql"
-	"database/sql/driver"
 	"errors"
 	"fmt"
 	"io"
@@ -14,7 +13,6 @@ import (
 	"time"
 
 	mssql "github.com/microsoft/go-mssqldb"
-	"github.com/microsoft/go-mssqldb/msdsn"
 
 	"example.com/genarch/core/catalog"
 	"example.com/genarch/core/change"
@@ -37,38 +35,19 @@ func (s *server) probeFiller(ctx context.Context, step change.Step) (bool, error
 	return n > 0, err
 }
 
-// fillerLine connects as the login of a script.
-type fillerLine struct{ config msdsn.Config }
-
-// Driver is that of the library.
-func (f fillerLine) Driver() driver.Driver { return mssql.NewConnectorConfig(f.config).Driver() }
-
-// Connect opens a connection.
-func (f fillerLine) Connect(ctx context.Context) (driver.Conn, error) {
-	connector, line := mssql.NewConnectorConfig(f.config), &dialer{signIn: ctx}
-	connector.Dialer = line
-	c, err := connector.Connect(ctx)
-	line.over()
-	return c, err
-}
-
 // signInFiller lets the login of a script sign in, by a password that is known here alone and forgotten
 // with the session, and signs in as it.
 func (s *server) signInFiller(ctx context.Context, step change.Step) (*sql.DB, *sender, error) {
 	account, password := step.Args["account"], rand.Text()+rand.Text()
-	var salt [saltLength]byte
-	rand.Read(salt[:])
-	err := s.withConn(ctx, step.Title, change.Step{Title: step.Title}, func(c *sender) error {
-		return exec(ctx, c, step.Title, "ALTER LOGIN "+quoteIdent(account)+" WITH PASSWORD = "+
-			binary(passwordHash(password, salt))+" HASHED")
-	})
+	_, err := s.sendOne(ctx, step.Title, onPrincipal("ALTER", catalog.Principal{Name: account}, " WITH PASSWORD = "+
+		newHash(password)+" HASHED"), change.Step{Title: step.Title})
 	if err != nil {
 		// Whatever came of it, it alters nothing that lasts: the login is dropped.
 		return nil, nil, engine.NeverSent(err)
 	}
 	cfg := s.config
 	cfg.User, cfg.Password, cfg.Database = account, password, step.Args["name"]
-	db := sql.OpenDB(fillerLine{cfg})
+	db := sql.OpenDB(asLogin{cfg})
 	db.SetMaxOpenConns(1)
 	conn, err := db.Conn(ctx)
 	if err != nil {
@@ -128,10 +107,21 @@ func (s *server) fill(ctx context.Context, step change.Step) (engine.Report, err
 		_, _ = s.Sender(stopping, c.ID, true)
 		cancel()
 	}
-	if f.atOnce || f.committing {
-		return engine.Report{}, err // the note tells
+	if f.atOnce || f.committing { // the note tells
+		if e, ok := errors.AsType[*engine.Error](err); ok && e.Kind == engine.Refused {
+			c.Close()
+			db.Close()
+			if stays, look := s.fillStays(ctx, step); look == nil && stays {
+				e.Next = engine.StaysNext
+			}
+		}
+		return engine.Report{}, err
 	}
-	return engine.Report{Learned: map[string]string{"taken": strconv.Itoa(f.taken), "line": strconv.Itoa(f.line)}}, err
+	learned := map[string]string{"taken": strconv.Itoa(f.taken), "line": strconv.Itoa(f.line)}
+	if f.broke > 0 {
+		learned["broke"] = strconv.Itoa(f.broke)
+	}
+	return engine.Report{Learned: learned}, err
 }
 
 // filler runs a script.
@@ -143,6 +133,7 @@ type filler struct {
 	begun  time.Time
 	taken  int // batches that took effect, or would
 	line   int // of the last one
+	broke  int // the line of the batch that was sent and did not end well; 0: none, or nothing of it ran
 	// progress tells how far it is.
 	progress *engine.Progress
 	// committing: what makes all of it last was sent.
@@ -175,10 +166,11 @@ func (f *filler) run(ctx context.Context, from script.Splitter) error {
 		if st.Text == "" {
 			continue
 		}
+		f.broke = st.Line
 		if _, err := f.conn.ExecContext(ctx, st.Text); err != nil {
 			return f.failed(ctx, err, st)
 		}
-		f.taken, f.line = f.taken+1, st.Line
+		f.taken, f.line, f.broke = f.taken+1, st.Line, 0
 	}
 }
 
@@ -239,6 +231,9 @@ func (f *filler) failed(ctx context.Context, err error, st script.Statement) err
 		if len(me.All) > 0 {
 			me = me.All[0]
 		}
+		if me.Class == syntax {
+			f.broke = 0
+		}
 		switch n := int(me.LineNo); {
 		case me.ProcName != "":
 			e.Text += fmt.Sprintf(" (line %d of %s)", n, shown(me.ProcName))
@@ -248,8 +243,11 @@ func (f *filler) failed(ctx context.Context, err error, st script.Statement) err
 	}
 	e.Text = strings.TrimSpace(inRows.ReplaceAllString(e.Text, "$2$3"))
 	f.committing = false
-	return engine.RefusedAt(e, st, line, column, f.atOnce || f.taken == 0, dialect.Shape)
+	return engine.RefusedAt(e, st, line, column, f.atOnce || f.taken == 0 && f.broke == 0, dialect.Shape)
 }
+
+// syntax is the class of errors of a batch that the server cannot read, and so does not begin to run.
+const syntax = 15
 
 // probeFill looks whether the script ran to its end.
 func (s *server) probeFill(ctx context.Context, step change.Step) (bool, error) {
@@ -275,15 +273,20 @@ func (s *server) undoFill(ctx context.Context, step change.Step) (engine.Report,
 	if step.Args["at_once"] != "yes" {
 		return engine.Report{}, engine.Stays(step, description.Script)
 	}
-	if err := s.endFiller(ctx, step); err != nil {
-		return engine.Report{}, err
-	}
-	there, err := s.objectThere(ctx, fillNote(step))
-	if err == nil && there {
+	stays, err := s.fillStays(ctx, step)
+	if err == nil && stays {
 		err = &engine.Error{Op: "take the script back", Kind: engine.Refused,
 			Text: "the script has ended the transaction around it itself: what it did until then took effect, and " +
-				"stays",
-			Next: "Look at the tables, and run what is left; or set the database aside and begin anew."}
+				"stays", Next: engine.StaysNext}
 	}
 	return engine.Report{}, err
+}
+
+// fillStays reports whether anything stays of a script that was in one transaction, once its session is gone:
+// then the note, which was the first that it did, is there.
+func (s *server) fillStays(ctx context.Context, step change.Step) (bool, error) {
+	if err := s.endFiller(ctx, step); err != nil {
+		return false, err
+	}
+	return s.objectThere(ctx, fillNote(step))
 }
